@@ -1,0 +1,117 @@
+//! The plan as a document: one JSON form that feeds the command, HTTP and the console. Everything in it was decided by the
+//! planner or counted by the engine.
+
+use serde::{Deserialize, Serialize};
+
+use crate::offer::{PartCount, Request, Verdict};
+use crate::rewrites::TraceEntry;
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct PlanDocument {
+    /// The plan as first written, and after the last rewrite, as indented lines.
+    pub written: String,
+    pub rewritten: String,
+    /// In order of their numbers: sources first, the result last.
+    pub steps: Vec<StepDocument>,
+    pub gates: Vec<GateDocument>,
+    pub joins: Vec<JoinDocument>,
+    pub rewrites: Vec<TraceEntry>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub measures: Option<RunMeasures>,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct StepDocument {
+    pub step: usize,
+    /// The operator, as a stable word.
+    pub kind: String,
+    /// What the step does, in words.
+    pub text: String,
+    /// Steps whose rows come in.
+    pub inputs: Vec<usize>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub gate: Option<String>,
+    pub columns: Vec<String>,
+    pub estimated_rows: f64,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub measure: Option<StepMeasure>,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct StepMeasure {
+    pub rows: u64,
+    pub batches: u64,
+    /// Seconds of work, added up over all tasks.
+    pub seconds: f64,
+    /// Most bytes held at one time.
+    pub memory: u64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct GateDocument {
+    pub gate: String,
+    pub step: usize,
+    pub connection: String,
+    pub kind: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub region: Option<String>,
+    pub tables: Vec<String>,
+    /// Source columns that are read, and how many there are.
+    pub columns_read: Vec<String>,
+    pub columns_total: usize,
+    pub pieces: Vec<Piece>,
+    pub request: Request,
+    /// Files, row groups, partitions: read of those there.
+    pub parts: Vec<PartCount>,
+    pub estimated_rows: f64,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub estimated_bytes: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub measure: Option<GateMeasure>,
+}
+
+/// One piece of work that was offered, and the answer.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Piece {
+    /// `filter`, `projection`, `join`, `aggregate`, `top-n`, `limit`.
+    pub piece: String,
+    pub text: String,
+    #[serde(flatten)]
+    pub verdict: Verdict,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct GateMeasure {
+    pub rows: u64,
+    /// Bytes read from files, or received from the server.
+    pub bytes: u64,
+    /// Rows decoded and dropped before they left the gate.
+    pub rows_dropped: u64,
+    pub requests: u64,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct JoinDocument {
+    pub step: usize,
+    pub text: String,
+    /// The way that was chosen, in words, and its cost in rows touched.
+    pub chosen: String,
+    pub cost: f64,
+    /// The other ways, cheapest first.
+    pub alternatives: Vec<Alternative>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Alternative {
+    pub way: String,
+    pub cost: f64,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct RunMeasures {
+    pub planning_seconds: f64,
+    pub seconds: f64,
+    pub rows: u64,
+    /// Most bytes that joins, groups and sorts held at one time.
+    pub memory: u64,
+}

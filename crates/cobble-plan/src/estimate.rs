@@ -1,0 +1,269 @@
+//! Estimates of rows and of each column's distinct values, from the statistics that sources keep.
+//!
+//! Equality follows Selinger et al., "Access Path Selection in a Relational Database Management System" (1979):
+//! one over the distinct values, the larger side for joins, independence between conjuncts. Where a source keeps no
+//! statistics the guesses below stand; they are the only magic numbers of the planner.
+
+use std::collections::HashMap;
+
+use cobble_types::{ColumnId, Value};
+
+use crate::expr::{BinaryOp, Column, Expr};
+use crate::logical::{Join, JoinKind, LogicalPlan};
+use crate::statistics::ColumnStatistics;
+
+const GUESS_TABLE_ROWS: f64 = 1000.0;
+const GUESS_RANGE: f64 = 0.3;
+const GUESS_LIKE: f64 = 0.1;
+const GUESS_OTHER: f64 = 0.25;
+const GUESS_DISTINCT_SHARE: f64 = 0.1;
+
+#[derive(Debug, Clone, Default)]
+pub struct Estimate {
+    pub rows: f64,
+    pub columns: HashMap<ColumnId, ColumnStatistics>,
+}
+
+impl Estimate {
+    fn scaled(mut self, rows: f64) -> Estimate {
+        self.rows = rows;
+        for column in self.columns.values_mut() {
+            column.distinct = column.distinct.map(|distinct| distinct.min(rows.max(1.0)));
+        }
+        self
+    }
+
+    /// Distinct values of an expression over these rows.
+    pub fn distinct(&self, expr: &Expr) -> f64 {
+        let guess = (self.rows * GUESS_DISTINCT_SHARE).max(1.0);
+        match expr {
+            Expr::Column(column) => self.columns.get(&column.id).and_then(|c| c.distinct).unwrap_or(guess),
+            Expr::Literal { .. } => 1.0,
+            other => {
+                let columns = other.columns();
+                let product: f64 = columns
+                    .iter()
+                    .map(|id| self.columns.get(id).and_then(|c| c.distinct).unwrap_or(guess))
+                    .product();
+                product.clamp(1.0, self.rows.max(1.0))
+            }
+        }
+    }
+
+    /// Bytes of a row of these columns.
+    pub fn row_width(&self, columns: &[Column]) -> f64 {
+        let width = |c: &Column| {
+            self.columns.get(&c.id).and_then(|s| s.width).unwrap_or_else(|| c.sql_type.typical_width())
+        };
+        columns.iter().map(width).sum()
+    }
+}
+
+pub fn estimate(plan: &LogicalPlan) -> Estimate {
+    match plan {
+        LogicalPlan::Scan(scan) => {
+            let statistics = &scan.table.statistics;
+            let columns = scan
+                .columns
+                .iter()
+                .filter_map(|(column, place)| Some((column.id, statistics.columns.get(*place)?.clone())))
+                .collect();
+            Estimate { rows: statistics.rows.unwrap_or(GUESS_TABLE_ROWS), columns }
+        }
+        LogicalPlan::Values { rows, .. } => Estimate { rows: rows.len() as f64, columns: HashMap::new() },
+        LogicalPlan::Filter { input, conjuncts } => {
+            let mut result = estimate(input);
+            for conjunct in conjuncts {
+                let share = selectivity(conjunct, &result);
+                let rows = result.rows * share;
+                result = result.scaled(rows);
+                narrow(&mut result, conjunct);
+            }
+            result
+        }
+        LogicalPlan::Project { input, columns } => {
+            let below = estimate(input);
+            let known = columns
+                .iter()
+                .filter_map(|(column, expr)| match expr {
+                    Expr::Column(source) => Some((column.id, below.columns.get(&source.id)?.clone())),
+                    other => Some((
+                        column.id,
+                        ColumnStatistics { distinct: Some(below.distinct(other)), ..ColumnStatistics::default() },
+                    )),
+                })
+                .collect();
+            Estimate { rows: below.rows, columns: known }
+        }
+        LogicalPlan::Join(join) => join_estimate(join, &estimate(&join.left), &estimate(&join.right)),
+        LogicalPlan::Aggregate { input, groups, .. } => {
+            let below = estimate(input);
+            let rows = group_count(&below, groups.iter().map(|(_, expr)| expr));
+            let columns = groups
+                .iter()
+                .map(|(column, expr)| {
+                    let known = match expr {
+                        Expr::Column(source) => below.columns.get(&source.id).cloned(),
+                        _ => None,
+                    };
+                    let distinct = Some(below.distinct(expr).min(rows));
+                    (column.id, ColumnStatistics { distinct, ..known.unwrap_or_default() })
+                })
+                .collect();
+            Estimate { rows, columns }
+        }
+        LogicalPlan::Sort { input, fetch, .. } => {
+            let below = estimate(input);
+            let rows = fetch.map_or(below.rows, |n| below.rows.min(n as f64));
+            below.scaled(rows)
+        }
+        LogicalPlan::Limit { input, limit, offset } => {
+            let below = estimate(input);
+            let left = (below.rows - *offset as f64).max(0.0);
+            let rows = limit.map_or(left, |n| left.min(n as f64));
+            below.scaled(rows)
+        }
+        LogicalPlan::Union { inputs, .. } => {
+            Estimate { rows: inputs.iter().map(|input| estimate(input).rows).sum(), columns: HashMap::new() }
+        }
+        LogicalPlan::SingleRow { input } => estimate(input).scaled(1.0),
+    }
+}
+
+/// Groups among the rows: the product of the keys' distinct values, but never more than the rows.
+pub fn group_count<'a>(below: &Estimate, keys: impl Iterator<Item = &'a Expr>) -> f64 {
+    let product: f64 = keys.map(|key| below.distinct(key)).product();
+    product.min(below.rows).max(1.0)
+}
+
+pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate {
+    let keyed = join
+        .on
+        .iter()
+        .fold(left.rows * right.rows, |rows, (l, r)| rows / left.distinct(l).max(right.distinct(r)).max(1.0));
+    let matched = join.residual.iter().fold(keyed, |rows, _| rows * GUESS_RANGE);
+    // The share of left rows with a partner, for semi and anti joins: distinct right keys over distinct left keys.
+    let partnered = join
+        .on
+        .iter()
+        .map(|(l, r)| (right.distinct(r).min(right.rows) / left.distinct(l).max(1.0)).min(1.0))
+        .fold(1.0, f64::min);
+    let rows = match join.kind {
+        JoinKind::Inner => matched,
+        JoinKind::Left => matched.max(left.rows),
+        JoinKind::Right => matched.max(right.rows),
+        JoinKind::Full => matched.max(left.rows).max(right.rows),
+        JoinKind::Semi => left.rows * partnered,
+        JoinKind::Anti | JoinKind::NullAwareAnti => left.rows * (1.0 - partnered).max(0.05),
+    };
+    let mut columns = left.columns.clone();
+    if !join.kind.left_only() {
+        columns.extend(right.columns.iter().map(|(id, c)| (*id, c.clone())));
+    }
+    let mut result = Estimate { rows, columns }.scaled(rows);
+    if join.kind == JoinKind::Inner {
+        // Both key columns keep the smaller number of distinct values.
+        for (l, r) in &join.on {
+            let distinct = left.distinct(l).min(right.distinct(r));
+            for key in [l, r] {
+                if let Expr::Column(column) = key {
+                    result.columns.entry(column.id).or_default().distinct = Some(distinct);
+                }
+            }
+        }
+    }
+    result
+}
+
+/// The share of rows for which the condition is true.
+pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
+    match condition {
+        Expr::Literal { value: Value::Boolean(true), .. } => 1.0,
+        Expr::Literal { .. } => 0.0,
+        Expr::Binary { op: BinaryOp::And, left, right, .. } => selectivity(left, over) * selectivity(right, over),
+        Expr::Binary { op: BinaryOp::Or, left, right, .. } => {
+            let (a, b) = (selectivity(left, over), selectivity(right, over));
+            (a + b - a * b).min(1.0)
+        }
+        Expr::Not(inner) => 1.0 - selectivity(inner, over),
+        Expr::Column(column) => {
+            // A boolean column: true in half of the rows unless its distinct values say that it is constant.
+            let known = over.columns.get(&column.id);
+            match known.and_then(|c| c.min.as_ref().zip(c.max.as_ref())) {
+                Some((Value::Boolean(true), _)) => 1.0,
+                Some((_, Value::Boolean(false))) => 0.0,
+                _ => 0.5,
+            }
+        }
+        Expr::IsNull { operand, negated } => {
+            let nulls = match operand.as_ref() {
+                Expr::Column(column) => over.columns.get(&column.id).and_then(|c| c.null_fraction).unwrap_or(0.05),
+                _ => 0.05,
+            };
+            if *negated { 1.0 - nulls } else { nulls }
+        }
+        Expr::InList { operand, list, negated } => {
+            let share = (list.len() as f64 / over.distinct(operand)).min(1.0);
+            if *negated { 1.0 - share } else { share }
+        }
+        Expr::Like { negated, .. } => {
+            if *negated {
+                1.0 - GUESS_LIKE
+            } else {
+                GUESS_LIKE
+            }
+        }
+        Expr::Binary { op, left, right, .. } if op.is_comparison() => {
+            if let Some((column, op, value)) = condition.as_column_comparison() {
+                return comparison_selectivity(column, op, value, over);
+            }
+            match op {
+                BinaryOp::Eq | BinaryOp::IsNotDistinctFrom => {
+                    1.0 / over.distinct(left).max(over.distinct(right)).max(1.0)
+                }
+                BinaryOp::NotEq | BinaryOp::IsDistinctFrom => 1.0 - 1.0 / over.distinct(left).max(over.distinct(right)).max(2.0),
+                _ => GUESS_RANGE,
+            }
+        }
+        _ => GUESS_OTHER,
+    }
+}
+
+fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &Estimate) -> f64 {
+    let Some(known) = over.columns.get(&column.id) else {
+        return if op == BinaryOp::Eq { 0.05 } else { GUESS_RANGE };
+    };
+    let distinct = over.distinct(&Expr::Column(column.clone())).max(1.0);
+    let not_null = 1.0 - known.null_fraction.unwrap_or(0.0);
+    let range = known.min.as_ref().and_then(Value::approximate).zip(known.max.as_ref().and_then(Value::approximate));
+    let place = value.approximate();
+    match (op, range, place) {
+        (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom, Some((min, max)), Some(v)) if v < min || v > max => 0.0,
+        (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom, ..) => not_null / distinct,
+        (BinaryOp::NotEq | BinaryOp::IsDistinctFrom, ..) => not_null * (1.0 - 1.0 / distinct),
+        (BinaryOp::Lt | BinaryOp::LtEq, Some((min, max)), Some(v)) if max > min => {
+            not_null * ((v - min) / (max - min)).clamp(0.0, 1.0)
+        }
+        (BinaryOp::Gt | BinaryOp::GtEq, Some((min, max)), Some(v)) if max > min => {
+            not_null * ((max - v) / (max - min)).clamp(0.0, 1.0)
+        }
+        _ => GUESS_RANGE,
+    }
+}
+
+/// After `column < value` has been applied, the column's range ends there: the next conjunct on it is estimated within.
+fn narrow(result: &mut Estimate, conjunct: &Expr) {
+    let Some((column, op, value)) = conjunct.as_column_comparison() else { return };
+    let Some(known) = result.columns.get_mut(&column.id) else { return };
+    match op {
+        BinaryOp::Lt | BinaryOp::LtEq => known.max = Some(value.clone()),
+        BinaryOp::Gt | BinaryOp::GtEq => known.min = Some(value.clone()),
+        BinaryOp::Eq | BinaryOp::IsNotDistinctFrom => {
+            (known.min, known.max, known.distinct) = (Some(value.clone()), Some(value.clone()), Some(1.0));
+        }
+        _ => {}
+    }
+    if op != BinaryOp::IsDistinctFrom && op != BinaryOp::IsNotDistinctFrom {
+        known.null_fraction = Some(0.0);
+    }
+}

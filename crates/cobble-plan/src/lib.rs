@@ -1,0 +1,24 @@
+//! What a statement means and how it will be done: the logical plan, the rewrites and their trace, statistics and cost,
+//! join order, the offer to each source, and the physical plan with its gates.
+
+pub mod aggregate;
+pub mod document;
+pub mod draw;
+pub mod estimate;
+pub mod expr;
+pub mod function;
+pub mod logical;
+pub mod offer;
+pub mod physical;
+pub mod planner;
+pub mod rewrites;
+pub mod settings;
+pub mod statistics;
+
+pub use aggregate::{AggregateCall, AggregateFunction};
+pub use document::PlanDocument;
+pub use expr::{BinaryOp, Column, Expr};
+pub use function::{Function, Volatility};
+pub use logical::{JoinKind, LogicalPlan, SortKey};
+pub use settings::Settings;
+pub use statistics::{ColumnStatistics, TableStatistics};

@@ -1,0 +1,217 @@
+//! The offer: how the planner asks a source to take over work, piece by piece from the scan upwards, and what it answers.
+//! The same mechanism serves files, databases and anything that comes later.
+
+use std::any::Any;
+use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use arrow::array::BooleanArray;
+use arrow::record_batch::RecordBatch;
+use async_trait::async_trait;
+use cobble_types::Result;
+use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
+
+use crate::aggregate::AggregateCall;
+use crate::expr::{Column, Expr};
+use crate::logical::{JoinKind, Scan, SortKey};
+
+/// What a source says about one piece of work.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "verdict", rename_all = "snake_case")]
+pub enum Verdict {
+    /// Done fully by the source, with provably the same meaning; the engine does not repeat it.
+    Pushed {
+        #[serde(skip_serializing_if = "Option::is_none", default)]
+        note: Option<String>,
+    },
+    /// Used by the source to skip data; the engine checks again.
+    Prunes {
+        #[serde(skip_serializing_if = "Option::is_none", default)]
+        note: Option<String>,
+    },
+    /// Done by the engine.
+    Kept {
+        reason: KeptReason,
+        #[serde(skip_serializing_if = "Option::is_none", default)]
+        note: Option<String>,
+    },
+}
+
+impl Verdict {
+    pub fn pushed() -> Verdict {
+        Verdict::Pushed { note: None }
+    }
+
+    pub fn pushed_with(note: impl Into<String>) -> Verdict {
+        Verdict::Pushed { note: Some(note.into()) }
+    }
+
+    pub fn kept(reason: KeptReason, note: impl Into<String>) -> Verdict {
+        Verdict::Kept { reason, note: Some(note.into()) }
+    }
+
+    pub fn is_pushed(&self) -> bool {
+        matches!(self, Verdict::Pushed { .. })
+    }
+
+    pub fn word(&self) -> &'static str {
+        match self {
+            Verdict::Pushed { .. } => "pushed",
+            Verdict::Prunes { .. } => "prunes",
+            Verdict::Kept { .. } => "kept",
+        }
+    }
+}
+
+/// Why the engine keeps a piece of work. A closed list: a new reason is a new variant.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum KeptReason {
+    /// This kind of source cannot do such work.
+    NoSuchAbility,
+    /// The source orders or compares text by another collation.
+    CollationDiffers,
+    /// The types at the source are not the ones the engine computes with.
+    TypeDiffers,
+    /// The function is not known to mean the same at the source.
+    FunctionDiffers,
+    /// The result changes from call to call.
+    Volatile,
+    /// The tables live in different connections.
+    DifferentConnections,
+    /// Work below this piece stays in the engine, so this must follow it.
+    BelowKept,
+    /// More would cross the gate than without it.
+    NotWorthIt,
+    /// The rewrite that moves such work was switched off.
+    SwitchedOff,
+}
+
+impl KeptReason {
+    pub fn words(self) -> &'static str {
+        match self {
+            KeptReason::NoSuchAbility => "no such ability",
+            KeptReason::CollationDiffers => "collation differs",
+            KeptReason::TypeDiffers => "type differs",
+            KeptReason::FunctionDiffers => "function differs",
+            KeptReason::Volatile => "volatile",
+            KeptReason::DifferentConnections => "different connections",
+            KeptReason::BelowKept => "follows kept work",
+            KeptReason::NotWorthIt => "not worth it",
+            KeptReason::SwitchedOff => "switched off",
+        }
+    }
+}
+
+/// One connection's tables as the planner sees them. Implemented by each connector.
+pub trait Source: Send + Sync + fmt::Debug {
+    /// The name of the connection. Offers of one connection may be joined.
+    fn connection(&self) -> &str;
+    /// The kind of connector, such as `postgres`.
+    fn kind(&self) -> &str;
+    fn region(&self) -> Option<&str>;
+    /// Begins an offer with one table and the columns wanted of it.
+    fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
+}
+
+/// Work that a source has agreed to so far. The planner offers one more piece at a time, from the scan upwards, and
+/// applies a piece itself, above the gate, unless the answer was `Pushed`.
+///
+/// After a refused piece the planner offers nothing that would have to come after it, except further filters.
+pub trait Offer: Send + Sync + fmt::Debug {
+    fn filter(&mut self, conjunct: &Expr) -> Verdict;
+    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict;
+    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict;
+    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict;
+    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict;
+    /// Joins with another offer of the same connection, which this one then includes.
+    fn join(&mut self, right: &dyn Offer, kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> Verdict;
+    fn as_any(&self) -> &dyn Any;
+    /// The agreed work as something that can be run: its columns come out in the order of `columns`.
+    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>>;
+}
+
+/// The request that a gate sends, as it is shown to the reader. Never holds a secret.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Request {
+    /// SQL text, or words for a source that has no language.
+    pub text: String,
+    /// Values bound to the text's parameters, as literals.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parameters: Vec<String>,
+}
+
+/// How much of its parts a gate reads, known when planning: such as 1 of 36 files.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PartCount {
+    /// `files`, `row groups`, `partitions`.
+    pub parts: String,
+    pub read: u64,
+    pub total: u64,
+}
+
+/// Agreed work, ready to run. Planning never opens one; running may open it many times.
+#[async_trait]
+pub trait GateScan: Send + Sync + fmt::Debug {
+    fn request(&self) -> Request;
+    /// Names of the source's columns that are read.
+    fn columns_read(&self) -> Vec<String>;
+    /// Parts that will be read of those there.
+    fn parts(&self) -> Vec<PartCount>;
+    /// Bytes at the source of what will be read, when that is known.
+    fn estimated_bytes(&self) -> Option<f64>;
+    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
+}
+
+/// What a scan needs from the run it is part of.
+#[derive(Clone)]
+pub struct ScanTools {
+    pub cancel: CancellationToken,
+    pub counters: Arc<GateCounters>,
+    pub compiler: Arc<dyn PredicateCompiler>,
+    /// Rows wanted in a batch.
+    pub batch_rows: usize,
+}
+
+/// Turns conditions into something that can be evaluated on batches; the engine's expressions, lent to connectors.
+pub trait PredicateCompiler: Send + Sync {
+    /// Compiles the condition for batches with exactly these columns.
+    fn compile(&self, condition: &Expr, columns: &[Column]) -> Result<Arc<dyn BatchPredicate>>;
+}
+
+pub trait BatchPredicate: Send + Sync {
+    /// One value per row; a null counts as false.
+    fn evaluate(&self, batch: &RecordBatch) -> Result<BooleanArray>;
+}
+
+/// The portions of a scan, claimed one by one by parallel tasks until none is left.
+#[async_trait]
+pub trait Portions: Send + Sync {
+    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>>;
+}
+
+/// Reads one portion. Dropping it before the end stops the work at the source.
+#[async_trait]
+pub trait PortionReader: Send {
+    async fn next(&mut self) -> Result<Option<RecordBatch>>;
+}
+
+/// What crossed a gate, counted while it happens.
+#[derive(Debug, Default)]
+pub struct GateCounters {
+    pub rows: AtomicU64,
+    /// Bytes read from files, or received from a server.
+    pub bytes: AtomicU64,
+    /// Rows that were decoded and dropped inside the gate by late materialisation.
+    pub rows_dropped: AtomicU64,
+    /// Requests sent or portions opened.
+    pub requests: AtomicU64,
+}
+
+impl GateCounters {
+    pub fn add(counter: &AtomicU64, amount: u64) {
+        counter.fetch_add(amount, Ordering::Relaxed);
+    }
+}

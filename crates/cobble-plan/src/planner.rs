@@ -1,0 +1,437 @@
+//! From a rewritten logical plan to a physical one. Walks from the sources up; while a subtree lives in one connection it is
+//! an open draft of a gate and each operator above is offered to the source. What the source does not take becomes a step.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use cobble_types::{ColumnId, Result};
+
+use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
+use crate::estimate::{Estimate, estimate};
+use crate::expr::{Column, Expr};
+use crate::logical::{self, Join, JoinKind, LogicalPlan, Scan};
+use crate::offer::{KeptReason, Offer, Source, Verdict};
+use crate::physical::{Gate, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
+use crate::rewrites::{self, Fold, TraceEntry};
+use crate::settings::Settings;
+
+/// Switches for pieces of work that are offered without a rewrite having moved them.
+pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n"];
+
+/// Rewrites the plan, negotiates the gates and chooses how each join is done.
+pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
+    let written_text = written.to_string();
+    let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold));
+    let mut planner = Planner { settings, steps: Vec::new(), gates: Vec::new(), gate_documents: Vec::new(), joins: Vec::new() };
+    let wanted = rewritten.column_ids();
+    let planned = planner.plan(&rewritten, &wanted)?;
+    let root = planner.closed(planned, &wanted)?.node;
+    let document = planner.document(written_text, &rewritten, trace);
+    Ok(PhysicalPlan { root, gates: planner.gates, document })
+}
+
+struct Planner<'a> {
+    settings: &'a Settings,
+    steps: Vec<StepDocument>,
+    gates: Vec<Gate>,
+    gate_documents: Vec<GateDocument>,
+    joins: Vec<JoinDocument>,
+}
+
+/// Work that a source has taken so far.
+struct Draft {
+    offer: Box<dyn Offer>,
+    source: Arc<dyn Source>,
+    tables: Vec<String>,
+    columns_total: usize,
+    pieces: Vec<Piece>,
+    columns: Vec<Column>,
+    estimate: Estimate,
+    /// True when the source returns rows in an order that is part of the answer.
+    ordered: bool,
+}
+
+/// A step that has been numbered, and the gate right below it while only row-wise work lies between.
+struct Built {
+    node: Arc<PhysicalNode>,
+    estimate: Estimate,
+    gate_below: Option<usize>,
+}
+
+enum Planned {
+    Open(Box<Draft>),
+    Built(Built),
+}
+
+impl Planner<'_> {
+    fn plan(&mut self, plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
+        match plan {
+            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, estimate(plan))))),
+            LogicalPlan::Values { columns, rows } => {
+                let operator = Operator::Values { rows: rows.clone() };
+                Ok(Planned::Built(self.step(operator, columns.clone(), vec![], estimate(plan))))
+            }
+            LogicalPlan::Filter { input, conjuncts } => self.filter(plan, input, conjuncts, needed),
+            LogicalPlan::Project { input, columns } => {
+                let columns: Vec<_> = if self.settings.is_on("prune-columns") {
+                    columns.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect()
+                } else {
+                    columns.clone()
+                };
+                let used = ids_of(columns.iter().map(|(_, expr)| expr));
+                let mut planned = self.plan(input, &used)?;
+                if let Planned::Open(draft) = &mut planned {
+                    let verdict = draft.offer.project(&columns);
+                    let plain = columns.iter().all(|(_, expr)| matches!(expr, Expr::Column(_)));
+                    if verdict.is_pushed() {
+                        draft.columns = columns.iter().map(|(column, _)| column.clone()).collect();
+                        draft.estimate = estimate(plan);
+                    }
+                    if !plain {
+                        draft.piece("projection", logical::project_text(&columns), verdict.clone());
+                    }
+                    if verdict.is_pushed() {
+                        return Ok(planned);
+                    }
+                }
+                let below = self.closed(planned, &used)?;
+                let out = columns.iter().map(|(column, _)| column.clone()).collect();
+                let mut built = self.step(Operator::Project { columns }, out, vec![below.node], estimate(plan));
+                built.gate_below = below.gate_below;
+                Ok(Planned::Built(built))
+            }
+            LogicalPlan::Join(join) => self.join(plan, join, needed),
+            LogicalPlan::Aggregate { input, groups, aggregates } => {
+                let used = ids_of(
+                    groups.iter().map(|(_, expr)| expr).chain(aggregates.iter().flat_map(|(_, call)| call.expressions())),
+                );
+                let text = logical::aggregate_text(groups, aggregates);
+                let mut planned = self.plan(input, &used)?;
+                let offered = self.offer(&mut planned, "aggregate", text, "offer-aggregates", |offer| {
+                    offer.aggregate(groups, aggregates)
+                });
+                if let (true, Planned::Open(draft)) = (offered, &mut planned) {
+                    draft.columns = plan.columns();
+                    draft.estimate = estimate(plan);
+                    draft.ordered = false;
+                    return Ok(planned);
+                }
+                let below = self.closed(planned, &used)?;
+                let operator = Operator::Aggregate { groups: groups.clone(), aggregates: aggregates.clone() };
+                Ok(Planned::Built(self.step(operator, plan.columns(), vec![below.node], estimate(plan))))
+            }
+            LogicalPlan::Sort { input, keys, fetch } => {
+                let mut used = needed.clone();
+                keys.iter().for_each(|key| key.expr.collect_columns(&mut used));
+                let mut planned = self.plan(input, &used)?;
+                if fetch.is_some() {
+                    let text = logical::sort_text(keys, *fetch);
+                    let offered =
+                        self.offer(&mut planned, "top-n", text, "offer-top-n", |offer| offer.sort(keys, *fetch));
+                    if let (true, Planned::Open(draft)) = (offered, &mut planned) {
+                        draft.ordered = true;
+                        draft.estimate = estimate(plan);
+                        return Ok(planned);
+                    }
+                }
+                let below = self.closed(planned, &used)?;
+                let columns = below.node.columns.clone();
+                let operator = Operator::Sort { keys: keys.clone(), fetch: *fetch };
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+            }
+            LogicalPlan::Limit { input, limit, offset } => {
+                let mut planned = self.plan(input, needed)?;
+                let text = logical::limit_text(*limit, *offset);
+                let offered =
+                    self.offer(&mut planned, "limit", text, "push-limit", |offer| offer.limit(*limit, *offset));
+                if let Planned::Open(draft) = &mut planned {
+                    draft.estimate = estimate(plan);
+                    if offered {
+                        return Ok(planned);
+                    }
+                }
+                let below = self.closed(planned, needed)?;
+                let columns = below.node.columns.clone();
+                let operator = Operator::Limit { limit: *limit, offset: *offset };
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+            }
+            LogicalPlan::Union { inputs, columns } => {
+                let mut nodes = Vec::new();
+                for input in inputs {
+                    let own = input.columns();
+                    let wanted = own.iter().map(|column| column.id).collect();
+                    let planned = self.plan(input, &wanted)?;
+                    let below = self.closed(planned, &wanted)?;
+                    // The inputs correspond by place: a gate may have brought its columns in another order.
+                    let node = if below.node.columns == own {
+                        below.node
+                    } else {
+                        let columns: Vec<_> = own.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
+                        self.step(Operator::Project { columns }, own, vec![below.node], below.estimate).node
+                    };
+                    nodes.push(node);
+                }
+                Ok(Planned::Built(self.step(Operator::Union, columns.clone(), nodes, estimate(plan))))
+            }
+            LogicalPlan::SingleRow { input } => {
+                let planned = self.plan(input, needed)?;
+                let below = self.closed(planned, needed)?;
+                let columns = below.node.columns.clone();
+                Ok(Planned::Built(self.step(Operator::SingleRow, columns, vec![below.node], estimate(plan))))
+            }
+        }
+    }
+
+    /// Offers a piece when the way to the source is open, and notes the answer at the gate. True when it was taken whole.
+    fn offer(
+        &mut self,
+        planned: &mut Planned,
+        piece: &str,
+        text: String,
+        switch: &str,
+        ask: impl FnOnce(&mut dyn Offer) -> Verdict,
+    ) -> bool {
+        match planned {
+            Planned::Open(draft) => {
+                let verdict = if self.settings.is_on(switch) {
+                    ask(draft.offer.as_mut())
+                } else {
+                    Verdict::kept(KeptReason::SwitchedOff, format!("{switch} is off"))
+                };
+                let pushed = verdict.is_pushed();
+                draft.piece(piece, text, verdict);
+                pushed
+            }
+            Planned::Built(Built { gate_below: Some(gate), .. }) => {
+                let verdict = Verdict::Kept { reason: KeptReason::BelowKept, note: None };
+                self.gate_documents[*gate].pieces.push(Piece { piece: piece.to_owned(), text, verdict });
+                false
+            }
+            Planned::Built(_) => false,
+        }
+    }
+
+    fn filter(
+        &mut self,
+        plan: &LogicalPlan,
+        input: &LogicalPlan,
+        conjuncts: &[Expr],
+        needed: &BTreeSet<ColumnId>,
+    ) -> Result<Planned> {
+        let mut used = needed.clone();
+        conjuncts.iter().for_each(|conjunct| conjunct.collect_columns(&mut used));
+        let mut planned = self.plan(input, &used)?;
+        let mut left: Vec<Expr> = Vec::new();
+        for conjunct in conjuncts {
+            let taken =
+                self.offer(&mut planned, "filter", conjunct.to_string(), "push-filters", |offer| offer.filter(conjunct));
+            if !taken {
+                left.push(conjunct.clone());
+            }
+        }
+        if let Planned::Open(draft) = &mut planned {
+            if left.is_empty() {
+                draft.estimate = estimate(plan);
+                return Ok(planned);
+            }
+            let pushed = conjuncts.iter().filter(|c| !left.contains(c)).cloned().collect();
+            draft.estimate = estimate(&input.clone().filtered(pushed));
+        }
+        used = needed.clone();
+        left.iter().for_each(|conjunct| conjunct.collect_columns(&mut used));
+        let below = self.closed(planned, &used)?;
+        let columns = below.node.columns.clone();
+        let mut built = self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], estimate(plan));
+        built.gate_below = below.gate_below;
+        Ok(Planned::Built(built))
+    }
+
+    fn join(&mut self, plan: &LogicalPlan, join: &Join, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
+        let mut used = needed.clone();
+        join.on.iter().flat_map(|(l, r)| [l, r]).chain(&join.residual).for_each(|e| e.collect_columns(&mut used));
+        let mut left = self.plan(&join.left, &used)?;
+        let mut right = self.plan(&join.right, &used)?;
+        let text = logical::join_text(join.kind, &join.on, &join.residual);
+        if let (Planned::Open(a), Planned::Open(b)) = (&mut left, &mut right) {
+            let verdict = if a.source.connection() != b.source.connection() {
+                let note = format!("{} and {}", a.source.connection(), b.source.connection());
+                Verdict::kept(KeptReason::DifferentConnections, note)
+            } else if !self.settings.is_on("offer-joins") {
+                Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
+            } else if estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0 {
+                Verdict::kept(KeptReason::NotWorthIt, "the joined rows are estimated at more than twice those of the tables")
+            } else {
+                a.offer.join(b.offer.as_ref(), join.kind, &join.on, &join.residual)
+            };
+            if verdict.is_pushed() {
+                a.piece("join", text, verdict);
+                a.tables.append(&mut b.tables);
+                a.pieces.append(&mut b.pieces);
+                a.columns_total += b.columns_total;
+                a.columns = plan.columns();
+                a.estimate = estimate(plan);
+                a.ordered = false;
+                return Ok(left);
+            }
+            a.piece("join", text.clone(), verdict.clone());
+            b.piece("join", text.clone(), verdict);
+        } else {
+            // One side is joined or computed in the engine already.
+            for side in [&mut left, &mut right] {
+                if let Planned::Open(draft) = side {
+                    let note = "the other side is computed in the engine";
+                    draft.piece("join", text.clone(), Verdict::kept(KeptReason::BelowKept, note));
+                }
+            }
+        }
+        let left = self.closed(left, &used)?;
+        let right = self.closed(right, &used)?;
+        Ok(Planned::Built(self.engine_join(plan, join, left, right)))
+    }
+
+    /// Chooses algorithm and build side by cost, and keeps what was not chosen.
+    fn engine_join(&mut self, plan: &LogicalPlan, join: &Join, left: Built, right: Built) -> Built {
+        let (l, r, out) = (left.estimate.rows, right.estimate.rows, estimate(plan).rows);
+        let mut ways: Vec<(String, f64, Option<Side>, Side)> = Vec::new();
+        // A row costs about twice as much to put into the table as to look up in it.
+        let build_cost = 2.0;
+        let may_build_left = join.kind != JoinKind::NullAwareAnti;
+        if !join.on.is_empty() {
+            ways.push((format!("hash of step {}", right.node.step), build_cost * r + l + out, Some(Side::Right), Side::Right));
+            if may_build_left {
+                ways.push((format!("hash of step {}", left.node.step), build_cost * l + r + out, Some(Side::Left), Side::Left));
+            }
+        }
+        let loop_side = if may_build_left && l < r { Side::Left } else { Side::Right };
+        let loop_step = if loop_side == Side::Left { left.node.step } else { right.node.step };
+        ways.push((format!("loop over step {loop_step}"), l * r + out, None, loop_side));
+        if !join.on.is_empty() {
+            // With equalities the loop is only ever the runner-up: a wrong estimate must not cost a product.
+            let last = ways.len() - 1;
+            ways[..last].sort_by(|a, b| a.1.total_cmp(&b.1));
+        }
+        let (way, cost, hash, build) = ways.remove(0);
+        ways.sort_by(|a, b| a.1.total_cmp(&b.1));
+        let mut residual = join.residual.clone();
+        let operator = match hash {
+            Some(_) => Operator::HashJoin { kind: join.kind, on: join.on.clone(), residual, build },
+            None => {
+                residual.extend(join.on.iter().map(|(a, b)| Expr::compare(crate::BinaryOp::Eq, a.clone(), b.clone())));
+                Operator::NestedLoopJoin { kind: join.kind, residual, build }
+            }
+        };
+        let mut columns = left.node.columns.clone();
+        if !join.kind.left_only() {
+            columns.extend(right.node.columns.iter().cloned());
+        }
+        let built = self.step(operator, columns, vec![left.node, right.node], estimate(plan));
+        self.joins.push(JoinDocument {
+            step: built.node.step,
+            text: logical::join_text(join.kind, &join.on, &join.residual),
+            chosen: way,
+            cost,
+            alternatives: ways.into_iter().map(|(way, cost, ..)| Alternative { way, cost }).collect(),
+        });
+        built
+    }
+
+    /// A planned subtree as a step: an open draft is finished with the columns that are needed above it.
+    fn closed(&mut self, planned: Planned, needed: &BTreeSet<ColumnId>) -> Result<Built> {
+        let draft = match planned {
+            Planned::Built(built) => return Ok(built),
+            Planned::Open(draft) => draft,
+        };
+        let columns: Vec<Column> = if self.settings.is_on("prune-columns") {
+            draft.columns.iter().filter(|column| needed.contains(&column.id)).cloned().collect()
+        } else {
+            draft.columns.clone()
+        };
+        let scan = draft.offer.finish(&columns)?;
+        let gate = self.gates.len();
+        let letter = gate_letter(gate);
+        let estimated_rows = draft.estimate.rows;
+        let estimated_bytes = scan.estimated_bytes().or(Some(estimated_rows * draft.estimate.row_width(&columns)));
+        let mut built = self.step(Operator::Gate { gate, ordered: draft.ordered }, columns, vec![], draft.estimate);
+        self.gate_documents.push(GateDocument {
+            gate: letter.clone(),
+            step: built.node.step,
+            connection: draft.source.connection().to_owned(),
+            kind: draft.source.kind().to_owned(),
+            region: draft.source.region().map(str::to_owned),
+            tables: draft.tables,
+            columns_read: scan.columns_read(),
+            columns_total: draft.columns_total,
+            pieces: draft.pieces,
+            request: scan.request(),
+            parts: scan.parts(),
+            estimated_rows,
+            estimated_bytes,
+            measure: None,
+        });
+        if let Some(step) = self.steps.last_mut() {
+            step.gate = Some(letter.clone());
+            step.text = format!("gate {letter}: {}", self.gate_documents[gate].tables.join(" + "));
+        }
+        self.gates.push(Gate { letter, scan });
+        built.gate_below = Some(gate);
+        Ok(built)
+    }
+
+    fn step(
+        &mut self,
+        operator: Operator,
+        columns: Vec<Column>,
+        inputs: Vec<Arc<PhysicalNode>>,
+        estimate: Estimate,
+    ) -> Built {
+        let step = self.steps.len() + 1;
+        self.steps.push(StepDocument {
+            step,
+            kind: operator.kind().to_owned(),
+            text: operator.line(&inputs),
+            inputs: inputs.iter().map(|input| input.step).collect(),
+            gate: None,
+            columns: columns.iter().map(Column::to_string).collect(),
+            estimated_rows: estimate.rows,
+            measure: None,
+        });
+        Built { node: Arc::new(PhysicalNode { step, operator, columns, inputs }), estimate, gate_below: None }
+    }
+
+    fn document(&mut self, written: String, rewritten: &LogicalPlan, rewrites: Vec<TraceEntry>) -> PlanDocument {
+        PlanDocument {
+            written,
+            rewritten: rewritten.to_string(),
+            steps: std::mem::take(&mut self.steps),
+            gates: std::mem::take(&mut self.gate_documents),
+            joins: std::mem::take(&mut self.joins),
+            rewrites,
+            measures: None,
+        }
+    }
+}
+
+fn begin(scan: &Scan, estimate: Estimate) -> Draft {
+    Draft {
+        offer: scan.table.source.begin(scan),
+        source: scan.table.source.clone(),
+        tables: vec![scan.table.name.to_string()],
+        columns_total: scan.table.columns.len(),
+        pieces: Vec::new(),
+        columns: scan.columns.iter().map(|(column, _)| column.clone()).collect(),
+        estimate,
+        ordered: false,
+    }
+}
+
+impl Draft {
+    fn piece(&mut self, piece: &str, text: String, verdict: Verdict) {
+        self.pieces.push(Piece { piece: piece.to_owned(), text, verdict });
+    }
+}
+
+fn ids_of<'a>(expressions: impl IntoIterator<Item = &'a Expr>) -> BTreeSet<ColumnId> {
+    let mut ids = BTreeSet::new();
+    expressions.into_iter().for_each(|expr| expr.collect_columns(&mut ids));
+    ids
+}

@@ -1,0 +1,137 @@
+//! The rewrites: small named rules that turn a logical plan into an equivalent, cheaper one. The driver applies them in
+//! order and keeps the plan before and after each: the trace is shown to the user. Each can be switched off by name.
+
+mod fold_constants;
+mod infer_filters;
+mod order_joins;
+mod prune_columns;
+mod push_filters;
+mod push_limit;
+
+use std::cell::RefCell;
+
+use serde::{Deserialize, Serialize};
+
+use crate::expr::Expr;
+use crate::logical::LogicalPlan;
+use crate::settings::Settings;
+
+/// Evaluates an expression without columns to a literal; the engine's own evaluation, lent to the planner.
+pub type Fold = dyn Fn(&Expr) -> Option<Expr>;
+
+pub struct Context<'a> {
+    pub settings: &'a Settings,
+    pub fold: &'a Fold,
+    notes: RefCell<Vec<String>>,
+}
+
+impl<'a> Context<'a> {
+    pub fn new(settings: &'a Settings, fold: &'a Fold) -> Self {
+        Context { settings, fold, notes: RefCell::new(Vec::new()) }
+    }
+
+    /// Adds a line to the trace of the rule that is running.
+    fn note(&self, line: String) {
+        self.notes.borrow_mut().push(line);
+    }
+}
+
+pub struct Rewrite {
+    pub name: &'static str,
+    /// What it does, in one sentence.
+    pub about: &'static str,
+    /// The changed plan, or `None` when there was nothing to do.
+    apply: fn(&LogicalPlan, &Context) -> Option<LogicalPlan>,
+}
+
+const FOLD_CONSTANTS: Rewrite = Rewrite {
+    name: "fold-constants",
+    about: "computes what needs no row, and drops conditions that are always true",
+    apply: fold_constants::apply,
+};
+const PUSH_FILTERS: Rewrite = Rewrite {
+    name: "push-filters",
+    about: "moves conditions down to where their columns come from, and equalities into joins",
+    apply: push_filters::apply,
+};
+const INFER_FILTERS: Rewrite = Rewrite {
+    name: "infer-filters",
+    about: "derives conditions on one side of a join from those on the other, through the join's equalities",
+    apply: infer_filters::apply,
+};
+const ORDER_JOINS: Rewrite = Rewrite {
+    name: "order-joins",
+    about: "puts inner joins in the order that the statistics say is cheapest",
+    apply: order_joins::apply,
+};
+const PUSH_LIMIT: Rewrite = Rewrite {
+    name: "push-limit",
+    about: "moves limits below projections and unions, and turns sort with limit into top-n",
+    apply: push_limit::apply,
+};
+const PRUNE_COLUMNS: Rewrite = Rewrite {
+    name: "prune-columns",
+    about: "drops columns that nothing above uses",
+    apply: prune_columns::apply,
+};
+
+/// The order of application. A rule that makes work for an earlier one is followed by that one again.
+const SEQUENCE: &[&Rewrite] =
+    &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &PUSH_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+
+/// Each rewrite once, in order of first application.
+pub const ALL: &[&Rewrite] = &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+
+/// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
+pub fn names() -> Vec<&'static str> {
+    ALL.iter().map(|rewrite| rewrite.name).chain(crate::planner::OFFER_SWITCHES.iter().copied()).collect()
+}
+
+/// One application of one rule.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TraceEntry {
+    pub rewrite: String,
+    pub about: String,
+    /// False when the rule found nothing to do; before and after are then left empty.
+    pub changed: bool,
+    /// True when the session has switched the rule off.
+    pub switched_off: bool,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub before: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub after: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+}
+
+/// Applies every rule in order and returns the last plan with the trace.
+pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<TraceEntry>) {
+    let mut current = plan;
+    let mut trace = Vec::new();
+    for rewrite in SEQUENCE {
+        let mut entry = TraceEntry {
+            rewrite: rewrite.name.to_owned(),
+            about: rewrite.about.to_owned(),
+            changed: false,
+            switched_off: !context.settings.is_on(rewrite.name),
+            before: String::new(),
+            after: String::new(),
+            notes: Vec::new(),
+        };
+        let changed = if entry.switched_off { None } else { (rewrite.apply)(&current, context) };
+        entry.notes = context.notes.take();
+        if let Some(next) = changed {
+            let (before, after) = (current.to_string(), next.to_string());
+            if before != after {
+                entry.changed = true;
+                (entry.before, entry.after) = (before, after);
+            }
+            current = next;
+        }
+        // A rule that stands twice in the sequence is listed again only when it changed something.
+        if entry.changed || !trace.iter().any(|earlier: &TraceEntry| earlier.rewrite == entry.rewrite) {
+            trace.push(entry);
+        }
+    }
+    (current, trace)
+}

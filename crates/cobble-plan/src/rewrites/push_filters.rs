@@ -1,0 +1,150 @@
+//! `push-filters`: every conjunct of a condition moves down as far as its columns allow. At an inner join, an equality
+//! between the sides becomes a join key, which also turns a comma in FROM into a join.
+
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use cobble_types::ColumnId;
+
+use super::Context;
+use crate::expr::{BinaryOp, Expr};
+use crate::logical::{Join, JoinKind, LogicalPlan};
+
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
+    Some(push(plan, Vec::new()))
+}
+
+/// The plan with `conjuncts` applied to its result, each as deep as it may go.
+fn push(plan: &LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
+    match plan {
+        LogicalPlan::Filter { input, conjuncts: own } => {
+            let mut all = conjuncts;
+            for conjunct in own {
+                conjunct.clone().into_conjuncts(&mut all);
+            }
+            push(input, all)
+        }
+        LogicalPlan::Project { input, columns } => {
+            let sources: HashMap<ColumnId, &Expr> = columns.iter().map(|(c, e)| (c.id, e)).collect();
+            // A volatile expression must be computed once per row, so a condition on it stays above.
+            let (stay, go): (Vec<_>, Vec<_>) = conjuncts
+                .into_iter()
+                .partition(|c| c.is_volatile() || c.columns().iter().any(|id| sources.get(id).is_some_and(|e| e.is_volatile())));
+            let moved = go.iter().map(|c| substitute(c, &sources)).collect();
+            LogicalPlan::Project { input: Arc::new(push(input, moved)), columns: columns.clone() }.filtered(stay)
+        }
+        LogicalPlan::Aggregate { input, groups, aggregates } => {
+            let sources: HashMap<ColumnId, &Expr> = groups.iter().map(|(c, e)| (c.id, e)).collect();
+            let (go, stay): (Vec<_>, Vec<_>) = conjuncts.into_iter().partition(|c| {
+                let columns = c.columns();
+                !columns.is_empty() && columns.iter().all(|id| sources.contains_key(id)) && !c.is_volatile()
+            });
+            let moved = go.iter().map(|c| substitute(c, &sources)).collect();
+            LogicalPlan::Aggregate {
+                input: Arc::new(push(input, moved)),
+                groups: groups.clone(),
+                aggregates: aggregates.clone(),
+            }
+            .filtered(stay)
+        }
+        LogicalPlan::Sort { input, keys, fetch: None } => {
+            LogicalPlan::Sort { input: Arc::new(push(input, conjuncts)), keys: keys.clone(), fetch: None }
+        }
+        LogicalPlan::Union { inputs, columns } => {
+            let inputs = inputs
+                .iter()
+                .map(|input| {
+                    let own: Vec<Expr> = input.columns().into_iter().map(Expr::Column).collect();
+                    let sources: HashMap<ColumnId, &Expr> = columns.iter().map(|c| c.id).zip(&own).collect();
+                    Arc::new(push(input, conjuncts.iter().map(|c| substitute(c, &sources)).collect()))
+                })
+                .collect();
+            LogicalPlan::Union { inputs, columns: columns.clone() }
+        }
+        LogicalPlan::Join(join) => push_into_join(join, conjuncts),
+        LogicalPlan::Scan(_)
+        | LogicalPlan::Values { .. }
+        | LogicalPlan::Sort { .. }
+        | LogicalPlan::Limit { .. }
+        | LogicalPlan::SingleRow { .. } => plan.map_inputs(&mut |input| push(input, Vec::new())).filtered(conjuncts),
+    }
+}
+
+fn substitute(expr: &Expr, sources: &HashMap<ColumnId, &Expr>) -> Expr {
+    expr.replace(&|e| match e {
+        Expr::Column(column) => sources.get(&column.id).map(|source| (*source).clone()),
+        _ => None,
+    })
+}
+
+fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
+    let (left_ids, right_ids) = (join.left.column_ids(), join.right.column_ids());
+    let within = |expr: &Expr, ids: &BTreeSet<ColumnId>| {
+        let columns = expr.columns();
+        !columns.is_empty() && columns.is_subset(ids) && !expr.is_volatile()
+    };
+    // A condition above the join may go to a side only if that side's rows come out unchanged.
+    let (above_left, above_right) = match join.kind {
+        JoinKind::Inner => (true, true),
+        JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti => (true, false),
+        JoinKind::Right => (false, true),
+        JoinKind::Full => (false, false),
+    };
+    let (mut to_left, mut to_right, mut stay) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut on, mut residual) = (join.on.clone(), Vec::new());
+    for conjunct in conjuncts {
+        if above_left && within(&conjunct, &left_ids) {
+            to_left.push(conjunct);
+        } else if above_right && within(&conjunct, &right_ids) {
+            to_right.push(conjunct);
+        } else if join.kind == JoinKind::Inner {
+            residual.push(conjunct);
+        } else {
+            stay.push(conjunct);
+        }
+    }
+    // A condition of the join itself may go to the side whose unmatched rows do not come out anyway.
+    let (own_left, own_right) = match join.kind {
+        JoinKind::Inner | JoinKind::Semi => (true, true),
+        JoinKind::Left | JoinKind::Anti => (false, true),
+        JoinKind::Right => (true, false),
+        JoinKind::Full | JoinKind::NullAwareAnti => (false, false),
+    };
+    let mut own = Vec::new();
+    join.residual.iter().for_each(|c| c.clone().into_conjuncts(&mut own));
+    own.append(&mut residual);
+    for conjunct in own {
+        if own_left && within(&conjunct, &left_ids) {
+            to_left.push(conjunct);
+        } else if own_right && within(&conjunct, &right_ids) {
+            to_right.push(conjunct);
+        } else if let Some(key) = as_join_key(&conjunct, &left_ids, &right_ids) {
+            on.push(key);
+        } else {
+            residual.push(conjunct);
+        }
+    }
+    LogicalPlan::Join(Join {
+        left: Arc::new(push(&join.left, to_left)),
+        right: Arc::new(push(&join.right, to_right)),
+        kind: join.kind,
+        on,
+        residual,
+    })
+    .filtered(stay)
+}
+
+/// `left = right` with one side of each input, left side first.
+pub(super) fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<(Expr, Expr)> {
+    let Expr::Binary { op: BinaryOp::Eq, left: a, right: b, .. } = condition else { return None };
+    let (in_a, in_b) = (a.columns(), b.columns());
+    if in_a.is_empty() || in_b.is_empty() || condition.is_volatile() {
+        None
+    } else if in_a.is_subset(left) && in_b.is_subset(right) {
+        Some((a.as_ref().clone(), b.as_ref().clone()))
+    } else if in_a.is_subset(right) && in_b.is_subset(left) {
+        Some((b.as_ref().clone(), a.as_ref().clone()))
+    } else {
+        None
+    }
+}

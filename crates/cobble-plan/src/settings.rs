@@ -1,0 +1,138 @@
+//! The settings of a session that planning and running listen to. Every one can be set with `SET name = value`.
+
+use std::collections::BTreeSet;
+
+use cobble_types::{Code, Error, Result};
+
+use crate::rewrites;
+
+#[derive(Debug, Clone, PartialEq)]
+pub struct Settings {
+    /// Rewrites that are switched off, by name.
+    pub planner_off: BTreeSet<String>,
+    /// Bytes a run may hold in joins, groups and sorts.
+    pub run_memory: u64,
+    /// Seconds a run may take; none means no limit.
+    pub run_time: Option<f64>,
+    /// Parallel tasks of a run; none means one per core.
+    pub run_tasks: Option<usize>,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Settings { planner_off: BTreeSet::new(), run_memory: 2 << 30, run_time: None, run_tasks: None }
+    }
+}
+
+/// Name, meaning and example of each setting.
+pub const KNOWN: &[(&str, &str)] = &[
+    ("planner.off", "rewrites to leave out, separated by commas, such as 'push-filters,prune-columns'"),
+    ("run.memory", "memory a run may hold, such as '1GB' or '512MB'"),
+    ("run.time", "time a run may take, such as '30s', '5min' or 'none'"),
+    ("run.tasks", "parallel tasks of a run, such as 2, or 'auto'"),
+];
+
+impl Settings {
+    pub fn is_on(&self, rewrite: &str) -> bool {
+        !self.planner_off.contains(rewrite)
+    }
+
+    pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
+        let value = value.trim();
+        match name {
+            "planner.off" => {
+                let mut off = BTreeSet::new();
+                for word in value.split(',').map(str::trim).filter(|word| !word.is_empty()) {
+                    let known = rewrites::names();
+                    if !known.contains(&word) {
+                        return Err(Error::unknown("rewrite", word, known.iter().copied()));
+                    }
+                    off.insert(word.to_owned());
+                }
+                self.planner_off = off;
+            }
+            "run.memory" => self.run_memory = parse_bytes(value)?,
+            "run.time" => self.run_time = parse_seconds(value)?,
+            "run.tasks" => {
+                self.run_tasks = match value {
+                    "auto" => None,
+                    number => match number.parse() {
+                        Ok(tasks) if (1..=256).contains(&tasks) => Some(tasks),
+                        _ => return Err(bad(name, value, "a number from 1 to 256, or 'auto'")),
+                    },
+                }
+            }
+            _ => return Err(Error::unknown("setting", name, KNOWN.iter().map(|(name, _)| *name))),
+        }
+        Ok(())
+    }
+}
+
+fn bad(name: &str, value: &str, expected: &str) -> Error {
+    Error::new(Code::BadSetting, format!("{name} cannot be '{value}'")).hint(format!("expected {expected}"))
+}
+
+fn split_number(text: &str) -> Option<(f64, String)> {
+    let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+    Some((text[..end].parse().ok()?, text[end..].trim().to_lowercase()))
+}
+
+/// Bytes from `512MB`, `1 GB`, `64KiB`, `1000`; units are powers of 1024.
+fn parse_bytes(text: &str) -> Result<u64> {
+    let error = || bad("run.memory", text, "a size such as '64MB' or '1GB'");
+    let (number, unit) = split_number(text).ok_or_else(error)?;
+    let shift = match unit.as_str() {
+        "" | "b" => 0,
+        "kb" | "kib" => 10,
+        "mb" | "mib" => 20,
+        "gb" | "gib" => 30,
+        _ => return Err(error()),
+    };
+    let bytes = number * f64::from(1u32 << shift);
+    if bytes >= 1024.0 { Ok(bytes as u64) } else { Err(error()) }
+}
+
+fn parse_seconds(text: &str) -> Result<Option<f64>> {
+    if text == "none" {
+        return Ok(None);
+    }
+    let error = || bad("run.time", text, "a time such as '30s' or '5min', or 'none'");
+    let (number, unit) = split_number(text).ok_or_else(error)?;
+    let factor = match unit.as_str() {
+        "ms" => 0.001,
+        "" | "s" => 1.0,
+        "min" => 60.0,
+        "h" => 3600.0,
+        _ => return Err(error()),
+    };
+    Ok(Some(number * factor))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_times_and_rewrites_are_read() {
+        let mut settings = Settings::default();
+        for (name, value) in [("run.memory", "64MB"), ("run.time", "5min"), ("run.tasks", "2"), ("planner.off", "push-filters, prune-columns")] {
+            settings.set(name, value).unwrap();
+        }
+        assert_eq!((settings.run_memory, settings.run_time, settings.run_tasks), (64 << 20, Some(300.0), Some(2)));
+        assert!(!settings.is_on("push-filters") && settings.is_on("order-joins"));
+    }
+
+    #[test]
+    fn a_wrong_setting_says_what_was_expected() {
+        let mut settings = Settings::default();
+        for (name, value, part) in [
+            ("run.memry", "1GB", "did you mean \"run.memory\"?"),
+            ("run.memory", "lots", "a size such as"),
+            ("planner.off", "push-filter", "did you mean \"push-filters\"?"),
+            ("run.tasks", "0", "a number from 1 to 256"),
+        ] {
+            let error = settings.set(name, value).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+    }
+}

@@ -1,0 +1,167 @@
+//! One error type for the whole core: a stable code, a message that names the thing at fault, where it stands in the
+//! statement when that is known, and what to do about it.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// What went wrong, as a stable word that programs may compare. Never reworded, only added to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Code {
+    Syntax,
+    UnknownName,
+    AmbiguousName,
+    TypeMismatch,
+    Grouping,
+    Unsupported,
+    InvalidValue,
+    DivisionByZero,
+    Overflow,
+    BadSetting,
+    AlreadyExists,
+    InUse,
+    NotFound,
+    SourceUnreachable,
+    SourceSignIn,
+    SourceRefused,
+    SourceData,
+    SourceTimeout,
+    MemoryLimit,
+    TimeLimit,
+    Cancelled,
+    Storage,
+    Internal,
+}
+
+impl Code {
+    /// The SQLSTATE of the same meaning (SQL:2016 part 2, table 38, with PostgreSQL's additions).
+    pub fn sqlstate(self) -> &'static str {
+        match self {
+            Code::Syntax => "42601",
+            Code::UnknownName => "42703",
+            Code::AmbiguousName => "42702",
+            Code::TypeMismatch => "42804",
+            Code::Grouping => "42803",
+            Code::Unsupported => "0A000",
+            Code::InvalidValue => "22023",
+            Code::DivisionByZero => "22012",
+            Code::Overflow => "22003",
+            Code::BadSetting => "F0000",
+            Code::AlreadyExists => "42710",
+            Code::InUse => "2BP01",
+            Code::NotFound => "42704",
+            Code::SourceUnreachable => "08001",
+            Code::SourceSignIn => "28000",
+            Code::SourceRefused => "08004",
+            Code::SourceData => "22000",
+            Code::SourceTimeout => "08006",
+            Code::MemoryLimit => "53200",
+            Code::TimeLimit => "57014",
+            Code::Cancelled => "57014",
+            Code::Storage => "58030",
+            Code::Internal => "XX000",
+        }
+    }
+
+    /// The word used in JSON, the same as the serialised form.
+    pub fn word(self) -> String {
+        serde_json::to_value(self).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default()
+    }
+}
+
+/// A place in the text of a statement, both counted from one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Position {
+    pub line: u64,
+    pub column: u64,
+}
+
+#[derive(Debug, Clone, PartialEq, thiserror::Error, Serialize, Deserialize)]
+pub struct Error {
+    pub code: Code,
+    pub message: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub position: Option<Position>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub hint: Option<String>,
+}
+
+impl Error {
+    pub fn new(code: Code, message: impl Into<String>) -> Self {
+        Error { code, message: message.into(), position: None, hint: None }
+    }
+
+    pub fn internal(message: impl Into<String>) -> Self {
+        Error::new(Code::Internal, message).hint("this is a fault of the engine; please report the statement that led here")
+    }
+
+    pub fn unsupported(what: impl fmt::Display) -> Self {
+        Error::new(Code::Unsupported, format!("{what} is not supported"))
+    }
+
+    pub fn cancelled() -> Self {
+        Error::new(Code::Cancelled, "the run was cancelled")
+    }
+
+    #[must_use]
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    /// Sets the position, unless an inner place has been named already.
+    #[must_use]
+    pub fn at(mut self, position: Option<Position>) -> Self {
+        if self.position.is_none() {
+            self.position = position;
+        }
+        self
+    }
+
+    /// An error for a name nobody knows, with the closest known one as the hint.
+    pub fn unknown<'a>(kind: &str, name: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
+        let error = Error::new(Code::UnknownName, format!("there is no {kind} named \"{name}\""));
+        match crate::closest_name(name, known) {
+            Some(close) => error.hint(format!("did you mean \"{close}\"?")),
+            None => error,
+        }
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.message)?;
+        if let Some(Position { line, column }) = self.position {
+            write!(f, " (line {line}, column {column})")?;
+        }
+        if let Some(hint) = &self.hint {
+            write!(f, "; {hint}")?;
+        }
+        Ok(())
+    }
+}
+
+/// Kernel errors keep the meaning that SQL gives them: overflow and division by zero are the user's to fix.
+impl From<arrow::error::ArrowError> for Error {
+    fn from(error: arrow::error::ArrowError) -> Self {
+        use arrow::error::ArrowError;
+        match error {
+            ArrowError::DivideByZero => Error::new(Code::DivisionByZero, "division by zero"),
+            ArrowError::ArithmeticOverflow(what) => {
+                Error::new(Code::Overflow, format!("a value is out of the range of its type: {what}"))
+            }
+            ArrowError::CastError(what) | ArrowError::ParseError(what) => Error::new(Code::InvalidValue, what),
+            ArrowError::InvalidArgumentError(what) if what.contains("is too large to store in a Decimal128") => {
+                Error::new(Code::Overflow, "a numeric value has more than its type's digits")
+            }
+            ArrowError::ExternalError(inner) => match inner.downcast::<Error>() {
+                Ok(own) => *own,
+                Err(other) => Error::internal(other.to_string()),
+            },
+            other => Error::internal(other.to_string()),
+        }
+    }
+}

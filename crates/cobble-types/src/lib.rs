@@ -1,0 +1,13 @@
+//! The words every other crate speaks: SQL types, constant values, names, and errors that carry a code, a position and a hint.
+
+mod error;
+mod names;
+mod sql_type;
+mod text;
+mod value;
+
+pub use error::{Code, Error, Position, Result};
+pub use names::{ColumnId, ObjectName, closest_name, quote_identifier};
+pub use sql_type::{RowField, SqlType};
+pub use text::{array_value_text, json_value, write_date, write_decimal, write_timestamp};
+pub use value::Value;
