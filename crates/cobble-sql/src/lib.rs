@@ -1,0 +1,10 @@
+//! From text to a bound logical plan. The tokens and the syntax tree come from `sqlparser`; names, types, coercions and
+//! meaning are ours and follow PostgreSQL.
+
+mod bind;
+mod coerce;
+mod function;
+mod statement;
+
+pub use bind::{BindContext, BoundQuery, CatalogReader, bind_query, relation_names};
+pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, parse_statements};

@@ -2,6 +2,7 @@
 
 mod error;
 mod names;
+pub mod parse;
 mod sql_type;
 mod text;
 mod value;

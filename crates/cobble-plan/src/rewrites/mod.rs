@@ -6,6 +6,8 @@ mod infer_filters;
 mod order_joins;
 mod prune_columns;
 mod push_filters;
+
+pub use push_filters::as_join_key;
 mod push_limit;
 
 use std::cell::RefCell;

@@ -135,7 +135,7 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
 }
 
 /// `left = right` with one side of each input, left side first.
-pub(super) fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<(Expr, Expr)> {
+pub fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<(Expr, Expr)> {
     let Expr::Binary { op: BinaryOp::Eq, left: a, right: b, .. } = condition else { return None };
     let (in_a, in_b) = (a.columns(), b.columns());
     if in_a.is_empty() || in_b.is_empty() || condition.is_volatile() {

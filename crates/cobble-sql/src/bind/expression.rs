@@ -1,0 +1,520 @@
+//! Binding of scalar expressions.
+
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
+use cobble_plan::LogicalPlan;
+use cobble_types::{Code, Error, Position, Result, SqlType, Value};
+use sqlparser::ast::{self, Spanned};
+
+use super::scope::{Found, Scope};
+use super::types::sql_type;
+use super::{Binder, folded, position_of};
+use crate::coerce::{binary, coerce, condition, is_untyped, settle, unify, unify_all};
+use crate::function;
+
+impl<'a> Binder<'a> {
+    /// A typed expression over the scope. Errors carry the position of the innermost part at fault.
+    pub(super) fn expr(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Expr> {
+        let position = position_of(written.span());
+        self.unplaced_expr(written, scope).map_err(|error| error.at(position))
+    }
+
+    fn boxed(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Box<Expr>> {
+        self.expr(written, scope).map(Box::new)
+    }
+
+    fn unplaced_expr(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Expr> {
+        use ast::Expr as E;
+        match written {
+            E::Identifier(ident) => {
+                let keyword = match (ident.quote_style, ident.value.to_lowercase().as_str()) {
+                    (None, "current_date") => Some(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32)),
+                    (None, "current_timestamp") => Some(Value::TimestampTz(self.context.now)),
+                    (None, "localtimestamp") => Some(Value::Timestamp(self.context.now)),
+                    _ => None,
+                };
+                match keyword {
+                    Some(value) => Ok(Expr::literal(value)),
+                    None => self.name(std::slice::from_ref(ident), scope),
+                }
+            }
+            E::CompoundIdentifier(idents) => self.name(idents, scope),
+            E::CompoundFieldAccess { root, access_chain } => {
+                let mut value = self.expr(root, scope)?;
+                for access in access_chain {
+                    value = match access {
+                        ast::AccessExpr::Dot(E::Identifier(field)) => row_field(value, &folded(field))?,
+                        ast::AccessExpr::Subscript(ast::Subscript::Index { index }) => {
+                            let index = self.expr(index, scope)?;
+                            subscript(value, index)?
+                        }
+                        _ => return Err(Error::unsupported("this way of reaching into a value")),
+                    };
+                }
+                Ok(value)
+            }
+            E::Nested(inner) => self.expr(inner, scope),
+            E::Value(value) => literal(&value.value),
+            E::TypedString(typed) => {
+                let text = typed.value.value.clone().into_string().unwrap_or_default();
+                coerce(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null }, &sql_type(&typed.data_type)?)
+            }
+            E::Interval(interval) => self.interval(interval, scope),
+            E::UnaryOp { op, expr } => {
+                let operand = self.expr(expr, scope)?;
+                match op {
+                    ast::UnaryOperator::Not => Ok(Expr::Not(Box::new(condition(operand, "NOT")?))),
+                    ast::UnaryOperator::Plus if operand.sql_type().is_number() => Ok(operand),
+                    ast::UnaryOperator::Minus => match operand {
+                        // A minus before digits belongs to the number: -32768 is a smallint.
+                        Expr::Literal { value: Value::Integer(v), .. } if v != i32::MIN => Ok(Expr::literal(Value::Integer(-v))),
+                        Expr::Literal { value: Value::BigInt(v), .. } => Ok(narrowest_integer(-i128::from(v))),
+                        Expr::Literal { value: Value::Numeric { unscaled, precision, scale }, .. } => {
+                            Ok(Expr::literal(Value::Numeric { unscaled: -unscaled, precision, scale }))
+                        }
+                        other if other.sql_type().is_number() || other.sql_type() == SqlType::Interval => {
+                            Ok(Expr::Negate(Box::new(other)))
+                        }
+                        other => Err(Error::new(Code::TypeMismatch, format!("\"-\" does not take {}", other.sql_type()))),
+                    },
+                    other => Err(Error::unsupported(format_args!("the operator {other}"))),
+                }
+            }
+            E::BinaryOp { left, op, right } => {
+                let op = operator(op)?;
+                let left = self.expr(left, scope)?;
+                let right = self.expr(right, scope)?;
+                binary(op, left, right)
+            }
+            E::IsNull(operand) => Ok(Expr::IsNull { operand: self.boxed(operand, scope)?, negated: false }),
+            E::IsNotNull(operand) => Ok(Expr::IsNull { operand: self.boxed(operand, scope)?, negated: true }),
+            E::IsTrue(operand) => self.truth(operand, true, false, scope),
+            E::IsNotTrue(operand) => self.truth(operand, true, true, scope),
+            E::IsFalse(operand) => self.truth(operand, false, false, scope),
+            E::IsNotFalse(operand) => self.truth(operand, false, true, scope),
+            E::IsUnknown(operand) => Ok(Expr::IsNull { operand: self.boxed(operand, scope)?, negated: false }),
+            E::IsNotUnknown(operand) => Ok(Expr::IsNull { operand: self.boxed(operand, scope)?, negated: true }),
+            E::IsDistinctFrom(left, right) => {
+                let (left, right) = (self.expr(left, scope)?, self.expr(right, scope)?);
+                binary(BinaryOp::IsDistinctFrom, left, right)
+            }
+            E::IsNotDistinctFrom(left, right) => {
+                let (left, right) = (self.expr(left, scope)?, self.expr(right, scope)?);
+                binary(BinaryOp::IsNotDistinctFrom, left, right)
+            }
+            E::Between { expr, negated, low, high } => {
+                let operand = self.expr(expr, scope)?;
+                let (low, high) = (self.expr(low, scope)?, self.expr(high, scope)?);
+                let (from, to, join) = if *negated {
+                    (BinaryOp::Lt, BinaryOp::Gt, BinaryOp::Or)
+                } else {
+                    (BinaryOp::GtEq, BinaryOp::LtEq, BinaryOp::And)
+                };
+                binary(join, binary(from, operand.clone(), low)?, binary(to, operand, high)?)
+            }
+            E::InList { expr, list, negated } => {
+                let mut all = vec![self.expr(expr, scope)?];
+                for item in list {
+                    all.push(self.expr(item, scope)?);
+                }
+                let (mut all, _) = unify_all(all, "IN")?;
+                let operand = Box::new(all.remove(0));
+                Ok(Expr::InList { operand, list: all, negated: *negated })
+            }
+            E::Like { negated, any: false, expr, pattern, escape_char: None } => {
+                self.like(expr, pattern, *negated, false, scope)
+            }
+            E::ILike { negated, any: false, expr, pattern, escape_char: None } => {
+                self.like(expr, pattern, *negated, true, scope)
+            }
+            E::Cast { kind: ast::CastKind::Cast | ast::CastKind::DoubleColon, expr, data_type, format: None } => {
+                let operand = self.expr(expr, scope)?;
+                cast(operand, &sql_type(data_type)?)
+            }
+            E::Case { operand, conditions, else_result, .. } => {
+                let operand = operand.as_ref().map(|o| self.expr(o, scope)).transpose()?;
+                let (mut whens, mut thens) = (Vec::new(), Vec::new());
+                for case in conditions {
+                    let when = self.expr(&case.condition, scope)?;
+                    whens.push(match &operand {
+                        Some(operand) => binary(BinaryOp::Eq, operand.clone(), when)?,
+                        None => condition(when, "CASE WHEN")?,
+                    });
+                    thens.push(self.expr(&case.result, scope)?);
+                }
+                thens.push(match else_result {
+                    Some(otherwise) => self.expr(otherwise, scope)?,
+                    None => Expr::literal(Value::Null),
+                });
+                let (mut thens, common) = unify_all(thens, "CASE")?;
+                let otherwise = Box::new(thens.pop().unwrap_or_else(|| Expr::literal(Value::Null)));
+                Ok(Expr::Case { branches: whens.into_iter().zip(thens).collect(), otherwise, sql_type: common })
+            }
+            E::Extract { field, expr, .. } => {
+                let part = Expr::literal(Value::Text(field.to_string().to_lowercase()));
+                let from = self.expr(expr, scope)?;
+                function::call(Function::DatePart, vec![part, from])
+            }
+            E::Ceil { expr, .. } => {
+                let operand = self.expr(expr, scope)?;
+                function::call(Function::Ceil, vec![operand])
+            }
+            E::Floor { expr, .. } => {
+                let operand = self.expr(expr, scope)?;
+                function::call(Function::Floor, vec![operand])
+            }
+            E::Position { expr, r#in } => {
+                let (part, text) = (self.expr(expr, scope)?, self.expr(r#in, scope)?);
+                function::call(Function::Position, vec![text, part])
+            }
+            E::Substring { expr, substring_from, substring_for, .. } => {
+                let mut arguments = vec![self.expr(expr, scope)?];
+                arguments.push(match substring_from {
+                    Some(from) => self.expr(from, scope)?,
+                    None => Expr::literal(Value::Integer(1)),
+                });
+                if let Some(count) = substring_for {
+                    arguments.push(self.expr(count, scope)?);
+                }
+                function::call(Function::Substring, arguments)
+            }
+            E::Trim { trim_where, trim_what, expr, trim_characters } => {
+                let function = match trim_where {
+                    None | Some(ast::TrimWhereField::Both) => Function::Trim,
+                    Some(ast::TrimWhereField::Leading) => Function::TrimStart,
+                    Some(ast::TrimWhereField::Trailing) => Function::TrimEnd,
+                };
+                let mut arguments = vec![self.expr(expr, scope)?];
+                let what = trim_what.as_deref().or(trim_characters.as_ref().and_then(|c| c.first()));
+                if let Some(what) = what {
+                    arguments.push(self.expr(what, scope)?);
+                }
+                function::call(function, arguments)
+            }
+            E::Function(call) => self.call(call, scope),
+            E::Subquery(query) => self.scalar_subquery(query, scope),
+            E::InSubquery { .. } | E::Exists { .. } => Err(Error::unsupported("IN (SELECT …) and EXISTS inside another expression")
+                .hint("they work as conditions of WHERE that are joined by AND")),
+            other => Err(Error::unsupported(format_args!("the expression {other}"))),
+        }
+    }
+
+    fn name(&mut self, idents: &[ast::Ident], scope: &Scope) -> Result<Expr> {
+        let parts: Vec<String> = idents.iter().map(folded).collect();
+        let position = idents.first().and_then(|ident| position_of(ident.span));
+        let mut found = scope.find(&parts, position)?;
+        let mut from_outer = None;
+        if matches!(found, Found::Nothing) {
+            for outer in self.outer.iter().rev() {
+                found = outer.find(&parts, position)?;
+                if let Found::Column(column, _) = &found {
+                    from_outer = Some(column.column.id);
+                    break;
+                }
+            }
+        }
+        let Found::Column(entry, used) = found else {
+            return Err(scope.unknown(&parts, &self.outer).at(position));
+        };
+        let mut value = Expr::Column(entry.column.clone());
+        if let Some(position) = position {
+            self.named_at.insert(entry.column.id, position);
+        }
+        for field in &parts[used..] {
+            value = row_field(value, field)?;
+        }
+        if let Some(id) = from_outer {
+            match self.lifted.last_mut() {
+                Some(frame) => frame.push(id),
+                None => {
+                    return Err(Error::unsupported(format_args!("a subquery that uses \"{}\" of the query around it", parts.join("."))).at(position));
+                }
+            }
+        }
+        Ok(value)
+    }
+
+    fn truth(&mut self, written: &'a ast::Expr, value: bool, negated: bool, scope: &Scope) -> Result<Expr> {
+        let operand = condition(self.expr(written, scope)?, "IS TRUE")?;
+        let op = if negated { BinaryOp::IsDistinctFrom } else { BinaryOp::IsNotDistinctFrom };
+        binary(op, operand, Expr::boolean(value))
+    }
+
+    fn like(
+        &mut self,
+        operand: &'a ast::Expr,
+        pattern: &'a ast::Expr,
+        negated: bool,
+        case_insensitive: bool,
+        scope: &Scope,
+    ) -> Result<Expr> {
+        let (operand, pattern) = (self.expr(operand, scope)?, self.expr(pattern, scope)?);
+        let (operand, pattern) = (settle(operand)?, settle(pattern)?);
+        for side in [&operand, &pattern] {
+            if side.sql_type() != SqlType::Text {
+                return Err(Error::new(Code::TypeMismatch, format!("LIKE takes text, not {}", side.sql_type())).hint("cast it, such as ::text"));
+            }
+        }
+        Ok(Expr::Like { operand: Box::new(operand), pattern: Box::new(pattern), negated, case_insensitive })
+    }
+
+    fn interval(&mut self, interval: &'a ast::Interval, scope: &Scope) -> Result<Expr> {
+        let value = self.expr(&interval.value, scope)?;
+        let unit = interval.leading_field.as_ref().map(|unit| unit.to_string().to_lowercase());
+        let text = match (value, unit) {
+            (Expr::Literal { value: Value::Text(text), .. }, None) => text,
+            (Expr::Literal { value: Value::Text(text), .. }, Some(unit)) => format!("{text} {unit}"),
+            _ => return Err(Error::unsupported("an interval that is not a constant")),
+        };
+        coerce(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null }, &SqlType::Interval)
+    }
+
+    fn call(&mut self, call: &'a ast::Function, scope: &Scope) -> Result<Expr> {
+        let name = call.name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect::<Vec<_>>().join(".");
+        if call.over.is_some() {
+            return Err(Error::unsupported("a window function"));
+        }
+        let (list, distinct): (&[ast::FunctionArg], bool) = match &call.args {
+            ast::FunctionArguments::None => (&[], false),
+            ast::FunctionArguments::Subquery(_) => return Err(Error::unsupported("a subquery as argument list")),
+            ast::FunctionArguments::List(list) => {
+                if !list.clauses.is_empty() {
+                    return Err(Error::unsupported(format_args!("ORDER BY inside {name}()")));
+                }
+                (&list.args, matches!(list.duplicate_treatment, Some(ast::DuplicateTreatment::Distinct)))
+            }
+        };
+        if let Some(function) = AggregateFunction::by_name(&name) {
+            return self.aggregate(function, list, distinct, call.filter.as_deref(), scope);
+        }
+        if distinct || call.filter.is_some() {
+            return Err(Error::new(Code::Syntax, format!("{name} is not an aggregate: DISTINCT and FILTER have no meaning")));
+        }
+        match name.as_str() {
+            "now" | "current_timestamp" | "transaction_timestamp" | "statement_timestamp" => {
+                return Ok(Expr::literal(Value::TimestampTz(self.context.now)));
+            }
+            "current_date" => return Ok(Expr::literal(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32))),
+            _ => {}
+        }
+        let mut arguments = Vec::new();
+        for argument in list {
+            match argument {
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(self.expr(expr, scope)?),
+                _ => return Err(Error::unsupported(format_args!("the argument {argument} of {name}()"))),
+            }
+        }
+        if name == "nullif" {
+            let [left, right]: [Expr; 2] =
+                arguments.try_into().map_err(|_| Error::new(Code::TypeMismatch, "nullif takes two arguments"))?;
+            let (left, right, common) = unify(left, right, "nullif")?;
+            let equal = binary(BinaryOp::Eq, left.clone(), right)?;
+            let null = Expr::Literal { value: Value::Null, sql_type: common.clone() };
+            return Ok(Expr::Case { branches: vec![(equal, null)], otherwise: Box::new(left), sql_type: common });
+        }
+        if name == "mod" && arguments.len() == 2 {
+            let right = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
+            let left = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
+            return binary(BinaryOp::Modulo, left, right);
+        }
+        let Some(function) = Function::by_name(&name) else {
+            let known = Function::ALL.iter().map(|f| f.name());
+            let all: Vec<&str> = known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
+            return Err(Error::unknown("function", &name, all));
+        };
+        let position_swapped = name == "position";
+        if position_swapped {
+            arguments.reverse();
+        }
+        let bound = function::call(function, arguments)?;
+        // PostgreSQL's date_part() gives double precision where EXTRACT gives numeric.
+        Ok(if name == "date_part" { bound.cast(SqlType::Double) } else { bound })
+    }
+
+    fn aggregate(
+        &mut self,
+        function: AggregateFunction,
+        list: &'a [ast::FunctionArg],
+        distinct: bool,
+        filter: Option<&'a ast::Expr>,
+        scope: &Scope,
+    ) -> Result<Expr> {
+        // Inside the arguments no further aggregate may stand, so the collector is taken out meanwhile.
+        let Some(mut collector) = self.aggregates.take() else {
+            return Err(Error::new(Code::Grouping, format!("the aggregate {}() cannot stand here", function.name()))
+                .hint("aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING"));
+        };
+        let scalars_before = self.scalars.len();
+        let mut bind = || -> Result<AggregateCall> {
+            let argument = match list {
+                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => None,
+                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] => Some(settle(self.expr(expr, scope)?)?),
+                _ => {
+                    let all: Vec<String> = list.iter().map(ToString::to_string).collect();
+                    return Err(Error::new(Code::TypeMismatch, format!("{}({}) does not exist", function.name(), all.join(", ")))
+                        .hint("it takes one argument"));
+                }
+            };
+            let filter = match filter {
+                Some(filter) => Some(condition(self.expr(filter, scope)?, "FILTER")?),
+                None => None,
+            };
+            let own = argument.as_ref().map_or(SqlType::Null, Expr::sql_type);
+            let sql_type = function.result_type(&own).ok_or_else(|| {
+                Error::new(Code::TypeMismatch, format!("{}({own}) does not exist", function.name()))
+            })?;
+            if distinct && !own.is_ordered() {
+                return Err(Error::new(Code::TypeMismatch, format!("values of type {own} cannot be compared for DISTINCT")));
+            }
+            Ok(AggregateCall { function, argument, distinct, filter, sql_type })
+        };
+        let bound = bind();
+        collector.below.extend(self.scalars.drain(scalars_before..));
+        let result = bound.map(|call| match collector.calls.iter().find(|(_, known)| *known == call) {
+            Some((column, _)) => Expr::Column(column.clone()),
+            None => {
+                let column = self.new_column(None, function.name(), call.sql_type.clone());
+                collector.calls.push((column.clone(), call));
+                Expr::Column(column)
+            }
+        });
+        self.aggregates = Some(collector);
+        result
+    }
+
+    fn scalar_subquery(&mut self, query: &'a ast::Query, scope: &Scope) -> Result<Expr> {
+        let aggregates = self.aggregates.take();
+        self.outer.push(scope.clone());
+        // An empty stack of frames makes a use of an outer column an error that says so.
+        let lifted = std::mem::take(&mut self.lifted);
+        let scalars = std::mem::take(&mut self.scalars);
+        let bound = self.query(query);
+        self.scalars = scalars;
+        self.lifted = lifted;
+        self.outer.pop();
+        self.aggregates = aggregates;
+        let relation = bound?;
+        let columns = relation.plan.columns();
+        let [column] = columns.as_slice() else {
+            return Err(Error::new(Code::Syntax, format!("a subquery used as a value must have one column, not {}", columns.len())));
+        };
+        let column = column.clone();
+        self.scalars.push(LogicalPlan::SingleRow { input: relation.plan.into() });
+        if let Some(collector) = &mut self.aggregates {
+            collector.scalar_columns.push(column.id);
+        }
+        Ok(Expr::Column(column))
+    }
+
+    /// Where a column of this expression was named in the text.
+    pub(super) fn place_of(&self, expr: &Expr) -> Option<Position> {
+        expr.columns().iter().find_map(|id| self.named_at.get(id).copied())
+    }
+}
+
+fn narrowest_integer(value: i128) -> Expr {
+    match (i32::try_from(value), i64::try_from(value)) {
+        (Ok(v), _) => Expr::literal(Value::Integer(v)),
+        (_, Ok(v)) => Expr::literal(Value::BigInt(v)),
+        _ => {
+            let precision = value.unsigned_abs().to_string().len().clamp(1, 38) as u8;
+            Expr::literal(Value::Numeric { unscaled: value, precision, scale: 0 })
+        }
+    }
+}
+
+fn literal(value: &ast::Value) -> Result<Expr> {
+    Ok(match value {
+        ast::Value::Number(digits, _) => {
+            let bad = || Error::new(Code::InvalidValue, format!("\"{digits}\" is not a number the engine can hold")).hint("numerics have at most 38 digits");
+            let (unscaled, scale) = cobble_types::parse::parse_decimal(digits).ok_or_else(bad)?;
+            if scale == 0 && !digits.contains(['.', 'e', 'E']) {
+                narrowest_integer(unscaled)
+            } else {
+                let length = unscaled.unsigned_abs().to_string().len().max(scale.max(1) as usize);
+                let precision = u8::try_from(length).ok().filter(|p| *p <= 38).ok_or_else(bad)?;
+                Expr::literal(Value::Numeric { unscaled, precision, scale })
+            }
+        }
+        ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => {
+            Expr::Literal { value: Value::Text(text.clone()), sql_type: SqlType::Null }
+        }
+        ast::Value::DollarQuotedString(text) => Expr::Literal { value: Value::Text(text.value.clone()), sql_type: SqlType::Null },
+        ast::Value::Boolean(value) => Expr::boolean(*value),
+        ast::Value::Null => Expr::literal(Value::Null),
+        ast::Value::Placeholder(name) => return Err(Error::unsupported(format_args!("the parameter {name}"))),
+        other => return Err(Error::unsupported(format_args!("the literal {other}"))),
+    })
+}
+
+fn operator(op: &ast::BinaryOperator) -> Result<BinaryOp> {
+    use ast::BinaryOperator as B;
+    Ok(match op {
+        B::Plus => BinaryOp::Plus,
+        B::Minus => BinaryOp::Minus,
+        B::Multiply => BinaryOp::Times,
+        B::Divide => BinaryOp::Divide,
+        B::Modulo => BinaryOp::Modulo,
+        B::Eq => BinaryOp::Eq,
+        B::NotEq => BinaryOp::NotEq,
+        B::Lt => BinaryOp::Lt,
+        B::LtEq => BinaryOp::LtEq,
+        B::Gt => BinaryOp::Gt,
+        B::GtEq => BinaryOp::GtEq,
+        B::And => BinaryOp::And,
+        B::Or => BinaryOp::Or,
+        B::StringConcat => BinaryOp::Concat,
+        other => return Err(Error::unsupported(format_args!("the operator {other}"))),
+    })
+}
+
+/// An explicit cast. Constants are cast by the fold-constants rewrite, so that an error shows where it stands.
+fn cast(operand: Expr, target: &SqlType) -> Result<Expr> {
+    if is_untyped(&operand) || matches!(operand, Expr::Literal { value: Value::Null, .. }) {
+        return coerce(operand, target);
+    }
+    let own = operand.sql_type();
+    let possible = own == *target
+        || *target == SqlType::Text
+        || own == SqlType::Text
+        || (own.is_number() && target.is_number())
+        || (own.is_time_point() && target.is_time_point())
+        || matches!(
+            (&own, target),
+            (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Time)
+                | (SqlType::Boolean, SqlType::Integer)
+                | (SqlType::Integer, SqlType::Boolean)
+                | (SqlType::Uuid | SqlType::Json, SqlType::Json | SqlType::Uuid)
+        );
+    if possible && !matches!(target, SqlType::Array(_) | SqlType::Row(_)) || own == *target {
+        Ok(operand.cast(target.clone()))
+    } else {
+        Err(Error::new(Code::TypeMismatch, format!("{own} cannot be cast to {target}")))
+    }
+}
+
+fn row_field(operand: Expr, name: &str) -> Result<Expr> {
+    let own = operand.sql_type();
+    let SqlType::Row(fields) = &own else {
+        return Err(Error::new(Code::TypeMismatch, format!("{operand} is {own}, which has no field \"{name}\"")));
+    };
+    match fields.iter().find(|field| field.name == name) {
+        Some(field) => {
+            Ok(Expr::Field { operand: Box::new(operand), name: name.to_owned(), sql_type: field.sql_type.clone() })
+        }
+        None => Err(Error::unknown("field", name, fields.iter().map(|f| f.name.as_str()))),
+    }
+}
+
+fn subscript(operand: Expr, index: Expr) -> Result<Expr> {
+    let own = operand.sql_type();
+    let SqlType::Array(item) = own else {
+        return Err(Error::new(Code::TypeMismatch, format!("{operand} is {own}, not an array")));
+    };
+    if !index.sql_type().is_integer() {
+        return Err(Error::new(Code::TypeMismatch, format!("an array is subscripted by an integer, not {}", index.sql_type())));
+    }
+    let index = coerce(index, &SqlType::BigInt)?;
+    Ok(Expr::Subscript { operand: Box::new(operand), index: Box::new(index), sql_type: *item })
+}

@@ -1,0 +1,164 @@
+//! Implicit coercion, PostgreSQL's way: a quoted literal takes the type of what it meets, numbers widen, dates become
+//! timestamps; nothing else changes its type unasked.
+
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::wider_type;
+use cobble_plan::aggregate::DIVISION_SCALE;
+use cobble_types::parse::parse_value;
+use cobble_types::{Code, Error, Result, SqlType, Value};
+
+/// A quoted literal whose type is still open.
+pub fn is_untyped(expr: &Expr) -> bool {
+    matches!(expr, Expr::Literal { sql_type: SqlType::Null, .. })
+}
+
+/// The expression as `target`: literals are read as that type at once, others are cast.
+pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
+    match expr {
+        Expr::Literal { value: Value::Null, .. } => Ok(Expr::Literal { value: Value::Null, sql_type: target.clone() }),
+        Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } => {
+            let value = parse_value(&text, target)?;
+            Ok(Expr::Literal { value, sql_type: target.clone() })
+        }
+        other => Ok(other.cast(target.clone())),
+    }
+}
+
+/// An open literal becomes text; used where an expression leaves a query.
+pub fn settle(expr: Expr) -> Result<Expr> {
+    if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr) }
+}
+
+/// Both sides in their common type.
+pub fn unify(left: Expr, right: Expr, what: &str) -> Result<(Expr, Expr, SqlType)> {
+    let (l, r) = (left.sql_type(), right.sql_type());
+    let target = match wider_type(&l, &r) {
+        Some(SqlType::Null) => SqlType::Text,
+        Some(target) => target,
+        None => return Err(mismatch(what, &l, &r)),
+    };
+    Ok((coerce(left, &target)?, coerce(right, &target)?, target))
+}
+
+fn mismatch(what: &str, left: &SqlType, right: &SqlType) -> Error {
+    Error::new(Code::TypeMismatch, format!("{what} does not take {left} and {right}"))
+        .hint(format!("cast one side, such as ::{left}"))
+}
+
+/// All expressions in their common type.
+pub fn unify_all(expressions: Vec<Expr>, what: &str) -> Result<(Vec<Expr>, SqlType)> {
+    let mut target = SqlType::Null;
+    for expr in &expressions {
+        let own = expr.sql_type();
+        target = wider_type(&target, &own).ok_or_else(|| mismatch(what, &target, &own))?;
+    }
+    if target == SqlType::Null {
+        target = SqlType::Text;
+    }
+    let coerced = expressions.into_iter().map(|expr| coerce(expr, &target)).collect::<Result<_>>()?;
+    Ok((coerced, target))
+}
+
+/// A typed binary operation.
+pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
+    let build = |left: Expr, right: Expr, sql_type: SqlType| {
+        Ok(Expr::Binary { op, left: Box::new(left), right: Box::new(right), sql_type })
+    };
+    match op {
+        BinaryOp::And | BinaryOp::Or => {
+            build(condition(left, op.symbol())?, condition(right, op.symbol())?, SqlType::Boolean)
+        }
+        BinaryOp::Concat => {
+            let side = |expr: Expr| if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr.cast(SqlType::Text)) };
+            build(side(left)?, side(right)?, SqlType::Text)
+        }
+        op if op.is_comparison() => {
+            let (left, right, common) = unify(left, right, &format!("\"{}\"", op.symbol()))?;
+            if !common.is_ordered() {
+                return Err(Error::new(Code::TypeMismatch, format!("values of type {common} cannot be compared")));
+            }
+            build(left, right, SqlType::Boolean)
+        }
+        _ => arithmetic(op, left, right),
+    }
+}
+
+/// A condition must be boolean; an open literal is read as one.
+pub fn condition(expr: Expr, place: &str) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Boolean => Ok(expr),
+        SqlType::Null => coerce(expr, &SqlType::Boolean),
+        other => Err(Error::new(Code::TypeMismatch, format!("{place} takes a boolean, not {other}"))),
+    }
+}
+
+fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
+    use SqlType::*;
+    let (l, r) = (left.sql_type(), right.sql_type());
+    let typed = |left: Expr, right: Expr, sql_type: SqlType| {
+        Ok(Expr::Binary { op, left: Box::new(left), right: Box::new(right), sql_type })
+    };
+    let no_operator = || mismatch(&format!("\"{}\"", op.symbol()), &l, &r);
+    match (op, &l, &r) {
+        (BinaryOp::Plus | BinaryOp::Minus, Date, number) if number.is_integer() => {
+            typed(left, coerce(right, &Integer)?, Date)
+        }
+        (BinaryOp::Plus, number, Date) if number.is_integer() => typed(right, coerce(left, &Integer)?, Date),
+        (BinaryOp::Minus, Date, Date) => typed(left, right, Integer),
+        (BinaryOp::Minus, Date, Null) => typed(left, coerce(right, &Date)?, Integer),
+        (BinaryOp::Plus | BinaryOp::Minus, Date, Interval) => typed(coerce(left, &Timestamp)?, right, Timestamp),
+        (BinaryOp::Plus | BinaryOp::Minus, Timestamp | TimestampTz, Interval) => {
+            let own = l.clone();
+            typed(left, right, own)
+        }
+        (BinaryOp::Plus, Interval, Timestamp | TimestampTz) => {
+            let own = r.clone();
+            typed(right, left, own)
+        }
+        (BinaryOp::Plus, Interval, Date) => typed(coerce(right, &Timestamp)?, left, Timestamp),
+        (BinaryOp::Minus, Timestamp | TimestampTz | Date, Timestamp | TimestampTz | Date) => {
+            let (left, right, _) = unify(left, right, "\"-\"")?;
+            typed(left, right, Interval)
+        }
+        (BinaryOp::Plus | BinaryOp::Minus, Interval, Interval) => typed(left, right, Interval),
+        _ => {
+            // An open literal takes the other side's type.
+            let (left, right) = match (is_untyped(&left), is_untyped(&right)) {
+                (true, true) => return Err(no_operator()),
+                (true, false) => (coerce(left, &r)?, right),
+                (false, true) => {
+                    let right = coerce(right, &l)?;
+                    (left, right)
+                }
+                (false, false) => (left, right),
+            };
+            let common = wider_type(&left.sql_type(), &right.sql_type()).filter(SqlType::is_number).ok_or_else(no_operator)?;
+            match &common {
+                Numeric { .. } => {
+                    let sides = (left.sql_type().digits(), right.sql_type().digits());
+                    let (Some((p, s)), Some((q, t))) = sides else { return Err(no_operator()) };
+                    let result = numeric_result(op, (p, s), (q, t));
+                    let left = coerce(left, &Numeric { precision: p, scale: s })?;
+                    let right = coerce(right, &Numeric { precision: q, scale: t })?;
+                    typed(left, right, result)
+                }
+                _ => {
+                    let (left, right) = (coerce(left, &common)?, coerce(right, &common)?);
+                    typed(left, right, common)
+                }
+            }
+        }
+    }
+}
+
+/// PostgreSQL's scale for numeric results; the precision is what the engine's 38 digits allow.
+fn numeric_result(op: BinaryOp, (p, s): (u8, i8), (q, t): (u8, i8)) -> SqlType {
+    let whole = (i16::from(p) - i16::from(s)).max(i16::from(q) - i16::from(t));
+    let (precision, scale) = match op {
+        BinaryOp::Plus | BinaryOp::Minus => (whole + i16::from(s.max(t)) + 1, s.max(t)),
+        BinaryOp::Times => (i16::from(p) + i16::from(q), s + t),
+        BinaryOp::Divide => (38, s.max(t).max(DIVISION_SCALE)),
+        _ => (whole + i16::from(s.max(t)), s.max(t)),
+    };
+    SqlType::Numeric { precision: precision.clamp(1, 38) as u8, scale: scale.min(38) }
+}

@@ -1,0 +1,281 @@
+//! Text to values, in the forms PostgreSQL accepts: the other direction of `text.rs`.
+
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
+
+use crate::{Code, Error, Result, SqlType, Value};
+
+fn invalid(kind: &str, text: &str) -> Error {
+    Error::new(Code::InvalidValue, format!("\"{text}\" is not a valid {kind}"))
+}
+
+/// Turns text into a value of the type, as a cast from text does. Blanks around it are ignored except for text itself.
+pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
+    let trimmed = text.trim();
+    let bad = || invalid(&sql_type.to_string(), text);
+    let in_range = |number: Result<i64>, low: i64, high: i64| {
+        let number = number?;
+        if (low..=high).contains(&number) {
+            Ok(number)
+        } else {
+            Err(Error::new(Code::Overflow, format!("\"{trimmed}\" is out of the range of {sql_type}")))
+        }
+    };
+    let integer = || {
+        trimmed.parse::<i64>().map_err(|e| match e.kind() {
+            std::num::IntErrorKind::PosOverflow | std::num::IntErrorKind::NegOverflow => {
+                Error::new(Code::Overflow, format!("\"{trimmed}\" is out of the range of {sql_type}"))
+            }
+            _ => bad(),
+        })
+    };
+    Ok(match sql_type {
+        SqlType::Null | SqlType::Text | SqlType::Uuid | SqlType::Json => Value::Text(text.to_owned()),
+        SqlType::Boolean => Value::Boolean(parse_boolean(trimmed).ok_or_else(bad)?),
+        SqlType::SmallInt => Value::SmallInt(in_range(integer(), i16::MIN.into(), i16::MAX.into())? as i16),
+        SqlType::Integer => Value::Integer(in_range(integer(), i32::MIN.into(), i32::MAX.into())? as i32),
+        SqlType::BigInt => Value::BigInt(integer()?),
+        SqlType::Real => Value::Real(parse_float(trimmed).ok_or_else(bad)? as f32),
+        SqlType::Double => Value::Double(parse_float(trimmed).ok_or_else(bad)?),
+        SqlType::Numeric { precision, scale } => {
+            let (unscaled, own_scale) = parse_decimal(trimmed).ok_or_else(bad)?;
+            let unscaled = rescale_decimal(unscaled, own_scale, *scale)
+                .filter(|n| n.unsigned_abs() < 10u128.pow(u32::from(*precision)))
+                .ok_or_else(|| Error::new(Code::Overflow, format!("\"{trimmed}\" is out of the range of {sql_type}")))?;
+            Value::Numeric { unscaled, precision: *precision, scale: *scale }
+        }
+        SqlType::Bytea => Value::Bytea(parse_bytes(text).ok_or_else(bad)?),
+        SqlType::Date => Value::Date(parse_date(trimmed).ok_or_else(bad)?),
+        SqlType::Time => Value::Time(parse_time(trimmed).ok_or_else(bad)?),
+        SqlType::Timestamp => Value::Timestamp(parse_timestamp(trimmed).ok_or_else(bad)?.0),
+        SqlType::TimestampTz => {
+            let (micros, offset) = parse_timestamp(trimmed).ok_or_else(bad)?;
+            Value::TimestampTz(micros - offset.unwrap_or(0))
+        }
+        SqlType::Interval => {
+            let (months, days, microseconds) = parse_interval(trimmed).ok_or_else(bad)?;
+            Value::Interval { months, days, microseconds }
+        }
+        SqlType::Array(_) | SqlType::Row(_) => {
+            return Err(Error::unsupported(format_args!("turning text into {sql_type}")));
+        }
+    })
+}
+
+fn parse_boolean(text: &str) -> Option<bool> {
+    match text.to_ascii_lowercase().as_str() {
+        "t" | "true" | "y" | "yes" | "on" | "1" => Some(true),
+        "f" | "false" | "n" | "no" | "off" | "0" => Some(false),
+        _ => None,
+    }
+}
+
+fn parse_float(text: &str) -> Option<f64> {
+    match text.to_ascii_lowercase().as_str() {
+        "nan" => Some(f64::NAN),
+        "infinity" | "inf" => Some(f64::INFINITY),
+        "-infinity" | "-inf" => Some(f64::NEG_INFINITY),
+        plain if plain.starts_with(|c: char| c.is_ascii_digit() || "+-.".contains(c)) => plain.parse().ok(),
+        _ => None,
+    }
+}
+
+/// Digits without the point, and how many stood after it; an exponent is allowed.
+pub fn parse_decimal(text: &str) -> Option<(i128, i8)> {
+    let (mantissa, exponent) = match text.find(['e', 'E']) {
+        Some(at) => (&text[..at], text[at + 1..].parse::<i32>().ok()?),
+        None => (text, 0),
+    };
+    let (negative, digits) = match mantissa.as_bytes().first()? {
+        b'-' => (true, &mantissa[1..]),
+        b'+' => (false, &mantissa[1..]),
+        _ => (false, mantissa),
+    };
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    if (whole.is_empty() && fraction.is_empty()) || !whole.bytes().chain(fraction.bytes()).all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let mut unscaled: i128 = 0;
+    for digit in whole.bytes().chain(fraction.bytes()) {
+        unscaled = unscaled.checked_mul(10)?.checked_add(i128::from(digit - b'0'))?;
+    }
+    let mut scale = i32::try_from(fraction.len()).ok()? - exponent;
+    while scale < 0 {
+        unscaled = unscaled.checked_mul(10)?;
+        scale += 1;
+    }
+    Some((if negative { -unscaled } else { unscaled }, i8::try_from(scale).ok().filter(|s| *s <= 38)?))
+}
+
+/// The same number with another count of digits after the point, rounded half away from zero; `None` on overflow.
+pub fn rescale_decimal(unscaled: i128, from: i8, to: i8) -> Option<i128> {
+    let shift = i32::from(to) - i32::from(from);
+    if shift >= 0 {
+        return unscaled.checked_mul(10i128.checked_pow(shift.unsigned_abs())?);
+    }
+    let Some(divisor) = 10i128.checked_pow(shift.unsigned_abs()) else { return Some(0) };
+    let (quotient, rest) = (unscaled / divisor, unscaled % divisor);
+    let away = rest.unsigned_abs() >= divisor.unsigned_abs().div_ceil(2);
+    Some(quotient + if away { unscaled.signum() } else { 0 })
+}
+
+fn parse_bytes(text: &str) -> Option<Vec<u8>> {
+    match text.strip_prefix("\\x") {
+        Some(hex) if hex.len() % 2 == 0 => {
+            (0..hex.len()).step_by(2).map(|i| u8::from_str_radix(hex.get(i..i + 2)?, 16).ok()).collect()
+        }
+        Some(_) => None,
+        None => Some(text.as_bytes().to_vec()),
+    }
+}
+
+/// Days since 1970-01-01 from `YYYY-MM-DD`, `YYYY/MM/DD` or `YYYYMMDD`; a time after it is cut off, as PostgreSQL does.
+pub fn parse_date(text: &str) -> Option<i32> {
+    let day = text.split([' ', 'T']).next()?;
+    let date = ["%Y-%m-%d", "%Y/%m/%d", "%Y%m%d"].iter().find_map(|form| NaiveDate::parse_from_str(day, form).ok())?;
+    if day.len() < text.len() && parse_timestamp(text).is_none() {
+        return None;
+    }
+    Some(date.num_days_from_ce() - 719_163)
+}
+
+fn parse_time(text: &str) -> Option<i64> {
+    let time = ["%H:%M:%S%.f", "%H:%M"].iter().find_map(|form| NaiveTime::parse_from_str(text, form).ok())?;
+    (time - NaiveTime::MIN).num_microseconds()
+}
+
+/// Microseconds since 1970-01-01 as written, and the zone's offset in microseconds when one was written.
+pub fn parse_timestamp(text: &str) -> Option<(i64, Option<i64>)> {
+    let text = text.trim();
+    // A zone starts at a sign after the time of day, or is the letter Z.
+    let time_start = text.find([' ', 'T']).map_or(text.len(), |at| at + 1);
+    let zone_start = text[time_start..].find(['+', '-', 'Z', 'z']).map(|at| at + time_start);
+    let (body, zone) = zone_start.map_or((text, None), |at| (text[..at].trim_end(), Some(&text[at..])));
+    let offset = match zone {
+        None => None,
+        Some("Z" | "z") => Some(0),
+        Some(zone) => Some(parse_offset(zone)?),
+    };
+    let body = body.strip_suffix(" UTC").or_else(|| body.strip_suffix(" utc")).unwrap_or(body);
+    let forms = ["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"];
+    let at = forms
+        .iter()
+        .find_map(|form| NaiveDateTime::parse_from_str(body, form).ok())
+        .or_else(|| NaiveDate::parse_from_str(body, "%Y-%m-%d").ok()?.and_hms_opt(0, 0, 0))?;
+    Some((at.and_utc().timestamp_micros(), offset))
+}
+
+fn parse_offset(zone: &str) -> Option<i64> {
+    let sign = if zone.starts_with('-') { -1 } else { 1 };
+    let digits: String = zone[1..].chars().filter(|c| *c != ':').collect();
+    let number = |range: &str| range.parse::<i64>().ok();
+    let (hours, minutes) = match digits.len() {
+        1 | 2 => (number(&digits)?, 0),
+        4 => (number(&digits[..2])?, number(&digits[2..])?),
+        _ => return None,
+    };
+    Some(sign * (hours * 60 + minutes) * 60_000_000)
+}
+
+/// Months, days and microseconds from `1 year 2 months 3 days 04:05:06`, `90 minutes`, `-2 h`.
+pub fn parse_interval(text: &str) -> Option<(i32, i32, i64)> {
+    let (mut months, mut days, mut micros) = (0f64, 0f64, 0i64);
+    let mut words = text.split_whitespace().peekable();
+    words.peek()?;
+    while let Some(word) = words.next() {
+        if word.eq_ignore_ascii_case("ago") {
+            (months, days, micros) = (-months, -days, -micros);
+            continue;
+        }
+        if word.contains(':') {
+            let (sign, clock) = word.strip_prefix('-').map_or((1, word), |rest| (-1, rest));
+            micros += sign * parse_time(clock).or_else(|| parse_long_time(clock))?;
+            continue;
+        }
+        let split = word.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(word.len());
+        let number: f64 = word[..split].parse().ok()?;
+        let unit = if split < word.len() { word[split..].to_owned() } else { words.next()?.to_owned() };
+        match unit.to_ascii_lowercase().trim_end_matches('s') {
+            "year" | "yr" | "y" => months += number * 12.0,
+            "month" | "mon" => months += number,
+            "week" | "w" => days += number * 7.0,
+            "day" | "d" => days += number,
+            "hour" | "hr" | "h" => micros += (number * 3_600e6) as i64,
+            "minute" | "min" | "m" => micros += (number * 60e6) as i64,
+            "second" | "sec" | "" => micros += (number * 1e6) as i64,
+            "millisecond" | "m_" => micros += (number * 1e3) as i64,
+            "microsecond" => micros += number as i64,
+            _ => return None,
+        }
+    }
+    // A part of a month is that part of 30 days, a part of a day that part of 24 hours (PostgreSQL manual 8.5.4).
+    days += months.fract() * 30.0;
+    micros += (days.fract() * 86_400e6) as i64;
+    Some((months.trunc() as i32, days.trunc() as i32, micros))
+}
+
+fn parse_long_time(clock: &str) -> Option<i64> {
+    let mut parts = clock.split(':').map(str::parse::<f64>);
+    let (hours, minutes) = (parts.next()?.ok()?, parts.next()?.ok()?);
+    let seconds = parts.next().map_or(Some(0.0), Result::ok)?;
+    Some(((hours * 3600.0 + minutes * 60.0 + seconds) * 1e6) as i64)
+}
+
+/// Adds months the way PostgreSQL does: the day of month is kept, or becomes the last of a shorter month.
+pub fn add_interval(micros: i64, months: i32, days: i32, microseconds: i64) -> Option<i64> {
+    let at = DateTime::from_timestamp_micros(micros)?.naive_utc();
+    let moved = if months >= 0 {
+        at.checked_add_months(chrono::Months::new(months.unsigned_abs()))?
+    } else {
+        at.checked_sub_months(chrono::Months::new(months.unsigned_abs()))?
+    };
+    let moved = moved.checked_add_signed(TimeDelta::days(i64::from(days)))?;
+    moved.and_utc().timestamp_micros().checked_add(microseconds)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn text_becomes_values_as_in_postgresql() {
+        for (text, sql_type, shown) in [
+            ("12", SqlType::Integer, "12"),
+            (" 12 ", SqlType::BigInt, "12"),
+            ("1.005", SqlType::Numeric { precision: 8, scale: 2 }, "1.01"),
+            ("-1.005", SqlType::Numeric { precision: 8, scale: 2 }, "-1.01"),
+            ("1e3", SqlType::Numeric { precision: 8, scale: 0 }, "1000"),
+            ("yes", SqlType::Boolean, "true"),
+            ("2025-07-01", SqlType::Date, "date '2025-07-01'"),
+            ("2025-07-01T09:30Z", SqlType::TimestampTz, "timestamptz '2025-07-01 09:30:00+00'"),
+            ("2025-07-01 09:30:00.25+02", SqlType::TimestampTz, "timestamptz '2025-07-01 07:30:00.25+00'"),
+            ("2025-07-01 09:30", SqlType::Timestamp, "timestamp '2025-07-01 09:30:00'"),
+            ("1 year 2 mons 3 days 04:05:06", SqlType::Interval, "interval '1 year 2 mons 3 days 04:05:06'"),
+            ("90 minutes", SqlType::Interval, "interval '01:30:00'"),
+            ("\\x0aff", SqlType::Bytea, "'\\x0aff'"),
+        ] {
+            assert_eq!(parse_value(text, &sql_type).unwrap().to_string(), shown, "{text}");
+        }
+    }
+
+    #[test]
+    fn text_that_is_no_value_is_refused_with_the_type() {
+        for (text, sql_type, part) in [
+            ("twelve", SqlType::Integer, "\"twelve\" is not a valid integer"),
+            ("70000", SqlType::SmallInt, "out of the range of smallint"),
+            ("99999999999999999999", SqlType::BigInt, "out of the range of bigint"),
+            ("2025-02-30", SqlType::Date, "not a valid date"),
+            ("1000000.00", SqlType::Numeric { precision: 8, scale: 2 }, "out of the range of numeric(8,2)"),
+            ("", SqlType::Double, "not a valid double precision"),
+        ] {
+            let error = parse_value(text, &sql_type).unwrap_err().to_string();
+            assert!(error.contains(part), "{error}");
+        }
+    }
+
+    #[test]
+    fn months_are_added_by_the_calendar() {
+        let at = parse_timestamp("2025-01-31").unwrap().0;
+        assert_eq!(crate::write_timestamp(add_interval(at, 1, 0, 0).unwrap()), "2025-02-28 00:00:00");
+        assert_eq!(crate::write_timestamp(add_interval(at, -11, 1, 1_000_000).unwrap()), "2024-03-01 00:00:01");
+    }
+}
