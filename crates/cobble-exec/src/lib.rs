@@ -1,0 +1,15 @@
+//! Running a physical plan: compiled expressions, operators in pipelines over record batches, memory accounting, measures.
+
+mod batch;
+pub mod expression;
+mod keys;
+mod lower;
+mod measures;
+mod memory;
+mod operators;
+mod pipeline;
+mod run;
+
+pub use expression::{Compiler, fold_constant};
+pub use measures::Measures;
+pub use run::{CpuPool, RunningQuery, start};

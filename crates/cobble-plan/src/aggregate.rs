@@ -60,6 +60,10 @@ impl AggregateFunction {
                 let (_, scale) = number.digits()?;
                 SqlType::Numeric { precision: 38, scale: scale.max(DIVISION_SCALE) }
             }
+            (
+                AggregateFunction::Min | AggregateFunction::Max,
+                SqlType::Null | SqlType::Boolean | SqlType::Bytea | SqlType::Uuid | SqlType::Interval,
+            ) => return None,
             (AggregateFunction::Min | AggregateFunction::Max, ordered) if ordered.is_ordered() => ordered.clone(),
             (AggregateFunction::BoolAnd | AggregateFunction::BoolOr, SqlType::Boolean) => SqlType::Boolean,
             _ => return None,

@@ -1,0 +1,209 @@
+//! Arithmetic with SQL's rules: overflow and division by zero are errors, numerics are exact and rounded half away from
+//! zero, dates count in days and timestamps differ by intervals.
+
+use std::sync::Arc;
+
+use arrow::array::*;
+use arrow::compute::kernels::numeric;
+use arrow::datatypes::*;
+use arrow::error::ArrowError;
+use cobble_plan::expr::BinaryOp;
+use cobble_types::{Code, Error, Result};
+
+use super::Evaluated;
+
+pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result: &DataType) -> Result<ArrayRef> {
+    match (left.array().data_type(), right.array().data_type()) {
+        (DataType::Decimal128(_, s), DataType::Decimal128(_, t)) => decimal(op, left, right, (*s, *t), result),
+        (DataType::Float32 | DataType::Float64, _) => float(op, left, right),
+        (DataType::Date32, DataType::Int32) => {
+            let sign = if op == BinaryOp::Minus { -1 } else { 1 };
+            rowwise::<Date32Type, Int32Type, Date32Type>(left, right, |day, days| {
+                day.checked_add(days.checked_mul(sign)?)
+            })
+        }
+        (DataType::Date32, DataType::Date32) => {
+            rowwise::<Date32Type, Date32Type, Int32Type>(left, right, |a, b| a.checked_sub(b))
+        }
+        (DataType::Timestamp(..), DataType::Timestamp(..)) => rowwise::<
+            TimestampMicrosecondType,
+            TimestampMicrosecondType,
+            IntervalMonthDayNanoType,
+        >(left, right, |a, b| {
+            let difference = a.checked_sub(b)?;
+            let day = 86_400_000_000;
+            Some(IntervalMonthDayNano::new(0, i32::try_from(difference / day).ok()?, difference % day * 1000))
+        }),
+        (DataType::Timestamp(_, zone), DataType::Interval(_)) => {
+            let sign = if op == BinaryOp::Minus { -1 } else { 1 };
+            let moved = rowwise::<TimestampMicrosecondType, IntervalMonthDayNanoType, TimestampMicrosecondType>(
+                left,
+                right,
+                |at, by| {
+                    cobble_types::parse::add_interval(at, by.months * sign, by.days * sign, by.nanoseconds / 1000 * i64::from(sign))
+                },
+            )?;
+            Ok(Arc::new(moved.as_primitive::<TimestampMicrosecondType>().clone().with_timezone_opt(zone.clone())))
+        }
+        (DataType::Interval(_), DataType::Interval(_)) => {
+            let sign = if op == BinaryOp::Minus { -1 } else { 1 };
+            rowwise::<IntervalMonthDayNanoType, IntervalMonthDayNanoType, IntervalMonthDayNanoType>(left, right, |a, b| {
+                Some(IntervalMonthDayNano::new(
+                    a.months.checked_add(b.months * sign)?,
+                    a.days.checked_add(b.days * sign)?,
+                    a.nanoseconds.checked_add(b.nanoseconds * i64::from(sign))?,
+                ))
+            })
+        }
+        _ => Ok(kernel(op, left, right)?),
+    }
+}
+
+fn kernel(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> std::result::Result<ArrayRef, ArrowError> {
+    match op {
+        BinaryOp::Plus => numeric::add(left, right),
+        BinaryOp::Minus => numeric::sub(left, right),
+        BinaryOp::Times => numeric::mul(left, right),
+        BinaryOp::Divide => numeric::div(left, right),
+        BinaryOp::Modulo => numeric::rem(left, right),
+        other => Err(ArrowError::InvalidArgumentError(format!("{} is no arithmetic", other.symbol()))),
+    }
+}
+
+fn out_of_range() -> Error {
+    Error::new(Code::Overflow, "the result of a calculation is out of the range of its type")
+}
+
+/// Applies `f` to the rows where both sides have a value; `None` from it is an overflow.
+fn rowwise<L, R, O>(
+    left: &Evaluated,
+    right: &Evaluated,
+    f: impl Fn(L::Native, R::Native) -> Option<O::Native>,
+) -> Result<ArrayRef>
+where
+    L: ArrowPrimitiveType,
+    R: ArrowPrimitiveType,
+    O: ArrowPrimitiveType,
+{
+    let (l, r) = (left.array().as_primitive::<L>(), right.array().as_primitive::<R>());
+    let rows = match (left.is_scalar(), right.is_scalar()) {
+        (true, false) => r.len(),
+        _ => l.len(),
+    };
+    let mut out = PrimitiveBuilder::<O>::with_capacity(rows);
+    for row in 0..rows {
+        let (i, j) = (left.place(row), right.place(row));
+        if l.is_null(i) || r.is_null(j) {
+            out.append_null();
+        } else {
+            out.append_value(f(l.value(i), r.value(j)).ok_or_else(out_of_range)?);
+        }
+    }
+    Ok(Arc::new(out.finish()))
+}
+
+fn float(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<ArrayRef> {
+    if matches!(op, BinaryOp::Divide | BinaryOp::Modulo) {
+        let zero = match right.array().data_type() {
+            DataType::Float32 => right.array().as_primitive::<Float32Type>().iter().any(|v| v == Some(0.0)),
+            _ => right.array().as_primitive::<Float64Type>().iter().any(|v| v == Some(0.0)),
+        };
+        if zero && divides_a_value(left, right) {
+            return Err(ArrowError::DivideByZero.into());
+        }
+    }
+    Ok(kernel(op, left, right)?)
+}
+
+/// True when some row with a value on the left has a zero on the right.
+fn divides_a_value(left: &Evaluated, right: &Evaluated) -> bool {
+    let rows = left.array().len().max(right.array().len());
+    (0..rows).any(|row| {
+        let (i, j) = (left.place(row), right.place(row));
+        let zero = match right.array().data_type() {
+            DataType::Float32 => right.array().as_primitive::<Float32Type>().value(j) == 0.0,
+            _ => right.array().as_primitive::<Float64Type>().value(j) == 0.0,
+        };
+        left.array().is_valid(i) && right.array().is_valid(j) && zero
+    })
+}
+
+fn decimal(op: BinaryOp, left: &Evaluated, right: &Evaluated, (s, t): (i8, i8), result: &DataType) -> Result<ArrayRef> {
+    let DataType::Decimal128(precision, scale) = *result else {
+        return Err(Error::internal("a numeric calculation without a numeric result"));
+    };
+    let limit = 10i128.pow(u32::from(precision));
+    let within = move |v: i128| (-limit < v && v < limit).then_some(v);
+    let (up_l, up_r) = (10i128.pow((scale - s).max(0) as u32), 10i128.pow((scale - t).max(0) as u32));
+    let values = match op {
+        BinaryOp::Plus => rowwise::<Decimal128Type, Decimal128Type, Decimal128Type>(left, right, |a, b| {
+            within(a.checked_mul(up_l)?.checked_add(b.checked_mul(up_r)?)?)
+        }),
+        BinaryOp::Minus => rowwise::<Decimal128Type, Decimal128Type, Decimal128Type>(left, right, |a, b| {
+            within(a.checked_mul(up_l)?.checked_sub(b.checked_mul(up_r)?)?)
+        }),
+        // The scale of a product is the sum of the scales, unless that is more than a numeric can have.
+        BinaryOp::Times => rowwise::<Decimal128Type, Decimal128Type, Decimal128Type>(left, right, |a, b| {
+            within(cobble_types::parse::rescale_decimal(a.checked_mul(b)?, s + t, scale)?)
+        }),
+        BinaryOp::Divide => {
+            no_zero_divisor(left, right)?;
+            // a·10⁻ˢ / b·10⁻ᵗ as an integer of `scale` digits after the point: a·10^(scale+t−s) / b.
+            let shift = u32::try_from(i32::from(scale) + i32::from(t) - i32::from(s)).unwrap_or(0);
+            rowwise::<Decimal128Type, Decimal128Type, Decimal128Type>(left, right, |a, b| within(divide(a, shift, b)?))
+        }
+        _ => {
+            no_zero_divisor(left, right)?;
+            rowwise::<Decimal128Type, Decimal128Type, Decimal128Type>(left, right, |a, b| {
+                within(a.checked_mul(up_l)? % b.checked_mul(up_r)?)
+            })
+        }
+    }?;
+    Ok(Arc::new(values.as_primitive::<Decimal128Type>().clone().with_precision_and_scale(precision, scale)?))
+}
+
+fn no_zero_divisor(left: &Evaluated, right: &Evaluated) -> Result<()> {
+    let divisors = right.array().as_primitive::<Decimal128Type>();
+    if !divisors.iter().any(|v| v == Some(0)) {
+        return Ok(());
+    }
+    let rows = left.array().len().max(right.array().len());
+    let hit = (0..rows).any(|row| {
+        let (i, j) = (left.place(row), right.place(row));
+        left.array().is_valid(i) && divisors.is_valid(j) && divisors.value(j) == 0
+    });
+    if hit { Err(ArrowError::DivideByZero.into()) } else { Ok(()) }
+}
+
+/// `a · 10^shift / b`, rounded half away from zero, through 256 bits when 128 are too few.
+pub(crate) fn divide(a: i128, shift: u32, b: i128) -> Option<i128> {
+    if let Some(scaled) = 10i128.checked_pow(shift).and_then(|power| a.checked_mul(power)) {
+        let (quotient, rest) = (scaled / b, scaled % b);
+        let away = rest.unsigned_abs() >= b.unsigned_abs().div_ceil(2) && rest != 0;
+        return Some(quotient + if away { scaled.signum() * b.signum() } else { 0 });
+    }
+    let (wide_a, wide_b) = (i256::from_i128(a), i256::from_i128(b));
+    let scaled = wide_a.checked_mul(i256::from_i128(10).checked_pow(shift)?)?;
+    let (quotient, rest) = (scaled.checked_div(wide_b)?, scaled.checked_rem(wide_b)?);
+    let twice = rest.wrapping_abs().checked_mul(i256::from_i128(2))?;
+    let away = twice >= wide_b.wrapping_abs();
+    let quotient = quotient.to_i128()?;
+    Some(quotient + if away { a.signum() * b.signum() } else { 0 })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::divide;
+
+    #[test]
+    fn division_rounds_half_away_from_zero_at_any_width() {
+        for (a, shift, b, expected) in
+            [(1, 0, 2, 1), (-1, 0, 2, -1), (1, 2, 3, 33), (2, 2, 3, 67), (-2, 2, 3, -67), (7, 0, 7, 1), (0, 5, 3, 0), (1, 0, 3, 0)]
+        {
+            assert_eq!(divide(a, shift, b), Some(expected), "{a}e{shift}/{b}");
+        }
+        let large = 123_456_789_012_345_678_901_234_567_890_i128;
+        assert_eq!(divide(large, 16, 10i128.pow(16)), Some(large));
+        assert_eq!(divide(i128::MAX, 16, 1), None);
+    }
+}

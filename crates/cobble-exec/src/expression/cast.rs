@@ -1,0 +1,120 @@
+//! Casts with PostgreSQL's rounding and errors.
+
+use std::sync::Arc;
+
+use arrow::array::*;
+use arrow::compute::{CastOptions, cast_with_options};
+use arrow::datatypes::*;
+use arrow::error::ArrowError;
+use arrow::util::display::FormatOptions;
+use cobble_types::parse::{parse_value, rescale_decimal};
+use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
+
+const DAY: i64 = 86_400_000_000;
+
+pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<ArrayRef> {
+    use SqlType as T;
+    if array.data_type() == &to.to_arrow() && from != &T::Text {
+        return Ok(array.clone());
+    }
+    match (from, to) {
+        (T::Null, _) => Ok(new_null_array(&to.to_arrow(), array.len())),
+        (_, T::Text) => Ok(Arc::new(
+            (0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>(),
+        )),
+        (T::Text, T::Uuid | T::Json) => Ok(array.clone()),
+        (T::Text, _) => from_text(array, to),
+        (T::Real | T::Double, integer) if integer.is_integer() => {
+            // PostgreSQL rounds to the nearest, ties to even.
+            let rounded = cast_with_options(array, &DataType::Float64, &strict())?;
+            let rounded = rounded.as_primitive::<Float64Type>().unary::<_, Float64Type>(f64::round_ties_even);
+            kernel(&(Arc::new(rounded) as ArrayRef), to)
+        }
+        (T::Numeric { scale, .. }, integer) if integer.is_integer() => {
+            let whole: Decimal128Array = array
+                .as_primitive::<Decimal128Type>()
+                .try_unary::<_, Decimal128Type, ArrowError>(|v| {
+                    rescale_decimal(v, *scale, 0).ok_or_else(|| ArrowError::ArithmeticOverflow(to.to_string()))
+                })?
+                .with_precision_and_scale(38, 0)?;
+            kernel(&(Arc::new(whole) as ArrayRef), to)
+        }
+        (T::Date, T::Timestamp | T::TimestampTz) => {
+            let micros = array.as_primitive::<Date32Type>().unary::<_, TimestampMicrosecondType>(|d| i64::from(d) * DAY);
+            Ok(zoned(micros, to))
+        }
+        (T::Timestamp | T::TimestampTz, T::Date) => {
+            let micros = array.as_primitive::<TimestampMicrosecondType>();
+            Ok(Arc::new(micros.unary::<_, Date32Type>(|v| v.div_euclid(DAY) as i32)))
+        }
+        (T::Timestamp | T::TimestampTz, T::Time) => {
+            let micros = array.as_primitive::<TimestampMicrosecondType>();
+            Ok(Arc::new(micros.unary::<_, Time64MicrosecondType>(|v| v.rem_euclid(DAY))))
+        }
+        // The session's zone is UTC, so only the label changes.
+        (T::Timestamp | T::TimestampTz, T::Timestamp | T::TimestampTz) => {
+            Ok(zoned(array.as_primitive::<TimestampMicrosecondType>().clone(), to))
+        }
+        _ => kernel(array, to),
+    }
+}
+
+fn zoned(micros: TimestampMicrosecondArray, to: &SqlType) -> ArrayRef {
+    let zone = (*to == SqlType::TimestampTz).then(|| Arc::from("UTC"));
+    Arc::new(micros.with_timezone_opt(zone))
+}
+
+fn strict() -> CastOptions<'static> {
+    CastOptions { safe: false, format_options: FormatOptions::default() }
+}
+
+fn kernel(array: &ArrayRef, to: &SqlType) -> Result<ArrayRef> {
+    cast_with_options(array, &to.to_arrow(), &strict()).map_err(|error| match error {
+        ArrowError::CastError(_) | ArrowError::InvalidArgumentError(_) | ArrowError::ArithmeticOverflow(_) => {
+            Error::new(Code::Overflow, format!("a value is out of the range of {to}"))
+        }
+        other => other.into(),
+    })
+}
+
+fn from_text(array: &ArrayRef, to: &SqlType) -> Result<ArrayRef> {
+    let texts = array.as_string_view();
+    let rows = texts.len();
+    macro_rules! parsed {
+        ($builder:expr, $variant:pat => $value:expr) => {{
+            let mut builder = $builder;
+            for text in texts {
+                match text.map(|text| parse_value(text, to)).transpose()? {
+                    None | Some(Value::Null) => builder.append_null(),
+                    Some($variant) => builder.append_value($value),
+                    Some(other) => return Err(Error::internal(format!("text was read as {other}"))),
+                }
+            }
+            builder.finish()
+        }};
+    }
+    Ok(match to {
+        SqlType::Boolean => Arc::new(parsed!(BooleanBuilder::with_capacity(rows), Value::Boolean(v) => v)),
+        SqlType::SmallInt => Arc::new(parsed!(Int16Builder::with_capacity(rows), Value::SmallInt(v) => v)),
+        SqlType::Integer => Arc::new(parsed!(Int32Builder::with_capacity(rows), Value::Integer(v) => v)),
+        SqlType::BigInt => Arc::new(parsed!(Int64Builder::with_capacity(rows), Value::BigInt(v) => v)),
+        SqlType::Real => Arc::new(parsed!(Float32Builder::with_capacity(rows), Value::Real(v) => v)),
+        SqlType::Double => Arc::new(parsed!(Float64Builder::with_capacity(rows), Value::Double(v) => v)),
+        SqlType::Numeric { precision, scale } => Arc::new(
+            parsed!(Decimal128Builder::with_capacity(rows), Value::Numeric { unscaled, .. } => unscaled)
+                .with_precision_and_scale(*precision, *scale)?,
+        ),
+        SqlType::Bytea => Arc::new(parsed!(BinaryViewBuilder::with_capacity(rows), Value::Bytea(v) => v)),
+        SqlType::Date => Arc::new(parsed!(Date32Builder::with_capacity(rows), Value::Date(v) => v)),
+        SqlType::Time => Arc::new(parsed!(Time64MicrosecondBuilder::with_capacity(rows), Value::Time(v) => v)),
+        SqlType::Timestamp => Arc::new(parsed!(TimestampMicrosecondBuilder::with_capacity(rows), Value::Timestamp(v) => v)),
+        SqlType::TimestampTz => Arc::new(
+            parsed!(TimestampMicrosecondBuilder::with_capacity(rows), Value::TimestampTz(v) => v).with_timezone("UTC"),
+        ),
+        SqlType::Interval => Arc::new(parsed!(
+            IntervalMonthDayNanoBuilder::with_capacity(rows),
+            Value::Interval { months, days, microseconds } => IntervalMonthDayNano::new(months, days, microseconds.saturating_mul(1000))
+        )),
+        other => return Err(Error::unsupported(format_args!("turning text into {other}"))),
+    })
+}

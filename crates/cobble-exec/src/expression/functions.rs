@@ -1,0 +1,316 @@
+//! The functions of the registry, one arm each.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use arrow::array::*;
+use arrow::datatypes::*;
+use cobble_plan::function::Function;
+use cobble_types::parse::rescale_decimal;
+use cobble_types::{Code, Error, Result};
+
+use super::text::{Integers, Texts, build, initcap, left, pad, right, split_part, substring};
+use super::{Evaluated, time};
+
+pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
+    use Function as F;
+    let text = |i: usize| Texts::of(arguments[i]);
+    let integer = |i: usize| Integers::of(arguments[i]);
+    // A text from each row's first argument.
+    let each = |f: &dyn Fn(&str) -> String| {
+        let first = text(0);
+        build(rows, |row| Ok(first.get(row).map(|s| Cow::Owned(f(s)))))
+    };
+    match function {
+        F::Lower => each(&|s| s.to_lowercase()),
+        F::Upper => each(&|s| s.to_uppercase()),
+        F::InitCap => each(&initcap),
+        F::Reverse => each(&|s| s.chars().rev().collect()),
+        F::Length => Ok(integers(rows, |row| text(0).get(row).map(|s| s.chars().count() as i32))),
+        F::OctetLength => Ok(integers(rows, |row| text(0).get(row).map(|s| s.len() as i32))),
+        F::Position => Ok(integers(rows, |row| {
+            let (s, part) = (text(0).get(row)?, text(1).get(row)?);
+            Some(s.find(part).map_or(0, |at| s[..at].chars().count() as i32 + 1))
+        })),
+        F::StartsWith => Ok(Arc::new(
+            (0..rows).map(|row| Some(text(0).get(row)?.starts_with(text(1).get(row)?))).collect::<BooleanArray>(),
+        )),
+        F::Substring => build(rows, |row| {
+            let (Some(s), Some(start)) = (text(0).get(row), integer(1).get(row)) else { return Ok(None) };
+            let count = match arguments.get(2) {
+                Some(count) => match Integers::of(count).get(row) {
+                    Some(n) => Some(n),
+                    None => return Ok(None),
+                },
+                None => None,
+            };
+            Ok(Some(Cow::Borrowed(substring(s, start, count)?)))
+        }),
+        F::Left | F::Right => build(rows, |row| {
+            let (Some(s), Some(n)) = (text(0).get(row), integer(1).get(row)) else { return Ok(None) };
+            Ok(Some(Cow::Borrowed(if function == F::Left { left(s, n) } else { right(s, n) })))
+        }),
+        F::Trim | F::TrimStart | F::TrimEnd => build(rows, |row| {
+            let Some(s) = text(0).get(row) else { return Ok(None) };
+            let characters = match arguments.get(1) {
+                Some(_) => match text(1).get(row) {
+                    Some(set) => set,
+                    None => return Ok(None),
+                },
+                None => " ",
+            };
+            let within = |c: char| characters.contains(c);
+            Ok(Some(Cow::Borrowed(match function {
+                F::TrimStart => s.trim_start_matches(within),
+                F::TrimEnd => s.trim_end_matches(within),
+                _ => s.trim_matches(within),
+            })))
+        }),
+        F::Replace => build(rows, |row| {
+            let (Some(s), Some(from), Some(to)) = (text(0).get(row), text(1).get(row), text(2).get(row)) else {
+                return Ok(None);
+            };
+            Ok(Some(if from.is_empty() { Cow::Borrowed(s) } else { Cow::Owned(s.replace(from, to)) }))
+        }),
+        F::Repeat => build(rows, |row| {
+            let (Some(s), Some(n)) = (text(0).get(row), integer(1).get(row)) else { return Ok(None) };
+            let n = n.max(0) as usize;
+            if s.len().saturating_mul(n) > 64 << 20 {
+                return Err(Error::new(Code::InvalidValue, "repeat() would make a text of more than 64 MiB"));
+            }
+            Ok(Some(Cow::Owned(s.repeat(n))))
+        }),
+        F::SplitPart => build(rows, |row| {
+            let (Some(s), Some(separator), Some(n)) = (text(0).get(row), text(1).get(row), integer(2).get(row)) else {
+                return Ok(None);
+            };
+            Ok(Some(Cow::Borrowed(split_part(s, separator, n)?)))
+        }),
+        F::PadStart | F::PadEnd => build(rows, |row| {
+            let (Some(s), Some(length)) = (text(0).get(row), integer(1).get(row)) else { return Ok(None) };
+            let fill = match arguments.get(2) {
+                Some(_) => match text(2).get(row) {
+                    Some(fill) => fill,
+                    None => return Ok(None),
+                },
+                None => " ",
+            };
+            if length > 64 << 20 {
+                return Err(Error::new(Code::InvalidValue, "padding would make a text of more than 64 MiB"));
+            }
+            Ok(Some(Cow::Owned(pad(s, length, fill, function == F::PadStart))))
+        }),
+        F::Concat => build(rows, |row| {
+            Ok(Some(Cow::Owned((0..arguments.len()).filter_map(|i| text(i).get(row)).collect::<String>())))
+        }),
+        F::ConcatWs => build(rows, |row| {
+            let Some(separator) = text(0).get(row) else { return Ok(None) };
+            let parts: Vec<&str> = (1..arguments.len()).filter_map(|i| text(i).get(row)).collect();
+            Ok(Some(Cow::Owned(parts.join(separator))))
+        }),
+        F::Abs => absolute(arguments[0].array()),
+        F::Sign => decimal_or_float(arguments[0].array(), result, |v, _| v.signum(), f64::signum_or_zero),
+        F::Ceil => decimal_or_float(arguments[0].array(), result, |v, unit| -(-v).div_euclid(unit), f64::ceil),
+        F::Floor => decimal_or_float(arguments[0].array(), result, |v, unit| v.div_euclid(unit), f64::floor),
+        F::Round => match (arguments[0].array().data_type(), result) {
+            (DataType::Decimal128(_, from), DataType::Decimal128(precision, to)) => {
+                let digits = arguments.get(1).map_or(0, |d| d.array().as_primitive::<Int32Type>().value(0));
+                rescaled(arguments[0].array(), *from, digits, *precision, *to, rescale_decimal)
+            }
+            // PostgreSQL rounds a double to the nearest, ties to even.
+            _ => Ok(double(arguments[0].array(), f64::round_ties_even)),
+        },
+        F::Trunc => match (arguments[0].array().data_type(), result) {
+            (DataType::Decimal128(_, from), DataType::Decimal128(precision, to)) => {
+                let digits = arguments.get(1).map_or(0, |d| d.array().as_primitive::<Int32Type>().value(0));
+                rescaled(arguments[0].array(), *from, digits, *precision, *to, |v, from, to| {
+                    let cut = 10i128.checked_pow(u32::try_from(from - to).unwrap_or(0))?;
+                    if to >= from { rescale_decimal(v, from, to) } else { Some(v / cut) }
+                })
+            }
+            _ => Ok(double(arguments[0].array(), f64::trunc)),
+        },
+        F::Sqrt => checked_double(arguments[0].array(), |v| v >= 0.0 || v.is_nan(), f64::sqrt, "the square root of a negative number"),
+        F::Ln => checked_double(arguments[0].array(), |v| v > 0.0 || v.is_nan(), f64::ln, "the logarithm of a number that is not positive"),
+        F::Log => checked_double(arguments[0].array(), |v| v > 0.0 || v.is_nan(), f64::log10, "the logarithm of a number that is not positive"),
+        F::Exp => Ok(double(arguments[0].array(), f64::exp)),
+        F::Power => {
+            let (base, exponent) = (arguments[0], arguments[1]);
+            let (b, e) = (base.array().as_primitive::<Float64Type>(), exponent.array().as_primitive::<Float64Type>());
+            let mut out = Float64Builder::with_capacity(rows);
+            for row in 0..rows {
+                let (i, j) = (base.place(row), exponent.place(row));
+                if b.is_null(i) || e.is_null(j) {
+                    out.append_null();
+                    continue;
+                }
+                let (b, e) = (b.value(i), e.value(j));
+                if (b == 0.0 && e < 0.0) || (b < 0.0 && e.fract() != 0.0) {
+                    return Err(Error::new(Code::InvalidValue, format!("power({b}, {e}) is not a real number")));
+                }
+                out.append_value(b.powf(e));
+            }
+            Ok(Arc::new(out.finish()))
+        }
+        F::Random => Ok(Arc::new((0..rows).map(|_| Some(next_random())).collect::<Float64Array>())),
+        F::Greatest | F::Least => extreme(arguments, rows, function == F::Greatest),
+        F::Coalesce => Err(Error::internal("coalesce is compiled to an operator of its own")),
+        F::DatePart => {
+            let part = text(0).get(0).unwrap_or_default();
+            let DataType::Decimal128(precision, scale) = result else {
+                return Err(Error::internal("a part of a time is numeric"));
+            };
+            let micros = microseconds(arguments[1].array());
+            let values: Decimal128Array = micros.iter().map(|v| time::date_part(part, v?)).collect();
+            Ok(Arc::new(values.with_precision_and_scale(*precision, *scale)?))
+        }
+        F::DateTrunc => {
+            let part = text(0).get(0).unwrap_or_default();
+            let micros = microseconds(arguments[1].array());
+            let values: TimestampMicrosecondArray = micros.iter().map(|v| time::date_trunc(part, v?)).collect();
+            let zone = match result {
+                DataType::Timestamp(_, zone) => zone.clone(),
+                _ => None,
+            };
+            Ok(Arc::new(values.with_timezone_opt(zone)))
+        }
+        F::MakeDate => {
+            let mut out = Date32Builder::with_capacity(rows);
+            for row in 0..rows {
+                match (integer(0).get(row), integer(1).get(row), integer(2).get(row)) {
+                    (Some(y), Some(m), Some(d)) => out.append_value(time::make_date(y, m, d).ok_or_else(|| {
+                        Error::new(Code::InvalidValue, format!("there is no date {y}-{m:02}-{d:02}"))
+                    })?),
+                    _ => out.append_null(),
+                }
+            }
+            Ok(Arc::new(out.finish()))
+        }
+        F::Cardinality => {
+            let lists = arguments[0].array().as_list::<i32>();
+            Ok(Arc::new((0..lists.len()).map(|i| lists.is_valid(i).then(|| lists.value_length(i))).collect::<Int32Array>()))
+        }
+    }
+}
+
+trait SignumOrZero {
+    fn signum_or_zero(self) -> f64;
+}
+
+impl SignumOrZero for f64 {
+    /// Zero for zero, where `signum` gives one.
+    fn signum_or_zero(self) -> f64 {
+        if self == 0.0 { 0.0 } else { self.signum() }
+    }
+}
+
+fn integers(rows: usize, f: impl Fn(usize) -> Option<i32>) -> ArrayRef {
+    Arc::new((0..rows).map(f).collect::<Int32Array>())
+}
+
+fn double(array: &ArrayRef, f: fn(f64) -> f64) -> ArrayRef {
+    Arc::new(array.as_primitive::<Float64Type>().unary::<_, Float64Type>(f))
+}
+
+fn checked_double(array: &ArrayRef, allowed: fn(f64) -> bool, f: fn(f64) -> f64, what: &str) -> Result<ArrayRef> {
+    if array.as_primitive::<Float64Type>().iter().flatten().any(|v| !allowed(v)) {
+        return Err(Error::new(Code::InvalidValue, format!("{what} is not a real number")));
+    }
+    Ok(double(array, f))
+}
+
+fn absolute(array: &ArrayRef) -> Result<ArrayRef> {
+    let too_small = || arrow::error::ArrowError::ArithmeticOverflow("abs".into());
+    Ok(match array.data_type() {
+        DataType::Int16 => Arc::new(array.as_primitive::<Int16Type>().try_unary::<_, Int16Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
+        DataType::Int32 => Arc::new(array.as_primitive::<Int32Type>().try_unary::<_, Int32Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
+        DataType::Int64 => Arc::new(array.as_primitive::<Int64Type>().try_unary::<_, Int64Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
+        DataType::Float32 => Arc::new(array.as_primitive::<Float32Type>().unary::<_, Float32Type>(f32::abs)),
+        DataType::Decimal128(precision, scale) => Arc::new(
+            array.as_primitive::<Decimal128Type>().unary::<_, Decimal128Type>(i128::abs).with_precision_and_scale(*precision, *scale)?,
+        ),
+        _ => double(array, f64::abs),
+    })
+}
+
+/// Applies the decimal form, which gets the value and one unit before the point, or the float form.
+fn decimal_or_float(array: &ArrayRef, result: &DataType, decimal: fn(i128, i128) -> i128, float: fn(f64) -> f64) -> Result<ArrayRef> {
+    match (array.data_type(), result) {
+        (DataType::Decimal128(_, scale), DataType::Decimal128(precision, to)) => {
+            let unit = 10i128.pow(scale.unsigned_abs().into());
+            let values = array.as_primitive::<Decimal128Type>().unary::<_, Decimal128Type>(|v| decimal(v, unit));
+            Ok(Arc::new(values.with_precision_and_scale(*precision, *to)?))
+        }
+        _ => Ok(double(array, float)),
+    }
+}
+
+/// Rounds or cuts at `digits` after the point, which may be negative, and keeps `to` digits in the result.
+fn rescaled(
+    array: &ArrayRef,
+    from: i8,
+    digits: i32,
+    precision: u8,
+    to: i8,
+    rescale: impl Fn(i128, i8, i8) -> Option<i128>,
+) -> Result<ArrayRef> {
+    let digits = digits.clamp(-38, 38) as i8;
+    let values = array.as_primitive::<Decimal128Type>().try_unary::<_, Decimal128Type, arrow::error::ArrowError>(|v| {
+        rescale(v, from, digits.min(to))
+            .and_then(|v| rescale_decimal(v, digits.min(to), to))
+            .ok_or_else(|| arrow::error::ArrowError::ArithmeticOverflow("round".into()))
+    })?;
+    Ok(Arc::new(values.with_precision_and_scale(precision, to)?))
+}
+
+/// Any time point as microseconds.
+fn microseconds(array: &ArrayRef) -> Int64Array {
+    match array.data_type() {
+        DataType::Date32 => array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d) * 86_400_000_000),
+        _ => array.as_primitive::<TimestampMicrosecondType>().reinterpret_cast::<Int64Type>(),
+    }
+}
+
+/// GREATEST and LEAST skip nulls, as PostgreSQL's do.
+fn extreme(arguments: &[&Evaluated], rows: usize, greatest: bool) -> Result<ArrayRef> {
+    let arrays = arguments.iter().map(|a| (*a).clone().into_array(rows)).collect::<Result<Vec<_>>>()?;
+    let views: Vec<&dyn Array> = arrays.iter().map(AsRef::as_ref).collect();
+    let mut comparators = Vec::new();
+    for i in 0..arrays.len() {
+        let mut row = Vec::new();
+        for j in 0..arrays.len() {
+            row.push(arrow::array::make_comparator(views[i], views[j], arrow::compute::SortOptions::default())?);
+        }
+        comparators.push(row);
+    }
+    let places: Vec<(usize, usize)> = (0..rows)
+        .map(|row| {
+            let mut best = 0;
+            for i in 1..arrays.len() {
+                if arrays[i].is_null(row) {
+                    continue;
+                }
+                let order = comparators[i][best](row, row);
+                if arrays[best].is_null(row) || (greatest && order.is_gt()) || (!greatest && order.is_lt()) {
+                    best = i;
+                }
+            }
+            (best, row)
+        })
+        .collect();
+    Ok(arrow::compute::interleave(&views, &places)?)
+}
+
+/// A number in [0, 1): splitmix64 over a counter that starts at the clock (Steele et al., 2014).
+fn next_random() -> f64 {
+    static STATE: AtomicU64 = AtomicU64::new(0);
+    if STATE.load(Ordering::Relaxed) == 0 {
+        let clock = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(1, |d| d.as_nanos() as u64);
+        let _ = STATE.compare_exchange(0, clock | 1, Ordering::Relaxed, Ordering::Relaxed);
+    }
+    let mut z = STATE.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    ((z ^ (z >> 31)) >> 11) as f64 / (1u64 << 53) as f64
+}

@@ -1,0 +1,63 @@
+//! Reading from a gate: tasks claim portions until none is left.
+
+use std::sync::Arc;
+
+use arrow::record_batch::RecordBatch;
+use async_trait::async_trait;
+use cobble_plan::offer::{GateCounters, GateScan, PortionReader, Portions, ScanTools};
+use cobble_types::Result;
+use tokio::sync::OnceCell;
+
+use crate::pipeline::{Source, SourceTask};
+
+pub struct GateSource {
+    shared: Arc<Shared>,
+}
+
+struct Shared {
+    scan: Arc<dyn GateScan>,
+    tools: ScanTools,
+    /// Opened by the first task that comes.
+    portions: OnceCell<Arc<dyn Portions>>,
+}
+
+impl GateSource {
+    pub fn new(scan: Arc<dyn GateScan>, tools: ScanTools) -> Self {
+        GateSource { shared: Arc::new(Shared { scan, tools, portions: OnceCell::new() }) }
+    }
+}
+
+impl Source for GateSource {
+    fn task(&self) -> Box<dyn SourceTask> {
+        Box::new(GateTask { shared: self.shared.clone(), reader: None })
+    }
+}
+
+struct GateTask {
+    shared: Arc<Shared>,
+    reader: Option<Box<dyn PortionReader>>,
+}
+
+#[async_trait]
+impl SourceTask for GateTask {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let shared = &self.shared;
+        let portions = shared.portions.get_or_try_init(|| shared.scan.open(&shared.tools)).await?;
+        loop {
+            if let Some(reader) = &mut self.reader {
+                if let Some(batch) = reader.next().await? {
+                    GateCounters::add(&shared.tools.counters.rows, batch.num_rows() as u64);
+                    return Ok(Some(batch));
+                }
+                self.reader = None;
+            }
+            match portions.claim().await? {
+                Some(reader) => {
+                    GateCounters::add(&shared.tools.counters.requests, 1);
+                    self.reader = Some(reader);
+                }
+                None => return Ok(None),
+            }
+        }
+    }
+}

@@ -1,0 +1,30 @@
+//! The operators, one file each.
+
+pub mod accumulators;
+pub mod aggregate;
+pub mod filter;
+pub mod gate;
+pub mod handoff;
+pub mod hash_join;
+pub mod limit;
+pub mod project;
+pub mod single_row;
+pub mod sort;
+
+use arrow::record_batch::RecordBatch;
+
+/// The output of a step that gives at most one batch for each it takes.
+#[derive(Default)]
+pub struct OneBatch(Option<RecordBatch>);
+
+impl OneBatch {
+    pub fn put(&mut self, batch: RecordBatch) {
+        if batch.num_rows() > 0 {
+            self.0 = Some(batch);
+        }
+    }
+
+    pub fn take(&mut self) -> Option<RecordBatch> {
+        self.0.take()
+    }
+}

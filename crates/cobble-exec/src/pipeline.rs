@@ -1,0 +1,264 @@
+//! Pipelines: a source, a chain of steps, a sink. Parallel tasks of a pipeline claim portions from the shared source and push
+//! batches through steps of their own into the sink; when all are done, the sink is sealed and the next pipeline may read
+//! what it holds. Pipelines of a run are executed in the order in which they were made, inputs first.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
+
+use arrow::record_batch::RecordBatch;
+use async_trait::async_trait;
+use cobble_types::{Error, Result};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use crate::measures::StepMeter;
+
+/// Where a pipeline's rows come from. Shared by its tasks.
+pub trait Source: Send + Sync {
+    fn task(&self) -> Box<dyn SourceTask>;
+}
+
+#[async_trait]
+pub trait SourceTask: Send {
+    async fn next(&mut self) -> Result<Option<RecordBatch>>;
+}
+
+/// What happens to rows on their way. Makes one step for each task; what they share lives in the factory.
+pub trait StepFactory: Send + Sync {
+    fn step(&self) -> Box<dyn Step>;
+}
+
+/// One task's part of an operator. Takes a batch, then gives out results until there are none.
+pub trait Step: Send {
+    fn push(&mut self, batch: RecordBatch) -> Result<()>;
+    fn pull(&mut self) -> Result<Option<RecordBatch>>;
+    /// No further batch will be pushed; the rest may be pulled.
+    fn finish(&mut self) -> Result<()> {
+        Ok(())
+    }
+    /// True when this and every other task's step will let nothing more through.
+    fn satisfied(&self) -> bool {
+        false
+    }
+}
+
+/// Where rows end up.
+pub trait Sink: Send + Sync {
+    fn task(&self) -> Box<dyn SinkTask>;
+    /// All tasks have finished without an error.
+    fn seal(&self) -> Result<()>;
+}
+
+pub trait SinkTask: Send {
+    fn push(&mut self, batch: RecordBatch) -> Result<()>;
+    fn finish(self: Box<Self>) -> Result<()>;
+}
+
+pub struct Branch {
+    pub source: Arc<dyn Source>,
+    pub source_meter: Option<Arc<StepMeter>>,
+    pub steps: Vec<(Arc<dyn StepFactory>, Arc<StepMeter>)>,
+    /// The order of rows matters: one task runs the branch alone.
+    pub ordered: bool,
+    /// Branches of a later phase start when all tasks have finished those of earlier ones.
+    pub phase: usize,
+}
+
+pub enum Target {
+    Sink(Arc<dyn Sink>, Arc<StepMeter>),
+    Output(mpsc::Sender<Result<RecordBatch>>),
+}
+
+pub struct Pipeline {
+    pub branches: Vec<Arc<Branch>>,
+    pub target: Arc<Target>,
+}
+
+impl Pipeline {
+    /// Runs the pipeline with `tasks` parallel tasks on the current runtime.
+    pub async fn run(self, tasks: usize, cancel: &CancellationToken) -> Result<()> {
+        let satisfied = Arc::new(AtomicBool::new(false));
+        let last_phase = self.branches.iter().map(|branch| branch.phase).max().unwrap_or(0);
+        for phase in 0..=last_phase {
+            let branches: Vec<Arc<Branch>> = self.branches.iter().filter(|b| b.phase == phase).cloned().collect();
+            let mut running = tokio::task::JoinSet::new();
+            for task in 0..tasks {
+                let mine: Vec<Arc<Branch>> = branches.iter().filter(|b| task == 0 || !b.ordered).cloned().collect();
+                if mine.is_empty() {
+                    continue;
+                }
+                running.spawn(run_task(mine, self.target.clone(), satisfied.clone(), cancel.clone()));
+            }
+            let mut failure: Option<Error> = None;
+            while let Some(joined) = running.join_next().await {
+                let outcome = joined.unwrap_or_else(|panic| Err(Error::internal(format!("a task stopped: {panic}"))));
+                if let Err(error) = outcome
+                    && failure.is_none()
+                {
+                    failure = Some(error);
+                    running.abort_all();
+                }
+            }
+            if let Some(error) = failure {
+                return Err(error);
+            }
+        }
+        match self.target.as_ref() {
+            Target::Sink(sink, meter) => {
+                let start = Instant::now();
+                let sealed = sink.seal();
+                meter.worked(start.elapsed());
+                sealed
+            }
+            Target::Output(_) => Ok(()),
+        }
+    }
+}
+
+async fn run_task(
+    branches: Vec<Arc<Branch>>,
+    target: Arc<Target>,
+    satisfied: Arc<AtomicBool>,
+    cancel: CancellationToken,
+) -> Result<()> {
+    let mut sink = match target.as_ref() {
+        Target::Sink(sink, _) => Some(sink.task()),
+        Target::Output(_) => None,
+    };
+    for branch in branches {
+        let mut source = branch.source.task();
+        let mut chain = Chain {
+            steps: branch.steps.iter().map(|(factory, meter)| (factory.step(), meter.clone())).collect(),
+        };
+        loop {
+            if cancel.is_cancelled() {
+                return Err(Error::cancelled());
+            }
+            if satisfied.load(Ordering::Relaxed) {
+                break;
+            }
+            let start = Instant::now();
+            let next = tokio::select! {
+                biased;
+                () = cancel.cancelled() => return Err(Error::cancelled()),
+                next = source.next() => next?,
+            };
+            if let Some(meter) = &branch.source_meter {
+                meter.worked(start.elapsed());
+            }
+            let Some(batch) = next else { break };
+            if let Some(meter) = &branch.source_meter {
+                meter.output(batch.num_rows());
+            }
+            if batch.num_rows() == 0 {
+                continue;
+            }
+            chain.feed(0, batch, &target, &mut sink, &cancel).await?;
+            if chain.satisfied() {
+                satisfied.store(true, Ordering::Relaxed);
+            }
+            tokio::task::yield_now().await;
+        }
+        for place in 0..chain.steps.len() {
+            chain.steps[place].0.finish()?;
+            chain.drain(&target, &mut sink, &cancel).await?;
+        }
+    }
+    if let (Some(task), Target::Sink(_, meter)) = (sink, target.as_ref()) {
+        let start = Instant::now();
+        task.finish()?;
+        meter.worked(start.elapsed());
+    }
+    Ok(())
+}
+
+/// The steps of one task.
+struct Chain {
+    steps: Vec<(Box<dyn Step>, Arc<StepMeter>)>,
+}
+
+impl Chain {
+    fn satisfied(&self) -> bool {
+        self.steps.iter().any(|(step, _)| step.satisfied())
+    }
+
+    async fn feed(
+        &mut self,
+        place: usize,
+        batch: RecordBatch,
+        target: &Target,
+        sink: &mut Option<Box<dyn SinkTask>>,
+        cancel: &CancellationToken,
+    ) -> Result<()> {
+        if self.steps.is_empty() {
+            return deliver(batch, target, sink, cancel).await;
+        }
+        self.push(place, batch)?;
+        self.drain(target, sink, cancel).await
+    }
+
+    fn push(&mut self, place: usize, batch: RecordBatch) -> Result<()> {
+        let (step, meter) = &mut self.steps[place];
+        let start = Instant::now();
+        step.push(batch)?;
+        meter.worked(start.elapsed());
+        Ok(())
+    }
+
+    /// Moves batches on, the furthest first, until no step has one to give.
+    async fn drain(
+        &mut self,
+        target: &Target,
+        sink: &mut Option<Box<dyn SinkTask>>,
+        cancel: &CancellationToken,
+    ) -> Result<()> {
+        let last = self.steps.len();
+        let mut place = last;
+        while place > 0 {
+            if cancel.is_cancelled() {
+                return Err(Error::cancelled());
+            }
+            let (step, meter) = &mut self.steps[place - 1];
+            let start = Instant::now();
+            let pulled = step.pull()?;
+            meter.worked(start.elapsed());
+            match pulled {
+                None => place -= 1,
+                Some(batch) => {
+                    meter.output(batch.num_rows());
+                    if place == last {
+                        deliver(batch, target, sink, cancel).await?;
+                    } else {
+                        self.push(place, batch)?;
+                        place = last;
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+async fn deliver(
+    batch: RecordBatch,
+    target: &Target,
+    sink: &mut Option<Box<dyn SinkTask>>,
+    cancel: &CancellationToken,
+) -> Result<()> {
+    match (target, sink) {
+        (Target::Sink(_, meter), Some(task)) => {
+            let start = Instant::now();
+            task.push(batch)?;
+            meter.worked(start.elapsed());
+            Ok(())
+        }
+        (Target::Output(sender), _) => tokio::select! {
+            biased;
+            () = cancel.cancelled() => Err(Error::cancelled()),
+            // A reader that has gone away wants nothing more.
+            sent = sender.send(Ok(batch)) => sent.map_err(|_| Error::cancelled()),
+        },
+        _ => Err(Error::internal("a task without its sink")),
+    }
+}

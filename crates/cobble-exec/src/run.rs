@@ -1,0 +1,115 @@
+//! Starting a plan on the pool of CPU threads and streaming its result.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arrow::record_batch::RecordBatch;
+use cobble_plan::Settings;
+use cobble_plan::physical::PhysicalPlan;
+use cobble_types::{Code, Error, Result};
+use tokio::runtime::{Builder, Runtime};
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use crate::lower::Lowering;
+use crate::measures::Measures;
+use crate::memory::MemoryPool;
+
+/// Batches of a result that may wait for a slow reader.
+const RESULT_BATCHES: usize = 4;
+
+/// One thread per core that does nothing but work on batches.
+#[derive(Debug)]
+pub struct CpuPool {
+    runtime: Option<Runtime>,
+    threads: usize,
+}
+
+impl CpuPool {
+    pub fn new() -> Result<CpuPool> {
+        let threads = std::thread::available_parallelism().map_or(2, usize::from);
+        let runtime = Builder::new_multi_thread()
+            .worker_threads(threads)
+            .thread_name("cobble-cpu")
+            .enable_all()
+            .build()
+            .map_err(|e| Error::internal(format!("no threads could be started: {e}")))?;
+        Ok(CpuPool { runtime: Some(runtime), threads })
+    }
+}
+
+impl Drop for CpuPool {
+    fn drop(&mut self) {
+        // Waiting for threads is not allowed where futures run.
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+/// A query that is being executed. Dropping it cancels it.
+#[derive(Debug)]
+pub struct RunningQuery {
+    batches: mpsc::Receiver<Result<RecordBatch>>,
+    cancel: CancellationToken,
+    pub measures: Arc<Measures>,
+    memory: Arc<MemoryPool>,
+    started: Instant,
+}
+
+impl RunningQuery {
+    /// The next batch of the result; `None` after the last.
+    pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        self.batches.recv().await.transpose()
+    }
+
+    /// Most bytes held by joins, groups and sorts at one time.
+    pub fn peak_memory(&self) -> u64 {
+        self.memory.peak()
+    }
+
+    pub fn elapsed(&self) -> Duration {
+        self.started.elapsed()
+    }
+}
+
+impl Drop for RunningQuery {
+    fn drop(&mut self) {
+        self.cancel.cancel();
+    }
+}
+
+/// Starts the plan. Cancelling the token stops it at the next batch.
+pub fn start(plan: &PhysicalPlan, settings: &Settings, pool: &CpuPool, cancel: CancellationToken) -> Result<RunningQuery> {
+    let measures = Arc::new(Measures::new(plan));
+    let memory = MemoryPool::new(settings.run_memory);
+    let (sender, batches) = mpsc::channel(RESULT_BATCHES);
+    let lowering =
+        Lowering { plan, measures: &measures, pool: memory.clone(), cancel: cancel.clone(), pipelines: Vec::new() };
+    let pipelines = lowering.lower(sender.clone())?;
+    let tasks = settings.run_tasks.unwrap_or(pool.threads);
+    let limit = settings.run_time;
+    let run_cancel = cancel.clone();
+    let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
+    runtime.spawn(async move {
+        let work = async {
+            for pipeline in pipelines {
+                pipeline.run(tasks, &run_cancel).await?;
+            }
+            Ok(())
+        };
+        let outcome = match limit {
+            None => work.await,
+            Some(seconds) => tokio::time::timeout(Duration::from_secs_f64(seconds), work).await.unwrap_or_else(|_| {
+                run_cancel.cancel();
+                Err(Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s"))
+                    .hint("raise run.time, or read less"))
+            }),
+        };
+        if let Err(error) = outcome {
+            // A reader that has gone away is not told.
+            let _ = sender.send(Err(error)).await;
+        }
+    });
+    Ok(RunningQuery { batches, cancel, measures, memory, started: Instant::now() })
+}
