@@ -1,0 +1,9 @@
+//! Connectors: the code for each kind of system, behind one small trait.
+
+mod connector;
+mod definition;
+pub mod files;
+pub mod postgres;
+
+pub use connector::{Connector, KINDS, TableEntry, TestStep, connector};
+pub use definition::{ConnectionDefinition, Secret};

@@ -1,0 +1,66 @@
+//! The connector trait: list names, describe a table, test the way there. Offers and scans hang on the described table.
+
+use std::fmt;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use cobble_plan::logical::{Table, TableKind};
+use cobble_types::{Error, Result};
+use serde::{Deserialize, Serialize};
+
+use crate::definition::{ConnectionDefinition, KindDescription};
+use crate::{files, postgres};
+
+/// One table in a listing.
+#[derive(Debug, Clone)]
+pub struct TableEntry {
+    pub name: String,
+    pub kind: TableKind,
+}
+
+/// One step of a connection test, in the order they are taken; a failed one is the last.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TestStep {
+    /// `resolve`, `reach`, `sign in`, `list`, `read`.
+    pub step: String,
+    pub passed: bool,
+    /// What was found, or what went wrong.
+    pub detail: String,
+    /// The setting at fault.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub setting: Option<String>,
+    /// The likely fix.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub fix: Option<String>,
+    pub seconds: f64,
+}
+
+#[async_trait]
+pub trait Connector: Send + Sync + fmt::Debug {
+    async fn schemas(&self) -> Result<Vec<String>>;
+    /// Tables and views of a schema, in order of their names; an unknown schema has none.
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>>;
+    /// The table under the catalog's name, or `None` when there is none of this name.
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>>;
+    /// Forgets what it has cached of the source.
+    fn refresh(&self);
+    /// Tries the way to the source step by step and reports each as soon as it is known.
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send));
+}
+
+/// Every kind of connection, with its settings.
+pub const KINDS: &[KindDescription] = &[files::KIND, postgres::KIND];
+
+/// The connector for a definition. Nothing is contacted yet.
+pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
+    let Some(kind) = KINDS.iter().find(|kind| kind.kind == definition.kind) else {
+        let error = Error::unknown("kind of connection", &definition.kind, KINDS.iter().map(|k| k.kind));
+        let known = KINDS.iter().map(|k| k.kind).collect::<Vec<_>>().join(", ");
+        return Err(if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) });
+    };
+    definition.check(kind)?;
+    match kind.kind {
+        "files" => Ok(files::FilesConnector::new(definition)),
+        _ => Ok(postgres::PostgresConnector::new(definition)?),
+    }
+}

@@ -1,0 +1,119 @@
+//! What a user says of a connection, checked against what its kind of connector takes.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use cobble_types::{Code, Error, Result};
+use serde::{Deserialize, Serialize};
+
+/// A secret in memory. Never printed, never serialised.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret(String);
+
+impl Secret {
+    pub fn new(text: impl Into<String>) -> Self {
+        Secret(text.into())
+    }
+
+    /// The secret itself, for the one place that signs in with it.
+    pub fn reveal(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("‹hidden›")
+    }
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ConnectionDefinition {
+    pub name: String,
+    pub kind: String,
+    /// `host:port`, or a folder.
+    pub address: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    #[serde(skip)]
+    pub secret: Option<Secret>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
+    /// Settings that only this kind has.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+}
+
+/// One setting of a kind of connection.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct SettingDescription {
+    pub name: &'static str,
+    pub label: &'static str,
+    pub help: &'static str,
+    pub required: bool,
+    pub secret: bool,
+    pub default: Option<&'static str>,
+}
+
+/// A kind of connection with the settings it takes.
+#[derive(Debug, Clone, Copy, Serialize)]
+pub struct KindDescription {
+    pub kind: &'static str,
+    pub about: &'static str,
+    pub settings: &'static [SettingDescription],
+}
+
+impl ConnectionDefinition {
+    pub fn option(&self, name: &str) -> Option<&str> {
+        self.options.get(name).map(String::as_str)
+    }
+
+    /// A whole number of seconds from an option.
+    pub fn seconds(&self, name: &str, default: u64) -> Result<u64> {
+        match self.option(name) {
+            None => Ok(default),
+            Some(text) => text.trim_end_matches('s').parse().map_err(|_| {
+                Error::new(Code::BadSetting, format!("connection {}: {name} cannot be \"{text}\"", self.name))
+                    .hint("give whole seconds, such as 5")
+            }),
+        }
+    }
+
+    /// Checks names and presence of settings against the kind's description.
+    pub fn check(&self, kind: &KindDescription) -> Result<()> {
+        check_name("connection", &self.name)?;
+        let given = [
+            ("address", Some(&self.address).filter(|a| !a.is_empty()).is_some()),
+            ("database", self.database.is_some()),
+            ("user", self.user.is_some()),
+            ("secret", self.secret.is_some()),
+            ("region", self.region.is_some()),
+        ];
+        for setting in kind.settings.iter().filter(|s| s.required) {
+            let present = given.iter().any(|(name, set)| *name == setting.name && *set) || self.options.contains_key(setting.name);
+            if !present {
+                return Err(Error::new(Code::BadSetting, format!("connection {} of kind {} needs {}", self.name, self.kind, setting.name))
+                    .hint(setting.help));
+            }
+        }
+        let known = || kind.settings.iter().map(|s| s.name);
+        let unknown = given.iter().filter(|(name, set)| *set && *name != "region" && !known().any(|k| k == *name)).map(|(name, _)| *name);
+        let unknown_option = self.options.keys().map(String::as_str).filter(|name| !known().any(|k| k == *name));
+        match unknown.chain(unknown_option).next() {
+            Some(name) => Err(Error { code: Code::BadSetting, ..Error::unknown(&format!("setting of kind {}", kind.kind), name, known()) }),
+            None => Ok(()),
+        }
+    }
+}
+
+/// Names of connections and catalogs are plain SQL identifiers, so that nobody has to quote them.
+pub fn check_name(what: &str, name: &str) -> Result<()> {
+    let plain = name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+    if plain && (1..=63).contains(&name.len()) {
+        return Ok(());
+    }
+    Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a {what}"))
+        .hint("use small letters, digits and underscores, at most 63, not beginning with a digit"))
+}

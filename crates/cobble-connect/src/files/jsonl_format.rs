@@ -1,0 +1,61 @@
+//! Reading JSON lines: one object per line, nested values as rows and arrays. A missing field is null.
+
+use std::fs::File;
+use std::io::BufReader;
+use std::sync::Arc;
+
+use arrow::array::ArrayRef;
+use arrow::datatypes::{Field, Schema};
+use arrow::json::ReaderBuilder;
+use cobble_types::{Code, Result};
+
+use super::file_error;
+use super::listing::DataFile;
+use super::scan::{BytesCounted, FileBatches, ScanShape};
+
+pub struct JsonBatches {
+    reader: arrow::json::Reader<BufReader<BytesCounted<File>>>,
+    connection: String,
+    file: DataFile,
+    rows: u64,
+    counts_only: bool,
+}
+
+impl JsonBatches {
+    pub fn open(shape: &ScanShape, file: &DataFile, input: BytesCounted<File>, batch_rows: usize) -> Result<Self> {
+        // Without a column the reader would have no rows to count: the first one stands in.
+        let places: Vec<usize> = if shape.file_columns.is_empty() { vec![0] } else { shape.file_columns.clone() };
+        let fields: Vec<Field> = places
+            .iter()
+            .map(|place| {
+                let column = &shape.set.columns[*place];
+                Field::new(&column.name, column.sql_type.to_arrow(), true)
+            })
+            .collect();
+        let connection = shape.set.source.connection.clone();
+        let reader = ReaderBuilder::new(Arc::new(Schema::new(fields)))
+            .with_batch_size(batch_rows)
+            .with_coerce_primitive(true)
+            .build(BufReader::with_capacity(1 << 17, input))
+            .map_err(|e| file_error(&connection, &file.path, Code::SourceData, e))?;
+        Ok(JsonBatches { reader, connection, file: file.clone(), rows: 0, counts_only: shape.file_columns.is_empty() })
+    }
+}
+
+impl FileBatches for JsonBatches {
+    fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
+        match self.reader.next() {
+            None => Ok(None),
+            Some(Ok(batch)) => {
+                self.rows += batch.num_rows() as u64;
+                let columns = if self.counts_only { vec![] } else { batch.columns().to_vec() };
+                Ok(Some((columns, batch.num_rows())))
+            }
+            Some(Err(error)) => {
+                let what = format!("a line after the first {} does not fit: {error}", self.rows);
+                Err(file_error(&self.connection, &self.file.path, Code::SourceData, what)
+                    .hint("each line must be one object whose values have the types of the first lines"))
+            }
+        }
+    }
+}

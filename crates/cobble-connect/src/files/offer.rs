@@ -1,0 +1,206 @@
+//! What files take over: columns, conditions on folders, conditions on Parquet rows, and a limit as a hint.
+
+use std::any::Any;
+use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
+
+use cobble_plan::aggregate::AggregateCall;
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{JoinKind, Scan, SortKey};
+use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
+use cobble_types::{ColumnId, Error, Result};
+
+use super::prune::{self, Range, Ranges, uses_ranges};
+use super::scan::{FileScan, Part, RowCondition, ScanShape};
+use super::{FileSet, Format};
+
+#[derive(Debug)]
+pub struct FileOffer {
+    set: Arc<FileSet>,
+    /// For each column of the plan its place in the table.
+    places: HashMap<ColumnId, usize>,
+    /// Conditions on folder values alone, decided per file while planning.
+    folder_conditions: Vec<Expr>,
+    row_conditions: Vec<Expr>,
+    limit: Option<u64>,
+}
+
+impl FileOffer {
+    pub fn new(set: Arc<FileSet>, scan: &Scan) -> Self {
+        let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
+        FileOffer { set, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
+    }
+
+    fn columns_of(&self, expr: &Expr) -> Vec<(Column, usize)> {
+        let mut found: Vec<(Column, usize)> = Vec::new();
+        collect_columns(expr, &mut |column| {
+            if let Some(place) = self.places.get(&column.id)
+                && !found.iter().any(|(known, _)| known == column)
+            {
+                found.push((column.clone(), *place));
+            }
+        });
+        found
+    }
+
+    /// The files and row groups that may hold rows that satisfy all conditions.
+    fn parts(&self) -> (Vec<Part>, u64) {
+        let mut parts = Vec::new();
+        let mut files_left = 0;
+        // Conditions of either kind may skip: a folder's value is the same in all its rows.
+        let all: Vec<&Expr> = self.folder_conditions.iter().chain(&self.row_conditions).collect();
+        let used: BTreeSet<ColumnId> = all.iter().flat_map(|c| c.columns()).collect();
+        let first_folder = self.set.columns.iter().position(|c| c.partition).unwrap_or(self.set.columns.len());
+        for (index, file) in self.set.files.iter().enumerate() {
+            let mut ranges = Ranges::new();
+            for (id, place) in self.places.iter().filter(|(id, _)| used.contains(id)) {
+                if let Some(value) = place.checked_sub(first_folder).and_then(|i| file.partition.get(i)) {
+                    let range = Range { min: Some(value.clone()), max: Some(value.clone()), all_null: false, may_be_null: false };
+                    ranges.insert(*id, range);
+                }
+            }
+            if !all.iter().all(|condition| prune::may_match(condition, &ranges)) {
+                continue;
+            }
+            let Some(footer) = self.set.footers.get(index) else {
+                files_left += 1;
+                parts.push(Part { file: index, row_group: None });
+                continue;
+            };
+            let columns: Vec<(ColumnId, Vec<Range>)> = self
+                .places
+                .iter()
+                .filter(|(id, place)| used.contains(id) && **place < first_folder)
+                .map(|(id, place)| (*id, footer.ranges(&self.set.columns[*place])))
+                .collect();
+            let before = parts.len();
+            for group in 0..footer.metadata().num_row_groups() {
+                for (id, known) in &columns {
+                    if let Some(range) = known.get(group) {
+                        ranges.insert(*id, range.clone());
+                    }
+                }
+                if all.iter().all(|condition| prune::may_match(condition, &ranges)) {
+                    parts.push(Part { file: index, row_group: Some(group) });
+                }
+            }
+            files_left += u64::from(parts.len() > before);
+        }
+        (parts, files_left)
+    }
+}
+
+fn collect_columns(expr: &Expr, found: &mut dyn FnMut(&Column)) {
+    if let Expr::Column(column) = expr {
+        found(column);
+    }
+    expr.children().into_iter().for_each(|child| collect_columns(child, found));
+}
+
+impl Offer for FileOffer {
+    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+        if conjunct.is_volatile() {
+            return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
+        }
+        let columns = self.columns_of(conjunct);
+        let on_folders = !columns.is_empty() && columns.iter().all(|(_, place)| self.set.columns[*place].partition);
+        if on_folders && decides_single_values(conjunct) {
+            self.folder_conditions.push(conjunct.clone());
+            return Verdict::pushed_with("by the folders' names");
+        }
+        if self.set.format != Format::Parquet {
+            let note = format!("{} keeps nothing to skip rows by", self.set.format.words());
+            return Verdict::kept(KeptReason::NoSuchAbility, note);
+        }
+        if columns.is_empty() {
+            return Verdict::kept(KeptReason::NoSuchAbility, "it uses no column of the file");
+        }
+        self.row_conditions.push(conjunct.clone());
+        Verdict::pushed_with(if uses_ranges(conjunct) {
+            "row groups by min and max, then rows while decoding"
+        } else {
+            "rows while decoding"
+        })
+    }
+
+    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
+        let mut places = HashMap::new();
+        for (column, expr) in columns {
+            match expr {
+                Expr::Column(source) if self.places.contains_key(&source.id) => {
+                    places.insert(column.id, self.places[&source.id]);
+                }
+                _ => return Verdict::kept(KeptReason::NoSuchAbility, "files do not compute"),
+            }
+        }
+        // Conditions taken so far go on using the ids they were offered with.
+        self.places.extend(places);
+        Verdict::pushed()
+    }
+
+    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
+        Verdict::kept(KeptReason::NoSuchAbility, "files do not group")
+    }
+
+    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
+        Verdict::kept(KeptReason::NoSuchAbility, "files do not sort")
+    }
+
+    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
+        match limit {
+            Some(n) => {
+                let wanted = n.saturating_add(offset);
+                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                Verdict::Prunes { note: Some(format!("no portion gives more than {wanted} rows")) }
+            }
+            None => Verdict::kept(KeptReason::NoSuchAbility, "files do not count rows"),
+        }
+    }
+
+    fn join(&mut self, _: &dyn Offer, _: JoinKind, _: &[(Expr, Expr)], _: &[Expr]) -> Verdict {
+        Verdict::kept(KeptReason::NoSuchAbility, "files do not join")
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
+        let output = columns
+            .iter()
+            .map(|column| {
+                self.places.get(&column.id).copied().ok_or_else(|| Error::internal(format!("the files have no column {column}")))
+            })
+            .collect::<Result<Vec<usize>>>()?;
+        let (parts, files_read) = self.parts();
+        let conditions = self
+            .row_conditions
+            .iter()
+            .map(|condition| RowCondition { columns: self.columns_of(condition), condition: condition.clone() })
+            .collect();
+        let mut file_columns: Vec<usize> = output.iter().copied().filter(|p| !self.set.columns[*p].partition).collect();
+        file_columns.sort_unstable();
+        file_columns.dedup();
+        let shape = ScanShape { set: self.set.clone(), output, file_columns };
+        Ok(Arc::new(FileScan::new(Arc::new(shape), parts, files_read, conditions, self.limit)))
+    }
+}
+
+/// True when `may_match` is exact for a part in which every column has one value and no nulls.
+fn decides_single_values(condition: &Expr) -> bool {
+    use cobble_plan::BinaryOp;
+    match condition {
+        Expr::Binary { op: BinaryOp::And | BinaryOp::Or, left, right, .. } => {
+            decides_single_values(left) && decides_single_values(right)
+        }
+        Expr::Binary { .. } => condition
+            .as_column_comparison()
+            .is_some_and(|(column, op, value)| op != BinaryOp::IsDistinctFrom && value.sql_type() == column.sql_type),
+        Expr::InList { operand, list, negated: false } => {
+            let own = operand.sql_type();
+            matches!(operand.as_ref(), Expr::Column(_))
+                && list.iter().all(|item| matches!(item, Expr::Literal { value, .. } if value.sql_type() == own))
+        }
+        _ => false,
+    }
+}

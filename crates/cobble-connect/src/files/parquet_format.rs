@@ -1,0 +1,378 @@
+//! Reading Parquet: footers with their statistics, row groups that may match, and within them only the column chunks that
+//! are needed. A row group's chunk is read with one request when it is first touched, so a chunk that late materialisation
+//! makes unnecessary is never read.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow::array::{Array, ArrayRef, BooleanArray, RecordBatch};
+use arrow::compute::cast;
+use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
+use bytes::{Buf, Bytes};
+use cobble_plan::logical::TableColumn;
+use cobble_plan::offer::{BatchPredicate, GateCounters};
+use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
+use cobble_types::{Code, Error, Result, SqlType, Value};
+use parquet::arrow::ProjectionMask;
+use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
+use parquet::arrow::arrow_reader::{
+    ArrowPredicate, ArrowPredicateFn, ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReader,
+    ParquetRecordBatchReaderBuilder, RowFilter,
+};
+use parquet::errors::ParquetError;
+use parquet::file::metadata::ParquetMetaData;
+use parquet::file::reader::{ChunkReader, Length};
+
+use super::listing::DataFile;
+use super::prune::Range;
+use super::scan::{FileBatches, ScanShape};
+use super::{file_error, io_error};
+
+/// A decoded footer.
+pub struct Footer {
+    pub arrow: ArrowReaderMetadata,
+}
+
+impl std::fmt::Debug for Footer {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Footer({} row groups)", self.metadata().num_row_groups())
+    }
+}
+
+fn parquet_error(connection: &str, file: &DataFile, error: &ParquetError) -> Error {
+    let what = format!("not readable as Parquet: {error}");
+    file_error(connection, &file.path, Code::SourceData, what)
+        .hint("the file may be cut short or still being written; write it again, or move it out of the folder")
+}
+
+impl Footer {
+    pub fn read(connection: &str, file: &DataFile) -> Result<Footer> {
+        let open = File::open(&file.path).map_err(|e| io_error(connection, &file.path, &e))?;
+        let plain = ArrowReaderMetadata::load(&open, ArrowReaderOptions::new()).map_err(|e| parquet_error(connection, file, &e))?;
+        // Text and binary columns are read as views from the start.
+        let schema = as_views(plain.schema());
+        let options = ArrowReaderOptions::new().with_schema(schema);
+        let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options).map_err(|e| parquet_error(connection, file, &e))?;
+        Ok(Footer { arrow })
+    }
+
+    pub fn metadata(&self) -> &Arc<ParquetMetaData> {
+        self.arrow.metadata()
+    }
+
+    pub fn rows(&self) -> u64 {
+        self.metadata().file_metadata().num_rows().try_into().unwrap_or(0)
+    }
+
+    /// Least, greatest and nulls of a column in each row group.
+    pub fn ranges(&self, column: &TableColumn) -> Vec<Range> {
+        let groups = self.metadata().row_groups();
+        let unknown = || vec![Range { may_be_null: true, ..Range::default() }; groups.len()];
+        let Ok(converter) = StatisticsConverter::try_new(&column.name, self.arrow.schema(), self.arrow.parquet_schema()) else {
+            return unknown();
+        };
+        let target = column.sql_type.to_arrow();
+        let bound = |array: parquet::errors::Result<ArrayRef>| array.ok().and_then(|a| cast(&a, &target).ok());
+        let (mins, maxes) = (bound(converter.row_group_mins(groups)), bound(converter.row_group_maxes(groups)));
+        let nulls = converter.with_missing_null_counts_as_zero(false).row_group_null_counts(groups).ok();
+        groups
+            .iter()
+            .enumerate()
+            .map(|(i, group)| {
+                let value = |array: &Option<ArrayRef>| {
+                    array.as_ref().and_then(|a| Value::from_array(a.as_ref(), i)).filter(|v| !v.is_null() && !is_nan(v))
+                };
+                let null_count = nulls.as_ref().filter(|n| n.is_valid(i)).map(|n| n.value(i));
+                Range {
+                    min: value(&mins),
+                    max: value(&maxes),
+                    all_null: null_count == Some(group.num_rows() as u64),
+                    may_be_null: null_count != Some(0),
+                }
+            })
+            .collect()
+    }
+}
+
+fn is_nan(value: &Value) -> bool {
+    matches!(value, Value::Real(v) if v.is_nan()) || matches!(value, Value::Double(v) if v.is_nan())
+}
+
+fn as_views(schema: &SchemaRef) -> SchemaRef {
+    let fields: Vec<Field> = schema
+        .fields()
+        .iter()
+        .map(|field| {
+            let data_type = match field.data_type() {
+                DataType::Utf8 | DataType::LargeUtf8 => DataType::Utf8View,
+                DataType::Binary | DataType::LargeBinary => DataType::BinaryView,
+                other => other.clone(),
+            };
+            field.as_ref().clone().with_data_type(data_type)
+        })
+        .collect();
+    Arc::new(Schema::new(fields).with_metadata(schema.metadata().clone()))
+}
+
+/// The columns that all files of a table have.
+pub fn common_columns(connection: &str, files: &[DataFile], footers: &[Arc<Footer>]) -> Result<Vec<TableColumn>> {
+    let columns_of = |file: &DataFile, footer: &Footer| -> Result<Vec<TableColumn>> {
+        footer
+            .arrow
+            .schema()
+            .fields()
+            .iter()
+            .map(|field| {
+                let sql_type = SqlType::from_arrow(field.data_type()).ok_or_else(|| {
+                    let what = format!("column {} has the type {}, which the engine does not know", field.name(), field.data_type());
+                    file_error(connection, &file.path, Code::Unsupported, what)
+                })?;
+                Ok(TableColumn { name: field.name().to_lowercase(), sql_type, nullable: field.is_nullable(), partition: false, comment: None })
+            })
+            .collect()
+    };
+    let (Some(file), Some(footer)) = (files.first(), footers.first()) else { return Ok(Vec::new()) };
+    let columns = columns_of(file, footer)?;
+    for (other, footer) in files.iter().zip(footers).skip(1) {
+        let theirs = columns_of(other, footer)?;
+        let differs = columns.iter().zip(&theirs).find(|(a, b)| a.name != b.name || a.sql_type != b.sql_type);
+        let what = match differs {
+            Some((a, b)) => format!("column {} {} stands where {} has {} {}", b.name, b.sql_type, file.path.display(), a.name, a.sql_type),
+            None if columns.len() != theirs.len() => {
+                format!("it has {} columns, {} has {}", theirs.len(), file.path.display(), columns.len())
+            }
+            None => continue,
+        };
+        return Err(file_error(connection, &other.path, Code::SourceData, what).hint("all files of a table need the same columns"));
+    }
+    Ok(columns)
+}
+
+/// Rows, ranges and nulls over all files.
+pub fn statistics(footers: &[Arc<Footer>], columns: &[TableColumn]) -> TableStatistics {
+    let rows: f64 = footers.iter().map(|footer| footer.rows() as f64).sum();
+    let known = columns
+        .iter()
+        .map(|column| {
+            if !column.sql_type.is_ordered() {
+                return ColumnStatistics::default();
+            }
+            let ranges: Vec<Range> = footers.iter().flat_map(|footer| footer.ranges(column)).collect();
+            let pick = |value: fn(&Range) -> Option<&Value>, keep_first: fn(std::cmp::Ordering) -> bool| {
+                let mut best: Option<&Value> = None;
+                for range in ranges.iter().filter(|r| !r.all_null) {
+                    let candidate = value(range)?;
+                    best = match best {
+                        Some(b) if keep_first(b.compare(candidate)?) => Some(b),
+                        _ => Some(candidate),
+                    };
+                }
+                best.cloned()
+            };
+            let min = pick(|r| r.min.as_ref(), std::cmp::Ordering::is_le);
+            let max = pick(|r| r.max.as_ref(), std::cmp::Ordering::is_ge);
+            // Whole numbers and days cannot have more distinct values than their range has places.
+            let distinct = match (&min, &max, &column.sql_type) {
+                (Some(a), Some(b), t) if t.is_integer() => {
+                    a.approximate().zip(b.approximate()).map(|(a, b)| (b - a + 1.0).min(rows))
+                }
+                (Some(Value::Date(a)), Some(Value::Date(b)), _) => Some((f64::from(*b) - f64::from(*a) + 1.0).min(rows)),
+                (Some(a), Some(b), _) if a == b => Some(1.0),
+                (_, _, SqlType::Boolean) => Some(2.0),
+                _ => None,
+            };
+            ColumnStatistics { distinct, min, max, null_fraction: None, width: None }
+        })
+        .collect();
+    TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some("parquet footers".to_owned()) }
+}
+
+/// A file of which only the chunks that are touched are read, each once and whole.
+struct ChunkedFile {
+    file: File,
+    bytes: u64,
+    /// Start and length of every column chunk of the row group, in order.
+    chunks: Vec<(u64, u64)>,
+    loaded: Mutex<HashMap<u64, Bytes>>,
+    counters: Arc<GateCounters>,
+}
+
+impl ChunkedFile {
+    fn range(&self, start: u64, length: Option<usize>) -> parquet::errors::Result<Bytes> {
+        let place = self.chunks.partition_point(|(chunk, _)| *chunk <= start);
+        if let Some((chunk, size)) = place.checked_sub(1).map(|i| self.chunks[i])
+            && start < chunk + size
+        {
+            let mut loaded = self.loaded.lock().unwrap_or_else(PoisonError::into_inner);
+            let bytes = match loaded.get(&chunk) {
+                Some(bytes) => bytes.clone(),
+                None => {
+                    let bytes = self.read(chunk, size as usize)?;
+                    loaded.insert(chunk, bytes.clone());
+                    bytes
+                }
+            };
+            let from = (start - chunk) as usize;
+            let to = length.map_or(bytes.len(), |n| (from + n).min(bytes.len()));
+            if length.is_none_or(|n| from + n <= bytes.len()) {
+                return Ok(bytes.slice(from..to));
+            }
+        }
+        // Outside the chunks: page indexes and the like.
+        let rest = (self.bytes - start.min(self.bytes)) as usize;
+        self.read(start, length.unwrap_or(rest.min(1 << 16)))
+    }
+
+    fn read(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        let mut buffer = vec![0; length];
+        self.file.read_exact_at(&mut buffer, start)?;
+        GateCounters::add(&self.counters.bytes, length as u64);
+        Ok(buffer.into())
+    }
+}
+
+impl Length for ChunkedFile {
+    fn len(&self) -> u64 {
+        self.bytes
+    }
+}
+
+impl ChunkReader for ChunkedFile {
+    type T = bytes::buf::Reader<Bytes>;
+
+    fn get_read(&self, start: u64) -> parquet::errors::Result<Self::T> {
+        Ok(self.range(start, None)?.reader())
+    }
+
+    fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        self.range(start, Some(length))
+    }
+}
+
+/// The batches of one row group.
+pub struct ParquetBatches {
+    reader: ParquetRecordBatchReader,
+    connection: String,
+    file: DataFile,
+    /// Types of the file's columns that come out, in the order of the result, and their place in the reader's batches.
+    columns: Vec<(usize, DataType)>,
+    group_rows: u64,
+    counters: Arc<GateCounters>,
+}
+
+/// A condition with the file's columns it needs, in the order its batches have them.
+pub struct FileCondition {
+    pub predicate: Arc<dyn BatchPredicate>,
+    /// Places in the table.
+    pub columns: Vec<usize>,
+}
+
+impl ParquetBatches {
+    pub fn open(
+        shape: &ScanShape,
+        file: &DataFile,
+        footer: &Footer,
+        row_group: usize,
+        conditions: &[Arc<FileCondition>],
+        counters: &Arc<GateCounters>,
+        batch_rows: usize,
+    ) -> Result<Self> {
+        let connection = shape.set.source.connection.clone();
+        let open = File::open(&file.path).map_err(|e| io_error(&connection, &file.path, &e))?;
+        let group = footer.metadata().row_group(row_group);
+        let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
+        chunks.sort_unstable();
+        let input = ChunkedFile { file: open, bytes: file.bytes, chunks, loaded: Mutex::default(), counters: counters.clone() };
+        let parquet_schema = footer.arrow.parquet_schema();
+        let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.set.columns[*p].sql_type.to_arrow()).collect() };
+        let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
+            .iter()
+            .map(|condition| {
+                let mask = ProjectionMask::roots(parquet_schema, condition.columns.iter().copied());
+                let order = batch_order(&condition.columns);
+                let (condition, types) = (condition.clone(), types(&condition.columns));
+                Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
+                    let columns = ordered(&batch, &order, &types)?;
+                    let fields: Vec<Field> = types.iter().map(|t| Field::new("", t.clone(), true)).collect();
+                    let batch = RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)?;
+                    let mask: BooleanArray = condition
+                        .predicate
+                        .evaluate(&batch)
+                        .map_err(|e| arrow::error::ArrowError::ExternalError(Box::new(e)))?;
+                    Ok(mask)
+                })) as Box<dyn ArrowPredicate>
+            })
+            .collect();
+        let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
+            .with_row_groups(vec![row_group])
+            .with_projection(ProjectionMask::roots(parquet_schema, shape.file_columns.iter().copied()))
+            .with_batch_size(batch_rows);
+        if !predicates.is_empty() {
+            builder = builder.with_row_filter(RowFilter::new(predicates));
+        }
+        let reader = builder.build().map_err(|e| reading_error(&connection, file, &e))?;
+        let order = batch_order(&shape.file_columns);
+        let columns = order.into_iter().zip(types(&shape.file_columns)).collect();
+        let group_rows = group.num_rows().try_into().unwrap_or(0);
+        // Whatever does not come out was dropped inside; what does is taken off again below.
+        GateCounters::add(&counters.rows_dropped, group_rows);
+        Ok(ParquetBatches { reader, connection, file: file.clone(), columns, group_rows, counters: counters.clone() })
+    }
+}
+
+/// An error of evaluating a condition is the query's; any other is the file's.
+fn reading_error(connection: &str, file: &DataFile, error: &ParquetError) -> Error {
+    match error {
+        ParquetError::ArrowError(text) if text.contains("division by zero") => Error::new(Code::DivisionByZero, "division by zero"),
+        ParquetError::External(inner) => match inner.downcast_ref::<Error>() {
+            Some(own) => own.clone(),
+            None => parquet_error(connection, file, error),
+        },
+        other => parquet_error(connection, file, other),
+    }
+}
+
+/// A projection gives columns in file order; for each wanted place, where it stands among them.
+fn batch_order(places: &[usize]) -> Vec<usize> {
+    let mut sorted: Vec<usize> = places.to_vec();
+    sorted.sort_unstable();
+    sorted.dedup();
+    places.iter().map(|place| sorted.partition_point(|p| p < place)).collect()
+}
+
+fn ordered(batch: &RecordBatch, order: &[usize], types: &[DataType]) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
+    order
+        .iter()
+        .zip(types)
+        .map(|(place, data_type)| {
+            let column = batch.column(*place);
+            if column.data_type() == data_type { Ok(column.clone()) } else { cast(column, data_type) }
+        })
+        .collect()
+}
+
+impl FileBatches for ParquetBatches {
+    fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
+        match self.reader.next() {
+            None => Ok(None),
+            Some(Ok(batch)) => {
+                let rows = batch.num_rows();
+                self.counters.rows_dropped.fetch_sub((rows as u64).min(self.group_rows), std::sync::atomic::Ordering::Relaxed);
+                let (order, types): (Vec<usize>, Vec<DataType>) = self.columns.iter().cloned().unzip();
+                Ok(Some((ordered(&batch, &order, &types)?, rows)))
+            }
+            Some(Err(error)) => Err(match error {
+                arrow::error::ArrowError::ExternalError(inner) => match inner.downcast::<Error>() {
+                    Ok(own) => *own,
+                    Err(other) => parquet_error(&self.connection, &self.file, &ParquetError::General(other.to_string())),
+                },
+                arrow::error::ArrowError::ParquetError(text) => {
+                    parquet_error(&self.connection, &self.file, &ParquetError::General(text))
+                }
+                other => other.into(),
+            }),
+        }
+    }
+}

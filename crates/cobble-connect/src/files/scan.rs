@@ -1,0 +1,302 @@
+//! Running a scan of files: the parts left after pruning are the portions that tasks claim.
+
+use std::io::Read;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use arrow::array::{ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions};
+use arrow::compute::{and, filter_record_batch};
+use arrow::datatypes::{Field, Schema, SchemaRef};
+use async_trait::async_trait;
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::offer::{BatchPredicate, GateCounters, GateScan, PartCount, PortionReader, Portions, Request, ScanTools};
+use cobble_types::Result;
+
+use super::csv_format::CsvBatches;
+use super::jsonl_format::JsonBatches;
+use super::parquet_format::{FileCondition, ParquetBatches};
+use super::{FileSet, Format, io_error};
+
+/// What a scan reads.
+#[derive(Debug)]
+pub struct ScanShape {
+    pub set: Arc<FileSet>,
+    /// Places in the table of the columns that come out, in order.
+    pub output: Vec<usize>,
+    /// Those of them that stand in the files, in file order.
+    pub file_columns: Vec<usize>,
+}
+
+/// A file, or a row group of one.
+#[derive(Debug, Clone, Copy)]
+pub struct Part {
+    pub file: usize,
+    pub row_group: Option<usize>,
+}
+
+#[derive(Debug, Clone)]
+pub struct RowCondition {
+    pub condition: Expr,
+    pub columns: Vec<(Column, usize)>,
+}
+
+#[derive(Debug)]
+pub struct FileScan {
+    shape: Arc<ScanShape>,
+    parts: Vec<Part>,
+    files_read: u64,
+    conditions: Vec<RowCondition>,
+    limit: Option<u64>,
+}
+
+impl FileScan {
+    pub fn new(shape: Arc<ScanShape>, parts: Vec<Part>, files_read: u64, conditions: Vec<RowCondition>, limit: Option<u64>) -> Self {
+        FileScan { shape, parts, files_read, conditions, limit }
+    }
+
+    /// Places in the table of all columns that are read, for output or for a condition.
+    fn places_read(&self) -> Vec<usize> {
+        let mut places: Vec<usize> =
+            self.shape.output.iter().copied().chain(self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, p)| *p))).collect();
+        places.sort_unstable();
+        places.dedup();
+        places
+    }
+}
+
+#[async_trait]
+impl GateScan for FileScan {
+    fn request(&self) -> Request {
+        let set = &self.shape.set;
+        let address = set.source.address.display();
+        let what = match set.files.as_slice() {
+            [one] => one.path.display().to_string(),
+            _ => format!("{} files below {address}", self.files_read),
+        };
+        let names: Vec<&str> = self.places_read().into_iter().filter(|p| !set.columns[*p].partition).map(|p| set.columns[p].name.as_str()).collect();
+        let columns = match set.format {
+            Format::Parquet => format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") }),
+            Format::Csv | Format::JsonLines => String::new(),
+        };
+        Request { text: format!("read {what}{columns}"), parameters: vec![] }
+    }
+
+    fn columns_read(&self) -> Vec<String> {
+        self.places_read().into_iter().map(|place| self.shape.set.columns[place].name.clone()).collect()
+    }
+
+    fn parts(&self) -> Vec<PartCount> {
+        let set = &self.shape.set;
+        let mut counts = vec![PartCount { parts: "files".into(), read: self.files_read, total: set.files.len() as u64 }];
+        if set.format == Format::Parquet {
+            let total = set.footers.iter().map(|footer| footer.metadata().num_row_groups() as u64).sum();
+            counts.push(PartCount { parts: "row groups".into(), read: self.parts.len() as u64, total });
+        }
+        counts
+    }
+
+    fn estimated_bytes(&self) -> Option<f64> {
+        let set = &self.shape.set;
+        let places = self.places_read();
+        Some(
+            self.parts
+                .iter()
+                .map(|part| match part.row_group {
+                    None => set.files[part.file].bytes as f64,
+                    Some(group) => {
+                        // Chunks of the columns read; nested columns have several chunks under one root.
+                        let metadata = set.footers[part.file].metadata();
+                        let schema = metadata.file_metadata().schema_descr();
+                        metadata
+                            .row_group(group)
+                            .columns()
+                            .iter()
+                            .enumerate()
+                            .filter(|(leaf, _)| places.contains(&schema.get_column_root_idx(*leaf)))
+                            .map(|(_, chunk)| chunk.compressed_size() as f64)
+                            .sum()
+                    }
+                })
+                .sum(),
+        )
+    }
+
+    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
+        let mut conditions = Vec::new();
+        for row in &self.conditions {
+            let first_folder = self.shape.set.columns.iter().position(|c| c.partition).unwrap_or(usize::MAX);
+            let columns: Vec<Column> = row.columns.iter().map(|(c, _)| c.clone()).collect();
+            let predicate = tools.compiler.compile(&row.condition, &columns)?;
+            let places: Vec<usize> = row.columns.iter().map(|(_, p)| *p).collect();
+            conditions.push(OpenCondition { predicate, in_file: places.iter().all(|p| *p < first_folder), places });
+        }
+        let fields: Vec<Field> = self
+            .shape
+            .output
+            .iter()
+            .map(|place| Field::new(place.to_string(), self.shape.set.columns[*place].sql_type.to_arrow(), true))
+            .collect();
+        Ok(Arc::new(FilePortions {
+            shape: self.shape.clone(),
+            parts: self.parts.clone(),
+            next: AtomicUsize::new(0),
+            conditions: Arc::new(conditions),
+            limit: self.limit,
+            tools: tools.clone(),
+            schema: Arc::new(Schema::new(fields)),
+        }))
+    }
+}
+
+struct OpenCondition {
+    predicate: Arc<dyn BatchPredicate>,
+    places: Vec<usize>,
+    /// All its columns stand in the file; otherwise it is checked once folder values have been added.
+    in_file: bool,
+}
+
+struct FilePortions {
+    shape: Arc<ScanShape>,
+    parts: Vec<Part>,
+    next: AtomicUsize,
+    conditions: Arc<Vec<OpenCondition>>,
+    limit: Option<u64>,
+    tools: ScanTools,
+    schema: SchemaRef,
+}
+
+/// Batches of the columns that stand in one file, in the order of `ScanShape::file_columns`.
+pub trait FileBatches: Send {
+    /// Columns and number of rows; `None` at the end.
+    fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>>;
+}
+
+/// Counts what is read.
+pub struct BytesCounted<R> {
+    pub inner: R,
+    pub counters: Arc<GateCounters>,
+}
+
+impl<R: Read> Read for BytesCounted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        GateCounters::add(&self.counters.bytes, read as u64);
+        Ok(read)
+    }
+}
+
+#[async_trait]
+impl Portions for FilePortions {
+    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
+        let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
+        let set = &self.shape.set;
+        let file = &set.files[part.file];
+        let counters = &self.tools.counters;
+        let batch_rows = self.tools.batch_rows;
+        // Conditions that mix file and folder columns need both; they are checked after the file's own.
+        let mixed = self.conditions.iter().any(|c| !c.in_file);
+        let shape = if mixed { Arc::new(with_condition_columns(&self.shape, &self.conditions)) } else { self.shape.clone() };
+        let batches: Box<dyn FileBatches> = match (set.format, part.row_group) {
+            (Format::Parquet, Some(group)) => {
+                let own: Vec<Arc<FileCondition>> = self
+                    .conditions
+                    .iter()
+                    .filter(|c| c.in_file)
+                    .map(|c| Arc::new(FileCondition { predicate: c.predicate.clone(), columns: c.places.clone() }))
+                    .collect();
+                Box::new(ParquetBatches::open(&shape, file, &set.footers[part.file], group, &own, counters, batch_rows)?)
+            }
+            (format, _) => {
+                let open = std::fs::File::open(&file.path).map_err(|e| io_error(&set.source.connection, &file.path, &e))?;
+                let input = BytesCounted { inner: open, counters: counters.clone() };
+                match format {
+                    Format::Csv => Box::new(CsvBatches::open(&shape, file, input, batch_rows)?),
+                    _ => Box::new(JsonBatches::open(&shape, file, input, batch_rows)?),
+                }
+            }
+        };
+        Ok(Some(Box::new(FileReader {
+            shape,
+            output: self.shape.output.clone(),
+            file: part.file,
+            batches,
+            conditions: self.conditions.clone(),
+            left: self.limit,
+            schema: self.schema.clone(),
+        })))
+    }
+}
+
+fn with_condition_columns(shape: &ScanShape, conditions: &[OpenCondition]) -> ScanShape {
+    let mut file_columns = shape.file_columns.clone();
+    let needed = conditions.iter().filter(|c| !c.in_file).flat_map(|c| &c.places);
+    file_columns.extend(needed.filter(|p| !shape.set.columns[**p].partition));
+    file_columns.sort_unstable();
+    file_columns.dedup();
+    ScanShape { set: shape.set.clone(), output: shape.output.clone(), file_columns }
+}
+
+struct FileReader {
+    shape: Arc<ScanShape>,
+    output: Vec<usize>,
+    file: usize,
+    batches: Box<dyn FileBatches>,
+    conditions: Arc<Vec<OpenCondition>>,
+    left: Option<u64>,
+    schema: SchemaRef,
+}
+
+impl FileReader {
+    /// The column at a place of the table: from the file, or the folder's value for every row.
+    fn column(&self, place: usize, columns: &[ArrayRef], rows: usize) -> Result<ArrayRef> {
+        let set = &self.shape.set;
+        if set.columns[place].partition {
+            let first = set.columns.iter().position(|c| c.partition).unwrap_or(0);
+            let one = set.files[self.file].partition[place - first].to_array(&set.columns[place].sql_type);
+            let places = arrow::array::UInt32Array::from(vec![0; rows]);
+            return Ok(arrow::compute::take(one.as_ref(), &places, None)?);
+        }
+        let at = self.shape.file_columns.partition_point(|p| *p < place);
+        Ok(columns[at].clone())
+    }
+
+    fn batch(&self, schema: &SchemaRef, places: &[usize], columns: &[ArrayRef], rows: usize) -> Result<RecordBatch> {
+        let arrays = places.iter().map(|p| self.column(*p, columns, rows)).collect::<Result<Vec<_>>>()?;
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        Ok(RecordBatch::try_new_with_options(schema.clone(), arrays, &options)?)
+    }
+}
+
+#[async_trait]
+impl PortionReader for FileReader {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        if self.left == Some(0) {
+            return Ok(None);
+        }
+        let Some((columns, rows)) = self.batches.next()? else { return Ok(None) };
+        let mut batch = self.batch(&self.schema, &self.output, &columns, rows)?;
+        let mut mask: Option<BooleanArray> = None;
+        for condition in self.conditions.iter().filter(|c| !c.in_file) {
+            let fields: Vec<Field> = condition
+                .places
+                .iter()
+                .map(|p| Field::new(p.to_string(), self.shape.set.columns[*p].sql_type.to_arrow(), true))
+                .collect();
+            let input = self.batch(&Arc::new(Schema::new(fields)), &condition.places, &columns, rows)?;
+            let next = condition.predicate.evaluate(&input)?;
+            mask = Some(match mask {
+                Some(before) => and(&before, &next)?,
+                None => next,
+            });
+        }
+        if let Some(mask) = mask {
+            batch = filter_record_batch(&batch, &mask)?;
+        }
+        if let Some(left) = &mut self.left {
+            let taken = (*left).min(batch.num_rows() as u64);
+            *left -= taken;
+            batch = batch.slice(0, taken as usize);
+        }
+        Ok(Some(batch))
+    }
+}

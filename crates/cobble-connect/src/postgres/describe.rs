@@ -1,0 +1,138 @@
+//! Describing a table from the server's own catalog: columns and their types, primary key, and the statistics that its
+//! ANALYZE has collected.
+
+use std::sync::Arc;
+
+use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
+use cobble_types::{ObjectName, Result, SqlType};
+
+use super::{PostgresSource, Server, errors};
+
+/// A table with what is needed to write SQL for it.
+#[derive(Debug, Clone)]
+pub struct Described {
+    pub schema: String,
+    pub name: String,
+    pub columns: Vec<RemoteColumn>,
+}
+
+#[derive(Debug, Clone)]
+pub struct RemoteColumn {
+    pub name: String,
+    pub sql_type: SqlType,
+    /// The server's type is not ours: the value is read as text, and compared as text on both sides.
+    pub as_text: bool,
+    /// Text whose collation may call different strings equal.
+    pub loose_equality: bool,
+}
+
+pub fn table_kind(relkind: &str) -> TableKind {
+    if relkind == "v" { TableKind::View } else { TableKind::Table }
+}
+
+/// Our type for one of the server's, or `None` when the value is read as text.
+fn sql_type(type_name: &str, modifier: i32) -> Option<SqlType> {
+    Some(match type_name {
+        "bool" => SqlType::Boolean,
+        "int2" => SqlType::SmallInt,
+        "int4" => SqlType::Integer,
+        "int8" => SqlType::BigInt,
+        "float4" => SqlType::Real,
+        "float8" => SqlType::Double,
+        // numeric(p, s) keeps ((p << 16) | s) + 4 as its modifier; without one any scale may come.
+        "numeric" if modifier >= 4 => {
+            let (precision, scale) = ((modifier - 4) >> 16, (modifier - 4) & 0x7ff);
+            match (u8::try_from(precision), i8::try_from(scale)) {
+                (Ok(precision @ 1..=38), Ok(scale)) if scale <= precision as i8 => SqlType::Numeric { precision, scale },
+                _ => return None,
+            }
+        }
+        "text" | "varchar" | "name" => SqlType::Text,
+        "bytea" => SqlType::Bytea,
+        "date" => SqlType::Date,
+        "time" => SqlType::Time,
+        "timestamp" => SqlType::Timestamp,
+        "timestamptz" => SqlType::TimestampTz,
+        "interval" => SqlType::Interval,
+        _ => return None,
+    })
+}
+
+const COLUMNS: &str = "
+SELECT a.attname::text, t.typname::text, a.atttypmod, a.attnotnull, col_description(c.oid, a.attnum),
+       coalesce(NOT l.collisdeterministic, false), c.relkind::text, c.reltuples::float8,
+       CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid)::float8 END,
+       coalesce(a.attnum = ANY (k.indkey), false), format_type(a.atttypid, a.atttypmod),
+       s.n_distinct::float8, s.null_frac::float8, s.avg_width::float8,
+       CASE WHEN s.histogram_bounds IS NOT NULL THEN (s.histogram_bounds::text::text[])[1] END,
+       CASE WHEN s.histogram_bounds IS NOT NULL THEN (s.histogram_bounds::text::text[])[array_upper(s.histogram_bounds::text::text[], 1)] END
+FROM pg_class c
+JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+JOIN pg_type t ON t.oid = a.atttypid
+LEFT JOIN pg_collation l ON l.oid = a.attcollation
+LEFT JOIN pg_index k ON k.indrelid = c.oid AND k.indisprimary
+LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND s.attname = a.attname
+WHERE n.nspname = $1::text AND c.relname = $2::text AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
+ORDER BY a.attnum";
+
+/// The table, or `None` when the server has none of that name.
+pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
+    let client = server.client().await?;
+    let rows = client.query(COLUMNS, &[&schema, &name]).await.map_err(|e| errors::statement_error(server, &e))?;
+    let Some(first) = rows.first() else { return Ok(None) };
+    let kind = table_kind(first.get(6));
+    let tuples: f64 = first.get(7);
+    // Minus one means never analysed.
+    let row_count = (tuples >= 0.0).then_some(tuples);
+    let mut statistics = TableStatistics {
+        rows: row_count,
+        bytes: first.get(8),
+        columns: Vec::new(),
+        origin: row_count.map(|_| "the server's own statistics".to_owned()),
+    };
+    let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
+    for (place, row) in rows.iter().enumerate() {
+        let (column, type_name, modifier): (String, String, i32) = (row.get(0), row.get(1), row.get(2));
+        let own = sql_type(&type_name, modifier);
+        let as_text = own.is_none();
+        let shown = match type_name.as_str() {
+            "uuid" => SqlType::Uuid,
+            "json" | "jsonb" => SqlType::Json,
+            _ => SqlType::Text,
+        };
+        let own = own.unwrap_or(shown);
+        let mut comment: Option<String> = row.get(4);
+        if as_text && own == SqlType::Text {
+            let note = format!("{} at the source, read as text", row.get::<_, String>(10));
+            comment = Some(comment.map_or(note.clone(), |c| format!("{c} ({note})")));
+        }
+        if row.get(9) {
+            primary_key.push(place);
+        }
+        let bound = |text: Option<String>| {
+            text.filter(|_| own != SqlType::Text).and_then(|text| cobble_types::parse::parse_value(&text, &own).ok())
+        };
+        // A negative number is the share of the rows that are distinct.
+        let distinct: Option<f64> = row.get(11);
+        let distinct = distinct.and_then(|d| if d < 0.0 { row_count.map(|rows| -d * rows) } else { Some(d) });
+        let width: Option<f64> = row.get(13);
+        statistics.columns.push(ColumnStatistics {
+            distinct,
+            null_fraction: row.get(12),
+            width,
+            min: bound(row.get(14)),
+            max: bound(row.get(15)),
+        });
+        columns.push(TableColumn { name: column.clone(), sql_type: own.clone(), nullable: !row.get::<_, bool>(3), partition: false, comment });
+        remote.push(RemoteColumn { name: column, sql_type: own, as_text, loose_equality: row.get(5) });
+    }
+    if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
+        statistics.columns[*only].distinct = Some(rows);
+    }
+    let described = Described { schema: schema.to_owned(), name: name.to_owned(), columns: remote };
+    let source = Arc::new(PostgresSource { server: server.clone(), table: described });
+    let name = ObjectName::new(catalog, schema, name);
+    Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
+}

@@ -1,0 +1,284 @@
+//! Connector for PostgreSQL: names, types, keys and statistics from its own catalog, work pushed as SQL text with bound
+//! parameters, rows streamed in binary form.
+
+mod decode;
+mod describe;
+mod errors;
+mod offer;
+mod parameter;
+mod scan;
+mod sql;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use cobble_plan::logical::{Scan, Table};
+use cobble_plan::offer::{Offer, Source};
+use cobble_types::{Code, Error, Result};
+use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
+use tokio_postgres::NoTls;
+
+use crate::connector::{Connector, TableEntry, TestStep};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+
+pub const KIND: KindDescription = KindDescription {
+    kind: "postgres",
+    about: "a PostgreSQL database",
+    settings: &[
+        SettingDescription { name: "address", label: "Host and port", help: "such as 127.0.0.1:5432", required: true, secret: false, default: None },
+        SettingDescription { name: "database", label: "Database", help: "the database on that server", required: true, secret: false, default: None },
+        SettingDescription { name: "user", label: "User", help: "a user that may read the tables", required: true, secret: false, default: None },
+        SettingDescription { name: "secret", label: "Password", help: "sealed when stored; never shown again", required: false, secret: true, default: None },
+        SettingDescription { name: "region", label: "Region", help: "where the server is, for the cost of moving data", required: false, secret: false, default: None },
+        SettingDescription { name: "connect_limit", label: "Seconds to connect", help: "how long to wait for the server", required: false, secret: false, default: Some("5") },
+        SettingDescription { name: "statement_limit", label: "Seconds for a statement", help: "how long one statement may run there", required: false, secret: false, default: Some("300") },
+        SettingDescription { name: "pool_size", label: "Connections", help: "most connections open at one time", required: false, secret: false, default: Some("8") },
+    ],
+};
+
+/// How long a table's description is believed before the catalog is asked again.
+const DESCRIPTION_LIFE: Duration = Duration::from_secs(20);
+
+pub struct PostgresConnector {
+    server: Arc<Server>,
+    described: Mutex<HashMap<(String, String, String), (Instant, Arc<Table>)>>,
+}
+
+impl std::fmt::Debug for PostgresConnector {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "PostgresConnector({})", self.server.connection)
+    }
+}
+
+/// One server with its pool of connections.
+pub struct Server {
+    pub connection: String,
+    pub region: Option<String>,
+    host: String,
+    port: u16,
+    database: String,
+    user: String,
+    pool: Pool,
+    connect_limit: Duration,
+}
+
+impl std::fmt::Debug for Server {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Server({}:{}/{})", self.host, self.port, self.database)
+    }
+}
+
+impl PostgresConnector {
+    pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let name = &definition.name;
+        let bad = |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
+        let address = definition.address.trim();
+        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
+        let (host, port) = address.rsplit_once(':').unwrap_or((address, "5432"));
+        let port = port.parse().map_err(|_| bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:5432"))?;
+        let connect_limit = Duration::from_secs(definition.seconds("connect_limit", 5)?);
+        let statement_limit = definition.seconds("statement_limit", 300)?;
+        let pool_size = definition.option("pool_size").unwrap_or("8");
+        let pool_size: usize = pool_size
+            .parse()
+            .ok()
+            .filter(|n| (1..=1000).contains(n))
+            .ok_or_else(|| bad(format!("pool_size cannot be \"{pool_size}\""), "give a number from 1 to 1000"))?;
+        let (database, user) = (definition.database.clone().unwrap_or_default(), definition.user.clone().unwrap_or_default());
+        let mut config = tokio_postgres::Config::new();
+        config
+            .host(host)
+            .port(port)
+            .dbname(&database)
+            .user(&user)
+            .application_name("cobble lane")
+            .connect_timeout(connect_limit)
+            .options(format!(
+                "-c timezone=UTC -c default_transaction_read_only=on -c statement_timeout={statement_limit}s -c extra_float_digits=3"
+            ));
+        if let Some(secret) = &definition.secret {
+            config.password(secret.reveal());
+        }
+        let manager = Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });
+        let pool = Pool::builder(manager)
+            .max_size(pool_size)
+            .runtime(deadpool_postgres::Runtime::Tokio1)
+            .wait_timeout(Some(Duration::from_secs(30)))
+            .create_timeout(Some(connect_limit))
+            .build()
+            .map_err(|e| Error::internal(format!("connection {name}: no pool: {e}")))?;
+        let server = Server {
+            connection: name.clone(),
+            region: definition.region.clone(),
+            host: host.to_owned(),
+            port,
+            database,
+            user,
+            pool,
+            connect_limit,
+        };
+        Ok(Arc::new(PostgresConnector { server: Arc::new(server), described: Mutex::default() }))
+    }
+}
+
+impl Server {
+    /// A connection of the pool, opened when none is free.
+    pub async fn client(&self) -> Result<Object> {
+        self.pool.get().await.map_err(|e| errors::pool_error(self, &e))
+    }
+
+    async fn schemas(&self) -> Result<Vec<String>> {
+        let rows = self
+            .client()
+            .await?
+            .query(
+                "SELECT nspname::text FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema' \
+                 AND has_schema_privilege(oid, 'USAGE') ORDER BY 1",
+                &[],
+            )
+            .await
+            .map_err(|e| errors::statement_error(self, &e))?;
+        Ok(rows.iter().map(|row| row.get(0)).collect())
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        let rows = self
+            .client()
+            .await?
+            .query(
+                "SELECT c.relname::text, c.relkind::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+                 WHERE n.nspname = $1::text AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition ORDER BY 1",
+                &[&schema],
+            )
+            .await
+            .map_err(|e| errors::statement_error(self, &e))?;
+        Ok(rows.iter().map(|row| TableEntry { name: row.get(0), kind: describe::table_kind(row.get(1)) }).collect())
+    }
+}
+
+#[async_trait]
+impl Connector for PostgresConnector {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        self.server.schemas().await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        self.server.tables(schema).await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        let key = (catalog.to_owned(), schema.to_owned(), table.to_owned());
+        {
+            let described = self.described.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((at, known)) = described.get(&key)
+                && at.elapsed() < DESCRIPTION_LIFE
+            {
+                return Ok(Some(known.clone()));
+            }
+        }
+        let found = describe::table(&self.server, catalog, schema, table).await?;
+        if let Some(table) = &found {
+            self.described.lock().unwrap_or_else(PoisonError::into_inner).insert(key, (Instant::now(), table.clone()));
+        }
+        Ok(found)
+    }
+
+    fn refresh(&self) {
+        self.described.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let server = &self.server;
+        let mut step = |name: &str, started: Instant, outcome: Result<String>, setting: &str| {
+            let passed = outcome.is_ok();
+            let (detail, fix) = match outcome {
+                Ok(detail) => (detail, None),
+                Err(error) => (error.message, error.hint),
+            };
+            let setting = (!passed).then(|| setting.to_owned());
+            report(TestStep { step: name.to_owned(), passed, detail, setting, fix, seconds: started.elapsed().as_secs_f64() });
+            passed
+        };
+        let started = Instant::now();
+        let place = format!("{}:{}", server.host, server.port);
+        let resolved = tokio::net::lookup_host(&place).await.map(Iterator::collect::<Vec<_>>);
+        let resolved = match resolved {
+            Ok(addresses) if !addresses.is_empty() => Ok(addresses),
+            _ => Err(Error::new(Code::SourceUnreachable, format!("the name {} has no address", server.host)).hint("correct the host in the address")),
+        };
+        let detail = resolved.as_ref().map(|a| a.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")).map_err(Clone::clone);
+        if !step("resolve", started, detail, "address") {
+            return;
+        }
+        let started = Instant::now();
+        let reached = tokio::time::timeout(server.connect_limit, tokio::net::TcpStream::connect(&place)).await;
+        let reached = match reached {
+            Ok(Ok(_)) => Ok(format!("something listens at {place}")),
+            Ok(Err(error)) => Err(errors::unreachable(server, &error)),
+            Err(_) => Err(errors::too_slow(server)),
+        };
+        if !step("reach", started, reached, "address") {
+            return;
+        }
+        let started = Instant::now();
+        let client = server.client().await;
+        let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);
+        let signed_in = client.as_ref().map(|_| format!("as {} to database {}", server.user, server.database)).map_err(Clone::clone);
+        if !step("sign in", started, signed_in, setting) {
+            return;
+        }
+        drop(client);
+        let started = Instant::now();
+        let mut tables = Vec::new();
+        let listed = async {
+            let schemas = server.schemas().await?;
+            for schema in &schemas {
+                for entry in server.tables(schema).await? {
+                    tables.push((schema.clone(), entry.name));
+                }
+            }
+            Ok(format!("{} tables in {} schemas", tables.len(), schemas.len()))
+        }
+        .await;
+        if !step("list", started, listed, "user") {
+            return;
+        }
+        let Some((schema, table)) = tables.first() else { return };
+        let started = Instant::now();
+        let read = async {
+            let name = format!("{}.{}", cobble_types::quote_identifier(schema), cobble_types::quote_identifier(table));
+            let client = server.client().await?;
+            let rows = client.query(&format!("SELECT FROM {name} LIMIT 1"), &[]).await.map_err(|e| errors::statement_error(server, &e))?;
+            Ok(format!("{} row of {schema}.{table}", rows.len()))
+        }
+        .await;
+        step("read", started, read, "user");
+    }
+}
+
+/// The tables of one server as the planner's source.
+#[derive(Debug)]
+pub struct PostgresSource {
+    pub server: Arc<Server>,
+    pub table: describe::Described,
+}
+
+impl Source for PostgresSource {
+    fn connection(&self) -> &str {
+        &self.server.connection
+    }
+
+    fn kind(&self) -> &str {
+        "postgres"
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.server.region.as_deref()
+    }
+
+    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
+        Box::new(offer::PostgresOffer::new(self.server.clone(), &self.table, scan))
+    }
+}

@@ -1,0 +1,429 @@
+//! What PostgreSQL takes over: the offer is a SELECT under construction. A piece that does not fit the open SELECT any more
+//! (a filter after a limit, say) makes it a derived table of a new one.
+
+use std::any::Any;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{JoinKind, Scan, SortKey};
+use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
+use cobble_types::{ColumnId, Error, Result, SqlType, quote_identifier};
+
+use super::Server;
+use super::describe::Described;
+use super::scan::PostgresScan;
+use super::sql::{Refusal, Sql, translate};
+
+#[derive(Debug, Clone)]
+pub struct PostgresOffer {
+    server: Arc<Server>,
+    from: Sql,
+    conditions: Vec<Sql>,
+    /// `Some` once the SELECT groups; empty means one group of all rows.
+    groups: Option<Vec<Sql>>,
+    order: Vec<Sql>,
+    limit: Option<(Option<u64>, u64)>,
+    /// The text of every column that may be asked for.
+    columns: HashMap<ColumnId, Sql>,
+    /// The table columns behind plain columns, for the count of columns read.
+    source_names: HashMap<ColumnId, String>,
+    /// Number of tables so far, for aliases that do not collide.
+    tables: usize,
+}
+
+impl PostgresOffer {
+    pub fn new(server: Arc<Server>, table: &Described, scan: &Scan) -> Self {
+        let from = format!("{}.{} AS t1", quote_identifier(&table.schema), quote_identifier(&table.name));
+        let mut columns = HashMap::new();
+        let mut source_names = HashMap::new();
+        for (column, place) in &scan.columns {
+            let remote = &table.columns[*place];
+            let mut text = format!("t1.{}", quote_identifier(&remote.name));
+            if remote.as_text {
+                text = format!("{text}::text");
+            }
+            if remote.loose_equality {
+                text = format!("({text} COLLATE \"C\")");
+            }
+            debug_assert_eq!(remote.sql_type, column.sql_type);
+            columns.insert(column.id, Sql::new(text));
+            source_names.insert(column.id, remote.name.clone());
+        }
+        PostgresOffer {
+            server,
+            from: Sql::new(from),
+            conditions: vec![],
+            groups: None,
+            order: vec![],
+            limit: None,
+            columns,
+            source_names,
+            tables: 1,
+        }
+    }
+
+    fn translate(&self, expr: &Expr) -> Result<Sql, Refusal> {
+        translate(expr, &|column| self.columns.get(&column.id).cloned())
+    }
+
+    /// True while the SELECT has only FROM and WHERE.
+    fn is_plain(&self) -> bool {
+        self.groups.is_none() && self.limit.is_none() && self.order.is_empty()
+    }
+
+    /// The SELECT with these columns, as text.
+    fn select(&self, columns: &[Sql]) -> Sql {
+        let mut out = Sql::new("SELECT ");
+        out.push(&Sql::joined(columns, ", ")).text(" FROM ").push(&self.from);
+        if !self.conditions.is_empty() {
+            out.text(" WHERE ").push(&Sql::joined(&self.conditions, " AND "));
+        }
+        if let Some(groups) = &self.groups
+            && !groups.is_empty()
+        {
+            out.text(" GROUP BY ").push(&Sql::joined(groups, ", "));
+        }
+        if !self.order.is_empty() {
+            out.text(" ORDER BY ").push(&Sql::joined(&self.order, ", "));
+        }
+        if let Some((limit, offset)) = self.limit {
+            if let Some(n) = limit {
+                out.text(&format!(" LIMIT {n}"));
+            }
+            if offset > 0 {
+                out.text(&format!(" OFFSET {offset}"));
+            }
+        }
+        out
+    }
+
+    /// Makes what there is a derived table, so that more can be put on top.
+    fn nest(&mut self) {
+        let mut ids: Vec<ColumnId> = self.columns.keys().copied().collect();
+        ids.sort_unstable();
+        let alias = format!("t{}", self.tables);
+        let items: Vec<Sql> = ids
+            .iter()
+            .map(|id| {
+                let mut item = self.columns[id].clone();
+                item.text(&format!(" AS c{}", id.0));
+                item
+            })
+            .collect();
+        let inner = self.select(&items);
+        let mut from = Sql::new("(");
+        from.push(&inner).text(&format!(") AS {alias}"));
+        self.from = from;
+        self.conditions.clear();
+        self.groups = None;
+        self.order.clear();
+        self.limit = None;
+        for id in ids {
+            self.columns.insert(id, Sql::new(format!("{alias}.c{}", id.0)));
+        }
+    }
+
+    /// The same offer with its table aliases moved up by `by`, so that two offers can stand in one FROM.
+    fn shifted(&self, by: usize) -> PostgresOffer {
+        let shift = |sql: &Sql| Sql { text: shift_aliases(&sql.text, by), parameters: sql.parameters.clone() };
+        let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
+        PostgresOffer {
+            from: shift(&self.from),
+            conditions: all(&self.conditions),
+            groups: self.groups.as_ref().map(|g| all(g)),
+            order: all(&self.order),
+            columns: self.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
+            ..self.clone()
+        }
+    }
+
+    fn aggregate_text(&self, call: &AggregateCall) -> Result<Sql, Refusal> {
+        let Some(argument) = &call.argument else {
+            return Ok(self.filtered(Sql::new("count(*)"), call)?);
+        };
+        let own = argument.sql_type();
+        let text = self.translate(argument)?;
+        let distinct = if call.distinct { "DISTINCT " } else { "" };
+        let plain = |name: &str, argument: &Sql| {
+            let mut out = Sql::new(format!("{name}({distinct}"));
+            out.push(argument).text(")");
+            out
+        };
+        let cast = |mut sql: Sql| {
+            sql.text(&format!("::{}", call.sql_type));
+            sql
+        };
+        match call.function {
+            AggregateFunction::Sum | AggregateFunction::Avg if own.is_float() => {
+                Err((KeptReason::TypeDiffers, "floating-point sums depend on the order of the rows".into()))
+            }
+            AggregateFunction::Count => self.filtered(plain("count", &text), call),
+            AggregateFunction::Sum => Ok(cast(self.filtered(plain("sum", &text), call)?)),
+            AggregateFunction::Avg => {
+                // The server rounds an average to fewer digits. Its own sum over its own count, divided at 40 digits and
+                // rounded once to ours, is exact for fewer than 10^23 rows.
+                let SqlType::Numeric { scale, .. } = call.sql_type else {
+                    return Err((KeptReason::TypeDiffers, "this average is not numeric".into()));
+                };
+                let sum = self.filtered(plain("sum", &text), call)?;
+                let count = self.filtered(plain("count", &text), call)?;
+                let mut out = Sql::new("round(");
+                out.push(&sum).text("::numeric(100,40) / nullif(").push(&count).text(&format!(", 0), {scale})"));
+                Ok(cast(out))
+            }
+            AggregateFunction::Min | AggregateFunction::Max => {
+                let mut ordered = text;
+                if own == SqlType::Text {
+                    ordered.text(" COLLATE \"C\"");
+                }
+                self.filtered(plain(call.function.name(), &ordered), call)
+            }
+            AggregateFunction::BoolAnd | AggregateFunction::BoolOr => self.filtered(plain(call.function.name(), &text), call),
+        }
+    }
+
+    fn filtered(&self, mut sql: Sql, call: &AggregateCall) -> Result<Sql, Refusal> {
+        if let Some(filter) = &call.filter {
+            let condition = self.translate(filter)?;
+            sql.text(" FILTER (WHERE ").push(&condition).text(")");
+        }
+        Ok(sql)
+    }
+
+    fn refused((reason, note): Refusal) -> Verdict {
+        Verdict::kept(reason, note)
+    }
+}
+
+/// `t3.` and ` AS t3` with the number raised. Aliases are ours, so nothing else in the text looks like them outside quotes.
+fn shift_aliases(text: &str, by: usize) -> String {
+    let mut out = String::with_capacity(text.len() + 8);
+    let mut quoted = false;
+    let mut characters = text.char_indices().peekable();
+    let mut before = ' ';
+    while let Some((at, c)) = characters.next() {
+        if c == '"' {
+            quoted = !quoted;
+        }
+        out.push(c);
+        let starts_alias = !quoted && c == 't' && !before.is_alphanumeric() && before != '_' && before != '.';
+        if starts_alias {
+            let digits: String = text[at + 1..].chars().take_while(char::is_ascii_digit).collect();
+            if let Ok(number) = digits.parse::<usize>() {
+                out.push_str(&(number + by).to_string());
+                for _ in 0..digits.len() {
+                    characters.next();
+                }
+            }
+        }
+        before = c;
+    }
+    out
+}
+
+impl Offer for PostgresOffer {
+    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+        if !self.is_plain() {
+            self.nest();
+        }
+        match self.translate(conjunct) {
+            Ok(sql) => {
+                self.conditions.push(sql);
+                Verdict::pushed()
+            }
+            Err(refusal) => Self::refused(refusal),
+        }
+    }
+
+    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
+        let mut translated = Vec::new();
+        for (column, expr) in columns {
+            match self.translate(expr) {
+                Ok(sql) => translated.push((column.id, sql, expr)),
+                Err(refusal) => return Self::refused(refusal),
+            }
+        }
+        for (id, sql, expr) in translated {
+            if let Expr::Column(source) = expr
+                && let Some(name) = self.source_names.get(&source.id).cloned()
+            {
+                self.source_names.insert(id, name);
+            }
+            self.columns.insert(id, sql);
+        }
+        Verdict::pushed()
+    }
+
+    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
+        let mut next = self.clone();
+        if !next.is_plain() {
+            next.nest();
+        }
+        let (mut keys, mut columns) = (Vec::new(), HashMap::new());
+        for (column, expr) in groups {
+            if matches!(expr.sql_type(), SqlType::Interval) {
+                return Verdict::kept(KeptReason::TypeDiffers, "intervals are grouped in another way");
+            }
+            match next.translate(expr) {
+                Ok(sql) => {
+                    // A constant key would be read as a column number or break the grouping of parameters.
+                    if expr.columns().is_empty() || !sql.parameters.is_empty() {
+                        return Verdict::kept(KeptReason::NoSuchAbility, format!("{expr} binds a value, which cannot be grouped by"));
+                    }
+                    keys.push(sql.clone());
+                    columns.insert(column.id, sql);
+                }
+                Err(refusal) => return Self::refused(refusal),
+            }
+        }
+        for (column, call) in aggregates {
+            match next.aggregate_text(call) {
+                Ok(sql) => {
+                    columns.insert(column.id, sql);
+                }
+                Err(refusal) => return Self::refused(refusal),
+            }
+        }
+        next.groups = Some(keys);
+        next.columns = columns;
+        // What the grouping uses is what is read.
+        *self = next;
+        Verdict::pushed()
+    }
+
+    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
+        let mut order = Vec::new();
+        if self.limit.is_some() {
+            self.nest();
+        }
+        for key in keys {
+            if matches!(key.expr.sql_type(), SqlType::Interval | SqlType::Uuid) {
+                return Verdict::kept(KeptReason::TypeDiffers, format!("{} is ordered in another way", key.expr.sql_type()));
+            }
+            match self.translate(&key.expr) {
+                Ok(mut sql) => {
+                    if !sql.parameters.is_empty() || key.expr.columns().is_empty() {
+                        return Verdict::kept(KeptReason::NoSuchAbility, format!("{} binds a value", key.expr));
+                    }
+                    if key.expr.sql_type() == SqlType::Text {
+                        sql.text(" COLLATE \"C\"");
+                    }
+                    sql.text(if key.descending { " DESC" } else { " ASC" });
+                    sql.text(if key.nulls_first { " NULLS FIRST" } else { " NULLS LAST" });
+                    order.push(sql);
+                }
+                Err(refusal) => return Self::refused(refusal),
+            }
+        }
+        self.order = order;
+        self.limit = fetch.map(|n| (Some(n), 0));
+        Verdict::pushed()
+    }
+
+    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
+        if self.limit.is_some() {
+            // Rows of an ordered derived table keep their order only by grace, so the order stays outermost.
+            if !self.order.is_empty() {
+                if let Some((Some(fetch), 0)) = self.limit {
+                    let left = fetch.saturating_sub(offset);
+                    self.limit = Some((Some(limit.map_or(left, |n| n.min(left))), offset));
+                    return Verdict::pushed();
+                }
+                return Verdict::kept(KeptReason::NoSuchAbility, "there is a limit already");
+            }
+            self.nest();
+        }
+        self.limit = Some((limit, offset));
+        Verdict::pushed()
+    }
+
+    fn join(&mut self, right: &dyn Offer, kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> Verdict {
+        let Some(right) = right.as_any().downcast_ref::<PostgresOffer>() else {
+            return Verdict::kept(KeptReason::DifferentConnections, "the other side is of another kind");
+        };
+        let word = match kind {
+            JoinKind::Inner => "JOIN",
+            JoinKind::Left => "LEFT JOIN",
+            JoinKind::Right => "RIGHT JOIN",
+            JoinKind::Full | JoinKind::NullAwareAnti => {
+                return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
+            }
+            JoinKind::Semi => "EXISTS",
+            JoinKind::Anti => "NOT EXISTS",
+        };
+        let mut left = self.clone();
+        let mut right = right.shifted(left.tables);
+        right.tables += left.tables;
+        let tables = right.tables;
+        // Conditions of a side that may be filled with nulls must apply before the join.
+        let side = |offer: &mut PostgresOffer, conditions_may_move: bool| {
+            if !offer.is_plain() || (!conditions_may_move && !offer.conditions.is_empty()) {
+                offer.nest();
+            }
+        };
+        side(&mut left, kind != JoinKind::Right);
+        side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right | JoinKind::Semi | JoinKind::Anti));
+        let both = |column: &Column| left.columns.get(&column.id).or_else(|| right.columns.get(&column.id)).cloned();
+        let mut conditions = Vec::new();
+        let equalities = on.iter().map(|(l, r)| Expr::compare(cobble_plan::BinaryOp::Eq, l.clone(), r.clone()));
+        for condition in equalities.chain(residual.iter().cloned()) {
+            match translate(&condition, &both) {
+                Ok(sql) => conditions.push(sql),
+                Err(refusal) => return Self::refused(refusal),
+            }
+        }
+        let mut condition = if conditions.is_empty() { Sql::new("true") } else { Sql::joined(&conditions, " AND ") };
+        if kind.left_only() {
+            let inner: Vec<Sql> = right.conditions.iter().cloned().chain([condition]).collect();
+            condition = Sql::joined(&inner, " AND ");
+            let mut exists = Sql::new(format!("{word} (SELECT FROM "));
+            exists.push(&right.from).text(" WHERE ").push(&condition).text(")");
+            left.conditions.push(exists);
+            left.tables = tables;
+            *self = left;
+            return Verdict::pushed();
+        }
+        // Parameters follow the order of the text: FROM with its ON conditions stands before WHERE.
+        let mut from = left.from.clone();
+        from.text(&format!(" {word} ")).push(&right.from).text(" ON ").push(&condition);
+        left.from = from;
+        left.conditions.extend(right.conditions);
+        left.columns.extend(right.columns);
+        left.source_names.extend(right.source_names);
+        left.tables = tables;
+        *self = left;
+        Verdict::pushed()
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
+        let mut items = Vec::new();
+        for column in columns {
+            let text = self.columns.get(&column.id);
+            items.push(text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?);
+        }
+        let sql = self.select(&items);
+        let mut names: Vec<String> = columns.iter().map(|c| self.source_names.get(&c.id).cloned().unwrap_or_else(|| c.to_string())).collect();
+        names.dedup();
+        let types = columns.iter().map(|c| c.sql_type.clone()).collect();
+        Ok(Arc::new(PostgresScan::new(self.server.clone(), sql, names, types)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::shift_aliases;
+
+    #[test]
+    fn only_aliases_are_renumbered() {
+        assert_eq!(
+            shift_aliases("\"public\".\"t1\" AS t1 WHERE t1.\"t2\" = t12.c3 AND extract(day FROM t1.\"at\")", 2),
+            "\"public\".\"t1\" AS t3 WHERE t3.\"t2\" = t14.c3 AND extract(day FROM t3.\"at\")"
+        );
+    }
+}
