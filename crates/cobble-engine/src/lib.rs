@@ -1,0 +1,22 @@
+//! The engine as a library: connections and catalogs in, statements in, batches, plans and measures out. No HTTP, no command
+//! line, no database of its own.
+
+mod catalogs;
+mod config;
+mod execution;
+mod memory_table;
+mod resolve;
+mod session;
+mod system_tables;
+
+pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables};
+pub use cobble_connect::{ConnectionDefinition, KINDS, Secret, TableEntry, TestStep};
+pub use cobble_plan::document::PlanDocument;
+pub use cobble_plan::draw;
+pub use cobble_plan::logical::{Table, TableKind};
+pub use cobble_plan::{Settings, settings};
+pub use cobble_sql::{Statement, StatementText, parse_statements};
+pub use config::Config;
+pub use execution::{Execution, Progress, ResultColumn};
+pub use memory_table::{MemoryTable, text_rows};
+pub use session::Session;

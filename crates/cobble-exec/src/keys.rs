@@ -189,13 +189,6 @@ pub fn hash_bytes(bytes: &[u8]) -> u64 {
 }
 
 impl EncodedKeys {
-    pub fn len(&self) -> usize {
-        match self {
-            EncodedKeys::Packed(keys) => keys.len(),
-            EncodedKeys::Rows(rows) => rows.num_rows(),
-        }
-    }
-
     #[inline]
     pub fn hash(&self, row: usize) -> u64 {
         match self {

@@ -7,4 +7,5 @@ mod function;
 mod statement;
 
 pub use bind::{BindContext, BoundQuery, CatalogReader, bind_query, relation_names};
+pub use sqlparser::ast::Query;
 pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, parse_statements};

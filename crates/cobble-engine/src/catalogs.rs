@@ -1,0 +1,158 @@
+//! The engine's connections and catalogs. They change while queries run: a query keeps the set it began with.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use async_trait::async_trait;
+use cobble_connect::{ConnectionDefinition, Connector, TestStep, connector};
+use cobble_exec::CpuPool;
+use cobble_types::{Code, Error, Result};
+use serde::{Deserialize, Serialize};
+
+use crate::memory_table::MemoryTable;
+use crate::session::Session;
+
+/// A catalog: the name under which a connection's tables appear in SQL.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct CatalogDefinition {
+    pub name: String,
+    pub connection: String,
+}
+
+/// Names that belong to the service itself.
+pub const SYSTEM_CATALOG: &str = "lane";
+
+#[derive(Debug)]
+pub struct OpenConnection {
+    pub definition: ConnectionDefinition,
+    pub connector: Arc<dyn Connector>,
+}
+
+/// One state of the connections and catalogs; never changed, only replaced.
+#[derive(Debug, Default)]
+pub struct CatalogSet {
+    pub connections: BTreeMap<String, Arc<OpenConnection>>,
+    pub catalogs: BTreeMap<String, CatalogDefinition>,
+}
+
+/// Tables of the service's own state, shown as `lane.state.*`.
+#[async_trait]
+pub trait StateTables: Send + Sync {
+    fn names(&self) -> Vec<&'static str>;
+    async fn table(&self, name: &str) -> Result<Option<MemoryTable>>;
+}
+
+pub struct Engine {
+    pub(crate) pool: CpuPool,
+    set: RwLock<Arc<CatalogSet>>,
+    state: RwLock<Option<Arc<dyn StateTables>>>,
+}
+
+impl std::fmt::Debug for Engine {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Engine").field("set", &self.set()).finish_non_exhaustive()
+    }
+}
+
+impl Engine {
+    /// An engine without any connection, on one thread per core.
+    pub fn in_memory() -> Result<Arc<Engine>> {
+        Ok(Arc::new(Engine { pool: CpuPool::new()?, set: RwLock::default(), state: RwLock::default() }))
+    }
+
+    pub fn session(self: &Arc<Self>) -> Session {
+        Session::new(self.clone())
+    }
+
+    pub fn set(&self) -> Arc<CatalogSet> {
+        self.set.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub fn provide_state(&self, state: Arc<dyn StateTables>) {
+        *self.state.write().unwrap_or_else(PoisonError::into_inner) = Some(state);
+    }
+
+    pub(crate) fn state(&self) -> Option<Arc<dyn StateTables>> {
+        self.state.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn change<T>(&self, change: impl FnOnce(&mut CatalogSet) -> Result<T>) -> Result<T> {
+        let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
+        let mut next = CatalogSet { connections: set.connections.clone(), catalogs: set.catalogs.clone() };
+        let outcome = change(&mut next)?;
+        *set = Arc::new(next);
+        Ok(outcome)
+    }
+
+    /// Checks the definition and takes it in; nothing is contacted.
+    pub fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+        let connector = connector(&definition)?;
+        self.change(|set| {
+            if set.connections.contains_key(&definition.name) {
+                return Err(Error::new(Code::AlreadyExists, format!("there is a connection named {} already", definition.name)));
+            }
+            set.connections.insert(definition.name.clone(), Arc::new(OpenConnection { definition, connector }));
+            Ok(())
+        })
+    }
+
+    pub fn remove_connection(&self, name: &str) -> Result<()> {
+        self.change(|set| {
+            let users: Vec<&str> =
+                set.catalogs.values().filter(|c| c.connection == name).map(|c| c.name.as_str()).collect();
+            if !users.is_empty() {
+                return Err(Error::new(Code::InUse, format!("connection {name} is used by catalog {}", users.join(", ")))
+                    .hint("drop the catalog first"));
+            }
+            match set.connections.remove(name) {
+                Some(_) => Ok(()),
+                None => Err(Error::unknown("connection", name, set.connections.keys().map(String::as_str))),
+            }
+        })
+    }
+
+    pub fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+        let name = &definition.name;
+        let plain = name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+        if !plain || name.is_empty() || name == SYSTEM_CATALOG || name == "information_schema" {
+            return Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a catalog"))
+                .hint("use small letters, digits and underscores; lane and information_schema are taken"));
+        }
+        self.change(|set| {
+            if set.catalogs.contains_key(&definition.name) {
+                return Err(Error::new(Code::AlreadyExists, format!("there is a catalog named {} already", definition.name)));
+            }
+            if !set.connections.contains_key(&definition.connection) {
+                let known = set.connections.keys().map(String::as_str);
+                return Err(Error::unknown("connection", &definition.connection, known));
+            }
+            set.catalogs.insert(definition.name.clone(), definition.clone());
+            Ok(())
+        })
+    }
+
+    pub fn remove_catalog(&self, name: &str) -> Result<()> {
+        self.change(|set| match set.catalogs.remove(name) {
+            Some(_) => Ok(()),
+            None => Err(Error::unknown("catalog", name, set.catalogs.keys().map(String::as_str))),
+        })
+    }
+
+    /// Tests a connection step by step, whether it has been added or not.
+    pub async fn test_connection(definition: &ConnectionDefinition, report: &mut (dyn FnMut(TestStep) + Send)) -> Result<()> {
+        connector(definition)?.test(report).await;
+        Ok(())
+    }
+}
+
+impl CatalogSet {
+    pub fn connector(&self, catalog: &str) -> Result<&Arc<dyn Connector>> {
+        let Some(definition) = self.catalogs.get(catalog) else {
+            return Err(Error::unknown("catalog", catalog, self.catalogs.keys().map(String::as_str)));
+        };
+        match self.connections.get(&definition.connection) {
+            Some(connection) => Ok(&connection.connector),
+            None => Err(Error::internal(format!("catalog {catalog} has lost its connection {}", definition.connection))),
+        }
+    }
+}

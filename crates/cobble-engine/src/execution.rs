@@ -1,0 +1,117 @@
+//! A statement being executed, or its answer when it is already there.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use arrow::array::{RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
+use cobble_exec::RunningQuery;
+use cobble_plan::document::{PlanDocument, RunMeasures};
+use cobble_types::{Result, SqlType};
+use serde::{Deserialize, Serialize};
+
+use crate::memory_table::MemoryTable;
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ResultColumn {
+    pub name: String,
+    pub sql_type: SqlType,
+}
+
+/// Columns, rows as they come, and the plan with its measures so far.
+#[derive(Debug)]
+pub struct Execution {
+    pub columns: Vec<ResultColumn>,
+    /// What a statement without rows has done, such as "now in fleet.public".
+    pub message: Option<String>,
+    rows: Rows,
+    rows_out: u64,
+}
+
+#[derive(Debug)]
+enum Rows {
+    Running { query: Box<RunningQuery>, document: Box<PlanDocument>, planning_seconds: f64, seconds: Option<f64> },
+    Ready(VecDeque<RecordBatch>),
+}
+
+/// How far a run has come.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Progress {
+    /// Rows that have crossed the gates.
+    pub rows_read: u64,
+    pub bytes_read: u64,
+    /// Rows of the result so far.
+    pub rows_out: u64,
+    pub seconds: f64,
+}
+
+impl Execution {
+    pub(crate) fn running(columns: Vec<ResultColumn>, query: RunningQuery, document: PlanDocument, planning_seconds: f64) -> Self {
+        let rows = Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
+        Execution { columns, message: None, rows, rows_out: 0 }
+    }
+
+    pub(crate) fn done(message: String) -> Self {
+        Execution { columns: vec![], message: Some(message), rows: Rows::Ready(VecDeque::new()), rows_out: 0 }
+    }
+
+    pub(crate) fn ready(table: MemoryTable) -> Result<Self> {
+        let columns: Vec<ResultColumn> =
+            table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
+        let fields: Vec<Field> = table.columns.iter().map(|(name, t)| Field::new(name, t.to_arrow(), true)).collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(table.rows));
+        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), table.arrays, &options)?;
+        Ok(Execution { columns, message: None, rows: Rows::Ready(VecDeque::from([batch])), rows_out: 0 })
+    }
+
+    /// The next batch; `None` when the statement has finished.
+    pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let batch = match &mut self.rows {
+            Rows::Ready(batches) => batches.pop_front(),
+            Rows::Running { query, seconds, .. } => {
+                let batch = query.next().await;
+                if !matches!(batch, Ok(Some(_))) {
+                    *seconds = Some(query.elapsed().as_secs_f64());
+                }
+                batch?
+            }
+        };
+        self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);
+        Ok(batch)
+    }
+
+    /// All rows; for tests and small results.
+    pub async fn collect(&mut self) -> Result<Vec<RecordBatch>> {
+        let mut all = Vec::new();
+        while let Some(batch) = self.next().await? {
+            all.push(batch);
+        }
+        Ok(all)
+    }
+
+    pub fn progress(&self) -> Progress {
+        match &self.rows {
+            Rows::Ready(_) => Progress { rows_out: self.rows_out, ..Progress::default() },
+            Rows::Running { query, seconds, .. } => Progress {
+                rows_read: query.measures.rows_read(),
+                bytes_read: query.measures.bytes_read(),
+                rows_out: self.rows_out,
+                seconds: seconds.unwrap_or_else(|| query.elapsed().as_secs_f64()),
+            },
+        }
+    }
+
+    /// The plan with what has been measured until now; `None` for statements that have none.
+    pub fn plan(&self) -> Option<PlanDocument> {
+        let Rows::Running { query, document, planning_seconds, seconds } = &self.rows else { return None };
+        let mut document = document.as_ref().clone();
+        query.measures.write_into(&mut document);
+        document.measures = Some(RunMeasures {
+            planning_seconds: *planning_seconds,
+            seconds: seconds.unwrap_or_else(|| query.elapsed().as_secs_f64()),
+            rows: self.rows_out,
+            memory: query.peak_memory(),
+        });
+        Some(document)
+    }
+}

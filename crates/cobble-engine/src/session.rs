@@ -1,0 +1,225 @@
+//! A session: a place for unqualified names, settings, and the way from a statement's text to its execution.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use cobble_exec::{fold_constant, start};
+use cobble_plan::document::PlanDocument;
+use cobble_plan::physical::PhysicalPlan;
+use cobble_plan::{Settings, draw, planner, settings};
+use cobble_sql::{
+    BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query, parse_statements,
+    relation_names,
+};
+use cobble_types::{Error, Result};
+use tokio_util::sync::CancellationToken;
+
+use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
+use crate::execution::{Execution, ResultColumn};
+use crate::memory_table::text_rows;
+use crate::resolve::{DEFAULT_SCHEMA, Place, complete, resolve, table, table_names};
+use crate::system_tables::lines;
+
+#[derive(Debug, Clone)]
+pub struct Session {
+    engine: Arc<Engine>,
+    place: Place,
+    pub settings: Settings,
+}
+
+/// A query planned and ready to start.
+struct Planned {
+    plan: PhysicalPlan,
+    columns: Vec<ResultColumn>,
+    seconds: f64,
+}
+
+impl Session {
+    pub(crate) fn new(engine: Arc<Engine>) -> Self {
+        Session { engine, place: Place::default(), settings: Settings::default() }
+    }
+
+    /// The default catalog and schema.
+    pub fn place(&self) -> (Option<&str>, Option<&str>) {
+        (self.place.catalog.as_deref(), self.place.schema.as_deref())
+    }
+
+    /// Sets the default place to `catalog` or `catalog.schema`.
+    pub fn use_place(&mut self, catalog: &str, schema: Option<&str>) -> Result<()> {
+        let set = self.engine.set();
+        if catalog != SYSTEM_CATALOG && !set.catalogs.contains_key(catalog) {
+            let known: Vec<&str> = set.catalogs.keys().map(String::as_str).collect();
+            let error = Error::unknown("catalog", catalog, known.iter().copied());
+            return Err(if error.hint.is_none() { error.hint(format!("there are {}", known.join(", "))) } else { error });
+        }
+        self.place = Place { catalog: Some(catalog.to_owned()), schema: schema.map(str::to_owned) };
+        Ok(())
+    }
+
+    /// Runs all statements of a text but the last to their end, then starts the last one.
+    pub async fn run_text(&mut self, text: &str, cancel: &CancellationToken) -> Result<Execution> {
+        let mut statements = parse_statements(text)?;
+        let last = statements.pop().ok_or_else(|| Error::new(cobble_types::Code::Syntax, "there is no statement in the text"))?;
+        for statement in statements {
+            let mut execution = self.run(&statement, cancel).await?;
+            while execution.next().await?.is_some() {}
+        }
+        self.run(&last, cancel).await
+    }
+
+    /// Starts one statement. Its rows are taken from the execution; cancelling the token stops it.
+    pub async fn run(&mut self, statement: &StatementText, cancel: &CancellationToken) -> Result<Execution> {
+        match &statement.statement {
+            Statement::Query(query) => {
+                let planned = self.planned(query).await?;
+                self.started(planned, cancel)
+            }
+            Statement::Explain(explain) => self.explain(explain, cancel).await,
+            Statement::Use { catalog, schema } => {
+                self.use_place(catalog, schema.as_deref())?;
+                let schema = schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
+                Ok(Execution::done(format!("now in {catalog}.{schema}")))
+            }
+            Statement::Set { name, value } => {
+                self.settings.set(name, value)?;
+                Ok(Execution::done(format!("{name} = {value}")))
+            }
+            Statement::Show(show) => self.show(show).await,
+        }
+    }
+
+    /// The plan of a query, not run.
+    pub async fn plan_text(&mut self, text: &str) -> Result<PlanDocument> {
+        let statements = parse_statements(text)?;
+        let [statement] = statements.as_slice() else {
+            return Err(Error::new(cobble_types::Code::Syntax, "a plan is made of exactly one statement"));
+        };
+        match &statement.statement {
+            Statement::Query(query) => Ok(self.planned(query).await?.plan.document),
+            Statement::Explain(explain) => Ok(self.planned(&explain.query).await?.plan.document),
+            _ => Err(Error::new(cobble_types::Code::Unsupported, "only a query has a plan")),
+        }
+    }
+
+    async fn planned(&self, query: &cobble_sql::Query) -> Result<Planned> {
+        let began = Instant::now();
+        let set = self.engine.set();
+        let catalog = resolve(&self.engine, &set, &self.place, relation_names(query)).await;
+        let now = chrono::Utc::now().timestamp_micros();
+        let BoundQuery { plan, columns } = bind_query(query, &BindContext { catalog: &catalog, now })?;
+        let plan = planner::plan(plan, &self.settings, &fold_constant)?;
+        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
+        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+    }
+
+    fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
+        let running = start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token())?;
+        Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds))
+    }
+
+    async fn explain(&self, explain: &Explain, cancel: &CancellationToken) -> Result<Execution> {
+        let planned = self.planned(&explain.query).await?;
+        let document = if explain.analyze {
+            let mut execution = self.started(planned, cancel)?;
+            while execution.next().await?.is_some() {}
+            execution.plan().ok_or_else(|| Error::internal("a query without a plan"))?
+        } else {
+            planned.plan.document
+        };
+        let text = match explain.format {
+            PlanFormat::Json => {
+                serde_json::to_string_pretty(&document).map_err(|e| Error::internal(format!("a plan cannot be written: {e}")))?
+            }
+            PlanFormat::Text => match explain.show {
+                ExplainShow::Tree => draw::tree(&document),
+                ExplainShow::Gates => draw::gates(&document),
+                ExplainShow::Joins => draw::joins(&document),
+                ExplainShow::Rewrites => draw::rewrites(&document),
+            },
+        };
+        let text: Vec<String> = text.lines().map(str::to_owned).collect();
+        Execution::ready(lines("plan", &text))
+    }
+
+    async fn show(&self, show: &Show) -> Result<Execution> {
+        let set = self.engine.set();
+        let some = |s: &str| Some(s.to_owned());
+        let table = match show {
+            Show::Catalogs => {
+                let mut rows: Vec<_> = set.catalogs.values().map(|c| vec![some(&c.name), some(&c.connection)]).collect();
+                rows.push(vec![some(SYSTEM_CATALOG), None]);
+                text_rows(&["catalog", "connection"], &rows)
+            }
+            Show::Schemas { catalog } => {
+                let catalog = self.catalog_of(&set, catalog.as_deref())?;
+                let rows: Vec<_> = self.schemas(&set, &catalog).await?.into_iter().map(|s| vec![Some(s)]).collect();
+                text_rows(&["schema"], &rows)
+            }
+            Show::Tables { place } => {
+                let (catalog, schema) = match place.as_slice() {
+                    [catalog, schema] => (catalog.clone(), Some(schema.clone())),
+                    [one] if set.catalogs.contains_key(one) || one == SYSTEM_CATALOG => (one.clone(), None),
+                    [schema] => (self.catalog_of(&set, None)?, Some(schema.clone())),
+                    _ => (self.catalog_of(&set, None)?, self.place.schema.clone()),
+                };
+                let schemas = match schema {
+                    Some(schema) => vec![schema],
+                    None => self.schemas(&set, &catalog).await?.into_iter().filter(|s| s != "information_schema").collect(),
+                };
+                let mut rows = Vec::new();
+                for schema in schemas {
+                    for table in table_names(&self.engine, &set, &catalog, &schema).await? {
+                        rows.push(vec![some(&catalog), some(&schema), Some(table)]);
+                    }
+                }
+                text_rows(&["catalog", "schema", "table"], &rows)
+            }
+            Show::Columns { table: name, position } => {
+                let found = table(&self.engine, &set, &self.place, name).await.map_err(|e| e.at(*position))?;
+                let rows: Vec<_> = found
+                    .columns
+                    .iter()
+                    .map(|c| {
+                        let nullable = if c.nullable { "yes" } else { "no" };
+                        vec![some(&c.name), Some(c.sql_type.to_string()), some(nullable), c.comment.clone()]
+                    })
+                    .collect();
+                text_rows(&["column", "type", "nullable", "comment"], &rows)
+            }
+            Show::Settings => {
+                let rows: Vec<_> = settings::KNOWN.iter().map(|(name, about)| vec![some(name), some(about)]).collect();
+                text_rows(&["setting", "meaning"], &rows)
+            }
+        };
+        Execution::ready(table)
+    }
+
+    fn catalog_of(&self, set: &CatalogSet, written: Option<&str>) -> Result<String> {
+        match written.or(self.place.catalog.as_deref()) {
+            Some(catalog) => Ok(catalog.to_owned()),
+            None => Err(complete(set, &self.place, &["the statement".to_owned()]).err().unwrap_or_else(Error::cancelled)),
+        }
+    }
+
+    // ---- browsing ----
+
+    /// Schemas of a catalog, with the ones every catalog has.
+    pub async fn schemas(&self, set: &CatalogSet, catalog: &str) -> Result<Vec<String>> {
+        if catalog == SYSTEM_CATALOG {
+            return Ok(vec!["state".to_owned()]);
+        }
+        let mut schemas = set.connector(catalog)?.schemas().await?;
+        schemas.push("information_schema".to_owned());
+        Ok(schemas)
+    }
+
+    /// Tables of a schema.
+    pub async fn tables(&self, catalog: &str, schema: &str) -> Result<Vec<String>> {
+        table_names(&self.engine, &self.engine.set(), catalog, schema).await
+    }
+
+    /// A table by its name of one to three parts.
+    pub async fn table(&self, name: &[String]) -> Result<Arc<cobble_plan::logical::Table>> {
+        table(&self.engine, &self.engine.set(), &self.place, name).await
+    }
+}
