@@ -1,0 +1,172 @@
+//! The service's records in PostgreSQL, through Diesel. Nothing else touches that database.
+
+mod schema;
+mod seal;
+
+use chrono::{DateTime, Utc};
+use cobble_types::{Code, Error, Result};
+use diesel::pg::PgConnection;
+use diesel::prelude::*;
+use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
+use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+
+pub use seal::SealingKey;
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
+
+/// A pool of connections to the records. All calls block; call them where blocking is allowed.
+#[derive(Clone)]
+pub struct Records {
+    pool: Pool<ConnectionManager<PgConnection>>,
+    key: SealingKey,
+}
+
+impl std::fmt::Debug for Records {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Records")
+    }
+}
+
+/// A stored connection. The definition is JSON without the secret.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StoredConnection {
+    pub name: String,
+    pub definition: Json,
+    pub secret: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredCatalog {
+    pub name: String,
+    pub connection: String,
+}
+
+/// One execution of a statement.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Queryable, Insertable, AsChangeset, Selectable)]
+#[diesel(table_name = schema::runs)]
+pub struct StoredRun {
+    pub id: String,
+    pub statement: String,
+    /// `running`, `finished`, `failed`, `cancelled`, or `lost` when the service stopped meanwhile.
+    pub state: String,
+    pub error: Option<Json>,
+    pub plan: Option<Json>,
+    pub rows_out: i64,
+    pub rows_read: i64,
+    pub bytes_read: i64,
+    pub seconds: f64,
+    pub started_at: DateTime<Utc>,
+    pub finished_at: Option<DateTime<Utc>>,
+}
+
+fn storage(error: impl std::fmt::Display) -> Error {
+    Error::new(Code::Storage, format!("the service's records: {error}")).hint("check that the PostgreSQL server of the records is running")
+}
+
+impl Records {
+    /// Connects and brings the tables to the present version.
+    pub fn open(url: &str, key: SealingKey) -> Result<Records> {
+        let pool = Pool::builder()
+            .max_size(4)
+            .min_idle(Some(1))
+            .connection_timeout(std::time::Duration::from_secs(10))
+            .build(ConnectionManager::<PgConnection>::new(url))
+            .map_err(storage)?;
+        let records = Records { pool, key };
+        records.connection()?.run_pending_migrations(MIGRATIONS).map_err(storage)?;
+        // Runs that were under way when the service last stopped have no one to finish them.
+        diesel::update(schema::runs::table.filter(schema::runs::state.eq("running")))
+            .set((schema::runs::state.eq("lost"), schema::runs::finished_at.eq(Some(Utc::now()))))
+            .execute(&mut records.connection()?)
+            .map_err(storage)?;
+        Ok(records)
+    }
+
+    fn connection(&self) -> Result<PooledConnection<ConnectionManager<PgConnection>>> {
+        self.pool.get().map_err(storage)
+    }
+
+    pub fn connections(&self) -> Result<Vec<StoredConnection>> {
+        use schema::connections::dsl;
+        let rows: Vec<(String, Json, Option<Vec<u8>>)> = dsl::connections
+            .select((dsl::name, dsl::definition, dsl::sealed_secret))
+            .order(dsl::name)
+            .load(&mut self.connection()?)
+            .map_err(storage)?;
+        rows.into_iter()
+            .map(|(name, definition, sealed)| {
+                let secret = sealed.map(|sealed| self.key.open(&sealed, &name)).transpose()?;
+                Ok(StoredConnection { name, definition, secret })
+            })
+            .collect()
+    }
+
+    pub fn add_connection(&self, stored: &StoredConnection) -> Result<()> {
+        use schema::connections::dsl;
+        let sealed = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        diesel::insert_into(dsl::connections)
+            .values((dsl::name.eq(&stored.name), dsl::definition.eq(&stored.definition), dsl::sealed_secret.eq(sealed)))
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    pub fn remove_connection(&self, name: &str) -> Result<()> {
+        use schema::connections::dsl;
+        diesel::delete(dsl::connections.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    pub fn catalogs(&self) -> Result<Vec<StoredCatalog>> {
+        use schema::catalogs::dsl;
+        let rows: Vec<(String, String)> =
+            dsl::catalogs.select((dsl::name, dsl::connection)).order(dsl::name).load(&mut self.connection()?).map_err(storage)?;
+        Ok(rows.into_iter().map(|(name, connection)| StoredCatalog { name, connection }).collect())
+    }
+
+    pub fn add_catalog(&self, catalog: &StoredCatalog) -> Result<()> {
+        use schema::catalogs::dsl;
+        diesel::insert_into(dsl::catalogs)
+            .values((dsl::name.eq(&catalog.name), dsl::connection.eq(&catalog.connection)))
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    pub fn remove_catalog(&self, name: &str) -> Result<()> {
+        use schema::catalogs::dsl;
+        diesel::delete(dsl::catalogs.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    /// Writes a run, new or changed.
+    pub fn put_run(&self, run: &StoredRun) -> Result<()> {
+        use schema::runs::dsl;
+        diesel::insert_into(dsl::runs)
+            .values(run)
+            .on_conflict(dsl::id)
+            .do_update()
+            .set(run)
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    /// The latest runs, newest first, without their plans.
+    pub fn runs(&self, most: i64) -> Result<Vec<StoredRun>> {
+        use schema::runs::dsl;
+        let mut runs: Vec<StoredRun> = dsl::runs
+            .select(StoredRun::as_select())
+            .order(dsl::started_at.desc())
+            .limit(most)
+            .load(&mut self.connection()?)
+            .map_err(storage)?;
+        runs.iter_mut().for_each(|run| run.plan = None);
+        Ok(runs)
+    }
+
+    pub fn run(&self, id: &str) -> Result<Option<StoredRun>> {
+        use schema::runs::dsl;
+        dsl::runs.find(id).select(StoredRun::as_select()).first(&mut self.connection()?).optional().map_err(storage)
+    }
+}

@@ -1,0 +1,3 @@
+DROP TABLE runs;
+DROP TABLE catalogs;
+DROP TABLE connections;

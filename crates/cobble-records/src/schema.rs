@@ -1,0 +1,34 @@
+//! The tables as Diesel knows them; the migrations are what makes them.
+
+diesel::table! {
+    connections (name) {
+        name -> Text,
+        definition -> Jsonb,
+        sealed_secret -> Nullable<Bytea>,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    catalogs (name) {
+        name -> Text,
+        connection -> Text,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
+    runs (id) {
+        id -> Text,
+        statement -> Text,
+        state -> Text,
+        error -> Nullable<Jsonb>,
+        plan -> Nullable<Jsonb>,
+        rows_out -> BigInt,
+        rows_read -> BigInt,
+        bytes_read -> BigInt,
+        seconds -> Double,
+        started_at -> Timestamptz,
+        finished_at -> Nullable<Timestamptz>,
+    }
+}

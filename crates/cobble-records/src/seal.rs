@@ -1,0 +1,91 @@
+//! Sealing of secrets: ChaCha20-Poly1305 (RFC 8439) under a key that stands in a file of its own, readable by its owner
+//! only. The connection's name is authenticated too, so a sealed secret cannot be moved to another connection.
+
+use std::fs::OpenOptions;
+use std::io::Write;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::path::Path;
+
+use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
+use chacha20poly1305::{ChaCha20Poly1305, Key, Nonce};
+use cobble_types::{Code, Error, Result};
+
+const NONCE: usize = 12;
+
+#[derive(Clone)]
+pub struct SealingKey(ChaCha20Poly1305);
+
+impl SealingKey {
+    /// Reads the key, or makes one where there is none.
+    pub fn load_or_create(path: &Path) -> Result<SealingKey> {
+        let bad = |what: String| Error::new(Code::Storage, format!("the sealing key {}: {what}", path.display()));
+        match std::fs::read(path) {
+            Ok(bytes) => {
+                let mode = std::fs::metadata(path).map_err(|e| bad(e.to_string()))?.permissions().mode();
+                if mode & 0o077 != 0 {
+                    return Err(bad("others may read it".into()).hint(format!("chmod 600 {}", path.display())));
+                }
+                if bytes.len() != 32 {
+                    return Err(bad("it is not 32 bytes long".into()).hint("put the original file back; without it stored secrets are lost"));
+                }
+                Ok(SealingKey(ChaCha20Poly1305::new(Key::from_slice(&bytes))))
+            }
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+                let key = ChaCha20Poly1305::generate_key(&mut OsRng);
+                let mut file = OpenOptions::new()
+                    .write(true)
+                    .create_new(true)
+                    .mode(0o600)
+                    .open(path)
+                    .map_err(|e| bad(e.to_string()))?;
+                file.write_all(&key).and_then(|()| file.sync_all()).map_err(|e| bad(e.to_string()))?;
+                Ok(SealingKey(ChaCha20Poly1305::new(&key)))
+            }
+            Err(e) => Err(bad(e.to_string())),
+        }
+    }
+
+    pub fn seal(&self, secret: &str, name: &str) -> Result<Vec<u8>> {
+        let nonce = ChaCha20Poly1305::generate_nonce(&mut OsRng);
+        let sealed = self
+            .0
+            .encrypt(&nonce, Payload { msg: secret.as_bytes(), aad: name.as_bytes() })
+            .map_err(|_| Error::internal("a secret could not be sealed"))?;
+        Ok([nonce.as_slice(), &sealed].concat())
+    }
+
+    pub fn open(&self, sealed: &[u8], name: &str) -> Result<String> {
+        let wrong = || {
+            Error::new(Code::Storage, format!("the stored secret of connection {name} cannot be opened"))
+                .hint("the sealing key is not the one it was sealed with; add the connection again")
+        };
+        if sealed.len() < NONCE {
+            return Err(wrong());
+        }
+        let (nonce, text) = sealed.split_at(NONCE);
+        let open = self.0.decrypt(Nonce::from_slice(nonce), Payload { msg: text, aad: name.as_bytes() }).map_err(|_| wrong())?;
+        String::from_utf8(open).map_err(|_| wrong())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_secret_opens_only_with_its_key_and_its_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("key");
+        let key = SealingKey::load_or_create(&path).unwrap();
+        assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+        let sealed = key.seal("gangway", "fleet_db").unwrap();
+        assert!(!sealed.windows(7).any(|part| part == b"gangway"));
+        let again = SealingKey::load_or_create(&path).unwrap();
+        assert_eq!(again.open(&sealed, "fleet_db").unwrap(), "gangway");
+        assert!(again.open(&sealed, "yard_db").is_err());
+        let other = SealingKey::load_or_create(&folder.path().join("other")).unwrap();
+        assert!(other.open(&sealed, "fleet_db").unwrap_err().hint.is_some());
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o644)).unwrap();
+        assert!(SealingKey::load_or_create(&path).err().unwrap().message.contains("others may read it"));
+    }
+}
