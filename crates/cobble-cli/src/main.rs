@@ -1,1 +1,118 @@
-fn main(){}
+//! The `cobble` command.
+
+mod client;
+mod commands;
+mod config;
+mod output;
+mod place;
+mod shell;
+
+use std::process::ExitCode;
+
+use clap::{Args, Parser, Subcommand};
+use cobble_types::Error;
+
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+/// Query data across files and databases with one SQL engine, and see what each source took over.
+#[derive(Parser)]
+#[command(name = "cobble", version, propagate_version = true, max_term_width = 100)]
+#[command(after_help = "Example:\n  cobble up --demo\n  cobble sql \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\"")]
+struct Cli {
+    #[command(flatten)]
+    common: Common,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Args, Clone)]
+pub struct Common {
+    /// Address of the service
+    #[arg(long, global = true, env = "COBBLE_SERVICE", default_value = "http://127.0.0.1:7300", value_name = "URL")]
+    service: String,
+    /// Print JSON
+    #[arg(long, global = true)]
+    json: bool,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Start the service in the foreground
+    #[command(after_help = "Example:\n  cobble up --demo --scale 0.1")]
+    Up(commands::up::Arguments),
+    /// Run statements, or open a shell
+    #[command(after_help = "Examples:\n  cobble sql \"SELECT name, active FROM fleet.public.routes LIMIT 5\"\n  cobble sql --catalog drop --format csv --out july.csv \"SELECT * FROM boardings WHERE month = '2025-07'\"\n  cobble sql --here \"SELECT count(*) FROM tariffs\"")]
+    Sql(commands::sql::Arguments),
+    /// Show how a query is done, and what each source takes over
+    #[command(after_help = "Example:\n  cobble plan --measure \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\"")]
+    Plan(commands::plan::Arguments),
+    /// Connections: how to reach a system
+    #[command(subcommand, after_help = "Example:\n  cobble connection test fleet_db")]
+    Connection(commands::connection::Action),
+    /// Catalogs: the names of connections in SQL
+    #[command(subcommand, after_help = "Example:\n  cobble catalog add harbour --connection fleet_db")]
+    Catalog(commands::catalog::Action),
+    /// Look around in catalogs, schemas and tables
+    #[command(after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare")]
+    Browse(commands::browse::Arguments),
+    /// Runs: what is being executed and what was
+    #[command(subcommand, after_help = "Example:\n  cobble runs list")]
+    Runs(commands::runs::Action),
+}
+
+/// What a command ends with when it does not succeed.
+#[derive(Debug)]
+pub enum Failure {
+    /// The query or action failed; with the statement, to show where.
+    Failed { error: Error, statement: Option<String> },
+    Usage(String),
+    Unreachable(String),
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        Failure::Failed { error, statement: None }
+    }
+}
+
+pub type Outcome<T = ()> = Result<T, Failure>;
+
+fn main() -> ExitCode {
+    let cli = Cli::parse();
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("error: no threads could be started: {error}");
+            return ExitCode::from(1);
+        }
+    };
+    let common = cli.common;
+    let outcome = runtime.block_on(async {
+        match cli.command {
+            Command::Up(arguments) => commands::up::run(arguments).await,
+            Command::Sql(arguments) => commands::sql::run(&common, arguments).await,
+            Command::Plan(arguments) => commands::plan::run(&common, arguments).await,
+            Command::Connection(action) => commands::connection::run(&common, action).await,
+            Command::Catalog(action) => commands::catalog::run(&common, action).await,
+            Command::Browse(arguments) => commands::browse::run(&common, arguments).await,
+            Command::Runs(action) => commands::runs::run(&common, action).await,
+        }
+    });
+    runtime.shutdown_background();
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(Failure::Failed { error, statement }) => {
+            output::print_error(&error, statement.as_deref(), common.json);
+            ExitCode::from(1)
+        }
+        Err(Failure::Usage(message)) => {
+            eprintln!("error: {message}");
+            ExitCode::from(2)
+        }
+        Err(Failure::Unreachable(message)) => {
+            eprintln!("error: {message}");
+            ExitCode::from(3)
+        }
+    }
+}

@@ -1,5 +1,6 @@
 //! A session: a place for unqualified names, settings, and the way from a statement's text to its execution.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -24,7 +25,9 @@ use crate::system_tables::lines;
 pub struct Session {
     engine: Arc<Engine>,
     place: Place,
-    pub settings: Settings,
+    settings: Settings,
+    /// What was set, as written.
+    given: BTreeMap<String, String>,
 }
 
 /// A query planned and ready to start.
@@ -36,7 +39,19 @@ struct Planned {
 
 impl Session {
     pub(crate) fn new(engine: Arc<Engine>) -> Self {
-        Session { engine, place: Place::default(), settings: Settings::default() }
+        Session { engine, place: Place::default(), settings: Settings::default(), given: BTreeMap::new() }
+    }
+
+    /// Sets a session setting, as `SET name = value` does.
+    pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
+        self.settings.set(name, value)?;
+        self.given.insert(name.to_owned(), value.to_owned());
+        Ok(())
+    }
+
+    /// The settings that were given, by name.
+    pub fn given_settings(&self) -> &BTreeMap<String, String> {
+        &self.given
     }
 
     /// The default catalog and schema.
@@ -81,7 +96,7 @@ impl Session {
                 Ok(Execution::done(format!("now in {catalog}.{schema}")))
             }
             Statement::Set { name, value } => {
-                self.settings.set(name, value)?;
+                self.set(name, value)?;
                 Ok(Execution::done(format!("{name} = {value}")))
             }
             Statement::Show(show) => self.show(show).await,

@@ -1,0 +1,12 @@
+//! The long-running service: HTTP with the console, runs with their results, the records, and the private PostgreSQL.
+
+mod api;
+mod demo;
+mod private_postgres;
+mod runs;
+mod service;
+mod up;
+
+pub use api::openapi_json;
+pub use api::types;
+pub use up::{Up, up};

@@ -1,0 +1,133 @@
+//! The service over HTTP.
+
+use arrow::array::RecordBatch;
+use arrow::buffer::Buffer;
+use arrow::ipc::reader::StreamDecoder;
+use cobble_engine::PlanDocument;
+use cobble_service::types::{ErrorBody, RunBody, StatementBody};
+use cobble_types::{Code, Error, Position};
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::{Failure, Outcome};
+
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    base: String,
+}
+
+/// The error that a body carries.
+pub fn error_of(body: &ErrorBody) -> Error {
+    let code = serde_json::from_value(serde_json::Value::String(body.code.clone())).unwrap_or(Code::Internal);
+    Error {
+        code,
+        message: body.message.clone(),
+        position: body.position.map(|p| Position { line: p.line, column: p.column }),
+        hint: body.hint.clone(),
+    }
+}
+
+impl Client {
+    pub fn new(base: &str) -> Client {
+        Client { http: reqwest::Client::new(), base: base.trim_end_matches('/').to_owned() }
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/api/v1{path}", self.base))
+    }
+
+    fn unreachable(&self, error: &reqwest::Error) -> Failure {
+        if error.is_connect() || error.is_timeout() {
+            Failure::Unreachable(format!("no service answers at {}; start one with: cobble up --demo", self.base))
+        } else {
+            Failure::Unreachable(format!("the service at {} broke off: {error}", self.base))
+        }
+    }
+
+    async fn answered(&self, request: RequestBuilder) -> Outcome<Response> {
+        let response = request.send().await.map_err(|e| self.unreachable(&e))?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let text = response.text().await.unwrap_or_default();
+        Err(match serde_json::from_str::<ErrorBody>(&text) {
+            Ok(body) => error_of(&body).into(),
+            Err(_) => Failure::Unreachable(format!("{} answered {status}: is it a Cobble Lane service?", self.base)),
+        })
+    }
+
+    async fn decoded<T: DeserializeOwned>(&self, request: RequestBuilder) -> Outcome<T> {
+        let text = self.answered(request).await?.text().await.map_err(|e| self.unreachable(&e))?;
+        serde_json::from_str(&text).map_err(|e| {
+            Failure::Unreachable(format!("the service at {} gave an answer of another version: {e}", self.base))
+        })
+    }
+
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Outcome<T> {
+        self.decoded(self.request(Method::GET, path)).await
+    }
+
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Outcome<T> {
+        self.decoded(self.request(Method::POST, path).json(body)).await
+    }
+
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Outcome<T> {
+        self.decoded(self.request(Method::DELETE, path)).await
+    }
+
+    pub async fn start(&self, body: &StatementBody) -> Outcome<RunBody> {
+        self.post("/runs", body).await
+    }
+
+    pub async fn run(&self, id: &str) -> Outcome<RunBody> {
+        self.get(&format!("/runs/{id}")).await
+    }
+
+    pub async fn plan_of(&self, id: &str) -> Outcome<PlanDocument> {
+        self.get(&format!("/runs/{id}/plan")).await
+    }
+
+    /// The run's rows as they come.
+    pub async fn rows(&self, id: &str) -> Outcome<RowStream> {
+        let request = self.request(Method::GET, &format!("/runs/{id}/rows?format=arrow"));
+        let response = self.answered(request).await?;
+        Ok(RowStream { client: self.clone(), id: id.to_owned(), response, decoder: StreamDecoder::new(), rest: Buffer::from(Vec::<u8>::new()) })
+    }
+}
+
+pub struct RowStream {
+    client: Client,
+    id: String,
+    response: Response,
+    decoder: StreamDecoder,
+    rest: Buffer,
+}
+
+impl RowStream {
+    pub async fn next(&mut self) -> Outcome<Option<RecordBatch>> {
+        loop {
+            let broken = |e: arrow::error::ArrowError| Failure::from(Error::internal(format!("the rows cannot be read: {e}")));
+            if let Some(batch) = self.decoder.decode(&mut self.rest).map_err(broken)? {
+                return Ok(Some(batch));
+            }
+            match self.response.chunk().await.map_err(|e| self.client.unreachable(&e))? {
+                Some(chunk) => {
+                    let mut bytes = self.rest.to_vec();
+                    bytes.extend_from_slice(&chunk);
+                    self.rest = Buffer::from(bytes);
+                }
+                None => {
+                    // The end of the stream is the end of the rows only if the run says so.
+                    let run = self.client.run(&self.id).await?;
+                    return match run.error {
+                        Some(error) => Err(error_of(&error).into()),
+                        None => Ok(None),
+                    };
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,172 @@
+//! `cobble connection …`
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use cobble_service::types::{ConnectionBody, NewConnectionBody, TestStepBody};
+use cobble_types::{Code, Error};
+
+use crate::client::Client;
+use crate::output::{print_json, text_table};
+use crate::{Common, Failure, Outcome};
+
+#[derive(Subcommand)]
+pub enum Action {
+    /// Add a connection
+    #[command(after_help = "Example:\n  FLEET_SECRET=… cobble connection add fleet_two --kind postgres --address 127.0.0.1:7310 --database fleet --user reader --secret-env FLEET_SECRET")]
+    Add(New),
+    /// List connections
+    List,
+    /// Show one, its secret hidden
+    Show { name: String },
+    /// Test one step by step
+    #[command(after_help = "Example:\n  cobble connection test fleet_db")]
+    Test { name: String },
+    /// Remove one that no catalog uses
+    Drop { name: String },
+}
+
+#[derive(Args)]
+pub struct New {
+    name: String,
+    /// files or postgres
+    #[arg(long)]
+    kind: String,
+    /// A folder, or host:port
+    #[arg(long)]
+    address: String,
+    #[arg(long)]
+    database: Option<String>,
+    #[arg(long)]
+    user: Option<String>,
+    /// Environment variable that holds the secret
+    #[arg(long, value_name = "VARIABLE")]
+    secret_env: Option<String>,
+    /// File that holds the secret; - is standard input
+    #[arg(long, value_name = "FILE", conflicts_with = "secret_env")]
+    secret_file: Option<PathBuf>,
+    #[arg(long)]
+    region: Option<String>,
+    /// A further setting of this kind; may be given again
+    #[arg(long, value_name = "NAME=VALUE")]
+    set: Vec<String>,
+}
+
+fn secret(new: &New) -> Outcome<Option<String>> {
+    let trimmed = |text: String| Some(text.trim_end_matches(['\r', '\n']).to_owned());
+    match (&new.secret_env, &new.secret_file) {
+        (Some(variable), _) => match std::env::var(variable) {
+            Ok(text) => Ok(Some(text)),
+            Err(_) => Err(Failure::Usage(format!("the environment variable {variable} is not set"))),
+        },
+        (None, Some(path)) if path.as_os_str() == "-" => {
+            let mut text = String::new();
+            std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::Usage(format!("standard input: {e}")))?;
+            Ok(trimmed(text))
+        }
+        (None, Some(path)) => {
+            std::fs::read_to_string(path).map(trimmed).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))
+        }
+        (None, None) => Ok(None),
+    }
+}
+
+pub async fn run(common: &Common, action: Action) -> Outcome {
+    let client = Client::new(&common.service);
+    match action {
+        Action::Add(new) => {
+            let secret = secret(&new)?;
+            let mut options = BTreeMap::new();
+            for setting in &new.set {
+                let Some((name, value)) = setting.split_once('=') else {
+                    return Err(Failure::Usage(format!("--set takes NAME=VALUE, not \"{setting}\"")));
+                };
+                options.insert(name.to_owned(), value.to_owned());
+            }
+            // A relative folder is meant from here, not from where the service runs.
+            let address = match std::fs::canonicalize(&new.address) {
+                Ok(path) if new.kind == "files" => path.display().to_string(),
+                _ => new.address,
+            };
+            let connection = ConnectionBody {
+                name: new.name,
+                kind: new.kind,
+                address,
+                database: new.database,
+                user: new.user,
+                region: new.region,
+                options,
+                has_secret: false,
+            };
+            let added: ConnectionBody = client.post("/connections", &NewConnectionBody { connection, secret }).await?;
+            if common.json {
+                return print_json(&added);
+            }
+            println!("connection {} added; try it with: cobble connection test {}", added.name, added.name);
+            Ok(())
+        }
+        Action::List => {
+            let all: Vec<ConnectionBody> = client.get("/connections").await?;
+            if common.json {
+                return print_json(&all);
+            }
+            if all.is_empty() {
+                println!("no connection yet; add one with: cobble connection add NAME --kind files --address FOLDER");
+                return Ok(());
+            }
+            let rows = all.into_iter().map(|c| vec![c.name, c.kind, c.address, c.database.unwrap_or_default(), c.region.unwrap_or_default()]).collect();
+            print!("{}", text_table(&["connection", "kind", "address", "database", "region"], rows));
+            Ok(())
+        }
+        Action::Show { name } => {
+            let c: ConnectionBody = client.get(&format!("/connections/{name}")).await?;
+            if common.json {
+                return print_json(&c);
+            }
+            let mut rows = vec![vec!["kind".to_owned(), c.kind], vec!["address".to_owned(), c.address]];
+            let mut more = |label: &str, value: Option<String>| {
+                if let Some(value) = value {
+                    rows.push(vec![label.to_owned(), value]);
+                }
+            };
+            more("database", c.database);
+            more("user", c.user);
+            more("secret", c.has_secret.then(|| "stored, hidden".to_owned()));
+            more("region", c.region);
+            c.options.into_iter().for_each(|(name, value)| more(&name, Some(value)));
+            print!("{}", text_table(&["setting", "value"], rows));
+            Ok(())
+        }
+        Action::Test { name } => {
+            let steps: Vec<TestStepBody> = client.post(&format!("/connections/{name}/test"), &()).await?;
+            if common.json {
+                print_json(&steps)?;
+            } else {
+                for step in &steps {
+                    println!("{} {:<8} {}", if step.passed { "ok    " } else { "failed" }, step.step, step.detail);
+                }
+            }
+            match steps.iter().find(|step| !step.passed) {
+                None => Ok(()),
+                Some(step) => {
+                    let setting = step.setting.as_deref().unwrap_or("its settings");
+                    let error = Error::new(Code::SourceRefused, format!("connection {name}: the step \"{}\" failed; look at {setting}", step.step));
+                    Err(match &step.fix {
+                        Some(fix) => error.hint(fix.clone()).into(),
+                        None => error.into(),
+                    })
+                }
+            }
+        }
+        Action::Drop { name } => {
+            let left: Vec<ConnectionBody> = client.delete(&format!("/connections/{name}")).await?;
+            if common.json {
+                return print_json(&left);
+            }
+            println!("connection {name} dropped");
+            Ok(())
+        }
+    }
+}

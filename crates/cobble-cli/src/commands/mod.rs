@@ -1,0 +1,9 @@
+//! The commands, one file each.
+
+pub mod browse;
+pub mod catalog;
+pub mod connection;
+pub mod plan;
+pub mod runs;
+pub mod sql;
+pub mod up;

@@ -1,0 +1,51 @@
+//! `cobble up`
+
+use std::path::PathBuf;
+
+use clap::Args;
+use cobble_service::{Up, up};
+
+use crate::Outcome;
+
+#[derive(Args)]
+pub struct Arguments {
+    /// Load and keep the demo: Saltmarsh Ferries
+    #[arg(long)]
+    demo: bool,
+    /// Size of the demo's data; 1 is six million boardings
+    #[arg(long, default_value_t = 0.1, env = "COBBLE_SCALE", requires = "demo")]
+    scale: f64,
+    /// Where the service keeps its data
+    #[arg(long, default_value = ".cobble", env = "COBBLE_FOLDER", value_name = "FOLDER")]
+    folder: PathBuf,
+    /// Port of HTTP and the console, on loopback
+    #[arg(long, default_value_t = 7300, env = "COBBLE_PORT")]
+    port: u16,
+    /// A PostgreSQL database for the records, instead of a private server
+    #[arg(long, env = "COBBLE_RECORDS", value_name = "URL", hide_env_values = true)]
+    records: Option<String>,
+    /// Port of the private PostgreSQL server, on loopback
+    #[arg(long, default_value_t = 7310, env = "COBBLE_RECORDS_PORT")]
+    records_port: u16,
+    /// Stop when standard input ends
+    #[arg(long, hide = true)]
+    stop_with_stdin: bool,
+}
+
+pub async fn run(arguments: Arguments) -> Outcome {
+    if arguments.demo && !(0.001..=100.0).contains(&arguments.scale) {
+        return Err(crate::Failure::Usage("--scale goes from 0.001 to 100".into()));
+    }
+    let settings = Up {
+        folder: arguments.folder,
+        http_port: arguments.port,
+        records: arguments.records,
+        records_port: arguments.records_port,
+        demo: arguments.demo.then_some(arguments.scale),
+        stop_with_stdin: arguments.stop_with_stdin,
+    };
+    let ready = |address: &str| println!("Cobble Lane is up: {address}  (Ctrl+C stops it)");
+    up(settings, |line| eprintln!("{line}"), ready).await?;
+    println!("stopped");
+    Ok(())
+}

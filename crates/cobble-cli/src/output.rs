@@ -1,0 +1,254 @@
+//! Results and errors on the terminal and in files.
+
+use std::fs::File;
+use std::io::{self, BufWriter, IsTerminal, Write};
+use std::path::Path;
+
+use arrow::array::{Array, RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
+use arrow::ipc::writer::FileWriter;
+use cobble_service::types::ErrorBody;
+use cobble_types::{Code, Error, array_value_text, json_value};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
+use parquet::arrow::ArrowWriter;
+
+use crate::Outcome;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Format {
+    Table,
+    Csv,
+    Jsonl,
+    Json,
+    Arrow,
+    Parquet,
+}
+
+/// Rows of a result that the table form shows.
+const TABLE_ROWS: usize = 1000;
+/// How null is shown in a table, where an empty text would look the same.
+const NULL: &str = "∅";
+
+/// Takes a result batch by batch and writes it in one form.
+pub struct Sink {
+    format: Format,
+    out: Box<dyn Write>,
+    columns: Vec<String>,
+    shown: Vec<RecordBatch>,
+    rows: usize,
+    file: Option<FileSink>,
+}
+
+enum FileSink {
+    Arrow(Box<FileWriter<Box<dyn Write>>>),
+    Parquet(Box<ArrowWriter<File>>),
+}
+
+fn failed(what: &str, error: impl std::fmt::Display) -> Error {
+    Error::new(Code::Storage, format!("{what}: {error}"))
+}
+
+impl Sink {
+    pub fn new(format: Format, out: Option<&Path>, columns: Vec<String>) -> Outcome<Sink> {
+        let to: Box<dyn Write> = match (out, format) {
+            (Some(path), Format::Parquet) => {
+                // Parquet writes through a file of its own, opened with the first batch.
+                drop(File::create(path).map_err(|e| failed(&path.display().to_string(), e))?);
+                Box::new(io::sink())
+            }
+            (Some(path), _) => Box::new(BufWriter::new(File::create(path).map_err(|e| failed(&path.display().to_string(), e))?)),
+            (None, Format::Arrow | Format::Parquet) if io::stdout().is_terminal() => {
+                return Err(crate::Failure::Usage("this format is not for a terminal; name a file with --out".into()));
+            }
+            (None, Format::Parquet) => return Err(crate::Failure::Usage("parquet needs a file: name one with --out".into())),
+            (None, _) => Box::new(BufWriter::new(io::stdout())),
+        };
+        Ok(Sink { format, out: to, columns, shown: vec![], rows: 0, file: None })
+    }
+
+    pub fn batch(&mut self, batch: &RecordBatch, path: Option<&Path>) -> Outcome {
+        let first = self.rows == 0;
+        self.write_batch(batch, first, path).map_err(|e| match e.kind() {
+            // A reader such as `head` that has seen enough is no failure.
+            io::ErrorKind::BrokenPipe => std::process::exit(0),
+            _ => crate::Failure::from(failed("the result cannot be written", e)),
+        })?;
+        self.rows += batch.num_rows();
+        Ok(())
+    }
+
+    fn named(&self, batch: &RecordBatch) -> io::Result<RecordBatch> {
+        let fields: Vec<Field> = self
+            .columns
+            .iter()
+            .zip(batch.columns())
+            .map(|(name, column)| Field::new(name, column.data_type().clone(), true))
+            .collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+        RecordBatch::try_new_with_options(Schema::new(fields).into(), batch.columns().to_vec(), &options).map_err(io::Error::other)
+    }
+
+    fn write_batch(&mut self, batch: &RecordBatch, first: bool, path: Option<&Path>) -> io::Result<()> {
+        match self.format {
+            Format::Table => {
+                if self.rows < TABLE_ROWS {
+                    self.shown.push(batch.slice(0, batch.num_rows().min(TABLE_ROWS - self.rows)));
+                }
+            }
+            Format::Csv => {
+                if first {
+                    writeln!(self.out, "{}", self.columns.iter().map(|c| csv_field(c)).collect::<Vec<_>>().join(","))?;
+                }
+                for row in 0..batch.num_rows() {
+                    let fields: Vec<String> = batch
+                        .columns()
+                        .iter()
+                        .map(|c| array_value_text(c.as_ref(), row).map_or(String::new(), |t| csv_field(&t)))
+                        .collect();
+                    writeln!(self.out, "{}", fields.join(","))?;
+                }
+            }
+            Format::Jsonl | Format::Json => {
+                for row in 0..batch.num_rows() {
+                    let object: serde_json::Map<String, serde_json::Value> = self
+                        .columns
+                        .iter()
+                        .zip(batch.columns())
+                        .map(|(name, c)| (name.clone(), json_value(c.as_ref(), row)))
+                        .collect();
+                    let object = serde_json::Value::Object(object);
+                    if self.format == Format::Jsonl {
+                        writeln!(self.out, "{object}")?;
+                    } else {
+                        write!(self.out, "{}\n  {object}", if first && row == 0 { "[" } else { "," })?;
+                    }
+                }
+            }
+            Format::Arrow => {
+                let named = self.named(batch)?;
+                let writer = match &mut self.file {
+                    Some(FileSink::Arrow(writer)) => writer,
+                    _ => {
+                        let out = std::mem::replace(&mut self.out, Box::new(io::sink()));
+                        let writer = FileWriter::try_new(out, &named.schema()).map_err(io::Error::other)?;
+                        self.file = Some(FileSink::Arrow(Box::new(writer)));
+                        match &mut self.file {
+                            Some(FileSink::Arrow(writer)) => writer,
+                            _ => return Ok(()),
+                        }
+                    }
+                };
+                writer.write(&named).map_err(io::Error::other)?;
+            }
+            Format::Parquet => {
+                let named = self.named(batch)?;
+                if self.file.is_none()
+                    && let Some(path) = path
+                {
+                    let writer = ArrowWriter::try_new(File::create(path)?, named.schema(), None).map_err(io::Error::other)?;
+                    self.file = Some(FileSink::Parquet(Box::new(writer)));
+                }
+                if let Some(FileSink::Parquet(writer)) = &mut self.file {
+                    writer.write(&named).map_err(io::Error::other)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Completes the output; returns the number of rows.
+    pub fn finish(mut self) -> Outcome<usize> {
+        let rows = self.rows;
+        let outcome: io::Result<()> = (|| {
+            match (self.format, self.file.take()) {
+                (Format::Table, _) => write!(self.out, "{}", table(&self.columns, &self.shown))?,
+                (Format::Csv, _) if rows == 0 => {
+                    writeln!(self.out, "{}", self.columns.iter().map(|c| csv_field(c)).collect::<Vec<_>>().join(","))?;
+                }
+                (Format::Json, _) => writeln!(self.out, "{}", if rows == 0 { "[]" } else { "\n]" })?,
+                (_, Some(FileSink::Arrow(mut writer))) => writer.finish().map_err(io::Error::other)?,
+                (_, Some(FileSink::Parquet(writer))) => drop(writer.close().map_err(io::Error::other)?),
+                _ => {}
+            }
+            self.out.flush()
+        })();
+        match outcome {
+            Ok(()) => Ok(rows),
+            Err(e) if e.kind() == io::ErrorKind::BrokenPipe => Ok(rows),
+            Err(e) => Err(failed("the result cannot be written", e).into()),
+        }
+    }
+}
+
+fn csv_field(text: &str) -> String {
+    if text.is_empty() || text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+}
+
+fn plain_table() -> Table {
+    let mut table = Table::new();
+    // A line under the header and nothing else.
+    table.load_preset("     ──           ").set_content_arrangement(ContentArrangement::Dynamic);
+    if !io::stdout().is_terminal() {
+        table.set_content_arrangement(ContentArrangement::Disabled);
+    }
+    table
+}
+
+fn trimmed(table: &Table) -> String {
+    table.to_string().lines().map(|line| format!("{}\n", line.trim_end())).collect()
+}
+
+/// Batches as a table: numbers to the right.
+pub fn table(columns: &[String], batches: &[RecordBatch]) -> String {
+    let mut table = plain_table();
+    table.set_header(columns.iter().map(Cell::new));
+    for batch in batches {
+        for row in 0..batch.num_rows() {
+            table.add_row(batch.columns().iter().map(|column| {
+                let text = array_value_text(column.as_ref(), row).unwrap_or_else(|| NULL.to_owned());
+                let cell = Cell::new(text);
+                if column.data_type().is_numeric() { cell.set_alignment(CellAlignment::Right) } else { cell }
+            }));
+        }
+    }
+    trimmed(&table)
+}
+
+/// Rows of words as a table.
+pub fn text_table(header: &[&str], rows: Vec<Vec<String>>) -> String {
+    let mut table = plain_table();
+    table.set_header(header.to_vec());
+    rows.into_iter().for_each(|row| drop(table.add_row(row)));
+    trimmed(&table)
+}
+
+pub fn print_json(value: &impl serde::Serialize) -> Outcome {
+    let text = serde_json::to_string_pretty(value).map_err(|e| Error::internal(e.to_string()))?;
+    println!("{text}");
+    Ok(())
+}
+
+/// An error with the line of the statement it stands in.
+pub fn print_error(error: &Error, statement: Option<&str>, json: bool) {
+    if json {
+        let body = ErrorBody::from(error);
+        eprintln!("{}", serde_json::to_string(&body).unwrap_or_default());
+        return;
+    }
+    eprintln!("error: {}", error.message);
+    if let Some(position) = error.position {
+        let line = statement.and_then(|s| s.lines().nth(position.line.saturating_sub(1) as usize));
+        match line {
+            Some(line) => {
+                let label = format!("  line {} | ", position.line);
+                eprintln!("{label}{line}");
+                let indent = label.chars().count() + position.column.saturating_sub(1) as usize;
+                eprintln!("{}^ column {}", " ".repeat(indent), position.column);
+            }
+            None => eprintln!("  line {}, column {}", position.line, position.column),
+        }
+    }
+    if let Some(hint) = &error.hint {
+        eprintln!("hint: {hint}");
+    }
+}

@@ -1,0 +1,254 @@
+//! Where statements run: in an engine of the client's own, or at the service. Both look the same to the commands.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use arrow::array::RecordBatch;
+use cobble_engine::{Execution, PlanDocument, Session, parse_statements};
+use cobble_service::types::{NameBody, ProgressBody, StatementBody};
+use cobble_types::Error;
+use indicatif::{ProgressBar, ProgressStyle};
+use tokio_util::sync::CancellationToken;
+
+use crate::client::{Client, RowStream, error_of};
+use crate::{Failure, Outcome};
+
+pub enum Place {
+    Here(Box<Session>),
+    Service(ServiceSession),
+}
+
+/// What the client remembers of its session between statements.
+pub struct ServiceSession {
+    pub client: Client,
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+    pub settings: BTreeMap<String, String>,
+}
+
+/// A statement under way.
+pub enum Running {
+    Here { execution: Box<Execution>, cancel: CancellationToken },
+    Service { id: String, columns: Vec<String>, message: Option<String>, rows: Box<RowStream> },
+}
+
+fn with_statement(statement: &str) -> impl Fn(Failure) -> Failure + '_ {
+    move |failure| match failure {
+        Failure::Failed { error, .. } => Failure::Failed { error, statement: Some(statement.to_owned()) },
+        other => other,
+    }
+}
+
+impl Place {
+    pub fn set(&mut self, catalog: Option<&str>, settings: &[String]) -> Outcome {
+        if let Some(name) = catalog {
+            let (catalog, schema) = name.split_once('.').map_or((name, None), |(c, s)| (c, Some(s)));
+            match self {
+                Place::Here(session) => session.use_place(catalog, schema)?,
+                Place::Service(session) => {
+                    (session.catalog, session.schema) = (Some(catalog.to_owned()), schema.map(str::to_owned));
+                }
+            }
+        }
+        for setting in settings {
+            let Some((name, value)) = setting.split_once('=') else {
+                return Err(Failure::Usage(format!("--set takes NAME=VALUE, not \"{setting}\"")));
+            };
+            match self {
+                Place::Here(session) => session.set(name.trim(), value.trim())?,
+                Place::Service(session) => {
+                    session.settings.insert(name.trim().to_owned(), value.trim().to_owned());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Starts a statement and waits until its columns are known, showing progress meanwhile.
+    pub async fn start(&mut self, statement: &str) -> Outcome<Running> {
+        self.start_plain(statement).await.map_err(with_statement(statement))
+    }
+
+    async fn start_plain(&mut self, statement: &str) -> Outcome<Running> {
+        match self {
+            Place::Here(session) => {
+                let cancel = CancellationToken::new();
+                let execution = session.run_text(statement, &cancel).await?;
+                Ok(Running::Here { execution: Box::new(execution), cancel })
+            }
+            Place::Service(session) => {
+                let body = StatementBody {
+                    statement: statement.to_owned(),
+                    catalog: session.catalog.clone(),
+                    schema: session.schema.clone(),
+                    settings: session.settings.clone(),
+                };
+                let started = session.client.start(&body).await?;
+                let progress = Spinner::new();
+                let rows = {
+                    let wait = session.client.rows(&started.id);
+                    let mut wait = std::pin::pin!(wait);
+                    loop {
+                        tokio::select! {
+                            rows = &mut wait => break rows,
+                            () = tokio::time::sleep(Duration::from_millis(250)) => {
+                                if let Ok(now) = session.client.run(&started.id).await {
+                                    progress.show(&now.progress);
+                                }
+                            }
+                            _ = tokio::signal::ctrl_c() => {
+                                let _ = session.client.delete::<serde_json::Value>(&format!("/runs/{}", started.id)).await;
+                                return Err(Error::cancelled().into());
+                            }
+                        }
+                    }
+                };
+                let now = session.client.run(&started.id).await?;
+                if let Some(error) = &now.error {
+                    return Err(error_of(error).into());
+                }
+                if now.state == "finished" {
+                    (session.catalog, session.schema, session.settings) = (now.catalog, now.schema, now.settings);
+                }
+                let columns = now.columns.unwrap_or_default().into_iter().map(|c| c.name).collect();
+                Ok(Running::Service { id: started.id, columns, message: now.message, rows: Box::new(rows?) })
+            }
+        }
+    }
+
+    /// The plan of one query; with `measure` it is run to its end first.
+    pub async fn plan(&mut self, statement: &str, measure: bool) -> Outcome<PlanDocument> {
+        let plain = async {
+            if measure {
+                let mut running = self.start_plain(statement).await?;
+                while running.next(self).await?.is_some() {}
+                return running.plan(self).await;
+            }
+            match self {
+                Place::Here(session) => Ok(session.plan_text(statement).await?),
+                Place::Service(session) => {
+                    let body = StatementBody {
+                        statement: statement.to_owned(),
+                        catalog: session.catalog.clone(),
+                        schema: session.schema.clone(),
+                        settings: session.settings.clone(),
+                    };
+                    session.client.post("/plans", &body).await
+                }
+            }
+        };
+        plain.await.map_err(with_statement(statement))
+    }
+
+    /// Tables and columns for completion.
+    pub async fn names(&self) -> Vec<NameBody> {
+        match self {
+            Place::Here(_) => Vec::new(),
+            Place::Service(session) => session.client.get("/names").await.unwrap_or_default(),
+        }
+    }
+
+    /// The default place, for the prompt.
+    pub fn prompt(&self) -> String {
+        let (catalog, schema) = match self {
+            Place::Here(session) => {
+                let (c, s) = session.place();
+                (c.map(str::to_owned), s.map(str::to_owned))
+            }
+            Place::Service(session) => (session.catalog.clone(), session.schema.clone()),
+        };
+        match (catalog, schema) {
+            (Some(c), Some(s)) => format!("{c}.{s}"),
+            (Some(c), None) => c,
+            _ => "lane".to_owned(),
+        }
+    }
+}
+
+impl Running {
+    pub fn columns(&self) -> Vec<String> {
+        match self {
+            Running::Here { execution, .. } => execution.columns.iter().map(|c| c.name.clone()).collect(),
+            Running::Service { columns, .. } => columns.clone(),
+        }
+    }
+
+    pub fn message(&self) -> Option<&str> {
+        match self {
+            Running::Here { execution, .. } => execution.message.as_deref(),
+            Running::Service { message, .. } => message.as_deref(),
+        }
+    }
+
+    /// The next batch. Ctrl+C cancels the run.
+    pub async fn next(&mut self, place: &Place) -> Outcome<Option<RecordBatch>> {
+        match self {
+            Running::Here { execution, cancel } => {
+                tokio::select! {
+                    batch = execution.next() => Ok(batch?),
+                    _ = tokio::signal::ctrl_c() => {
+                        cancel.cancel();
+                        Err(Error::cancelled().into())
+                    }
+                }
+            }
+            Running::Service { id, rows, .. } => {
+                tokio::select! {
+                    batch = rows.next() => batch,
+                    _ = tokio::signal::ctrl_c() => {
+                        if let Place::Service(session) = place {
+                            let _ = session.client.delete::<serde_json::Value>(&format!("/runs/{id}")).await;
+                        }
+                        Err(Error::cancelled().into())
+                    }
+                }
+            }
+        }
+    }
+
+    pub async fn plan(&self, place: &Place) -> Outcome<PlanDocument> {
+        match (self, place) {
+            (Running::Service { id, .. }, Place::Service(session)) => session.client.plan_of(id).await,
+            (Running::Here { execution, .. }, _) => {
+                execution.plan().ok_or_else(|| Error::unsupported("a plan of a statement that is no query").into())
+            }
+            _ => Err(Error::internal("a run and its session are in two places").into()),
+        }
+    }
+}
+
+/// How far a run is, on stderr when that is a terminal.
+struct Spinner(ProgressBar);
+
+impl Spinner {
+    fn new() -> Spinner {
+        let bar = ProgressBar::new_spinner();
+        if let Ok(style) = ProgressStyle::with_template("{spinner} {msg}") {
+            bar.set_style(style);
+        }
+        Spinner(bar)
+    }
+
+    fn show(&self, progress: &ProgressBody) {
+        use cobble_engine::draw::{bytes, count, seconds};
+        self.0.set_message(format!(
+            "{} rows, {} read, {}",
+            count(progress.rows_read as f64),
+            bytes(progress.bytes_read as f64),
+            seconds(progress.seconds)
+        ));
+        self.0.tick();
+    }
+}
+
+impl Drop for Spinner {
+    fn drop(&mut self) {
+        self.0.finish_and_clear();
+    }
+}
+
+/// The statements of a text, each on its own.
+pub fn statements(text: &str) -> Outcome<Vec<String>> {
+    let parsed = parse_statements(text).map_err(|error| Failure::Failed { error, statement: Some(text.to_owned()) })?;
+    Ok(parsed.into_iter().map(|s| s.text).collect())
+}

@@ -1,0 +1,161 @@
+//! The interactive shell: history, completion of names, statements over several lines, a few `\` commands.
+
+use std::borrow::Cow;
+
+use cobble_service::types::NameBody;
+use reedline::{
+    ColumnarMenu, Completer, DefaultHinter, Emacs, FileBackedHistory, KeyCode, KeyModifiers, MenuBuilder, Prompt,
+    PromptEditMode, PromptHistorySearch, Reedline, ReedlineEvent, ReedlineMenu, Signal, Span, Suggestion, ValidationResult,
+    Validator, default_emacs_keybindings,
+};
+
+use crate::commands::sql::{Output, run_statement};
+use crate::output::print_error;
+use crate::place::{Place, statements};
+use crate::{Failure, Outcome};
+
+const HELP: &str = "\
+Statements end with a semicolon and may have several lines.
+  \\d            tables of the default place     \\d NAME   columns of a table
+  \\use NAME     change the default place        \\plan Q   plan of a query
+  \\help         this help                       \\q        leave (or Ctrl+D)
+Tab completes names, Ctrl+R searches the history, Ctrl+C clears the line or stops a query.";
+
+const WORDS: &[&str] = &[
+    "SELECT", "FROM", "WHERE", "GROUP BY", "HAVING", "ORDER BY", "LIMIT", "OFFSET", "JOIN", "LEFT JOIN", "ON", "USING", "WITH",
+    "UNION ALL", "DISTINCT", "CASE", "WHEN", "THEN", "ELSE", "END", "AND", "OR", "NOT", "IN", "EXISTS", "BETWEEN", "LIKE", "IS NULL",
+    "EXPLAIN", "ANALYZE", "SHOW", "CATALOGS", "SCHEMAS", "TABLES", "COLUMNS", "DESCRIBE", "USE", "SET", "count", "sum", "avg", "min", "max",
+];
+
+pub async fn run(place: &mut Place, output: &Output) -> Outcome {
+    let history = std::env::var_os("COBBLE_HISTORY").map(std::path::PathBuf::from).or_else(|| {
+        std::env::var_os("HOME").map(|home| std::path::PathBuf::from(home).join(".cobble_history"))
+    });
+    let mut keys = default_emacs_keybindings();
+    let menu = || ReedlineEvent::UntilFound(vec![ReedlineEvent::Menu("names".into()), ReedlineEvent::MenuNext]);
+    keys.add_binding(KeyModifiers::NONE, KeyCode::Tab, menu());
+    let mut editor = Reedline::create()
+        .with_validator(Box::new(EndsWithSemicolon))
+        .with_completer(Box::new(Names::new(place.names().await)))
+        .with_menu(ReedlineMenu::EngineCompleter(Box::new(ColumnarMenu::default().with_name("names"))))
+        .with_hinter(Box::new(DefaultHinter::default()))
+        .with_edit_mode(Box::new(Emacs::new(keys)));
+    if let Some(path) = history
+        && let Ok(history) = FileBackedHistory::with_file(2000, path)
+    {
+        editor = editor.with_history(Box::new(history));
+    }
+    println!("Cobble Lane {}. \\help for help, \\q to leave.", env!("CARGO_PKG_VERSION"));
+    loop {
+        let prompt = PlacePrompt(place.prompt());
+        let line = match editor.read_line(&prompt) {
+            Ok(Signal::Success(line)) => line,
+            Ok(Signal::CtrlD) => return Ok(()),
+            Ok(_) => continue,
+            Err(error) => return Err(Failure::Usage(format!("the terminal cannot be read: {error}"))),
+        };
+        let line = line.trim();
+        let outcome = match line.strip_prefix('\\') {
+            Some(command) => match command.trim_end_matches(';').split_once(' ').unwrap_or((command.trim_end_matches(';'), "")) {
+                ("q", _) => return Ok(()),
+                ("d", "") => run_all(place, "SHOW TABLES", output).await,
+                ("d", name) => run_all(place, &format!("DESCRIBE {name}"), output).await,
+                ("use", name) => run_all(place, &format!("USE {name}"), output).await,
+                ("plan", query) => run_all(place, &format!("EXPLAIN {query}"), output).await,
+                _ => {
+                    println!("{HELP}");
+                    Ok(())
+                }
+            },
+            None => run_all(place, line, output).await,
+        };
+        match outcome {
+            Ok(()) => {}
+            Err(Failure::Failed { error, statement }) => print_error(&error, statement.as_deref(), false),
+            Err(Failure::Usage(message) | Failure::Unreachable(message)) => eprintln!("error: {message}"),
+        }
+    }
+}
+
+async fn run_all(place: &mut Place, text: &str, output: &Output) -> Outcome {
+    for statement in statements(text)? {
+        run_statement(place, &statement, output).await?;
+    }
+    Ok(())
+}
+
+struct PlacePrompt(String);
+
+impl Prompt for PlacePrompt {
+    fn render_prompt_left(&self) -> Cow<'_, str> {
+        Cow::Borrowed(&self.0)
+    }
+
+    fn render_prompt_right(&self) -> Cow<'_, str> {
+        Cow::Borrowed("")
+    }
+
+    fn render_prompt_indicator(&self, _: PromptEditMode) -> Cow<'_, str> {
+        Cow::Borrowed(" ▸ ")
+    }
+
+    fn render_prompt_multiline_indicator(&self) -> Cow<'_, str> {
+        Cow::Owned(format!("{} · ", " ".repeat(self.0.chars().count())))
+    }
+
+    fn render_prompt_history_search_indicator(&self, search: PromptHistorySearch) -> Cow<'_, str> {
+        Cow::Owned(format!("search \"{}\": ", search.term))
+    }
+}
+
+/// A statement goes on over lines until its semicolon; `\` commands end with their line.
+struct EndsWithSemicolon;
+
+impl Validator for EndsWithSemicolon {
+    fn validate(&self, line: &str) -> ValidationResult {
+        let line = line.trim();
+        if line.is_empty() || line.starts_with('\\') || line.ends_with(';') {
+            ValidationResult::Complete
+        } else {
+            ValidationResult::Incomplete
+        }
+    }
+}
+
+struct Names(Vec<String>);
+
+impl Names {
+    fn new(names: Vec<NameBody>) -> Names {
+        let mut all: Vec<String> = WORDS.iter().map(|w| (*w).to_owned()).collect();
+        for name in names {
+            all.push(format!("{}.{}.{}", name.catalog, name.schema, name.table));
+            all.push(name.table);
+            all.extend(name.columns);
+        }
+        all.sort();
+        all.dedup();
+        Names(all)
+    }
+}
+
+impl Completer for Names {
+    fn complete(&mut self, line: &str, position: usize) -> Vec<Suggestion> {
+        let before = &line[..position];
+        let start = before.rfind(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').map_or(0, |at| at + 1);
+        let word = before[start..].to_lowercase();
+        // After an alias, such as `b.fa`, the part behind the point is a column.
+        let (start, word) = match word.rsplit_once('.') {
+            Some((_, column)) if !self.0.iter().any(|n| n.to_lowercase().starts_with(&word)) => (position - column.len(), column.to_owned()),
+            _ => (start, word),
+        };
+        if word.is_empty() {
+            return Vec::new();
+        }
+        self.0
+            .iter()
+            .filter(|name| name.to_lowercase().starts_with(&word))
+            .take(40)
+            .map(|name| Suggestion { value: name.clone(), span: Span::new(start, position), append_whitespace: false, ..Suggestion::default() })
+            .collect()
+    }
+}

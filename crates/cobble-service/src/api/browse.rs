@@ -1,0 +1,142 @@
+//! Catalogs, schemas, tables and columns over HTTP.
+
+use cobble_engine::{CatalogDefinition, Table, TableKind};
+use cobble_types::parse::parse_value;
+use cobble_types::{SqlType, Value};
+use rocket::serde::json::Json;
+use rocket::{delete, get, post};
+
+use super::State;
+use super::errors::{ApiResult, body};
+use super::types::{CatalogBody, ErrorBody, NameBody, TableBody, TableColumnBody};
+
+/// All catalogs.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<CatalogBody>)))]
+#[get("/catalogs")]
+pub async fn catalogs(service: &State) -> ApiResult<Vec<CatalogBody>> {
+    let set = service.engine.set();
+    let kind = |connection: &str| set.connections.get(connection).map(|c| c.definition.kind.clone()).unwrap_or_default();
+    Ok(Json(
+        set.catalogs
+            .values()
+            .map(|c| CatalogBody { name: c.name.clone(), connection: c.connection.clone(), kind: kind(&c.connection) })
+            .collect(),
+    ))
+}
+
+/// Gives a connection's tables a name in SQL.
+#[utoipa::path(context_path = "/api/v1", request_body = CatalogBody, responses((status = 200, body = Vec<CatalogBody>), (status = 409, body = ErrorBody)))]
+#[post("/catalogs", format = "json", data = "<given>")]
+pub async fn add_catalog(service: &State, given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>) -> ApiResult<Vec<CatalogBody>> {
+    let given = body(given)?;
+    service.add_catalog(CatalogDefinition { name: given.name, connection: given.connection }).await?;
+    catalogs(service).await
+}
+
+/// Forgets what is cached of the catalog's source.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<String>)))]
+#[post("/catalogs/<name>/refresh")]
+pub async fn refresh_catalog(service: &State, name: &str) -> ApiResult<Vec<String>> {
+    service.engine.set().connector(name)?.refresh();
+    schemas(service, name).await
+}
+
+/// Removes a catalog; its source is not touched.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<CatalogBody>), (status = 400, body = ErrorBody)))]
+#[delete("/catalogs/<name>")]
+pub async fn drop_catalog(service: &State, name: &str) -> ApiResult<Vec<CatalogBody>> {
+    service.remove_catalog(name).await?;
+    catalogs(service).await
+}
+
+/// Schemas of a catalog.
+#[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<String>)))]
+#[get("/catalogs/<catalog>/schemas")]
+pub async fn schemas(service: &State, catalog: &str) -> ApiResult<Vec<String>> {
+    let set = service.engine.set();
+    Ok(Json(service.engine.session().schemas(&set, catalog).await?))
+}
+
+/// Tables and views of a schema.
+#[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path), ("schema" = String, Path)), responses((status = 200, body = Vec<String>)))]
+#[get("/catalogs/<catalog>/schemas/<schema>/tables")]
+pub async fn tables(service: &State, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
+    Ok(Json(service.engine.session().tables(catalog, schema).await?))
+}
+
+/// A table with its columns and what is known of them.
+#[utoipa::path(
+    context_path = "/api/v1",
+    params(("catalog" = String, Path), ("schema" = String, Path), ("table" = String, Path)),
+    responses((status = 200, body = TableBody), (status = 404, body = ErrorBody))
+)]
+#[get("/catalogs/<catalog>/schemas/<schema>/tables/<table>")]
+pub async fn table(service: &State, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
+    let name = [catalog.to_owned(), schema.to_owned(), table.to_owned()];
+    let found = service.engine.session().table(&name).await?;
+    Ok(Json(table_body(&found)))
+}
+
+fn table_body(table: &Table) -> TableBody {
+    // A bound as plain text, without the literal's quotes and type.
+    let shown = |value: &Value| match value {
+        Value::Text(text) => text.clone(),
+        other => {
+            let literal = other.to_string();
+            let plain = literal.split_once('\'').map(|(_, rest)| rest.trim_end_matches('\'').to_owned());
+            plain.filter(|p| parse_value(p, &SqlType::Text).is_ok()).unwrap_or(literal)
+        }
+    };
+    let columns = table
+        .columns
+        .iter()
+        .enumerate()
+        .map(|(place, column)| {
+            let known = table.statistics.columns.get(place).cloned().unwrap_or_default();
+            TableColumnBody {
+                name: column.name.clone(),
+                sql_type: column.sql_type.to_string(),
+                nullable: column.nullable,
+                partition: column.partition,
+                key: table.primary_key.contains(&place),
+                comment: column.comment.clone(),
+                distinct: known.distinct,
+                min: known.min.as_ref().map(shown),
+                max: known.max.as_ref().map(shown),
+                null_fraction: known.null_fraction,
+            }
+        })
+        .collect();
+    TableBody {
+        catalog: table.name.catalog.clone(),
+        schema: table.name.schema.clone(),
+        name: table.name.table.clone(),
+        kind: if table.kind == TableKind::View { "view".into() } else { "table".into() },
+        columns,
+        estimated_rows: table.statistics.rows,
+        bytes: table.statistics.bytes,
+        statistics_from: table.statistics.origin.clone(),
+    }
+}
+
+/// Every table with its columns, for completion of names. Sources that do not answer are left out.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
+#[get("/names")]
+pub async fn names(service: &State) -> ApiResult<Vec<NameBody>> {
+    let set = service.engine.set();
+    let session = service.engine.session();
+    let mut all = Vec::new();
+    for catalog in set.catalogs.keys() {
+        let Ok(schemas) = set.connector(catalog)?.schemas().await else { continue };
+        for schema in schemas {
+            let Ok(tables) = session.tables(catalog, &schema).await else { continue };
+            for table in tables {
+                let name = [catalog.clone(), schema.clone(), table.clone()];
+                let Ok(found) = session.table(&name).await else { continue };
+                let columns = found.columns.iter().map(|c| c.name.clone()).collect();
+                all.push(NameBody { catalog: catalog.clone(), schema: schema.clone(), table, columns });
+            }
+        }
+    }
+    Ok(Json(all))
+}

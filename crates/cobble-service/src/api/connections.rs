@@ -1,0 +1,166 @@
+//! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
+
+use cobble_connect::{ConnectionDefinition, KINDS, Secret, TestStep};
+use cobble_engine::Engine;
+use cobble_types::Error;
+use rocket::response::stream::{Event, EventStream};
+use rocket::serde::json::Json;
+use rocket::{delete, get, post};
+
+use super::State;
+use super::errors::{ApiError, ApiResult, body};
+use super::types::{ConnectionBody, ErrorBody, KindBody, NewConnectionBody, SettingBody, TestStepBody};
+
+fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
+    ConnectionBody {
+        name: definition.name.clone(),
+        kind: definition.kind.clone(),
+        address: definition.address.clone(),
+        database: definition.database.clone(),
+        user: definition.user.clone(),
+        region: definition.region.clone(),
+        options: definition.options.clone(),
+        has_secret: definition.secret.is_some(),
+    }
+}
+
+fn definition(given: NewConnectionBody) -> ConnectionDefinition {
+    // A form's empty field means that the setting is not given.
+    let filled = |text: Option<String>| text.filter(|t| !t.trim().is_empty());
+    let c = given.connection;
+    ConnectionDefinition {
+        name: c.name,
+        kind: c.kind,
+        address: c.address,
+        database: filled(c.database),
+        user: filled(c.user),
+        secret: filled(given.secret).map(Secret::new),
+        region: filled(c.region),
+        options: c.options.into_iter().filter(|(_, v)| !v.trim().is_empty()).collect(),
+    }
+}
+
+fn step_body(step: TestStep) -> TestStepBody {
+    TestStepBody {
+        step: step.step,
+        passed: step.passed,
+        detail: step.detail,
+        setting: step.setting,
+        fix: step.fix,
+        seconds: step.seconds,
+    }
+}
+
+fn find(service: &State, name: &str) -> Result<ConnectionDefinition, ApiError> {
+    let set = service.engine.set();
+    match set.connections.get(name) {
+        Some(connection) => Ok(connection.definition.clone()),
+        None => {
+            let mut error = Error::unknown("connection", name, set.connections.keys().map(String::as_str));
+            error.code = cobble_types::Code::NotFound;
+            Err(error.into())
+        }
+    }
+}
+
+/// Every kind of connection with the settings it takes.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<KindBody>)))]
+#[get("/kinds")]
+pub fn kinds() -> Json<Vec<KindBody>> {
+    let setting = |s: &'static str| s.to_owned();
+    Json(
+        KINDS
+            .iter()
+            .map(|kind| KindBody {
+                kind: setting(kind.kind),
+                about: setting(kind.about),
+                settings: kind
+                    .settings
+                    .iter()
+                    .map(|s| SettingBody {
+                        name: setting(s.name),
+                        label: setting(s.label),
+                        help: setting(s.help),
+                        required: s.required,
+                        secret: s.secret,
+                        default: s.default.map(setting),
+                    })
+                    .collect(),
+            })
+            .collect(),
+    )
+}
+
+/// All connections, without their secrets.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<ConnectionBody>)))]
+#[get("/connections")]
+pub fn list(service: &State) -> Json<Vec<ConnectionBody>> {
+    Json(service.engine.set().connections.values().map(|c| connection_body(&c.definition)).collect())
+}
+
+/// Adds a connection. Nothing is contacted; test it to know that it works.
+#[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = ConnectionBody), (status = 400, body = ErrorBody)))]
+#[post("/connections", format = "json", data = "<given>")]
+pub async fn add(service: &State, given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>) -> ApiResult<ConnectionBody> {
+    let definition = definition(body(given)?);
+    let shown = connection_body(&definition);
+    service.add_connection(definition).await?;
+    Ok(Json(shown))
+}
+
+/// One connection, without its secret.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = ConnectionBody), (status = 404, body = ErrorBody)))]
+#[get("/connections/<name>")]
+pub fn show(service: &State, name: &str) -> ApiResult<ConnectionBody> {
+    Ok(Json(connection_body(&find(service, name)?)))
+}
+
+/// Tests a connection step by step; a failed step is the last.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<TestStepBody>), (status = 404, body = ErrorBody)))]
+#[post("/connections/<name>/test")]
+pub async fn test(service: &State, name: &str) -> ApiResult<Vec<TestStepBody>> {
+    run_test(find(service, name)?).await
+}
+
+/// The same as server-sent events, each step as soon as it is known, then `end`.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = TestStepBody)))]
+#[get("/connections/<name>/test/events")]
+pub fn test_events(service: &State, name: &str) -> Result<EventStream![Event], ApiError> {
+    let definition = find(service, name)?;
+    let (sender, mut steps) = tokio::sync::mpsc::unbounded_channel();
+    tokio::spawn(async move {
+        let mut report = |step: TestStep| {
+            let _ = sender.send(step_body(step));
+        };
+        Engine::test_connection(&definition, &mut report).await
+    });
+    Ok(EventStream! {
+        while let Some(step) = steps.recv().await {
+            yield Event::json(&step).event("step");
+        }
+        yield Event::data("").event("end");
+    })
+}
+
+/// Tests a definition that has not been added.
+#[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = Vec<TestStepBody>), (status = 400, body = ErrorBody)))]
+#[post("/tests", format = "json", data = "<given>")]
+pub async fn test_new(given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>) -> ApiResult<Vec<TestStepBody>> {
+    run_test(definition(body(given)?)).await
+}
+
+async fn run_test(definition: ConnectionDefinition) -> ApiResult<Vec<TestStepBody>> {
+    let mut steps = Vec::new();
+    let mut report = |step: TestStep| steps.push(step_body(step));
+    Engine::test_connection(&definition, &mut report).await?;
+    Ok(Json(steps))
+}
+
+/// Removes a connection that no catalog uses.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<ConnectionBody>), (status = 409, body = ErrorBody)))]
+#[delete("/connections/<name>")]
+pub async fn remove(service: &State, name: &str) -> ApiResult<Vec<ConnectionBody>> {
+    find(service, name)?;
+    service.remove_connection(name).await?;
+    Ok(list(service))
+}

@@ -1,0 +1,85 @@
+//! Errors over HTTP: one shape for all, those of the web framework included.
+
+use cobble_types::{Code, Error};
+use rocket::http::{ContentType, Status};
+use rocket::request::Request;
+use rocket::response::{self, Responder, Response};
+use rocket::serde::json::Json;
+use rocket::{Catcher, catch, catchers};
+
+use super::types::ErrorBody;
+
+pub struct ApiError(pub Error);
+
+pub type ApiResult<T> = Result<Json<T>, ApiError>;
+
+impl From<Error> for ApiError {
+    fn from(error: Error) -> Self {
+        ApiError(error)
+    }
+}
+
+fn status(code: Code) -> Status {
+    match code {
+        Code::Syntax
+        | Code::UnknownName
+        | Code::AmbiguousName
+        | Code::TypeMismatch
+        | Code::Grouping
+        | Code::Unsupported
+        | Code::InvalidValue
+        | Code::DivisionByZero
+        | Code::Overflow
+        | Code::BadSetting => Status::BadRequest,
+        Code::NotFound => Status::NotFound,
+        Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,
+        Code::SourceUnreachable | Code::SourceSignIn | Code::SourceRefused | Code::SourceData => Status::BadGateway,
+        Code::SourceTimeout => Status::GatewayTimeout,
+        Code::MemoryLimit | Code::TimeLimit | Code::Storage => Status::ServiceUnavailable,
+        Code::Internal => Status::InternalServerError,
+    }
+}
+
+impl<'r> Responder<'r, 'static> for ApiError {
+    fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
+        let body = serde_json::to_vec(&ErrorBody::from(&self.0)).unwrap_or_default();
+        Response::build()
+            .status(status(self.0.code))
+            .header(ContentType::JSON)
+            .sized_body(body.len(), std::io::Cursor::new(body))
+            .ok()
+    }
+}
+
+/// A body that could not be read as what it should be.
+pub fn body<T>(given: Result<Json<T>, rocket::serde::json::Error<'_>>) -> Result<T, ApiError> {
+    match given {
+        Ok(body) => Ok(body.into_inner()),
+        Err(rocket::serde::json::Error::Parse(_, error)) => {
+            Err(Error::new(Code::BadSetting, format!("the request's body is not what is expected: {error}")).into())
+        }
+        Err(rocket::serde::json::Error::Io(error)) => {
+            Err(Error::new(Code::BadSetting, format!("the request's body cannot be read: {error}")).into())
+        }
+    }
+}
+
+pub fn not_found(what: &str, name: &str) -> ApiError {
+    Error::new(Code::NotFound, format!("there is no {what} \"{name}\"")).into()
+}
+
+#[catch(default)]
+fn any(status: Status, request: &Request<'_>) -> ApiError {
+    let path = request.uri().path();
+    let error = match status.code {
+        404 => Error::new(Code::NotFound, format!("there is nothing at {path}")).hint("the calls are described at /api/v1/openapi.json"),
+        413 => Error::new(Code::BadSetting, "the request's body is too large"),
+        code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),
+        _ => Error::internal(format!("{path} could not be answered")),
+    };
+    ApiError(error)
+}
+
+pub fn catchers() -> Vec<Catcher> {
+    catchers![any]
+}

@@ -1,0 +1,126 @@
+//! HTTP: `/api/v1/…` in JSON, described by a document generated from these handlers, and the console.
+
+mod browse;
+mod connections;
+mod console;
+mod errors;
+mod plans;
+mod rows;
+mod runs;
+pub mod types;
+
+use std::net::Ipv4Addr;
+use std::sync::Arc;
+
+use rocket::{Build, Config, Rocket, get, routes};
+use utoipa::OpenApi;
+
+use crate::service::Service;
+
+pub type State = rocket::State<Arc<Service>>;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Cobble Lane", description = "Query data across files and databases, and see what each source took over."),
+    paths(
+        runs::create,
+        runs::list,
+        runs::show,
+        runs::events,
+        runs::plan,
+        runs::cancel,
+        rows::rows,
+        plans::plan,
+        browse::catalogs,
+        browse::add_catalog,
+        browse::refresh_catalog,
+        browse::drop_catalog,
+        browse::schemas,
+        browse::tables,
+        browse::table,
+        browse::names,
+        connections::kinds,
+        connections::list,
+        connections::add,
+        connections::show,
+        connections::test,
+        connections::test_events,
+        connections::test_new,
+        connections::remove,
+        status,
+    ),
+    components(schemas(
+        types::ErrorBody, types::StatementBody, types::RunBody, types::PageBody, types::ConnectionBody,
+        types::NewConnectionBody, types::TestStepBody, types::CatalogBody, types::TableBody, types::NameBody, types::KindBody,
+        types::StatusBody
+    ))
+)]
+struct Document;
+
+/// The OpenAPI document.
+pub fn openapi_json() -> String {
+    Document::openapi().to_pretty_json().unwrap_or_default()
+}
+
+/// The OpenAPI document of this service.
+#[get("/openapi.json")]
+fn openapi() -> (rocket::http::ContentType, String) {
+    (rocket::http::ContentType::JSON, openapi_json())
+}
+
+/// Version and size of the service.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = types::StatusBody)))]
+#[get("/status")]
+fn status(service: &State) -> rocket::serde::json::Json<types::StatusBody> {
+    let set = service.engine.set();
+    rocket::serde::json::Json(types::StatusBody {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        seconds_up: service.started.elapsed().as_secs_f64(),
+        connections: set.connections.len(),
+        catalogs: set.catalogs.len(),
+    })
+}
+
+pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
+    let config = Config {
+        address: Ipv4Addr::LOCALHOST.into(),
+        port,
+        log_level: rocket::config::LogLevel::Off,
+        shutdown: rocket::config::Shutdown { ctrlc: false, grace: 1, mercy: 1, ..Default::default() },
+        ident: rocket::config::Ident::none(),
+        ..Config::default()
+    };
+    let api = routes![
+        openapi,
+        status,
+        runs::create,
+        runs::list,
+        runs::show,
+        runs::events,
+        runs::plan,
+        runs::cancel,
+        rows::rows,
+        plans::plan,
+        browse::catalogs,
+        browse::add_catalog,
+        browse::refresh_catalog,
+        browse::drop_catalog,
+        browse::schemas,
+        browse::tables,
+        browse::table,
+        browse::names,
+        connections::kinds,
+        connections::list,
+        connections::add,
+        connections::show,
+        connections::test,
+        connections::test_events,
+        connections::test_new,
+        connections::remove,
+    ];
+    rocket::custom(config)
+        .manage(service)
+        .mount("/api/v1", api)
+        .register("/", errors::catchers())
+        .mount("/", console::routes())
+}

@@ -1,0 +1,264 @@
+//! The rows of a run: a page as JSON, or everything as CSV, JSON lines or an Arrow IPC stream, as the request accepts.
+
+use std::sync::Arc;
+
+use arrow::array::{Array, RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
+use arrow::ipc::writer::StreamWriter;
+use cobble_engine::ResultColumn;
+use cobble_types::{Error, Result, array_value_text, json_value};
+use rocket::get;
+use rocket::http::{Accept, ContentType, Header, MediaType};
+use rocket::response::stream::ByteStream;
+use rocket::response::{Responder, Response};
+use rocket::serde::json::Json;
+
+use super::State;
+use super::errors::{ApiError, not_found};
+use super::types::{ColumnBody, ErrorBody, PageBody};
+use crate::runs::Run;
+
+/// Rows of a page unless asked otherwise, and at most.
+const PAGE: u64 = 1000;
+const LARGEST_PAGE: u64 = 10_000;
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    Json,
+    Csv,
+    JsonLines,
+    Arrow,
+}
+
+impl Form {
+    fn wanted(accept: Option<&Accept>, format: Option<&str>) -> Result<Form> {
+        match format {
+            Some("json") => return Ok(Form::Json),
+            Some("csv") => return Ok(Form::Csv),
+            Some("jsonl") => return Ok(Form::JsonLines),
+            Some("arrow") => return Ok(Form::Arrow),
+            Some(other) => return Err(Error::unknown("format", other, ["json", "csv", "jsonl", "arrow"])),
+            None => {}
+        }
+        let is = |m: &MediaType, top: &str, sub: &str| m.top() == top && m.sub() == sub;
+        Ok(accept
+            .and_then(|accept| {
+                accept.media_types().find_map(|m| match m {
+                    m if is(m, "text", "csv") => Some(Form::Csv),
+                    m if is(m, "application", "x-ndjson") || is(m, "application", "jsonl") => Some(Form::JsonLines),
+                    m if is(m, "application", "vnd.apache.arrow.stream") => Some(Form::Arrow),
+                    m if is(m, "application", "json") => Some(Form::Json),
+                    _ => None,
+                })
+            })
+            .unwrap_or(Form::Json))
+    }
+
+    fn content_type(self) -> ContentType {
+        match self {
+            Form::Json => ContentType::JSON,
+            Form::Csv => ContentType::CSV,
+            Form::JsonLines => ContentType::new("application", "x-ndjson"),
+            Form::Arrow => ContentType::new("application", "vnd.apache.arrow.stream"),
+        }
+    }
+
+    fn file_ending(self) -> &'static str {
+        match self {
+            Form::Json => "json",
+            Form::Csv => "csv",
+            Form::JsonLines => "jsonl",
+            Form::Arrow => "arrow",
+        }
+    }
+}
+
+pub enum Rows {
+    Page(Json<PageBody>),
+    Whole { run: Arc<Run>, columns: Vec<ResultColumn>, form: Form },
+}
+
+
+impl<'r> Responder<'r, 'r> for Rows {
+    fn respond_to(self, request: &'r rocket::Request<'_>) -> rocket::response::Result<'r> {
+        match self {
+            Rows::Page(page) => page.respond_to(request),
+            Rows::Whole { run, columns, form } => {
+                let name = format!("attachment; filename=\"result-{}.{}\"", run.id, form.file_ending());
+                let stream = ByteStream! {
+                    let mut writer = Writer::new(form, &columns);
+                    yield writer.begin();
+                    let mut place = 0;
+                    loop {
+                        match run.batch(place).await {
+                            Ok(Some(batch)) => {
+                                place += 1;
+                                yield writer.batch(&batch);
+                            }
+                            // The connection ends early: a cut-short body must not look like a whole one.
+                            Err(_) => break,
+                            Ok(None) => {
+                                yield writer.end();
+                                break;
+                            }
+                        }
+                    }
+                };
+                Response::build_from(stream.respond_to(request)?)
+                    .header(form.content_type())
+                    .header(Header::new("Content-Disposition", name))
+                    .ok()
+            }
+        }
+    }
+}
+
+/// Rows of a run, waiting for them while it goes on. JSON comes in pages; `text/csv`, `application/x-ndjson` and
+/// `application/vnd.apache.arrow.stream` give the whole result as a stream.
+#[utoipa::path(
+    context_path = "/api/v1",
+    params(
+        ("id" = String, Path),
+        ("offset" = Option<u64>, Query, description = "first row of a JSON page"),
+        ("limit" = Option<u64>, Query, description = "rows of a JSON page, at most 10000"),
+        ("format" = Option<String>, Query, description = "json, csv, jsonl or arrow, instead of the Accept header"),
+    ),
+    responses((status = 200, body = PageBody), (status = 404, body = ErrorBody))
+)]
+#[get("/runs/<id>/rows?<offset>&<limit>&<format>")]
+pub async fn rows(
+    service: &State,
+    id: &str,
+    offset: Option<u64>,
+    limit: Option<u64>,
+    format: Option<&str>,
+    accept: Option<&Accept>,
+) -> std::result::Result<Rows, ApiError> {
+    let Some(run) = service.runs.get(id) else {
+        let mut error = not_found("result of run", id);
+        error.0.hint = Some("results are kept for 15 minutes; run the statement again".to_owned());
+        return Err(error);
+    };
+    let form = Form::wanted(accept, format)?;
+    let columns = run.columns().await?;
+    if form != Form::Json {
+        return Ok(Rows::Whole { run, columns, form });
+    }
+    let (offset, limit) = (offset.unwrap_or(0), limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE));
+    let (mut rows, mut skip, mut place) = (Vec::new(), offset, 0);
+    let mut last = false;
+    while (rows.len() as u64) < limit {
+        let Some(batch) = run.batch(place).await? else {
+            last = true;
+            break;
+        };
+        place += 1;
+        let count = batch.num_rows() as u64;
+        if skip >= count {
+            skip -= count;
+            continue;
+        }
+        let end = count.min(skip + limit - rows.len() as u64);
+        for row in skip..end {
+            rows.push(batch.columns().iter().map(|c| page_value(c.as_ref(), row as usize)).collect());
+        }
+        skip = 0;
+    }
+    Ok(Rows::Page(Json(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })))
+}
+
+/// JSON that a browser reads without loss: whole numbers beyond 2^53 are text.
+fn page_value(column: &dyn Array, row: usize) -> serde_json::Value {
+    match json_value(column, row) {
+        serde_json::Value::Number(n) if n.as_i64().is_some_and(|v| v.unsigned_abs() > 1 << 53) => serde_json::Value::String(n.to_string()),
+        other => other,
+    }
+}
+
+/// Writes batches in one form.
+struct Writer<'a> {
+    form: Form,
+    columns: &'a [ResultColumn],
+    schema: Arc<Schema>,
+    arrow: Option<StreamWriter<Vec<u8>>>,
+}
+
+impl<'a> Writer<'a> {
+    fn new(form: Form, columns: &'a [ResultColumn]) -> Self {
+        let fields: Vec<Field> = columns.iter().map(|c| Field::new(&c.name, c.sql_type.to_arrow(), true)).collect();
+        Writer { form, columns, schema: Arc::new(Schema::new(fields)), arrow: None }
+    }
+
+    fn begin(&mut self) -> Vec<u8> {
+        match self.form {
+            Form::Csv => {
+                let names: Vec<String> = self.columns.iter().map(|c| csv_field(&c.name)).collect();
+                format!("{}\n", names.join(",")).into_bytes()
+            }
+            Form::Arrow => {
+                self.arrow = StreamWriter::try_new(Vec::new(), &self.schema).ok();
+                self.written()
+            }
+            Form::Json | Form::JsonLines => Vec::new(),
+        }
+    }
+
+    fn written(&mut self) -> Vec<u8> {
+        self.arrow.as_mut().map(|writer| std::mem::take(writer.get_mut())).unwrap_or_default()
+    }
+
+    fn batch(&mut self, batch: &RecordBatch) -> Vec<u8> {
+        match self.form {
+            Form::Csv => {
+                let mut out = String::new();
+                for row in 0..batch.num_rows() {
+                    for (i, column) in batch.columns().iter().enumerate() {
+                        if i > 0 {
+                            out.push(',');
+                        }
+                        if let Some(text) = array_value_text(column.as_ref(), row) {
+                            out.push_str(&csv_field(&text));
+                        }
+                    }
+                    out.push('\n');
+                }
+                out.into_bytes()
+            }
+            Form::Json | Form::JsonLines => {
+                let mut out = String::new();
+                for row in 0..batch.num_rows() {
+                    let object: serde_json::Map<String, serde_json::Value> = self
+                        .columns
+                        .iter()
+                        .zip(batch.columns())
+                        .map(|(c, column)| (c.name.clone(), json_value(column.as_ref(), row)))
+                        .collect();
+                    out.push_str(&serde_json::Value::Object(object).to_string());
+                    out.push('\n');
+                }
+                out.into_bytes()
+            }
+            Form::Arrow => {
+                let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+                let named = RecordBatch::try_new_with_options(self.schema.clone(), batch.columns().to_vec(), &options);
+                if let (Some(writer), Ok(named)) = (&mut self.arrow, named) {
+                    // Writing to memory does not fail.
+                    let _ = writer.write(&named);
+                }
+                self.written()
+            }
+        }
+    }
+
+    fn end(&mut self) -> Vec<u8> {
+        if let Some(writer) = &mut self.arrow {
+            let _ = writer.finish();
+        }
+        self.written()
+    }
+}
+
+/// A field as RFC 4180 wants it. An empty text is quoted, so that it is not taken for a null.
+fn csv_field(text: &str) -> String {
+    if text.is_empty() || text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+}

@@ -1,0 +1,153 @@
+//! Runs over HTTP: create, follow, look at the plan, cancel.
+
+use std::sync::Arc;
+
+use cobble_engine::PlanDocument;
+use cobble_records::StoredRun;
+use rocket::response::stream::{Event, EventStream};
+use rocket::serde::json::Json;
+use rocket::{delete, get, post};
+
+use super::State;
+use super::errors::{ApiError, ApiResult, body, not_found};
+use super::types::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
+use crate::runs::{Run, RunPlace, RunState};
+use crate::service::blocking;
+
+pub fn run_body(run: &Run) -> RunBody {
+    let s = run.snapshot();
+    RunBody {
+        id: run.id.clone(),
+        state: s.state.word().to_owned(),
+        statement: run.statement.clone(),
+        started_at: run.started_at.to_rfc3339_opts(chrono::SecondsFormat::Millis, true),
+        progress: ProgressBody::from(&s.progress),
+        columns: s.columns.map(|columns| columns.iter().map(ColumnBody::from).collect()),
+        message: s.message,
+        error: s.error.as_ref().map(ErrorBody::from),
+        catalog: s.place.catalog,
+        schema: s.place.schema,
+        settings: s.place.settings,
+        rows_kept: true,
+    }
+}
+
+fn stored_body(run: StoredRun) -> RunBody {
+    let error = run.error.and_then(|e| serde_json::from_value::<cobble_types::Error>(e).ok());
+    RunBody {
+        id: run.id,
+        state: run.state,
+        statement: run.statement,
+        started_at: run.started_at.to_rfc3339_opts(chrono::SecondsFormat::Millis, true),
+        progress: ProgressBody {
+            rows_read: run.rows_read as u64,
+            bytes_read: run.bytes_read as u64,
+            rows_out: run.rows_out as u64,
+            seconds: run.seconds,
+        },
+        columns: None,
+        message: None,
+        error: error.as_ref().map(ErrorBody::from),
+        catalog: None,
+        schema: None,
+        settings: Default::default(),
+        rows_kept: false,
+    }
+}
+
+/// Starts a statement; several are separated by semicolons and run in order. Answers at once.
+#[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
+#[post("/runs", format = "json", data = "<given>")]
+pub async fn create(service: &State, given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>) -> ApiResult<RunBody> {
+    let given = body(given)?;
+    let place = RunPlace { catalog: given.catalog, schema: given.schema, settings: given.settings };
+    let run = service.runs.start(given.statement, place);
+    Ok(Json(run_body(&run)))
+}
+
+/// The latest runs, newest first.
+#[utoipa::path(context_path = "/api/v1", params(("most" = Option<i64>, Query)), responses((status = 200, body = Vec<RunBody>)))]
+#[get("/runs?<most>")]
+pub async fn list(service: &State, most: Option<i64>) -> ApiResult<Vec<RunBody>> {
+    let records = service.records.clone();
+    let stored = blocking(move || records.runs(most.unwrap_or(100).clamp(1, 1000))).await?;
+    // What is live knows more than its record.
+    let bodies = stored
+        .into_iter()
+        .map(|run| match service.runs.get(&run.id) {
+            Some(live) => run_body(&live),
+            None => stored_body(run),
+        })
+        .collect();
+    Ok(Json(bodies))
+}
+
+/// One run.
+#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = RunBody), (status = 404, body = ErrorBody)))]
+#[get("/runs/<id>")]
+pub async fn show(service: &State, id: &str) -> ApiResult<RunBody> {
+    if let Some(run) = service.runs.get(id) {
+        return Ok(Json(run_body(&run)));
+    }
+    let (records, wanted) = (service.records.clone(), id.to_owned());
+    match blocking(move || records.run(&wanted)).await? {
+        Some(run) => Ok(Json(stored_body(run))),
+        None => Err(not_found("run", id)),
+    }
+}
+
+/// Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then.
+#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = RunBody)))]
+#[get("/runs/<id>/events")]
+pub fn events(service: &State, id: &str) -> Result<EventStream![Event], ApiError> {
+    let Some(run): Option<Arc<Run>> = service.runs.get(id) else { return Err(not_found("live run", id)) };
+    Ok(EventStream! {
+        let mut changed = run.watch();
+        loop {
+            let ended = run.snapshot().state != RunState::Running;
+            let name = if ended { "end" } else { "progress" };
+            yield Event::json(&run_body(&run)).event(name);
+            if ended {
+                break;
+            }
+            // At most ten events a second, however fast batches come.
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+            if run.snapshot().state == RunState::Running && changed.changed().await.is_err() {
+                break;
+            }
+        }
+    })
+}
+
+/// The plan with what has been measured until now.
+#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = Object), (status = 404, body = ErrorBody)))]
+#[get("/runs/<id>/plan")]
+pub async fn plan(service: &State, id: &str) -> ApiResult<PlanDocument> {
+    if let Some(run) = service.runs.get(id) {
+        return match run.snapshot().plan {
+            Some(plan) => Ok(Json(plan)),
+            None => Err(not_found("plan of run", id)),
+        };
+    }
+    let (records, wanted) = (service.records.clone(), id.to_owned());
+    let stored = blocking(move || records.run(&wanted)).await?.and_then(|run| run.plan);
+    match stored.and_then(|plan| serde_json::from_value(plan).ok()) {
+        Some(plan) => Ok(Json(plan)),
+        None => Err(not_found("plan of run", id)),
+    }
+}
+
+/// Cancels a run that is under way. An ended one stays as it is.
+#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = RunBody), (status = 404, body = ErrorBody)))]
+#[delete("/runs/<id>")]
+pub async fn cancel(service: &State, id: &str) -> ApiResult<RunBody> {
+    let Some(run) = service.runs.get(id) else { return Err(not_found("live run", id)) };
+    let mut changed = run.watch();
+    run.cancel();
+    let ended = async {
+        while run.snapshot().state == RunState::Running && changed.changed().await.is_ok() {}
+    };
+    // The answer tells the state it has come to, usually at once.
+    let _ = tokio::time::timeout(std::time::Duration::from_secs(2), ended).await;
+    Ok(Json(run_body(&run)))
+}

@@ -1,0 +1,238 @@
+//! The JSON that goes over HTTP. The console's types are generated from these.
+
+use std::collections::BTreeMap;
+
+use cobble_engine::{Progress, ResultColumn};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Every error has this one shape.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ErrorBody {
+    /// A stable word that programs may compare.
+    #[schema(example = "unknown_name")]
+    pub code: String,
+    #[schema(example = "42703")]
+    pub sqlstate: String,
+    pub message: String,
+    /// Line and column in the statement, counted from one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub position: Option<PositionBody>,
+    /// What to do about it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, Serialize, Deserialize, ToSchema)]
+pub struct PositionBody {
+    pub line: u64,
+    pub column: u64,
+}
+
+impl From<&cobble_types::Error> for ErrorBody {
+    fn from(error: &cobble_types::Error) -> Self {
+        ErrorBody {
+            code: error.code.word(),
+            sqlstate: error.code.sqlstate().to_owned(),
+            message: error.message.clone(),
+            position: error.position.map(|p| PositionBody { line: p.line, column: p.column }),
+            hint: error.hint.clone(),
+        }
+    }
+}
+
+/// A statement to run or to plan, and the place and settings of its session.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct StatementBody {
+    #[schema(example = "SELECT count(*) FROM fleet.public.routes")]
+    pub statement: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub catalog: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ColumnBody {
+    pub name: String,
+    /// The SQL type as text.
+    #[serde(rename = "type")]
+    pub sql_type: String,
+}
+
+impl From<&ResultColumn> for ColumnBody {
+    fn from(column: &ResultColumn) -> Self {
+        ColumnBody { name: column.name.clone(), sql_type: column.sql_type.to_string() }
+    }
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ProgressBody {
+    pub rows_read: u64,
+    pub bytes_read: u64,
+    pub rows_out: u64,
+    pub seconds: f64,
+}
+
+impl From<&Progress> for ProgressBody {
+    fn from(p: &Progress) -> Self {
+        ProgressBody { rows_read: p.rows_read, bytes_read: p.bytes_read, rows_out: p.rows_out, seconds: p.seconds }
+    }
+}
+
+/// A run as it is now.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunBody {
+    pub id: String,
+    /// `running`, `finished`, `failed`, `cancelled`, or `lost` when the service was stopped meanwhile.
+    pub state: String,
+    pub statement: String,
+    pub started_at: String,
+    pub progress: ProgressBody,
+    /// Known once the statement has been planned.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub columns: Option<Vec<ColumnBody>>,
+    /// What a statement without rows has done.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub message: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub error: Option<ErrorBody>,
+    /// Place and settings of the session after the statement.
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+    #[serde(default)]
+    pub settings: BTreeMap<String, String>,
+    /// False once the rows are not kept any more.
+    pub rows_kept: bool,
+}
+
+/// A page of a result.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PageBody {
+    pub columns: Vec<ColumnBody>,
+    /// One array per row. Numbers that JSON would round are text.
+    #[schema(value_type = Vec<Vec<Object>>)]
+    pub rows: Vec<Vec<serde_json::Value>>,
+    pub offset: u64,
+    /// True when no row follows this page.
+    pub last: bool,
+}
+
+/// A connection without its secret.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConnectionBody {
+    pub name: String,
+    #[schema(example = "postgres")]
+    pub kind: String,
+    pub address: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+    /// True when a secret is stored. Ignored when sent.
+    #[serde(default)]
+    pub has_secret: bool,
+}
+
+/// A connection to add or to test, with its secret.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewConnectionBody {
+    #[serde(flatten)]
+    pub connection: ConnectionBody,
+    /// Sealed when stored; never sent back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TestStepBody {
+    /// `resolve`, `reach`, `sign in`, `list`, `read`.
+    pub step: String,
+    pub passed: bool,
+    pub detail: String,
+    /// The setting at fault.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub setting: Option<String>,
+    /// The likely fix.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fix: Option<String>,
+    pub seconds: f64,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CatalogBody {
+    pub name: String,
+    pub connection: String,
+    /// The connection's kind. Ignored when sent.
+    #[serde(default)]
+    pub kind: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TableColumnBody {
+    pub name: String,
+    #[serde(rename = "type")]
+    pub sql_type: String,
+    pub nullable: bool,
+    pub partition: bool,
+    pub key: bool,
+    pub comment: Option<String>,
+    pub distinct: Option<f64>,
+    pub min: Option<String>,
+    pub max: Option<String>,
+    pub null_fraction: Option<f64>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TableBody {
+    pub catalog: String,
+    pub schema: String,
+    pub name: String,
+    /// `table` or `view`.
+    pub kind: String,
+    pub columns: Vec<TableColumnBody>,
+    pub estimated_rows: Option<f64>,
+    pub bytes: Option<f64>,
+    /// Where the estimates come from.
+    pub statistics_from: Option<String>,
+}
+
+/// A table with the names of its columns, for completion.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NameBody {
+    pub catalog: String,
+    pub schema: String,
+    pub table: String,
+    pub columns: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SettingBody {
+    pub name: String,
+    pub label: String,
+    pub help: String,
+    pub required: bool,
+    pub secret: bool,
+    pub default: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct KindBody {
+    pub kind: String,
+    pub about: String,
+    pub settings: Vec<SettingBody>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct StatusBody {
+    pub version: String,
+    pub seconds_up: f64,
+    pub connections: usize,
+    pub catalogs: usize,
+}

@@ -1,0 +1,93 @@
+//! The demo: the fleet's database and the folder `drop`, loaded once and found again at the next start.
+
+use std::path::Path;
+use std::time::Instant;
+
+use cobble_connect::{ConnectionDefinition, Secret};
+use cobble_engine::CatalogDefinition;
+use cobble_ferry::{Ferry, load_fleet, write_drop};
+use cobble_types::{Code, Error, Result};
+use serde::{Deserialize, Serialize};
+
+use crate::private_postgres::{PrivatePostgres, connect, secret};
+use crate::service::Service;
+
+/// What has been loaded; another scale or form is loaded anew.
+#[derive(Debug, PartialEq, Serialize, Deserialize)]
+struct Loaded {
+    scale: f64,
+    form: u32,
+}
+
+const FORM: u32 = 1;
+const READER: &str = "reader";
+
+fn failed(what: impl std::fmt::Display) -> Error {
+    Error::new(Code::Storage, format!("the demo data: {what}"))
+}
+
+/// Loads the data where it is missing and adds the demo's connections and catalogs.
+pub async fn set_up(service: &Service, postgres: &PrivatePostgres, folder: &Path, scale: f64, say: &dyn Fn(&str)) -> Result<()> {
+    let mark = folder.join("demo.json");
+    let wanted = Loaded { scale, form: FORM };
+    let present: Option<Loaded> = std::fs::read(&mark).ok().and_then(|text| serde_json::from_slice(&text).ok());
+    let drop_folder = folder.join("drop");
+    let reader_secret = secret(&folder.join("reader.secret"))?;
+    if present.as_ref() != Some(&wanted) {
+        let began = Instant::now();
+        say(&format!("loading the ferry data at scale {scale}"));
+        let _ = std::fs::remove_file(&mark);
+        let ferry = Ferry::new(scale);
+        let target = drop_folder.clone();
+        let files = tokio::task::spawn_blocking(move || write_drop(ferry, &target));
+        postgres.ensure_database("fleet").await?;
+        let client = connect(&postgres.config("fleet")).await?;
+        load_fleet(&client, ferry).await.map_err(failed)?;
+        let there = client.query_opt("SELECT FROM pg_roles WHERE rolname = $1", &[&READER]).await.map_err(failed)?;
+        let verb = if there.is_some() { "ALTER" } else { "CREATE" };
+        // The secret is letters and digits of our own making, so it can stand in the statement.
+        let grant = format!(
+            "{verb} ROLE {READER} LOGIN PASSWORD '{reader_secret}'; GRANT USAGE ON SCHEMA public TO {READER};
+             GRANT SELECT ON ALL TABLES IN SCHEMA public TO {READER}"
+        );
+        client.batch_execute(&grant).await.map_err(failed)?;
+        files.await.map_err(failed)?.map_err(failed)?;
+        let text = serde_json::to_vec(&wanted).map_err(failed)?;
+        std::fs::write(&mark, text).map_err(failed)?;
+        say(&format!("loaded in {:.1} s", began.elapsed().as_secs_f64()));
+    }
+    let set = service.engine.set();
+    if !set.connections.contains_key("fleet_db") {
+        let definition = ConnectionDefinition {
+            name: "fleet_db".into(),
+            kind: "postgres".into(),
+            address: format!("127.0.0.1:{}", postgres.port),
+            database: Some("fleet".into()),
+            user: Some(READER.into()),
+            secret: Some(Secret::new(reader_secret)),
+            region: Some("north".into()),
+            options: Default::default(),
+        };
+        service.add_connection(definition).await?;
+    }
+    if !set.connections.contains_key("drop_files") {
+        let address = drop_folder.canonicalize().map_err(failed)?;
+        let definition = ConnectionDefinition {
+            name: "drop_files".into(),
+            kind: "files".into(),
+            address: address.display().to_string(),
+            database: None,
+            user: None,
+            secret: None,
+            region: None,
+            options: Default::default(),
+        };
+        service.add_connection(definition).await?;
+    }
+    for (name, connection) in [("fleet", "fleet_db"), ("drop", "drop_files")] {
+        if !set.catalogs.contains_key(name) {
+            service.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).await?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,310 @@
+//! Runs: each statement that is executed, its state, its result while it is kept, and its record.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use arrow::array::RecordBatch;
+use chrono::{DateTime, Utc};
+use cobble_engine::{Engine, PlanDocument, Progress, ResultColumn, Session};
+use cobble_records::{Records, StoredRun};
+use cobble_types::{Code, Error, Result};
+use rand::Rng;
+use tokio::sync::{mpsc, watch};
+use tokio_util::sync::CancellationToken;
+
+/// Bytes of one result that are kept.
+const RESULT_BYTES: usize = 1 << 30;
+/// How long a result can be fetched after its run has ended.
+const RESULT_LIFE: Duration = Duration::from_secs(15 * 60);
+/// Ended runs whose results are kept at one time.
+const RESULTS_KEPT: usize = 50;
+/// Records waiting to be written; when there are more, the oldest detail is lost rather than a query delayed.
+const RECORD_QUEUE: usize = 1000;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RunState {
+    Running,
+    Finished,
+    Failed,
+    Cancelled,
+}
+
+impl RunState {
+    pub fn word(self) -> &'static str {
+        match self {
+            RunState::Running => "running",
+            RunState::Finished => "finished",
+            RunState::Failed => "failed",
+            RunState::Cancelled => "cancelled",
+        }
+    }
+}
+
+/// What a statement is run within.
+#[derive(Debug, Clone, Default)]
+pub struct RunPlace {
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+    pub settings: BTreeMap<String, String>,
+}
+
+/// A run as it is now.
+#[derive(Debug, Clone)]
+pub struct Snapshot {
+    pub state: RunState,
+    /// Known once the statement has been planned.
+    pub columns: Option<Vec<ResultColumn>>,
+    pub message: Option<String>,
+    pub progress: Progress,
+    pub plan: Option<PlanDocument>,
+    pub error: Option<Error>,
+    /// The session's place and settings after the statement.
+    pub place: RunPlace,
+}
+
+pub struct Run {
+    pub id: String,
+    pub statement: String,
+    pub started_at: DateTime<Utc>,
+    cancel: CancellationToken,
+    inner: Mutex<Inner>,
+    /// Raised whenever something has changed.
+    changed: watch::Sender<u64>,
+}
+
+struct Inner {
+    snapshot: Snapshot,
+    batches: Vec<RecordBatch>,
+    bytes: usize,
+    ended: Option<Instant>,
+}
+
+impl Run {
+    fn lock(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub fn snapshot(&self) -> Snapshot {
+        self.lock().snapshot.clone()
+    }
+
+    pub fn cancel(&self) {
+        self.cancel.cancel();
+    }
+
+    pub fn watch(&self) -> watch::Receiver<u64> {
+        self.changed.subscribe()
+    }
+
+    fn update(&self, change: impl FnOnce(&mut Inner)) {
+        change(&mut self.lock());
+        self.changed.send_modify(|n| *n += 1);
+    }
+
+    /// The batch at a place, waiting for it while the run goes on; `None` past the end.
+    pub async fn batch(&self, place: usize) -> Result<Option<RecordBatch>> {
+        let mut changed = self.watch();
+        loop {
+            {
+                let inner = self.lock();
+                if let Some(batch) = inner.batches.get(place) {
+                    return Ok(Some(batch.clone()));
+                }
+                match (inner.snapshot.state, &inner.snapshot.error) {
+                    (RunState::Running, _) => {}
+                    (_, Some(error)) => return Err(error.clone()),
+                    _ => return Ok(None),
+                }
+            }
+            if changed.changed().await.is_err() {
+                return Ok(None);
+            }
+        }
+    }
+
+    /// The columns, waiting until they are known.
+    pub async fn columns(&self) -> Result<Vec<ResultColumn>> {
+        let mut changed = self.watch();
+        loop {
+            let snapshot = self.snapshot();
+            match (snapshot.columns, snapshot.error) {
+                (Some(columns), _) => return Ok(columns),
+                (None, Some(error)) => return Err(error),
+                (None, None) if snapshot.state != RunState::Running => return Ok(vec![]),
+                _ => {}
+            }
+            if changed.changed().await.is_err() {
+                return Ok(vec![]);
+            }
+        }
+    }
+
+    fn record(&self) -> StoredRun {
+        let inner = self.lock();
+        let s = &inner.snapshot;
+        StoredRun {
+            id: self.id.clone(),
+            statement: self.statement.clone(),
+            state: s.state.word().to_owned(),
+            error: s.error.as_ref().and_then(|e| serde_json::to_value(e).ok()),
+            plan: s.plan.as_ref().and_then(|p| serde_json::to_value(p).ok()),
+            rows_out: s.progress.rows_out as i64,
+            rows_read: s.progress.rows_read as i64,
+            bytes_read: s.progress.bytes_read as i64,
+            seconds: s.progress.seconds,
+            started_at: self.started_at,
+            finished_at: (s.state != RunState::Running).then(Utc::now),
+        }
+    }
+}
+
+pub struct Runs {
+    engine: Arc<Engine>,
+    live: Arc<Mutex<HashMap<String, Arc<Run>>>>,
+    to_record: mpsc::Sender<StoredRun>,
+}
+
+impl Runs {
+    pub fn new(engine: Arc<Engine>, records: Records) -> Runs {
+        let (to_record, mut waiting) = mpsc::channel::<StoredRun>(RECORD_QUEUE);
+        tokio::spawn(async move {
+            while let Some(run) = waiting.recv().await {
+                let records = records.clone();
+                let written = tokio::task::spawn_blocking(move || records.put_run(&run)).await;
+                if let Ok(Err(error)) = written {
+                    eprintln!("a run was not recorded: {error}");
+                }
+            }
+        });
+        Runs { engine, live: Arc::default(), to_record }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, HashMap<String, Arc<Run>>> {
+        self.live.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Starts a text of one or more statements; the result is the last one's.
+    pub fn start(&self, statement: String, place: RunPlace) -> Arc<Run> {
+        self.forget_old();
+        let id: String = { let mut rng = rand::rng(); (0..10).map(|_| char::from(rng.sample(rand::distr::Alphanumeric)).to_ascii_lowercase()).collect() };
+        let snapshot = Snapshot {
+            state: RunState::Running,
+            columns: None,
+            message: None,
+            progress: Progress::default(),
+            plan: None,
+            error: None,
+            place: place.clone(),
+        };
+        let run = Arc::new(Run {
+            id: id.clone(),
+            statement,
+            started_at: Utc::now(),
+            cancel: CancellationToken::new(),
+            inner: Mutex::new(Inner { snapshot, batches: vec![], bytes: 0, ended: None }),
+            changed: watch::Sender::new(0),
+        });
+        self.lock().insert(id, run.clone());
+        // Dropped when the queue is full: records never make a query wait.
+        let _ = self.to_record.try_send(run.record());
+        tokio::spawn(execute(run.clone(), self.engine.session(), place, self.to_record.clone()));
+        run
+    }
+
+    pub fn get(&self, id: &str) -> Option<Arc<Run>> {
+        self.lock().get(id).cloned()
+    }
+
+    /// Ended runs lose their rows after a while.
+    fn forget_old(&self) {
+        let mut live = self.lock();
+        live.retain(|_, run| run.lock().ended.is_none_or(|at| at.elapsed() < RESULT_LIFE));
+        let mut ended: Vec<(Instant, String)> =
+            live.values().filter_map(|run| Some((run.lock().ended?, run.id.clone()))).collect();
+        ended.sort();
+        for (_, id) in ended.iter().take(ended.len().saturating_sub(RESULTS_KEPT)) {
+            live.remove(id);
+        }
+    }
+
+    pub fn cancel_all(&self) {
+        self.lock().values().for_each(|run| run.cancel());
+    }
+}
+
+async fn execute(run: Arc<Run>, mut session: Session, place: RunPlace, to_record: mpsc::Sender<StoredRun>) {
+    let outcome = tokio::select! {
+        biased;
+        () = run.cancel.cancelled() => Err(Error::cancelled()),
+        outcome = drive(&run, &mut session, &place) => outcome,
+    };
+    run.update(|inner| {
+        let (catalog, schema) = session.place();
+        inner.snapshot.place = RunPlace {
+            catalog: catalog.map(str::to_owned),
+            schema: schema.map(str::to_owned),
+            settings: session.given_settings().clone(),
+        };
+        inner.ended = Some(Instant::now());
+        inner.snapshot.state = match &outcome {
+            Ok(()) => RunState::Finished,
+            Err(error) if error.code == Code::Cancelled => RunState::Cancelled,
+            Err(_) => RunState::Failed,
+        };
+        inner.snapshot.error = outcome.err();
+    });
+    let _ = to_record.try_send(run.record());
+}
+
+/// How often the progress of a run that gives no rows yet is written down.
+const PROGRESS_EVERY: Duration = Duration::from_millis(150);
+
+async fn drive(run: &Run, session: &mut Session, place: &RunPlace) -> Result<()> {
+    if let Some(catalog) = &place.catalog {
+        session.use_place(catalog, place.schema.as_deref())?;
+    }
+    for (name, value) in &place.settings {
+        session.set(name, value)?;
+    }
+    let mut execution = session.run_text(&run.statement, &run.cancel).await?;
+    run.update(|inner| {
+        inner.snapshot.columns = Some(execution.columns.clone());
+        inner.snapshot.message.clone_from(&execution.message);
+        inner.snapshot.plan = execution.plan();
+    });
+    loop {
+        let next = tokio::time::timeout(PROGRESS_EVERY, execution.next()).await;
+        let ended = matches!(next, Ok(Ok(None) | Err(_)));
+        let batch = match next {
+            Ok(Ok(batch)) => batch,
+            Ok(Err(error)) => {
+                run.update(|inner| {
+                    inner.snapshot.progress = execution.progress();
+                    inner.snapshot.plan = execution.plan();
+                });
+                return Err(error);
+            }
+            Err(_) => None,
+        };
+        let mut too_large = false;
+        run.update(|inner| {
+            inner.snapshot.progress = execution.progress();
+            if let Some(plan) = execution.plan() {
+                inner.snapshot.plan = Some(plan);
+            }
+            if let Some(batch) = batch {
+                inner.bytes += batch.get_array_memory_size();
+                too_large = inner.bytes > RESULT_BYTES;
+                inner.batches.push(batch);
+            }
+        });
+        if too_large {
+            return Err(Error::new(Code::MemoryLimit, format!("the result is larger than {} MiB", RESULT_BYTES >> 20))
+                .hint("select fewer rows or columns, or aggregate"));
+        }
+        if ended {
+            return Ok(());
+        }
+    }
+}

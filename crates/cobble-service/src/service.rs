@@ -1,0 +1,147 @@
+//! The service's state: the engine, the records it is restored from, and the runs.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use arrow::array::{ArrayRef, Float64Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
+use async_trait::async_trait;
+use cobble_connect::{ConnectionDefinition, Secret};
+use cobble_engine::{CatalogDefinition, Engine, MemoryTable, StateTables};
+use cobble_records::{Records, StoredCatalog, StoredConnection};
+use cobble_types::{Error, Result, SqlType};
+
+use crate::runs::Runs;
+
+pub struct Service {
+    pub engine: Arc<Engine>,
+    pub records: Records,
+    pub runs: Runs,
+    pub started: Instant,
+}
+
+/// Runs a call that blocks where blocking is allowed.
+pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| Error::internal(format!("a task stopped: {e}")))?
+}
+
+impl Service {
+    /// An engine with everything that the records hold.
+    pub async fn restore(records: Records, say: &dyn Fn(&str)) -> Result<Arc<Service>> {
+        let engine = Engine::in_memory()?;
+        let stored = records.clone();
+        let (connections, catalogs) = blocking(move || Ok((stored.connections()?, stored.catalogs()?))).await?;
+        for connection in connections {
+            let name = connection.name.clone();
+            let restored = serde_json::from_value::<ConnectionDefinition>(connection.definition)
+                .map_err(|e| Error::internal(format!("connection {name}: {e}")))
+                .and_then(|mut definition| {
+                    definition.secret = connection.secret.map(Secret::new);
+                    engine.add_connection(definition)
+                });
+            // One definition that is not understood any more must not keep the others from their users.
+            if let Err(error) = restored {
+                say(&format!("connection {name} is left out: {error}"));
+            }
+        }
+        for catalog in catalogs {
+            let definition = CatalogDefinition { name: catalog.name.clone(), connection: catalog.connection };
+            if let Err(error) = engine.add_catalog(definition) {
+                say(&format!("catalog {} is left out: {error}", catalog.name));
+            }
+        }
+        let runs = Runs::new(engine.clone(), records.clone());
+        engine.provide_state(Arc::new(State { records: records.clone() }));
+        Ok(Arc::new(Service { engine, records, runs, started: Instant::now() }))
+    }
+
+    /// Takes a connection in at once and for good.
+    pub async fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+        let stored = StoredConnection {
+            name: definition.name.clone(),
+            definition: serde_json::to_value(&definition).map_err(|e| Error::internal(e.to_string()))?,
+            secret: definition.secret.as_ref().map(|s| s.reveal().to_owned()),
+        };
+        let name = definition.name.clone();
+        self.engine.add_connection(definition)?;
+        let records = self.records.clone();
+        let kept = blocking(move || records.add_connection(&stored)).await;
+        if kept.is_err() {
+            self.engine.remove_connection(&name)?;
+        }
+        kept
+    }
+
+    pub async fn remove_connection(&self, name: &str) -> Result<()> {
+        self.engine.remove_connection(name)?;
+        let (records, name) = (self.records.clone(), name.to_owned());
+        blocking(move || records.remove_connection(&name)).await
+    }
+
+    pub async fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+        let stored = StoredCatalog { name: definition.name.clone(), connection: definition.connection.clone() };
+        let name = definition.name.clone();
+        self.engine.add_catalog(definition)?;
+        let records = self.records.clone();
+        let kept = blocking(move || records.add_catalog(&stored)).await;
+        if kept.is_err() {
+            self.engine.remove_catalog(&name)?;
+        }
+        kept
+    }
+
+    pub async fn remove_catalog(&self, name: &str) -> Result<()> {
+        self.engine.remove_catalog(name)?;
+        let (records, name) = (self.records.clone(), name.to_owned());
+        blocking(move || records.remove_catalog(&name)).await
+    }
+}
+
+/// `lane.state.runs`.
+struct State {
+    records: Records,
+}
+
+/// Runs shown in `lane.state.runs`.
+const SHOWN_RUNS: i64 = 1000;
+
+#[async_trait]
+impl StateTables for State {
+    fn names(&self) -> Vec<&'static str> {
+        vec!["runs"]
+    }
+
+    async fn table(&self, name: &str) -> Result<Option<MemoryTable>> {
+        if name != "runs" {
+            return Ok(None);
+        }
+        let records = self.records.clone();
+        let runs = blocking(move || records.runs(SHOWN_RUNS)).await?;
+        let text = |f: &dyn Fn(&cobble_records::StoredRun) -> String| Arc::new(runs.iter().map(|r| Some(f(r))).collect::<StringViewArray>()) as ArrayRef;
+        let number = |f: &dyn Fn(&cobble_records::StoredRun) -> i64| Arc::new(runs.iter().map(|r| Some(f(r))).collect::<Int64Array>()) as ArrayRef;
+        let started: TimestampMicrosecondArray = runs.iter().map(|r| Some(r.started_at.timestamp_micros())).collect();
+        let columns = [
+            ("id", SqlType::Text),
+            ("state", SqlType::Text),
+            ("statement", SqlType::Text),
+            ("started_at", SqlType::TimestampTz),
+            ("seconds", SqlType::Double),
+            ("rows_out", SqlType::BigInt),
+            ("rows_read", SqlType::BigInt),
+            ("bytes_read", SqlType::BigInt),
+        ];
+        Ok(Some(MemoryTable {
+            columns: columns.map(|(n, t)| (n.to_owned(), t)).to_vec(),
+            arrays: vec![
+                text(&|r| r.id.clone()),
+                text(&|r| r.state.clone()),
+                text(&|r| r.statement.clone()),
+                Arc::new(started.with_timezone("UTC")),
+                Arc::new(runs.iter().map(|r| Some(r.seconds)).collect::<Float64Array>()),
+                number(&|r| r.rows_out),
+                number(&|r| r.rows_read),
+                number(&|r| r.bytes_read),
+            ],
+            rows: runs.len(),
+        }))
+    }
+}

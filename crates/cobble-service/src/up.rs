@@ -1,0 +1,127 @@
+//! `cobble up`: everything started in order, and stopped in the reverse order.
+
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use cobble_records::{Records, SealingKey};
+use cobble_types::{Code, Error, Result};
+use nix::fcntl::{Flock, FlockArg};
+
+use crate::api;
+use crate::demo;
+use crate::private_postgres::PrivatePostgres;
+use crate::service::{Service, blocking};
+
+/// How to start.
+#[derive(Debug, Clone)]
+pub struct Up {
+    /// Where the service keeps its own things.
+    pub folder: PathBuf,
+    pub http_port: u16,
+    /// The records' database; without one a private server is started.
+    pub records: Option<String>,
+    pub records_port: u16,
+    /// Load the demo at this scale.
+    pub demo: Option<f64>,
+    /// Stop when standard input ends, for programs that start the service as their child.
+    pub stop_with_stdin: bool,
+}
+
+fn failed(what: impl std::fmt::Display) -> Error {
+    Error::new(Code::Storage, what.to_string())
+}
+
+/// Runs until it is told to stop. `say` gets a line for each thing that happens, and `ready` the console's address.
+pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&str) + Send) -> Result<()> {
+    std::fs::create_dir_all(&up.folder).map_err(|e| failed(format!("{}: {e}", up.folder.display())))?;
+    let _lock = lock(&up)?;
+    let postgres = match &up.records {
+        Some(_) => None,
+        None => {
+            let (folder, port) = (up.folder.join("records"), up.records_port);
+            Some(blocking(move || PrivatePostgres::start(&folder, port)).await?)
+        }
+    };
+    if up.demo.is_some() && postgres.is_none() {
+        return Err(Error::new(Code::BadSetting, "the demo needs the private PostgreSQL server").hint("leave out --records"));
+    }
+    let url = match (&up.records, &postgres) {
+        (Some(url), _) => url.clone(),
+        (None, Some(postgres)) => {
+            postgres.ensure_database("cobble").await?;
+            postgres.url("cobble")
+        }
+        (None, None) => return Err(Error::internal("neither records nor a server for them")),
+    };
+    let key = up.folder.join("sealing.key");
+    let records = blocking(move || Records::open(&url, SealingKey::load_or_create(&key)?)).await?;
+    let service = Service::restore(records, &say).await?;
+    if let (Some(scale), Some(postgres)) = (up.demo, &postgres) {
+        demo::set_up(&service, postgres, &up.folder, scale, &say).await?;
+    }
+    let outcome = serve(&up, service.clone(), ready).await;
+    service.runs.cancel_all();
+    drop(service);
+    if let Some(postgres) = postgres {
+        let _ = tokio::task::spawn_blocking(move || drop(postgres)).await;
+    }
+    outcome
+}
+
+/// One service per folder: a second one would fight over the same data.
+fn lock(up: &Up) -> Result<Flock<std::fs::File>> {
+    let path = up.folder.join("lock");
+    let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(|e| failed(format!("{}: {e}", path.display())))?;
+    Flock::lock(file, FlockArg::LockExclusiveNonblock).map_err(|(_, _)| {
+        Error::new(Code::InUse, format!("a service is running on {} already", up.folder.display()))
+            .hint("use that one, stop it, or give another folder with --folder")
+    })
+}
+
+async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) -> Result<()> {
+    let address = SocketAddr::from((Ipv4Addr::LOCALHOST, up.http_port));
+    // Asked for here, so that a port in use is an error of ours with a remedy.
+    let free = tokio::net::TcpListener::bind(address).await.map_err(|e| {
+        failed(format!("{address} cannot be used: {e}")).hint("another program listens there; choose another port with --port")
+    })?;
+    let port = free.local_addr().map_err(failed)?.port();
+    drop(free);
+    let rocket = api::rocket(service, port).ignite().await.map_err(|e| failed(format!("HTTP: {e}")))?;
+    let shutdown = rocket.shutdown();
+    let stopping = shutdown.clone();
+    let with_stdin = up.stop_with_stdin;
+    tokio::spawn(async move {
+        let (ended, stdin_ended) = tokio::sync::oneshot::channel();
+        if with_stdin {
+            // A thread of its own: a read that never returns must not keep the runtime from ending.
+            std::thread::spawn(move || {
+                let _ = std::io::copy(&mut std::io::stdin(), &mut std::io::sink());
+                let _ = ended.send(());
+            });
+            tokio::select! {
+                _ = stdin_ended => {}
+                () = wait_for_signal() => {}
+            }
+        } else {
+            wait_for_signal().await;
+        }
+        stopping.notify();
+    });
+    ready(&format!("http://127.0.0.1:{port}"));
+    rocket.launch().await.map(drop).map_err(|e| failed(format!("HTTP: {e}")))
+}
+
+async fn wait_for_signal() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut interrupt), Ok(mut terminate), Ok(mut hangup)) =
+        (signal(SignalKind::interrupt()), signal(SignalKind::terminate()), signal(SignalKind::hangup()))
+    else {
+        return std::future::pending().await;
+    };
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+        _ = hangup.recv() => {}
+    }
+}
