@@ -187,7 +187,9 @@ fn csv_field(text: &str) -> String {
 fn plain_table() -> Table {
     let mut table = Table::new();
     // A line under the header and nothing else.
-    table.load_preset("     ──           ").set_content_arrangement(ContentArrangement::Dynamic);
+    table.load_preset(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    table.set_style(comfy_table::TableComponent::HeaderLines, '─');
+    table.set_style(comfy_table::TableComponent::MiddleHeaderIntersections, '─');
     if !io::stdout().is_terminal() {
         table.set_content_arrangement(ContentArrangement::Disabled);
     }
@@ -218,7 +220,9 @@ pub fn table(columns: &[String], batches: &[RecordBatch]) -> String {
 pub fn text_table(header: &[&str], rows: Vec<Vec<String>>) -> String {
     let mut table = plain_table();
     table.set_header(header.to_vec());
-    rows.into_iter().for_each(|row| drop(table.add_row(row)));
+    for row in rows {
+        table.add_row(row);
+    }
     trimmed(&table)
 }
 

@@ -111,7 +111,9 @@ fn gate(gate: &GateDocument) -> String {
                 None => format!("  — {}", reason.words()),
             },
         };
-        line(piece.verdict.word(), &format!("{} {}{why}", piece.piece, piece.text));
+        // "join on …" says already that it is a join.
+        let name = if piece.text.starts_with(&piece.piece) { String::new() } else { format!("{} ", piece.piece) };
+        line(piece.verdict.word(), &format!("{name}{}{why}", piece.text));
     }
     line("request", &gate.request.text);
     for (i, parameter) in gate.request.parameters.iter().enumerate() {

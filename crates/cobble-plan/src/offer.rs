@@ -160,6 +160,14 @@ pub trait GateScan: Send + Sync + fmt::Debug {
     fn columns_read(&self) -> Vec<String>;
     /// Parts that will be read of those there.
     fn parts(&self) -> Vec<PartCount>;
+    /// Rows in the parts that will be read, when that is known: an upper bound of what comes out.
+    fn most_rows(&self) -> Option<f64> {
+        None
+    }
+    /// True when every row of those parts comes out.
+    fn all_rows_come_out(&self) -> bool {
+        false
+    }
     /// Bytes at the source of what will be read, when that is known.
     fn estimated_bytes(&self) -> Option<f64>;
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;

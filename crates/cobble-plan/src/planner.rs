@@ -349,9 +349,14 @@ impl Planner<'_> {
         let scan = draft.offer.finish(&columns)?;
         let gate = self.gates.len();
         let letter = gate_letter(gate);
-        let estimated_rows = draft.estimate.rows;
-        let estimated_bytes = scan.estimated_bytes().or(Some(estimated_rows * draft.estimate.row_width(&columns)));
-        let mut built = self.step(Operator::Gate { gate, ordered: draft.ordered }, columns, vec![], draft.estimate);
+        // Footers know more than the guess: how many rows the parts left after pruning have.
+        let mut estimate = draft.estimate;
+        if let Some(most) = scan.most_rows() {
+            estimate.rows = if scan.all_rows_come_out() { most } else { estimate.rows.min(most) };
+        }
+        let estimated_rows = estimate.rows;
+        let estimated_bytes = scan.estimated_bytes().or(Some(estimated_rows * estimate.row_width(&columns)));
+        let mut built = self.step(Operator::Gate { gate, ordered: draft.ordered }, columns, vec![], estimate);
         self.gate_documents.push(GateDocument {
             gate: letter.clone(),
             step: built.node.step,

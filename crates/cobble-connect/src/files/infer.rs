@@ -220,6 +220,7 @@ fn merge(a: SqlType, b: SqlType) -> Result<SqlType, (SqlType, SqlType)> {
     Ok(match (a, b) {
         (Null, t) | (t, Null) => t,
         (BigInt, Double) | (Double, BigInt) => Double,
+        (a, b) if a == b => a,
         (Timestamp | TimestampTz | Text, Timestamp | TimestampTz | Text) => Text,
         (Array(a), Array(b)) => Array(Box::new(merge(*a, *b)?)),
         (Row(mut fields), Row(more)) => {
@@ -234,7 +235,6 @@ fn merge(a: SqlType, b: SqlType) -> Result<SqlType, (SqlType, SqlType)> {
             }
             Row(fields)
         }
-        (a, b) if a == b => a,
         (a @ (Array(_) | Row(_)), b) | (a, b @ (Array(_) | Row(_))) => return Err((a, b)),
         _ => Text,
     })

@@ -71,7 +71,7 @@ impl GateScan for FileScan {
         let address = set.source.address.display();
         let what = match set.files.as_slice() {
             [one] => one.path.display().to_string(),
-            _ => format!("{} files below {address}", self.files_read),
+            _ => format!("{} file{} below {address}", self.files_read, if self.files_read == 1 { "" } else { "s" }),
         };
         let names: Vec<&str> = self.places_read().into_iter().filter(|p| !set.columns[*p].partition).map(|p| set.columns[p].name.as_str()).collect();
         let columns = match set.format {
@@ -93,6 +93,19 @@ impl GateScan for FileScan {
             counts.push(PartCount { parts: "row groups".into(), read: self.parts.len() as u64, total });
         }
         counts
+    }
+
+    fn most_rows(&self) -> Option<f64> {
+        let set = &self.shape.set;
+        if set.format != Format::Parquet {
+            return None;
+        }
+        let rows = |part: &Part| part.row_group.map_or(0, |group| set.footers[part.file].metadata().row_group(group).num_rows());
+        Some(self.parts.iter().map(|part| rows(part) as f64).sum())
+    }
+
+    fn all_rows_come_out(&self) -> bool {
+        self.conditions.is_empty() && self.limit.is_none()
     }
 
     fn estimated_bytes(&self) -> Option<f64> {

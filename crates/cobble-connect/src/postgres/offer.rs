@@ -27,8 +27,6 @@ pub struct PostgresOffer {
     limit: Option<(Option<u64>, u64)>,
     /// The text of every column that may be asked for.
     columns: HashMap<ColumnId, Sql>,
-    /// The table columns behind plain columns, for the count of columns read.
-    source_names: HashMap<ColumnId, String>,
     /// Number of tables so far, for aliases that do not collide.
     tables: usize,
 }
@@ -37,7 +35,6 @@ impl PostgresOffer {
     pub fn new(server: Arc<Server>, table: &Described, scan: &Scan) -> Self {
         let from = format!("{}.{} AS t1", quote_identifier(&table.schema), quote_identifier(&table.name));
         let mut columns = HashMap::new();
-        let mut source_names = HashMap::new();
         for (column, place) in &scan.columns {
             let remote = &table.columns[*place];
             let mut text = format!("t1.{}", quote_identifier(&remote.name));
@@ -48,8 +45,7 @@ impl PostgresOffer {
                 text = format!("({text} COLLATE \"C\")");
             }
             debug_assert_eq!(remote.sql_type, column.sql_type);
-            columns.insert(column.id, Sql::new(text));
-            source_names.insert(column.id, remote.name.clone());
+            columns.insert(column.id, Sql::column(text, remote.name.clone()));
         }
         PostgresOffer {
             server,
@@ -59,7 +55,6 @@ impl PostgresOffer {
             order: vec![],
             limit: None,
             columns,
-            source_names,
             tables: 1,
         }
     }
@@ -121,13 +116,14 @@ impl PostgresOffer {
         self.order.clear();
         self.limit = None;
         for id in ids {
-            self.columns.insert(id, Sql::new(format!("{alias}.c{}", id.0)));
+            let used = self.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
+            self.columns.insert(id, Sql { columns: used, ..Sql::new(format!("{alias}.c{}", id.0)) });
         }
     }
 
     /// The same offer with its table aliases moved up by `by`, so that two offers can stand in one FROM.
     fn shifted(&self, by: usize) -> PostgresOffer {
-        let shift = |sql: &Sql| Sql { text: shift_aliases(&sql.text, by), parameters: sql.parameters.clone() };
+        let shift = |sql: &Sql| Sql { text: shift_aliases(&sql.text, by), ..sql.clone() };
         let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
         PostgresOffer {
             from: shift(&self.from),
@@ -241,18 +237,11 @@ impl Offer for PostgresOffer {
         let mut translated = Vec::new();
         for (column, expr) in columns {
             match self.translate(expr) {
-                Ok(sql) => translated.push((column.id, sql, expr)),
+                Ok(sql) => translated.push((column.id, sql)),
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        for (id, sql, expr) in translated {
-            if let Expr::Column(source) = expr
-                && let Some(name) = self.source_names.get(&source.id).cloned()
-            {
-                self.source_names.insert(id, name);
-            }
-            self.columns.insert(id, sql);
-        }
+        self.columns.extend(translated);
         Verdict::pushed()
     }
 
@@ -288,7 +277,6 @@ impl Offer for PostgresOffer {
         }
         next.groups = Some(keys);
         next.columns = columns;
-        // What the grouping uses is what is read.
         *self = next;
         Verdict::pushed()
     }
@@ -391,7 +379,6 @@ impl Offer for PostgresOffer {
         left.from = from;
         left.conditions.extend(right.conditions);
         left.columns.extend(right.columns);
-        left.source_names.extend(right.source_names);
         left.tables = tables;
         *self = left;
         Verdict::pushed()
@@ -408,8 +395,7 @@ impl Offer for PostgresOffer {
             items.push(text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?);
         }
         let sql = self.select(&items);
-        let mut names: Vec<String> = columns.iter().map(|c| self.source_names.get(&c.id).cloned().unwrap_or_else(|| c.to_string())).collect();
-        names.dedup();
+        let names = Sql::joined(&items, "").columns.into_iter().collect();
         let types = columns.iter().map(|c| c.sql_type.clone()).collect();
         Ok(Arc::new(PostgresScan::new(self.server.clone(), sql, names, types)))
     }

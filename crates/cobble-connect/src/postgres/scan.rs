@@ -22,6 +22,7 @@ use super::{Server, errors};
 pub struct PostgresScan {
     server: Arc<Server>,
     sql: Sql,
+    /// The source's columns that the result is made of.
     columns: Vec<String>,
     types: Vec<SqlType>,
 }

@@ -1,5 +1,7 @@
 //! Expressions as PostgreSQL text. Only what provably means the same there is translated; the rest says why not.
 
+use std::collections::BTreeSet;
+
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::offer::KeptReason;
@@ -15,6 +17,8 @@ const MARK: char = '\u{1}';
 pub struct Sql {
     pub text: String,
     pub parameters: Vec<Parameter>,
+    /// The source's columns that the text uses.
+    pub columns: BTreeSet<String>,
 }
 
 /// Why something is not translated.
@@ -22,16 +26,22 @@ pub type Refusal = (KeptReason, String);
 
 impl Sql {
     pub fn new(text: impl Into<String>) -> Sql {
-        Sql { text: text.into(), parameters: vec![] }
+        Sql { text: text.into(), ..Sql::default() }
+    }
+
+    /// Text that stands for one of the source's columns.
+    pub fn column(text: String, name: String) -> Sql {
+        Sql { text, columns: BTreeSet::from([name]), ..Sql::default() }
     }
 
     pub fn parameter(parameter: Parameter) -> Sql {
-        Sql { text: MARK.to_string(), parameters: vec![parameter] }
+        Sql { text: MARK.to_string(), parameters: vec![parameter], ..Sql::default() }
     }
 
     pub fn push(&mut self, other: &Sql) -> &mut Self {
         self.text.push_str(&other.text);
         self.parameters.extend(other.parameters.iter().cloned());
+        self.columns.extend(other.columns.iter().cloned());
         self
     }
 

@@ -13,8 +13,8 @@ use crate::expression::arithmetic_divide;
 use crate::keys::{GroupIndex, KeyEncoder};
 
 pub trait Accumulator: Send {
-    /// Takes one batch: `groups` has the group of each row, `mask` drops rows that a FILTER or a null leaves out.
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()>;
+    /// Takes one batch: `groups` has the group of each row; nulls among the values are left out.
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()>;
     /// Takes over another's state, whose group `i` is this one's `groups[i]`.
     fn merge(&mut self, other: Box<dyn Accumulator>, groups: &[u32], group_count: usize) -> Result<()>;
     /// The result, one row per group.
@@ -56,11 +56,11 @@ pub fn accumulator(call: &AggregateCall) -> Result<Box<dyn Accumulator>> {
     }
 }
 
-/// The rows to take: not masked out and not null.
-fn taken<'a>(values: Option<&'a ArrayRef>, mask: Option<&'a BooleanArray>) -> impl Fn(usize) -> bool + 'a {
+/// The rows to take: those that are not null.
+fn taken<'a>(values: Option<&'a ArrayRef>) -> impl Fn(usize) -> bool + 'a {
     let nulls: Option<&NullBuffer> = values.and_then(|v| v.nulls()).filter(|n| n.null_count() > 0);
     let all_null = values.is_some_and(|v| matches!(v.data_type(), DataType::Null));
-    move |row| !all_null && mask.is_none_or(|m| m.value(row)) && nulls.is_none_or(|n| n.is_valid(row))
+    move |row| !all_null && nulls.is_none_or(|n| n.is_valid(row))
 }
 
 fn same<T: 'static>(other: Box<dyn Accumulator>) -> Result<T> {
@@ -73,12 +73,12 @@ struct Count {
 }
 
 impl Accumulator for Count {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.counts.resize(group_count, 0);
-        if mask.is_none() && values.is_none_or(|v| v.null_count() == 0 && *v.data_type() != DataType::Null) {
+        if values.is_none_or(|v| v.null_count() == 0 && *v.data_type() != DataType::Null) {
             groups.iter().for_each(|g| self.counts[*g as usize] += 1);
         } else {
-            let taken = taken(values, mask);
+            let taken = taken(values);
             groups.iter().enumerate().filter(|(row, _)| taken(*row)).for_each(|(_, g)| self.counts[*g as usize] += 1);
         }
         Ok(())
@@ -125,12 +125,12 @@ impl ExactSum {
         self.counts.resize(group_count, 0);
     }
 
-    fn add<T: ArrowPrimitiveType>(&mut self, groups: &[u32], values: &ArrayRef, mask: Option<&BooleanArray>) -> Result<()>
+    fn add<T: ArrowPrimitiveType>(&mut self, groups: &[u32], values: &ArrayRef) -> Result<()>
     where
         T::Native: Into<i128>,
     {
         let all = values.as_primitive::<T>().values();
-        if mask.is_none() && values.null_count() == 0 {
+        if values.null_count() == 0 {
             for (group, value) in groups.iter().zip(all.iter()) {
                 let sum = &mut self.sums[*group as usize];
                 *sum = sum.checked_add((*value).into()).ok_or_else(too_large)?;
@@ -138,7 +138,7 @@ impl ExactSum {
             }
             return Ok(());
         }
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         for (row, group) in groups.iter().enumerate() {
             if taken(row) {
                 let sum = &mut self.sums[*group as usize];
@@ -151,14 +151,14 @@ impl ExactSum {
 }
 
 impl Accumulator for ExactSum {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.resize(group_count);
         let values = values.ok_or_else(|| Error::internal("a sum of nothing"))?;
         match values.data_type() {
-            DataType::Int16 => self.add::<Int16Type>(groups, values, mask),
-            DataType::Int32 => self.add::<Int32Type>(groups, values, mask),
-            DataType::Int64 => self.add::<Int64Type>(groups, values, mask),
-            _ => self.add::<Decimal128Type>(groups, values, mask),
+            DataType::Int16 => self.add::<Int16Type>(groups, values),
+            DataType::Int32 => self.add::<Int32Type>(groups, values),
+            DataType::Int64 => self.add::<Int64Type>(groups, values),
+            _ => self.add::<Decimal128Type>(groups, values),
         }
     }
 
@@ -230,10 +230,10 @@ impl FloatSum {
 }
 
 impl Accumulator for FloatSum {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.resize(group_count);
         let values = values.ok_or_else(|| Error::internal("a sum of nothing"))?;
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         let value = |row: usize| match values.data_type() {
             DataType::Float32 => f64::from(values.as_primitive::<Float32Type>().value(row)),
             _ => values.as_primitive::<Float64Type>().value(row),
@@ -300,11 +300,11 @@ impl Logical {
 }
 
 impl Accumulator for Logical {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.resize(group_count);
         let values = values.ok_or_else(|| Error::internal("a logical aggregate of nothing"))?;
         let booleans = values.as_boolean();
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         for (row, group) in groups.iter().enumerate() {
             if taken(row) {
                 self.take(*group, booleans.value(row));
@@ -385,11 +385,11 @@ impl<T: ArrowPrimitiveType> Extreme<T> {
 }
 
 impl<T: ArrowPrimitiveType> Accumulator for Extreme<T> {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.resize(group_count);
         let values = values.ok_or_else(|| Error::internal("an extreme of nothing"))?;
         let all = values.as_primitive::<T>().values();
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         for (row, group) in groups.iter().enumerate() {
             if taken(row) {
                 self.take(*group, all[row]);
@@ -448,11 +448,11 @@ impl TextExtreme {
 }
 
 impl Accumulator for TextExtreme {
-    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], group_count: usize, values: Option<&ArrayRef>) -> Result<()> {
         self.values.resize(group_count, None);
         let values = values.ok_or_else(|| Error::internal("an extreme of nothing"))?;
         let texts = values.as_string_view();
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         for (row, group) in groups.iter().enumerate() {
             if taken(row) {
                 self.take(*group, texts.value(row));
@@ -506,12 +506,12 @@ impl Distinct {
 }
 
 impl Accumulator for Distinct {
-    fn update(&mut self, groups: &[u32], _: usize, values: Option<&ArrayRef>, mask: Option<&BooleanArray>) -> Result<()> {
+    fn update(&mut self, groups: &[u32], _: usize, values: Option<&ArrayRef>) -> Result<()> {
         let values = values.ok_or_else(|| Error::internal("DISTINCT of nothing"))?;
-        if mask.is_none() && values.null_count() == 0 {
+        if values.null_count() == 0 {
             return self.insert(groups, values);
         }
-        let taken = taken(Some(values), mask);
+        let taken = taken(Some(values));
         let kept: BooleanArray = (0..groups.len()).map(|row| Some(taken(row))).collect();
         let groups: Vec<u32> = groups.iter().enumerate().filter(|(row, _)| taken(*row)).map(|(_, g)| *g).collect();
         self.insert(&groups, &arrow::compute::filter(values.as_ref(), &kept)?)
@@ -527,7 +527,7 @@ impl Accumulator for Distinct {
     fn finish(&mut self, group_count: usize) -> Result<ArrayRef> {
         let keys = self.pairs.keys()?;
         let groups: Vec<u32> = keys[0].as_primitive::<Int32Type>().values().iter().map(|g| *g as u32).collect();
-        self.inner.update(&groups, group_count, Some(&keys[1]), None)?;
+        self.inner.update(&groups, group_count, Some(&keys[1]))?;
         self.inner.finish(group_count)
     }
 

@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, RecordBatch};
+use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
 use arrow::compute::prep_null_mask_filter;
 use arrow::datatypes::SchemaRef;
 use cobble_plan::aggregate::AggregateCall;
@@ -129,19 +129,23 @@ impl SinkTask for AggregateTask {
             return Err(Error::unsupported("more than two thousand million groups"));
         }
         for (state, (argument, filter)) in groups.states.iter_mut().zip(&shape.inputs) {
-            let mask: Option<BooleanArray> = match filter {
+            match filter {
+                None => {
+                    let values = argument.as_ref().map(|argument| argument.array(&batch)).transpose()?;
+                    state.update(&self.assigned, count, values.as_ref())?;
+                }
                 Some(filter) => {
+                    // The argument is computed only for rows that pass: it may fail on the others.
                     let mask = filter.array(&batch)?;
                     let mask = mask.as_boolean();
-                    Some(if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() })
+                    let mask = if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() };
+                    let columns = batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
+                    let passed = batch_of(&batch.schema(), columns, mask.true_count())?;
+                    let groups: Vec<u32> = mask.values().set_indices().map(|row| self.assigned[row]).collect();
+                    let values = argument.as_ref().map(|argument| argument.array(&passed)).transpose()?;
+                    state.update(&groups, count, values.as_ref())?;
                 }
-                None => None,
-            };
-            let values = match argument {
-                Some(argument) => Some(argument.array(&batch)?),
-                None => None,
-            };
-            state.update(&self.assigned, count, values.as_ref(), mask.as_ref())?;
+            }
         }
         groups.account()
     }

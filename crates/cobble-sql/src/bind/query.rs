@@ -252,7 +252,11 @@ impl<'a> Binder<'a> {
                         .at(self.place_of(&key.expr)));
                 }
                 None => {
-                    let hidden = self.new_column(None, key.expr.to_string(), key.expr.sql_type());
+                    let (qualifier, name) = match &key.expr {
+                        Expr::Column(column) => (column.qualifier.clone(), column.name.clone()),
+                        other => (None, other.to_string()),
+                    };
+                    let hidden = self.new_column(qualifier, name, key.expr.sql_type());
                     columns.push((hidden.clone(), key.expr.clone()));
                     hidden
                 }

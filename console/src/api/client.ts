@@ -1,0 +1,53 @@
+/** Calls to the service. Every failure becomes a `Failure` in the service's own error shape. */
+import type { components } from './schema'
+
+type Schemas = components['schemas']
+export type ErrorBody = Schemas['ErrorBody']
+export type RunBody = Schemas['RunBody']
+export type PageBody = Schemas['PageBody']
+export type ConnectionBody = Schemas['ConnectionBody']
+export type NewConnectionBody = Schemas['NewConnectionBody']
+export type CatalogBody = Schemas['CatalogBody']
+export type TableBody = Schemas['TableBody']
+export type NameBody = Schemas['NameBody']
+export type KindBody = Schemas['KindBody']
+export type TestStepBody = Schemas['TestStepBody']
+
+export class Failure extends Error {
+  constructor(readonly body: ErrorBody) {
+    super(body.message)
+  }
+}
+
+/** Whatever was thrown, as an error body that can be shown. */
+export function errorBody(thrown: unknown): ErrorBody {
+  if (thrown instanceof Failure) return thrown.body
+  return {
+    code: 'unreachable',
+    sqlstate: '08006',
+    message: 'The service does not answer.',
+    hint: 'It may have been stopped. Start it again with: cobble up',
+  }
+}
+
+export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, body?: unknown): Promise<T> {
+  const response = await fetch(`/api/v1${path}`, {
+    method,
+    headers: body === undefined ? { Accept: 'application/json' } : { 'Content-Type': 'application/json', Accept: 'application/json' },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  })
+  const text = await response.text()
+  let parsed: unknown
+  try {
+    parsed = JSON.parse(text)
+  } catch {
+    throw new Failure({ code: 'internal', sqlstate: 'XX000', message: `The service gave an answer that is not JSON (${response.status}).` })
+  }
+  if (!response.ok) throw new Failure(parsed as ErrorBody)
+  return parsed as T
+}
+
+export const get = <T>(path: string) => call<T>('GET', path)
+export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
+export const remove = <T>(path: string) => call<T>('DELETE', path)
+export const part = encodeURIComponent

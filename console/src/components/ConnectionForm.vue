@@ -1,0 +1,67 @@
+<script setup lang="ts">
+/** A form for a new connection, made from the kind's own description of its settings. */
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import Password from 'primevue/password'
+import Select from 'primevue/select'
+import { computed, onMounted, ref } from 'vue'
+
+import { errorBody, get, post, type ErrorBody, type KindBody } from '../api/client'
+import ErrorNote from './ErrorNote.vue'
+
+const visible = defineModel<boolean>('visible', { required: true })
+const emit = defineEmits<{ added: [name: string] }>()
+const kinds = ref<KindBody[]>([])
+const kind = ref('files')
+const name = ref('')
+const catalog = ref('')
+const values = ref<Record<string, string>>({})
+const error = ref<ErrorBody | null>(null)
+const busy = ref(false)
+const settings = computed(() => kinds.value.find((k) => k.kind === kind.value)?.settings ?? [])
+const plain = ['address', 'database', 'user', 'region']
+
+async function add() {
+  busy.value = true
+  error.value = null
+  try {
+    const given = Object.fromEntries(settings.value.map((s) => [s.name, values.value[s.name]?.trim() ?? '']).filter(([, v]) => v))
+    const options = Object.fromEntries(Object.entries(given).filter(([k]) => !plain.includes(k) && k !== 'secret'))
+    await post('/connections', { name: name.value.trim(), kind: kind.value, address: given.address ?? '', database: given.database, user: given.user, region: given.region, secret: given.secret, options })
+    if (catalog.value.trim()) await post('/catalogs', { name: catalog.value.trim(), connection: name.value.trim() })
+    emit('added', name.value.trim())
+    visible.value = false
+    values.value = {}
+    name.value = catalog.value = ''
+  } catch (thrown) {
+    error.value = errorBody(thrown)
+  } finally {
+    busy.value = false
+  }
+}
+onMounted(async () => { try { kinds.value = await get<KindBody[]>('/kinds') } catch (thrown) { error.value = errorBody(thrown) } })
+</script>
+
+<template>
+  <Dialog v-model:visible="visible" modal header="Add a connection" :style="{ width: '34rem' }">
+    <form class="form" @submit.prevent="add">
+      <label for="kind">Kind</label><Select id="kind" v-model="kind" :options="kinds" option-label="kind" option-value="kind" />
+      <label for="name">Name</label><InputText id="name" v-model="name" placeholder="such as fleet_two" required />
+      <template v-for="s in settings" :key="s.name">
+        <label :for="s.name">{{ s.label }}<span v-if="s.required" aria-label="required"> *</span></label>
+        <div><Password v-if="s.secret" v-model="values[s.name]" :input-id="s.name" :feedback="false" fluid /><InputText v-else :id="s.name" v-model="values[s.name]" :placeholder="s.default ?? ''" fluid /><small class="faint">{{ s.help }}</small></div>
+      </template>
+      <label for="catalog">Catalog</label><div><InputText id="catalog" v-model="catalog" fluid /><small class="faint">the name of its tables in SQL; leave empty to add one later</small></div>
+      <ErrorNote v-if="error" :error="error" class="wide" />
+      <div class="wide buttons"><Button label="Cancel" text severity="secondary" @click="visible = false" /><Button type="submit" label="Add and test" :loading="busy" :disabled="!name.trim()" /></div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.form { display: grid; grid-template-columns: 9rem 1fr; gap: 0.6rem 0.8rem; align-items: start; }
+label { padding-top: 0.45rem; }
+.wide { grid-column: 1 / -1; }
+.buttons { display: flex; justify-content: flex-end; gap: 0.6rem; }
+</style>

@@ -1,0 +1,43 @@
+<script setup lang="ts">
+/** A connection's test, each step shown as soon as it is known. */
+import { onBeforeUnmount, ref, watch } from 'vue'
+
+import { part, type TestStepBody } from '../api/client'
+import { seconds } from '../plan/numbers'
+
+const props = defineProps<{ connection: string }>()
+const steps = ref<TestStepBody[]>([])
+const ended = ref(false)
+let source: EventSource | null = null
+
+function begin() {
+  source?.close()
+  steps.value = []
+  ended.value = false
+  source = new EventSource(`/api/v1/connections/${part(props.connection)}/test/events`)
+  source.addEventListener('step', (e: MessageEvent<string>) => steps.value.push(JSON.parse(e.data) as TestStepBody))
+  source.addEventListener('end', () => { ended.value = true; source?.close() })
+  source.onerror = () => { ended.value = true; source?.close() }
+}
+watch(() => props.connection, begin, { immediate: true })
+onBeforeUnmount(() => source?.close())
+</script>
+
+<template>
+  <ol class="steps" aria-live="polite">
+    <li v-for="s in steps" :key="s.step + s.detail" :class="{ failed: !s.passed }">
+      <i :class="s.passed ? 'pi pi-check' : 'pi pi-times'" aria-hidden="true" />
+      <strong>{{ s.step }}</strong> <span>{{ s.detail }}</span> <small class="faint">{{ seconds(s.seconds) }}</small>
+      <p v-if="!s.passed">Look at <strong>{{ s.setting }}</strong><template v-if="s.fix">: {{ s.fix }}</template></p>
+    </li>
+    <li v-if="!ended" class="faint"><i class="pi pi-spin pi-spinner" /> testing…</li>
+  </ol>
+</template>
+
+<style scoped>
+.steps { list-style: none; margin: 0.5rem 0 0; padding: 0.5rem 0.8rem; border-left: 2px solid var(--line); }
+li { padding: 0.1rem 0; }
+li i { color: var(--accent); margin-right: 0.4rem; font-size: 12px; }
+li.failed i, li.failed strong { color: var(--failure); }
+p { margin: 0.2rem 0 0 1.4rem; }
+</style>

@@ -1,0 +1,97 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, onMounted, ref } from 'vue'
+
+import { errorBody, get, part, remove, type CatalogBody, type ConnectionBody, type ErrorBody } from '../api/client'
+import ConnectionForm from '../components/ConnectionForm.vue'
+import ErrorNote from '../components/ErrorNote.vue'
+import TestSteps from '../components/TestSteps.vue'
+
+const connections = ref<ConnectionBody[] | null>(null)
+const catalogs = ref<CatalogBody[]>([])
+const tables = ref<Record<string, { schema: string; table: string }[] | ErrorBody>>({})
+const testing = ref('')
+const tests = ref(0)
+const adding = ref(false)
+const error = ref<ErrorBody | null>(null)
+const of = (connection: string) => catalogs.value.filter((c) => c.connection === connection)
+const empty = computed(() => connections.value?.length === 0)
+
+async function load() {
+  try {
+    ;[connections.value, catalogs.value] = await Promise.all([get<ConnectionBody[]>('/connections'), get<CatalogBody[]>('/catalogs')])
+  } catch (thrown) {
+    error.value = errorBody(thrown)
+  }
+  catalogs.value.forEach(loadTables)
+}
+
+async function loadTables({ name }: CatalogBody) {
+  try {
+    const schemas = (await get<string[]>(`/catalogs/${part(name)}/schemas`)).filter((s) => s !== 'information_schema')
+    const lists = await Promise.all(schemas.map(async (schema) => (await get<string[]>(`/catalogs/${part(name)}/schemas/${part(schema)}/tables`)).map((table) => ({ schema, table }))))
+    tables.value[name] = lists.flat()
+  } catch (thrown) {
+    tables.value[name] = errorBody(thrown)
+  }
+}
+
+function test(name: string) {
+  testing.value = name
+  tests.value++
+}
+
+async function act(call: () => Promise<unknown>) {
+  error.value = null
+  try {
+    await call()
+  } catch (thrown) {
+    error.value = errorBody(thrown)
+  }
+  await load()
+}
+
+async function added(name: string) {
+  await load()
+  test(name)
+}
+onMounted(load)
+</script>
+
+<template>
+  <div class="page">
+    <div class="page-head"><h1>Catalogs</h1><span class="faint">connections say how to reach a system; catalogs are their names in SQL</span><Button label="Add a connection" icon="pi pi-plus" size="small" @click="adding = true" /></div>
+    <ErrorNote v-if="error" :error="error" class="gap" />
+    <p v-if="connections === null && !error" class="faint">Loading…</p>
+    <p v-if="empty" class="panel">No connection yet. Add one to a folder of files or a database; its tables can then be queried by name.</p>
+    <section v-for="c in connections ?? []" :key="c.name" class="panel gap" :aria-label="`Connection ${c.name}`">
+      <header>
+        <strong>{{ c.name }}</strong><span class="tag">{{ c.kind }}</span><code>{{ c.address }}<template v-if="c.database">/{{ c.database }}</template></code>
+        <span class="faint"><template v-if="c.user">as {{ c.user }}, </template>{{ c.has_secret ? 'secret stored' : 'no secret' }}<template v-if="c.region">, region {{ c.region }}</template></span>
+        <span class="buttons">
+          <Button label="Test" icon="pi pi-bolt" size="small" outlined @click="test(c.name)" />
+          <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="act(() => remove(`/connections/${c.name}`))" />
+        </span>
+      </header>
+      <TestSteps v-if="testing === c.name" :key="tests" :connection="c.name" />
+      <div v-for="k in of(c.name)" :key="k.name" class="catalog">
+        <div class="catalog-head"><i class="pi pi-database" /> <strong>{{ k.name }}</strong><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="act(() => remove(`/catalogs/${k.name}`))" /></div>
+        <p v-if="!tables[k.name]" class="faint">Listing…</p>
+        <ErrorNote v-else-if="'message' in tables[k.name]" :error="tables[k.name] as ErrorBody" />
+        <ul v-else><li v-for="t in tables[k.name] as { schema: string; table: string }[]" :key="t.schema + t.table"><RouterLink :to="`/catalogs/${k.name}/${t.schema}/${t.table}`">{{ t.schema }}.{{ t.table }}</RouterLink></li></ul>
+      </div>
+      <p v-if="!of(c.name).length" class="faint">No catalog uses it: its tables have no name in SQL yet.</p>
+    </section>
+    <ConnectionForm v-model:visible="adding" @added="added" />
+  </div>
+</template>
+
+<style scoped>
+.gap { margin-bottom: 0.9rem; }
+header { display: flex; align-items: center; gap: 0.8rem; flex-wrap: wrap; }
+.tag { background: var(--accent-soft); color: var(--accent); border-radius: 3px; padding: 0 0.5rem; font-size: 12px; }
+.buttons { margin-left: auto; display: flex; gap: 0.4rem; }
+.catalog { margin-top: 0.6rem; padding-top: 0.5rem; border-top: 1px solid var(--line); }
+.catalog-head { display: flex; align-items: center; gap: 0.4rem; }
+ul { list-style: none; margin: 0.2rem 0 0; padding: 0; display: flex; flex-wrap: wrap; gap: 0.2rem 1.2rem; }
+</style>

@@ -1,0 +1,91 @@
+/** The query page's tabs: their text, and the run each has started. Kept across visits. */
+import { defineStore } from 'pinia'
+import { ref, watch } from 'vue'
+
+import { Failure, errorBody, post, remove, type ErrorBody, type RunBody } from '../api/client'
+
+export interface Tab {
+  key: number
+  text: string
+  run: RunBody | null
+  error: ErrorBody | null
+  view: 'rows' | 'plan'
+}
+
+const KEY = 'cobble-tabs'
+const FIRST = `SELECT r.name, count(*) AS boardings, sum(b.fare) AS earned
+FROM drop.public.boardings b
+JOIN fleet.public.routes r ON r.id = b.route_id
+WHERE b.month = '2025-07' AND r.active
+GROUP BY r.name
+ORDER BY earned DESC
+LIMIT 20`
+
+export const useTabs = defineStore('tabs', () => {
+  const saved = JSON.parse(localStorage.getItem(KEY) ?? '[]') as string[]
+  let next = 1
+  const fresh = (text: string): Tab => ({ key: next++, text, run: null, error: null, view: 'rows' })
+  const tabs = ref<Tab[]>((saved.length ? saved : [FIRST]).map(fresh))
+  const active = ref(tabs.value[0].key)
+  const sources = new Map<number, EventSource>()
+
+  watch(() => tabs.value.map((t) => t.text), (texts) => localStorage.setItem(KEY, JSON.stringify(texts)))
+
+  function open(text = ''): Tab {
+    tabs.value.push(fresh(text))
+    const tab = tabs.value[tabs.value.length - 1]
+    active.value = tab.key
+    return tab
+  }
+
+  function close(key: number) {
+    const place = tabs.value.findIndex((t) => t.key === key)
+    const [closed] = tabs.value.splice(place, 1)
+    stop(closed)
+    sources.get(key)?.close()
+    if (!tabs.value.length) open()
+    else if (active.value === key) active.value = tabs.value[Math.max(place - 1, 0)].key
+  }
+
+  function follow(tab: Tab, id: string) {
+    const source = new EventSource(`/api/v1/runs/${id}/events`)
+    sources.get(tab.key)?.close()
+    sources.set(tab.key, source)
+    const take = (event: MessageEvent<string>) => {
+      if (tab.run?.id !== id) return source.close()
+      tab.run = JSON.parse(event.data) as RunBody
+      tab.error = tab.run.error ?? null
+    }
+    source.addEventListener('progress', take)
+    source.addEventListener('end', (event) => {
+      take(event)
+      source.close()
+    })
+    source.onerror = () => {
+      source.close()
+      if (tab.run?.id === id && tab.run.state === 'running') tab.error = errorBody(null)
+    }
+  }
+
+  async function run(tab: Tab) {
+    if (!tab.text.trim()) return
+    tab.error = null
+    try {
+      tab.run = await post<RunBody>('/runs', { statement: tab.text })
+      follow(tab, tab.run.id)
+    } catch (thrown) {
+      tab.error = errorBody(thrown)
+    }
+  }
+
+  async function stop(tab: Tab) {
+    if (tab.run?.state !== 'running') return
+    try {
+      await remove(`/runs/${tab.run.id}`)
+    } catch (thrown) {
+      if (!(thrown instanceof Failure)) tab.error = errorBody(thrown)
+    }
+  }
+
+  return { tabs, active, open, close, run, stop }
+})
