@@ -31,8 +31,12 @@ pub fn write_drop(ferry: Ferry, folder: &Path) -> io::Result<()> {
     let (next_month, next_buoy) = (AtomicUsize::new(0), AtomicUsize::new(0));
     let work = || -> io::Result<()> {
         while let Some(month) = months.get(next_month.fetch_add(1, Ordering::Relaxed)) {
-            write_month(&building.join("boardings"), *month, ferry.boardings_in(*month), |rows| ferry.boardings(*month, rows))?;
-            write_month(&building.join("sailings"), *month, ferry.sailings_in(*month), |rows| ferry.sailings(*month, rows))?;
+            write_month(&building.join("boardings"), *month, ferry.boardings_in(*month), |rows| {
+                ferry.boardings(*month, rows)
+            })?;
+            write_month(&building.join("sailings"), *month, ferry.sailings_in(*month), |rows| {
+                ferry.sailings(*month, rows)
+            })?;
         }
         loop {
             let buoy = next_buoy.fetch_add(1, Ordering::Relaxed) as u64;
@@ -45,7 +49,9 @@ pub fn write_drop(ferry: Ferry, folder: &Path) -> io::Result<()> {
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
     std::thread::scope(|scope| {
         let running: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
-        running.into_iter().try_for_each(|t| t.join().unwrap_or_else(|_| Err(io::Error::other("a generator thread stopped"))))
+        running
+            .into_iter()
+            .try_for_each(|t| t.join().unwrap_or_else(|_| Err(io::Error::other("a generator thread stopped"))))
     })?;
     if folder.exists() {
         fs::remove_dir_all(folder)?;
@@ -53,7 +59,12 @@ pub fn write_drop(ferry: Ferry, folder: &Path) -> io::Result<()> {
     fs::rename(building, folder)
 }
 
-fn write_month(folder: &Path, month: Month, count: u64, rows: impl Fn(std::ops::Range<u64>) -> RecordBatch) -> io::Result<()> {
+fn write_month(
+    folder: &Path,
+    month: Month,
+    count: u64,
+    rows: impl Fn(std::ops::Range<u64>) -> RecordBatch,
+) -> io::Result<()> {
     let folder = folder.join(format!("month={}", month.name()));
     fs::create_dir_all(&folder)?;
     let properties = WriterProperties::builder()
@@ -70,7 +81,9 @@ fn write_month(folder: &Path, month: Month, count: u64, rows: impl Fn(std::ops::
             Some(writer) => writer,
             None => {
                 let file = File::create(folder.join("part-0.parquet"))?;
-                writer.insert(ArrowWriter::try_new(file, batch.schema(), Some(properties.clone())).map_err(io::Error::other)?)
+                writer.insert(
+                    ArrowWriter::try_new(file, batch.schema(), Some(properties.clone())).map_err(io::Error::other)?,
+                )
             }
         };
         writer.write(&batch).map_err(io::Error::other)?;

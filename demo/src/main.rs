@@ -8,13 +8,15 @@ fn main() -> ExitCode {
     let folder = arguments.next();
     let scale = arguments.next().map_or(Ok(0.1), |text| text.parse());
     match (folder, scale) {
-        (Some(folder), Ok(scale)) => match cobble_ferry::write_drop(cobble_ferry::Ferry::new(scale), Path::new(&folder)) {
-            Ok(()) => ExitCode::SUCCESS,
-            Err(error) => {
-                eprintln!("{folder}: {error}");
-                ExitCode::from(1)
+        (Some(folder), Ok(scale)) => {
+            match cobble_ferry::write_drop(cobble_ferry::Ferry::new(scale), Path::new(&folder)) {
+                Ok(()) => ExitCode::SUCCESS,
+                Err(error) => {
+                    eprintln!("{folder}: {error}");
+                    ExitCode::from(1)
+                }
             }
-        },
+        }
         _ => {
             eprintln!("usage: cobble-ferry FOLDER [SCALE]");
             ExitCode::from(2)

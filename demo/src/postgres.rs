@@ -19,7 +19,9 @@ const ROWS: u64 = 50_000;
 /// `ports`, `routes`, `vessels`, `crew` and `pass_holders` in the schema `public`.
 pub async fn load_fleet(client: &Client, ferry: Ferry) -> Outcome {
     client.batch_execute("DROP TABLE IF EXISTS ports, routes, vessels, crew, pass_holders").await?;
-    for (name, batch) in [("ports", ferry.ports()), ("routes", ferry.routes()), ("vessels", ferry.vessels()), ("crew", ferry.crew())] {
+    for (name, batch) in
+        [("ports", ferry.ports()), ("routes", ferry.routes()), ("vessels", ferry.vessels()), ("crew", ferry.crew())]
+    {
         create(client, name, &batch).await?;
         copy(client, name, &batch).await?;
     }
@@ -44,14 +46,20 @@ pub async fn load_fleet(client: &Client, ferry: Ferry) -> Outcome {
 /// The fleet's tables and those of the folder `drop`, in one database. `readings` says whether buoys are wanted too.
 pub async fn load_everything(client: &Client, ferry: Ferry, readings: bool) -> Outcome {
     load_fleet(client, ferry).await?;
-    client.batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys; DROP TYPE IF EXISTS wave").await?;
+    client
+        .batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys; DROP TYPE IF EXISTS wave")
+        .await?;
     for (name, batch) in [("tariffs", ferry.tariffs()), ("incidents", ferry.incidents())] {
         create(client, name, &batch).await?;
         copy(client, name, &batch).await?;
     }
     let months = Month::all();
     for (name, count, rows) in [
-        ("sailings", Ferry::sailings_in as fn(&Ferry, Month) -> u64, Ferry::sailings as fn(&Ferry, Month, std::ops::Range<u64>) -> RecordBatch),
+        (
+            "sailings",
+            Ferry::sailings_in as fn(&Ferry, Month) -> u64,
+            Ferry::sailings as fn(&Ferry, Month, std::ops::Range<u64>) -> RecordBatch,
+        ),
         ("boardings", Ferry::boardings_in, Ferry::boardings),
     ] {
         create(client, name, &rows(&ferry, months[0], 0..1)).await?;

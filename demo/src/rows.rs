@@ -12,8 +12,8 @@ const DAY: i64 = 86_400_000_000;
 /// The tariff change, 2025-01-01.
 const TARIFF_CHANGE_DAY: i32 = 20_089;
 const DAYS_IN_MONTH: [i32; 36] = [
-    31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 28, 31, 30, 31, 30, 31, 31, 30,
-    31, 30, 31,
+    31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 28, 31, 30, 31,
+    30, 31, 31, 30, 31, 30, 31,
 ];
 /// Summer is the season.
 const SEASON: [u64; 12] = [4, 4, 5, 7, 9, 12, 15, 15, 10, 7, 5, 5];
@@ -83,15 +83,34 @@ impl Dice {
     }
 }
 
-const ISLES: &[&str] = &["Brent", "Marram", "Teal", "Wrack", "Samphire", "Plover", "Curlew", "Sallow", "Dunlin", "Sedge"];
+const ISLES: &[&str] =
+    &["Brent", "Marram", "Teal", "Wrack", "Samphire", "Plover", "Curlew", "Sallow", "Dunlin", "Sedge"];
 const QUAYS: &[&str] = &["Quay", "Harbour", "Landing", "Steps"];
-const FIRST: &[&str] = &["Ada", "Bram", "Cleo", "Dag", "Edda", "Finn", "Greta", "Hal", "Ines", "Joss", "Kit", "Lena", "Miro", "Nell", "Otto", "Pia"];
-const LAST: &[&str] = &["Alder", "Barge", "Creek", "Drift", "Eyot", "Fenn", "Gull", "Heron", "Isle", "Jetty", "Keel", "Lock", "Moor", "Oar", "Pier", "Reed"];
-const VESSELS: &[&str] = &["Grey Heron", "Salt Lark", "Morning Tide", "Lady Marsh", "Spindrift", "Windrow", "Ebb Star", "Long Reach", "Saltern", "Cordgrass"];
+const FIRST: &[&str] = &[
+    "Ada", "Bram", "Cleo", "Dag", "Edda", "Finn", "Greta", "Hal", "Ines", "Joss", "Kit", "Lena", "Miro", "Nell",
+    "Otto", "Pia",
+];
+const LAST: &[&str] = &[
+    "Alder", "Barge", "Creek", "Drift", "Eyot", "Fenn", "Gull", "Heron", "Isle", "Jetty", "Keel", "Lock", "Moor",
+    "Oar", "Pier", "Reed",
+];
+const VESSELS: &[&str] = &[
+    "Grey Heron",
+    "Salt Lark",
+    "Morning Tide",
+    "Lady Marsh",
+    "Spindrift",
+    "Windrow",
+    "Ebb Star",
+    "Long Reach",
+    "Saltern",
+    "Cordgrass",
+];
 const ROLES: &[&str] = &["captain", "mate", "engineer", "deckhand", "deckhand", "steward"];
 
 pub(crate) fn batch(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {
-    let fields: Vec<Field> = columns.iter().map(|(name, a)| Field::new(*name, a.data_type().clone(), a.is_nullable())).collect();
+    let fields: Vec<Field> =
+        columns.iter().map(|(name, a)| Field::new(*name, a.data_type().clone(), a.is_nullable())).collect();
     RecordBatch::try_new(Arc::new(Schema::new(fields)), columns.into_iter().map(|(_, a)| a).collect())
         .expect("columns of one length that fit their fields")
 }
@@ -120,7 +139,8 @@ impl Ferry {
     }
 
     fn dice(&self, table: u64, row: u64) -> Dice {
-        let mut dice = Dice(self.seed ^ table.wrapping_mul(0xd6e8_feb8_6659_fd93) ^ row.wrapping_mul(0xa076_1d64_78bd_642f));
+        let mut dice =
+            Dice(self.seed ^ table.wrapping_mul(0xd6e8_feb8_6659_fd93) ^ row.wrapping_mul(0xa076_1d64_78bd_642f));
         dice.next();
         dice
     }
@@ -160,7 +180,10 @@ impl Ferry {
             ("id", Arc::new(Int32Array::from_iter_values(rows.clone().map(|i| i as i32 + 1)))),
             ("name", texts(rows.clone().map(|i| format!("{} {}", ISLES[i % 10], QUAYS[i / 10])).collect())),
             ("island", texts(rows.clone().map(|i| format!("{} Isle", ISLES[i % 10])).collect())),
-            ("opened", Arc::new(Date32Array::from_iter_values(rows.clone().map(|i| FIRST_DAY - 4000 - 137 * i as i32)))),
+            (
+                "opened",
+                Arc::new(Date32Array::from_iter_values(rows.clone().map(|i| FIRST_DAY - 4000 - 137 * i as i32))),
+            ),
             ("depth_m", Arc::new(Float64Array::from_iter_values(rows.map(|i| 2.5 + (i * 7 % 40) as f64 / 4.0)))),
         ])
     }
@@ -190,8 +213,27 @@ impl Ferry {
         let ids = 1..=60i32;
         batch(vec![
             ("id", Arc::new(Int32Array::from_iter_values(ids.clone()))),
-            ("name", texts(ids.clone().map(|v| { let n = (v - 1) as usize; if n < 10 { VESSELS[n].to_owned() } else { format!("{} {}", VESSELS[n % 10], ["II", "III", "IV", "V", "VI"][n / 10 - 1]) } }).collect())),
-            ("capacity", Arc::new(Int32Array::from_iter_values(ids.clone().map(|v| 40 + self.dice(3, v as u64).below(36) as i32 * 10)))),
+            (
+                "name",
+                texts(
+                    ids.clone()
+                        .map(|v| {
+                            let n = (v - 1) as usize;
+                            if n < 10 {
+                                VESSELS[n].to_owned()
+                            } else {
+                                format!("{} {}", VESSELS[n % 10], ["II", "III", "IV", "V", "VI"][n / 10 - 1])
+                            }
+                        })
+                        .collect(),
+                ),
+            ),
+            (
+                "capacity",
+                Arc::new(Int32Array::from_iter_values(
+                    ids.clone().map(|v| 40 + self.dice(3, v as u64).below(36) as i32 * 10),
+                )),
+            ),
             ("built", Arc::new(Int16Array::from_iter_values(ids.clone().map(|v| 1978 + (v * 11 % 45) as i16)))),
             ("home_port", Arc::new(Int32Array::from_iter_values(ids.clone().map(|v| v * 3 % 40 + 1)))),
             ("tonnage", decimals(ids.map(|v| 900 + i128::from(self.dice(4, v as u64).below(9000))).collect(), 8, 1)),
@@ -200,27 +242,104 @@ impl Ferry {
 
     pub fn crew(&self) -> RecordBatch {
         let rows = 0..self.crew_count();
-        let each = |f: &dyn Fn(&mut Dice, u64) -> i64| rows.clone().map(|i| f(&mut self.dice(5, i), i)).collect::<Vec<i64>>();
+        let each =
+            |f: &dyn Fn(&mut Dice, u64) -> i64| rows.clone().map(|i| f(&mut self.dice(5, i), i)).collect::<Vec<i64>>();
         batch(vec![
             ("id", Arc::new(Int32Array::from_iter_values(rows.clone().map(|i| i as i32 + 1)))),
-            ("vessel_id", Arc::new(Int32Array::from_iter_values(each(&|d, _| d.skewed(60, 2) as i64 + 1).into_iter().map(|v| v as i32)))),
-            ("name", texts(rows.clone().map(|i| { let mut d = self.dice(6, i); format!("{} {}", d.pick(FIRST), d.pick(LAST)) }).collect())),
+            (
+                "vessel_id",
+                Arc::new(Int32Array::from_iter_values(
+                    each(&|d, _| d.skewed(60, 2) as i64 + 1).into_iter().map(|v| v as i32),
+                )),
+            ),
+            (
+                "name",
+                texts(
+                    rows.clone()
+                        .map(|i| {
+                            let mut d = self.dice(6, i);
+                            format!("{} {}", d.pick(FIRST), d.pick(LAST))
+                        })
+                        .collect(),
+                ),
+            ),
             ("role", texts(rows.clone().map(|i| ROLES[(i % 6) as usize].to_owned()).collect())),
-            ("hired", Arc::new(Date32Array::from_iter_values(each(&|d, _| { d.next(); i64::from(FIRST_DAY) - 2000 + d.below(3000) as i64 }).into_iter().map(|v| v as i32)))),
-            ("salary", decimals(each(&|d, i| 2_400_000 + (6 - (i % 6) as i64) * 350_000 + d.below(400_000) as i64).into_iter().map(i128::from).collect(), 9, 2)),
+            (
+                "hired",
+                Arc::new(Date32Array::from_iter_values(
+                    each(&|d, _| {
+                        d.next();
+                        i64::from(FIRST_DAY) - 2000 + d.below(3000) as i64
+                    })
+                    .into_iter()
+                    .map(|v| v as i32),
+                )),
+            ),
+            (
+                "salary",
+                decimals(
+                    each(&|d, i| 2_400_000 + (6 - (i % 6) as i64) * 350_000 + d.below(400_000) as i64)
+                        .into_iter()
+                        .map(i128::from)
+                        .collect(),
+                    9,
+                    2,
+                ),
+            ),
         ])
     }
 
     pub fn pass_holders(&self, rows: Range<u64>) -> RecordBatch {
-        let people: Vec<(String, String)> = rows.clone().map(|i| { let mut d = self.dice(7, i); (d.pick(FIRST).to_owned(), d.pick(LAST).to_owned()) }).collect();
+        let people: Vec<(String, String)> = rows
+            .clone()
+            .map(|i| {
+                let mut d = self.dice(7, i);
+                (d.pick(FIRST).to_owned(), d.pick(LAST).to_owned())
+            })
+            .collect();
         batch(vec![
             ("id", Arc::new(Int32Array::from_iter_values(rows.clone().map(|i| i as i32 + 1)))),
             ("name", texts(people.iter().map(|(a, b)| format!("{a} {b}")).collect())),
-            ("email", texts(people.iter().zip(rows.clone()).map(|((a, b), i)| format!("{}.{}{i}@example.test", a.to_lowercase(), b.to_lowercase())).collect())),
-            ("phone", Arc::new(rows.clone().map(|i| { let mut d = self.dice(8, i); (d.below(8) > 0).then(|| format!("+00 555 {:07}", d.below(10_000_000))) }).collect::<StringArray>())),
-            ("home_port", Arc::new(Int32Array::from_iter_values(rows.clone().map(|i| self.dice(9, i).skewed(40, 2) as i32 + 1)))),
-            ("joined", Arc::new(Date32Array::from_iter_values(rows.clone().map(|i| FIRST_DAY - 1500 + self.dice(10, i).below(2500) as i32)))),
-            ("kind", texts(rows.map(|i| self.dice(11, i).pick(&["resident", "resident", "commuter", "senior", "student"]).to_owned()).collect())),
+            (
+                "email",
+                texts(
+                    people
+                        .iter()
+                        .zip(rows.clone())
+                        .map(|((a, b), i)| format!("{}.{}{i}@example.test", a.to_lowercase(), b.to_lowercase()))
+                        .collect(),
+                ),
+            ),
+            (
+                "phone",
+                Arc::new(
+                    rows.clone()
+                        .map(|i| {
+                            let mut d = self.dice(8, i);
+                            (d.below(8) > 0).then(|| format!("+00 555 {:07}", d.below(10_000_000)))
+                        })
+                        .collect::<StringArray>(),
+                ),
+            ),
+            (
+                "home_port",
+                Arc::new(Int32Array::from_iter_values(rows.clone().map(|i| self.dice(9, i).skewed(40, 2) as i32 + 1))),
+            ),
+            (
+                "joined",
+                Arc::new(Date32Array::from_iter_values(
+                    rows.clone().map(|i| FIRST_DAY - 1500 + self.dice(10, i).below(2500) as i32),
+                )),
+            ),
+            (
+                "kind",
+                texts(
+                    rows.map(|i| {
+                        self.dice(11, i).pick(&["resident", "resident", "commuter", "senior", "student"]).to_owned()
+                    })
+                    .collect(),
+                ),
+            ),
         ])
     }
 
@@ -256,13 +375,18 @@ impl Ferry {
     pub fn sailings(&self, month: Month, rows: Range<u64>) -> RecordBatch {
         let first = self.sailing(month, 0).id as u64 - 1;
         let all: Vec<Sailing> = rows.map(|k| self.sailing_after(month, k, first)).collect();
-        let stamp = |f: &dyn Fn(&Sailing) -> Option<i64>| Arc::new(TimestampMicrosecondArray::from_iter(all.iter().map(f))) as ArrayRef;
+        let stamp = |f: &dyn Fn(&Sailing) -> Option<i64>| {
+            Arc::new(TimestampMicrosecondArray::from_iter(all.iter().map(f))) as ArrayRef
+        };
         batch(vec![
             ("id", Arc::new(Int64Array::from_iter_values(all.iter().map(|s| s.id)))),
             ("route_id", Arc::new(Int32Array::from_iter_values(all.iter().map(|s| s.route)))),
             ("vessel_id", Arc::new(Int32Array::from_iter_values(all.iter().map(|s| s.vessel)))),
             ("departed_at", stamp(&|s| Some(s.departed))),
-            ("arrived_at", stamp(&|s| (!s.cancelled).then(|| s.departed + (s.minutes + i64::from(s.delay)) * 60_000_000))),
+            (
+                "arrived_at",
+                stamp(&|s| (!s.cancelled).then(|| s.departed + (s.minutes + i64::from(s.delay)) * 60_000_000)),
+            ),
             ("delay_minutes", Arc::new(Int32Array::from_iter_values(all.iter().map(|s| s.delay)))),
             ("cancelled", Arc::new(BooleanArray::from_iter(all.iter().map(|s| Some(s.cancelled))))),
         ])
@@ -303,7 +427,11 @@ impl Ferry {
             let price = self.fare(s.route, seat, at.div_euclid(DAY) as i32);
             fare.push(if with_pass { price * 80 / 100 } else { price });
             scanned.push(at);
-            channel.append_value(if with_pass { d.pick(&["pass", "pass", "app"]) } else { d.pick(&["app", "web", "kiosk", "gangway"]) });
+            channel.append_value(if with_pass {
+                d.pick(&["pass", "pass", "app"])
+            } else {
+                d.pick(&["app", "web", "kiosk", "gangway"])
+            });
             class.append_value(["saloon", "lounge", "deck"][seat]);
         }
         batch(vec![
@@ -336,23 +464,67 @@ impl Ferry {
         let dice = |i: u64, field: u64| self.dice(20 + field, i);
         batch(vec![
             ("id", Arc::new(Int64Array::from_iter_values(rows.clone().map(|i| i as i64 + 1)))),
-            ("reported_on", Arc::new(Date32Array::from_iter_values(rows.clone().map(|i| FIRST_DAY + dice(i, 0).below(1096) as i32)))),
-            ("vessel_id", Arc::new(rows.clone().map(|i| { let mut d = dice(i, 1); (d.below(12) > 0).then(|| d.skewed(60, 2) as i64 + 1) }).collect::<Int64Array>())),
-            ("severity", texts(rows.clone().map(|i| dice(i, 2).pick(&["minor", "minor", "Minor", "serious", "SERIOUS", "moderate"]).to_owned()).collect())),
-            ("minutes_lost", texts(rows.clone().map(|i| { let mut d = dice(i, 3); if d.below(9) == 0 { "n/a".to_owned() } else { d.skewed(240, 2).to_string() } }).collect())),
-            ("note", Arc::new(rows.map(|i| { let mut d = dice(i, 4); match d.below(5) {
-                0 => None,
-                1 => Some("fog, speed reduced".to_owned()),
-                2 => Some("engine \"cough\" off the bar".to_owned()),
-                3 => Some(format!("late crew change at {} {}", d.pick(ISLES), d.pick(QUAYS))),
-                _ => Some("rope in the propeller".to_owned()),
-            } }).collect::<StringArray>())),
+            (
+                "reported_on",
+                Arc::new(Date32Array::from_iter_values(
+                    rows.clone().map(|i| FIRST_DAY + dice(i, 0).below(1096) as i32),
+                )),
+            ),
+            (
+                "vessel_id",
+                Arc::new(
+                    rows.clone()
+                        .map(|i| {
+                            let mut d = dice(i, 1);
+                            (d.below(12) > 0).then(|| d.skewed(60, 2) as i64 + 1)
+                        })
+                        .collect::<Int64Array>(),
+                ),
+            ),
+            (
+                "severity",
+                texts(
+                    rows.clone()
+                        .map(|i| {
+                            dice(i, 2).pick(&["minor", "minor", "Minor", "serious", "SERIOUS", "moderate"]).to_owned()
+                        })
+                        .collect(),
+                ),
+            ),
+            (
+                "minutes_lost",
+                texts(
+                    rows.clone()
+                        .map(|i| {
+                            let mut d = dice(i, 3);
+                            if d.below(9) == 0 { "n/a".to_owned() } else { d.skewed(240, 2).to_string() }
+                        })
+                        .collect(),
+                ),
+            ),
+            (
+                "note",
+                Arc::new(
+                    rows.map(|i| {
+                        let mut d = dice(i, 4);
+                        match d.below(5) {
+                            0 => None,
+                            1 => Some("fog, speed reduced".to_owned()),
+                            2 => Some("engine \"cough\" off the bar".to_owned()),
+                            3 => Some(format!("late crew change at {} {}", d.pick(ISLES), d.pick(QUAYS))),
+                            _ => Some("rope in the propeller".to_owned()),
+                        }
+                    })
+                    .collect::<StringArray>(),
+                ),
+            ),
         ])
     }
 
     /// A reading of a buoy: its number, the time, waves and wind, and tags.
     pub(crate) fn reading(&self, buoy: u64, k: u64, per_buoy: u64) -> (i64, f64, f64, f64, Vec<&'static str>) {
-        let at = i64::from(FIRST_DAY) * DAY + (k as f64 / per_buoy as f64 * 1096.0 * DAY as f64) as i64 / 1_000_000 * 1_000_000;
+        let at = i64::from(FIRST_DAY) * DAY
+            + (k as f64 / per_buoy as f64 * 1096.0 * DAY as f64) as i64 / 1_000_000 * 1_000_000;
         let day = (at.div_euclid(DAY) - i64::from(FIRST_DAY)) as f64;
         let mut d = self.dice(30 + buoy, k);
         // Weather lasts for days and is rougher in winter.
@@ -397,6 +569,13 @@ mod tests {
         let ids = sailings.column(0).as_primitive::<arrow::datatypes::Int64Type>();
         let (low, high) = (ids.value(0), ids.value(ids.len() - 1));
         let boardings = ferry.boardings(month, 0..ferry.boardings_in(month));
-        assert!(boardings.column(1).as_primitive::<arrow::datatypes::Int64Type>().values().iter().all(|id| (low..=high).contains(id)));
+        assert!(
+            boardings
+                .column(1)
+                .as_primitive::<arrow::datatypes::Int64Type>()
+                .values()
+                .iter()
+                .all(|id| (low..=high).contains(id))
+        );
     }
 }

@@ -43,5 +43,7 @@ li { display: flex; gap: 0.6rem; align-items: baseline; padding: 0.12rem 0; }
 dl { display: grid; grid-template-columns: 74px 1fr; gap: 0.15rem 0.4rem; margin: 0; }
 dt { color: var(--faint); }
 dd { margin: 0; min-width: 0; }
+dd .faint { margin-left: 0.5rem; }
+dd div.faint { margin-left: 0; }
 pre { margin: 0; white-space: pre-wrap; overflow-wrap: anywhere; }
 </style>

@@ -27,7 +27,7 @@ const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n
         <rect :width="b.width" :height="b.height" rx="6" class="box" :class="{ source: steps.get(b.step)?.gate }" />
         <rect v-if="steps.get(b.step)?.measure" y="62" :width="Math.max(2, (b.width * (steps.get(b.step)?.measure?.seconds ?? 0)) / most)" height="4" rx="2" class="time" />
         <text x="10" y="19" class="kind">{{ b.step }} · {{ (steps.get(b.step)?.kind ?? '').replaceAll('_', ' ') }}{{ steps.get(b.step)?.gate ? ` ${steps.get(b.step)?.gate}` : '' }}</text>
-        <text x="10" y="36" class="text">{{ short(steps.get(b.step)?.text.replace(/^gate \w+: /, '') ?? '', 37) }}</text>
+        <text x="10" y="36" class="text">{{ short(steps.get(b.step)?.text.replace(/^gate \w+: /, '') ?? '', 31) }}</text>
         <text x="10" y="53" class="rows">{{ steps.get(b.step)?.measure ? `${count(steps.get(b.step)!.measure!.rows)} rows (est. ${count(steps.get(b.step)!.estimated_rows)}) · ${seconds(steps.get(b.step)!.measure!.seconds)}` : `est. ${count(steps.get(b.step)?.estimated_rows ?? 0)} rows` }}</text>
       </g>
     </svg>

@@ -94,7 +94,13 @@ impl Client {
     pub async fn rows(&self, id: &str) -> Outcome<RowStream> {
         let request = self.request(Method::GET, &format!("/runs/{id}/rows?format=arrow"));
         let response = self.answered(request).await?;
-        Ok(RowStream { client: self.clone(), id: id.to_owned(), response, decoder: StreamDecoder::new(), rest: Buffer::from(Vec::<u8>::new()) })
+        Ok(RowStream {
+            client: self.clone(),
+            id: id.to_owned(),
+            response,
+            decoder: StreamDecoder::new(),
+            rest: Buffer::from(Vec::<u8>::new()),
+        })
     }
 }
 
@@ -109,7 +115,8 @@ pub struct RowStream {
 impl RowStream {
     pub async fn next(&mut self) -> Outcome<Option<RecordBatch>> {
         loop {
-            let broken = |e: arrow::error::ArrowError| Failure::from(Error::internal(format!("the rows cannot be read: {e}")));
+            let broken =
+                |e: arrow::error::ArrowError| Failure::from(Error::internal(format!("the rows cannot be read: {e}")));
             if let Some(batch) = self.decoder.decode(&mut self.rest).map_err(broken)? {
                 return Ok(Some(batch));
             }

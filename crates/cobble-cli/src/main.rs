@@ -18,7 +18,9 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// Query data across files and databases with one SQL engine, and see what each source took over.
 #[derive(Parser)]
 #[command(name = "cobble", version, propagate_version = true, max_term_width = 100)]
-#[command(after_help = "Example:\n  cobble up --demo\n  cobble sql \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\"")]
+#[command(
+    after_help = "Example:\n  cobble up --demo\n  cobble sql \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\""
+)]
 struct Cli {
     #[command(flatten)]
     common: Common,
@@ -42,10 +44,14 @@ enum Command {
     #[command(after_help = "Example:\n  cobble up --demo --scale 0.1")]
     Up(commands::up::Arguments),
     /// Run statements, or open a shell
-    #[command(after_help = "Examples:\n  cobble sql \"SELECT name, active FROM fleet.public.routes LIMIT 5\"\n  cobble sql --catalog drop --format csv --out july.csv \"SELECT * FROM boardings WHERE month = '2025-07'\"\n  cobble sql --here \"SELECT count(*) FROM tariffs\"")]
+    #[command(
+        after_help = "Examples:\n  cobble sql \"SELECT name, active FROM fleet.public.routes LIMIT 5\"\n  cobble sql --catalog drop --format csv --out july.csv \"SELECT * FROM boardings WHERE month = '2025-07'\"\n  cobble sql --here \"SELECT count(*) FROM tariffs\""
+    )]
     Sql(commands::sql::Arguments),
     /// Show how a query is done, and what each source takes over
-    #[command(after_help = "Example:\n  cobble plan --measure \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\"")]
+    #[command(
+        after_help = "Example:\n  cobble plan --measure \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\""
+    )]
     Plan(commands::plan::Arguments),
     /// Connections: how to reach a system
     #[command(subcommand, after_help = "Example:\n  cobble connection test fleet_db")]
@@ -54,7 +60,9 @@ enum Command {
     #[command(subcommand, after_help = "Example:\n  cobble catalog add harbour --connection fleet_db")]
     Catalog(commands::catalog::Action),
     /// Look around in catalogs, schemas and tables
-    #[command(after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare")]
+    #[command(
+        after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare"
+    )]
     Browse(commands::browse::Arguments),
     /// Runs: what is being executed and what was
     #[command(subcommand, after_help = "Example:\n  cobble runs list")]
@@ -65,7 +73,10 @@ enum Command {
 #[derive(Debug)]
 pub enum Failure {
     /// The query or action failed; with the statement, to show where.
-    Failed { error: Error, statement: Option<String> },
+    Failed {
+        error: Error,
+        statement: Option<String>,
+    },
     Usage(String),
     Unreachable(String),
 }

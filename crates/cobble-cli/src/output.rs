@@ -56,11 +56,15 @@ impl Sink {
                 drop(File::create(path).map_err(|e| failed(&path.display().to_string(), e))?);
                 Box::new(io::sink())
             }
-            (Some(path), _) => Box::new(BufWriter::new(File::create(path).map_err(|e| failed(&path.display().to_string(), e))?)),
+            (Some(path), _) => {
+                Box::new(BufWriter::new(File::create(path).map_err(|e| failed(&path.display().to_string(), e))?))
+            }
             (None, Format::Arrow | Format::Parquet) if io::stdout().is_terminal() => {
                 return Err(crate::Failure::Usage("this format is not for a terminal; name a file with --out".into()));
             }
-            (None, Format::Parquet) => return Err(crate::Failure::Usage("parquet needs a file: name one with --out".into())),
+            (None, Format::Parquet) => {
+                return Err(crate::Failure::Usage("parquet needs a file: name one with --out".into()));
+            }
             (None, _) => Box::new(BufWriter::new(io::stdout())),
         };
         Ok(Sink { format, out: to, columns, shown: vec![], rows: 0, file: None })
@@ -85,7 +89,8 @@ impl Sink {
             .map(|(name, column)| Field::new(name, column.data_type().clone(), true))
             .collect();
         let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-        RecordBatch::try_new_with_options(Schema::new(fields).into(), batch.columns().to_vec(), &options).map_err(io::Error::other)
+        RecordBatch::try_new_with_options(Schema::new(fields).into(), batch.columns().to_vec(), &options)
+            .map_err(io::Error::other)
     }
 
     fn write_batch(&mut self, batch: &RecordBatch, first: bool, path: Option<&Path>) -> io::Result<()> {
@@ -145,7 +150,8 @@ impl Sink {
                 if self.file.is_none()
                     && let Some(path) = path
                 {
-                    let writer = ArrowWriter::try_new(File::create(path)?, named.schema(), None).map_err(io::Error::other)?;
+                    let writer =
+                        ArrowWriter::try_new(File::create(path)?, named.schema(), None).map_err(io::Error::other)?;
                     self.file = Some(FileSink::Parquet(Box::new(writer)));
                 }
                 if let Some(FileSink::Parquet(writer)) = &mut self.file {
@@ -181,7 +187,11 @@ impl Sink {
 }
 
 fn csv_field(text: &str) -> String {
-    if text.is_empty() || text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+    if text.is_empty() || text.contains([',', '"', '\n', '\r']) {
+        format!("\"{}\"", text.replace('"', "\"\""))
+    } else {
+        text.to_owned()
+    }
 }
 
 fn plain_table() -> Table {

@@ -5,8 +5,8 @@ use std::borrow::Cow;
 use cobble_service::types::NameBody;
 use reedline::{
     ColumnarMenu, Completer, DefaultHinter, Emacs, FileBackedHistory, KeyCode, KeyModifiers, MenuBuilder, Prompt,
-    PromptEditMode, PromptHistorySearch, Reedline, ReedlineEvent, ReedlineMenu, Signal, Span, Suggestion, ValidationResult,
-    Validator, default_emacs_keybindings,
+    PromptEditMode, PromptHistorySearch, Reedline, ReedlineEvent, ReedlineMenu, Signal, Span, Suggestion,
+    ValidationResult, Validator, default_emacs_keybindings,
 };
 
 use crate::commands::sql::{Output, run_statement};
@@ -22,15 +22,55 @@ Statements end with a semicolon and may have several lines.
 Tab completes names, Ctrl+R searches the history, Ctrl+C clears the line or stops a query.";
 
 const WORDS: &[&str] = &[
-    "SELECT", "FROM", "WHERE", "GROUP BY", "HAVING", "ORDER BY", "LIMIT", "OFFSET", "JOIN", "LEFT JOIN", "ON", "USING", "WITH",
-    "UNION ALL", "DISTINCT", "CASE", "WHEN", "THEN", "ELSE", "END", "AND", "OR", "NOT", "IN", "EXISTS", "BETWEEN", "LIKE", "IS NULL",
-    "EXPLAIN", "ANALYZE", "SHOW", "CATALOGS", "SCHEMAS", "TABLES", "COLUMNS", "DESCRIBE", "USE", "SET", "count", "sum", "avg", "min", "max",
+    "SELECT",
+    "FROM",
+    "WHERE",
+    "GROUP BY",
+    "HAVING",
+    "ORDER BY",
+    "LIMIT",
+    "OFFSET",
+    "JOIN",
+    "LEFT JOIN",
+    "ON",
+    "USING",
+    "WITH",
+    "UNION ALL",
+    "DISTINCT",
+    "CASE",
+    "WHEN",
+    "THEN",
+    "ELSE",
+    "END",
+    "AND",
+    "OR",
+    "NOT",
+    "IN",
+    "EXISTS",
+    "BETWEEN",
+    "LIKE",
+    "IS NULL",
+    "EXPLAIN",
+    "ANALYZE",
+    "SHOW",
+    "CATALOGS",
+    "SCHEMAS",
+    "TABLES",
+    "COLUMNS",
+    "DESCRIBE",
+    "USE",
+    "SET",
+    "count",
+    "sum",
+    "avg",
+    "min",
+    "max",
 ];
 
 pub async fn run(place: &mut Place, output: &Output) -> Outcome {
-    let history = std::env::var_os("COBBLE_HISTORY").map(std::path::PathBuf::from).or_else(|| {
-        std::env::var_os("HOME").map(|home| std::path::PathBuf::from(home).join(".cobble_history"))
-    });
+    let history = std::env::var_os("COBBLE_HISTORY")
+        .map(std::path::PathBuf::from)
+        .or_else(|| std::env::var_os("HOME").map(|home| std::path::PathBuf::from(home).join(".cobble_history")));
     let mut keys = default_emacs_keybindings();
     let menu = || ReedlineEvent::UntilFound(vec![ReedlineEvent::Menu("names".into()), ReedlineEvent::MenuNext]);
     keys.add_binding(KeyModifiers::NONE, KeyCode::Tab, menu());
@@ -56,17 +96,19 @@ pub async fn run(place: &mut Place, output: &Output) -> Outcome {
         };
         let line = line.trim();
         let outcome = match line.strip_prefix('\\') {
-            Some(command) => match command.trim_end_matches(';').split_once(' ').unwrap_or((command.trim_end_matches(';'), "")) {
-                ("q", _) => return Ok(()),
-                ("d", "") => run_all(place, "SHOW TABLES", output).await,
-                ("d", name) => run_all(place, &format!("DESCRIBE {name}"), output).await,
-                ("use", name) => run_all(place, &format!("USE {name}"), output).await,
-                ("plan", query) => run_all(place, &format!("EXPLAIN {query}"), output).await,
-                _ => {
-                    println!("{HELP}");
-                    Ok(())
+            Some(command) => {
+                match command.trim_end_matches(';').split_once(' ').unwrap_or((command.trim_end_matches(';'), "")) {
+                    ("q", _) => return Ok(()),
+                    ("d", "") => run_all(place, "SHOW TABLES", output).await,
+                    ("d", name) => run_all(place, &format!("DESCRIBE {name}"), output).await,
+                    ("use", name) => run_all(place, &format!("USE {name}"), output).await,
+                    ("plan", query) => run_all(place, &format!("EXPLAIN {query}"), output).await,
+                    _ => {
+                        println!("{HELP}");
+                        Ok(())
+                    }
                 }
-            },
+            }
             None => run_all(place, line, output).await,
         };
         match outcome {
@@ -145,7 +187,9 @@ impl Completer for Names {
         let word = before[start..].to_lowercase();
         // After an alias, such as `b.fa`, the part behind the point is a column.
         let (start, word) = match word.rsplit_once('.') {
-            Some((_, column)) if !self.0.iter().any(|n| n.to_lowercase().starts_with(&word)) => (position - column.len(), column.to_owned()),
+            Some((_, column)) if !self.0.iter().any(|n| n.to_lowercase().starts_with(&word)) => {
+                (position - column.len(), column.to_owned())
+            }
             _ => (start, word),
         };
         if word.is_empty() {
@@ -155,7 +199,12 @@ impl Completer for Names {
             .iter()
             .filter(|name| name.to_lowercase().starts_with(&word))
             .take(40)
-            .map(|name| Suggestion { value: name.clone(), span: Span::new(start, position), append_whitespace: false, ..Suggestion::default() })
+            .map(|name| Suggestion {
+                value: name.clone(),
+                span: Span::new(start, position),
+                append_whitespace: false,
+                ..Suggestion::default()
+            })
             .collect()
     }
 }

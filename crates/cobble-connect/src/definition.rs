@@ -92,17 +92,27 @@ impl ConnectionDefinition {
             ("region", self.region.is_some()),
         ];
         for setting in kind.settings.iter().filter(|s| s.required) {
-            let present = given.iter().any(|(name, set)| *name == setting.name && *set) || self.options.contains_key(setting.name);
+            let present = given.iter().any(|(name, set)| *name == setting.name && *set)
+                || self.options.contains_key(setting.name);
             if !present {
-                return Err(Error::new(Code::BadSetting, format!("connection {} of kind {} needs {}", self.name, self.kind, setting.name))
-                    .hint(setting.help));
+                return Err(Error::new(
+                    Code::BadSetting,
+                    format!("connection {} of kind {} needs {}", self.name, self.kind, setting.name),
+                )
+                .hint(setting.help));
             }
         }
         let known = || kind.settings.iter().map(|s| s.name);
-        let unknown = given.iter().filter(|(name, set)| *set && *name != "region" && !known().any(|k| k == *name)).map(|(name, _)| *name);
+        let unknown = given
+            .iter()
+            .filter(|(name, set)| *set && *name != "region" && !known().any(|k| k == *name))
+            .map(|(name, _)| *name);
         let unknown_option = self.options.keys().map(String::as_str).filter(|name| !known().any(|k| k == *name));
         match unknown.chain(unknown_option).next() {
-            Some(name) => Err(Error { code: Code::BadSetting, ..Error::unknown(&format!("setting of kind {}", kind.kind), name, known()) }),
+            Some(name) => Err(Error {
+                code: Code::BadSetting,
+                ..Error::unknown(&format!("setting of kind {}", kind.kind), name, known())
+            }),
             None => Ok(()),
         }
     }
@@ -110,7 +120,8 @@ impl ConnectionDefinition {
 
 /// Names of connections and catalogs are plain SQL identifiers, so that nobody has to quote them.
 pub fn check_name(what: &str, name: &str) -> Result<()> {
-    let plain = name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+    let plain =
+        name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
     if plain && (1..=63).contains(&name.len()) {
         return Ok(());
     }

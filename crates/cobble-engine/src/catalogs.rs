@@ -89,7 +89,10 @@ impl Engine {
         let connector = connector(&definition)?;
         self.change(|set| {
             if set.connections.contains_key(&definition.name) {
-                return Err(Error::new(Code::AlreadyExists, format!("there is a connection named {} already", definition.name)));
+                return Err(Error::new(
+                    Code::AlreadyExists,
+                    format!("there is a connection named {} already", definition.name),
+                ));
             }
             set.connections.insert(definition.name.clone(), Arc::new(OpenConnection { definition, connector }));
             Ok(())
@@ -101,8 +104,11 @@ impl Engine {
             let users: Vec<&str> =
                 set.catalogs.values().filter(|c| c.connection == name).map(|c| c.name.as_str()).collect();
             if !users.is_empty() {
-                return Err(Error::new(Code::InUse, format!("connection {name} is used by catalog {}", users.join(", ")))
-                    .hint("drop the catalog first"));
+                return Err(Error::new(
+                    Code::InUse,
+                    format!("connection {name} is used by catalog {}", users.join(", ")),
+                )
+                .hint("drop the catalog first"));
             }
             match set.connections.remove(name) {
                 Some(_) => Ok(()),
@@ -113,14 +119,18 @@ impl Engine {
 
     pub fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
         let name = &definition.name;
-        let plain = name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+        let plain =
+            name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
         if !plain || name.is_empty() || name == SYSTEM_CATALOG || name == "information_schema" {
             return Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a catalog"))
                 .hint("use small letters, digits and underscores; lane and information_schema are taken"));
         }
         self.change(|set| {
             if set.catalogs.contains_key(&definition.name) {
-                return Err(Error::new(Code::AlreadyExists, format!("there is a catalog named {} already", definition.name)));
+                return Err(Error::new(
+                    Code::AlreadyExists,
+                    format!("there is a catalog named {} already", definition.name),
+                ));
             }
             if !set.connections.contains_key(&definition.connection) {
                 let known = set.connections.keys().map(String::as_str);
@@ -139,7 +149,10 @@ impl Engine {
     }
 
     /// Tests a connection step by step, whether it has been added or not.
-    pub async fn test_connection(definition: &ConnectionDefinition, report: &mut (dyn FnMut(TestStep) + Send)) -> Result<()> {
+    pub async fn test_connection(
+        definition: &ConnectionDefinition,
+        report: &mut (dyn FnMut(TestStep) + Send),
+    ) -> Result<()> {
         connector(definition)?.test(report).await;
         Ok(())
     }
@@ -152,7 +165,9 @@ impl CatalogSet {
         };
         match self.connections.get(&definition.connection) {
             Some(connection) => Ok(&connection.connector),
-            None => Err(Error::internal(format!("catalog {catalog} has lost its connection {}", definition.connection))),
+            None => {
+                Err(Error::internal(format!("catalog {catalog} has lost its connection {}", definition.connection)))
+            }
         }
     }
 }

@@ -65,7 +65,11 @@ impl Config {
         let mut config = Config::default();
         for (connection, w) in written.connections {
             let secret = w.secret.map(|secret| read_secret(name, &connection, secret)).transpose()?;
-            let options = [("connect_limit", w.connect_limit), ("statement_limit", w.statement_limit), ("pool_size", w.pool_size)];
+            let options = [
+                ("connect_limit", w.connect_limit),
+                ("statement_limit", w.statement_limit),
+                ("pool_size", w.pool_size),
+            ];
             config.connections.push(ConnectionDefinition {
                 name: connection,
                 kind: w.kind,
@@ -87,9 +91,9 @@ impl Config {
 fn read_secret(file: &str, connection: &str, secret: WrittenSecret) -> Result<Secret> {
     let bad = |what: String| Error::new(Code::BadSetting, format!("{file}: connection {connection}: {what}"));
     match (secret.env, secret.file) {
-        (Some(variable), None) => std::env::var(&variable)
-            .map(Secret::new)
-            .map_err(|_| bad(format!("the environment variable {variable} is not set")).hint("set it to the connection's password")),
+        (Some(variable), None) => std::env::var(&variable).map(Secret::new).map_err(|_| {
+            bad(format!("the environment variable {variable} is not set")).hint("set it to the connection's password")
+        }),
         (None, Some(path)) => std::fs::read_to_string(&path)
             .map(|text| Secret::new(text.trim_end_matches(['\r', '\n'])))
             .map_err(|e| bad(format!("the secret's file {path} cannot be read: {e}"))),

@@ -46,8 +46,14 @@ pub struct Progress {
 }
 
 impl Execution {
-    pub(crate) fn running(columns: Vec<ResultColumn>, query: RunningQuery, document: PlanDocument, planning_seconds: f64) -> Self {
-        let rows = Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
+    pub(crate) fn running(
+        columns: Vec<ResultColumn>,
+        query: RunningQuery,
+        document: PlanDocument,
+        planning_seconds: f64,
+    ) -> Self {
+        let rows =
+            Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
         Execution { columns, message: None, rows, rows_out: 0 }
     }
 

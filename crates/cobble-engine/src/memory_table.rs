@@ -11,7 +11,9 @@ use async_trait::async_trait;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{JoinKind, Scan, SortKey, Table, TableColumn, TableKind};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict};
+use cobble_plan::offer::{
+    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict,
+};
 use cobble_plan::statistics::TableStatistics;
 use cobble_types::{ColumnId, Error, ObjectName, Result, SqlType};
 
@@ -36,7 +38,13 @@ impl MemoryTable {
         let columns = self
             .columns
             .iter()
-            .map(|(name, t)| TableColumn { name: name.clone(), sql_type: t.clone(), nullable: true, partition: false, comment: None })
+            .map(|(name, t)| TableColumn {
+                name: name.clone(),
+                sql_type: t.clone(),
+                nullable: true,
+                partition: false,
+                comment: None,
+            })
             .collect();
         let statistics = TableStatistics { rows: Some(self.rows as f64), ..TableStatistics::default() };
         Arc::new(Table {

@@ -46,10 +46,14 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
     let no_catalog = |what: &str| {
         let known: Vec<&str> = set.catalogs.keys().map(String::as_str).collect();
         let hint = match known.first() {
-            Some(first) => format!("write it as catalog.schema.table, or choose a place first: USE {first}.{DEFAULT_SCHEMA}; catalogs: {}", known.join(", ")),
+            Some(first) => format!(
+                "write it as catalog.schema.table, or choose a place first: USE {first}.{DEFAULT_SCHEMA}; catalogs: {}",
+                known.join(", ")
+            ),
             None => "there is no catalog yet: add a connection and a catalog".to_owned(),
         };
-        Error::new(Code::NotFound, format!("\"{what}\" names no catalog, and the session has no default one")).hint(hint)
+        Error::new(Code::NotFound, format!("\"{what}\" names no catalog, and the session has no default one"))
+            .hint(hint)
     };
     match name {
         [catalog, schema, table] => Ok((catalog.clone(), schema.clone(), table.clone())),
@@ -126,7 +130,11 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
         Some(close) => error.hint(format!("did you mean \"{close}\"?")),
         None => {
             let some: Vec<&str> = names().take(8).collect();
-            error.hint(if some.is_empty() { format!("{catalog}.{schema} is empty") } else { format!("there are {}", some.join(", ")) })
+            error.hint(if some.is_empty() {
+                format!("{catalog}.{schema} is empty")
+            } else {
+                format!("there are {}", some.join(", "))
+            })
         }
     })
 }

@@ -9,8 +9,8 @@ use cobble_plan::document::PlanDocument;
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::{Settings, draw, planner, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query, parse_statements,
-    relation_names,
+    BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query,
+    parse_statements, relation_names,
 };
 use cobble_types::{Error, Result};
 use tokio_util::sync::CancellationToken;
@@ -65,7 +65,11 @@ impl Session {
         if catalog != SYSTEM_CATALOG && !set.catalogs.contains_key(catalog) {
             let known: Vec<&str> = set.catalogs.keys().map(String::as_str).collect();
             let error = Error::unknown("catalog", catalog, known.iter().copied());
-            return Err(if error.hint.is_none() { error.hint(format!("there are {}", known.join(", "))) } else { error });
+            return Err(if error.hint.is_none() {
+                error.hint(format!("there are {}", known.join(", ")))
+            } else {
+                error
+            });
         }
         self.place = Place { catalog: Some(catalog.to_owned()), schema: schema.map(str::to_owned) };
         Ok(())
@@ -74,7 +78,9 @@ impl Session {
     /// Runs all statements of a text but the last to their end, then starts the last one.
     pub async fn run_text(&mut self, text: &str, cancel: &CancellationToken) -> Result<Execution> {
         let mut statements = parse_statements(text)?;
-        let last = statements.pop().ok_or_else(|| Error::new(cobble_types::Code::Syntax, "there is no statement in the text"))?;
+        let last = statements
+            .pop()
+            .ok_or_else(|| Error::new(cobble_types::Code::Syntax, "there is no statement in the text"))?;
         for statement in statements {
             let mut execution = self.run(&statement, cancel).await?;
             while execution.next().await?.is_some() {}
@@ -142,9 +148,8 @@ impl Session {
             planned.plan.document
         };
         let text = match explain.format {
-            PlanFormat::Json => {
-                serde_json::to_string_pretty(&document).map_err(|e| Error::internal(format!("a plan cannot be written: {e}")))?
-            }
+            PlanFormat::Json => serde_json::to_string_pretty(&document)
+                .map_err(|e| Error::internal(format!("a plan cannot be written: {e}")))?,
             PlanFormat::Text => match explain.show {
                 ExplainShow::Tree => draw::tree(&document),
                 ExplainShow::Gates => draw::gates(&document),
@@ -161,7 +166,8 @@ impl Session {
         let some = |s: &str| Some(s.to_owned());
         let table = match show {
             Show::Catalogs => {
-                let mut rows: Vec<_> = set.catalogs.values().map(|c| vec![some(&c.name), some(&c.connection)]).collect();
+                let mut rows: Vec<_> =
+                    set.catalogs.values().map(|c| vec![some(&c.name), some(&c.connection)]).collect();
                 rows.push(vec![some(SYSTEM_CATALOG), None]);
                 text_rows(&["catalog", "connection"], &rows)
             }
@@ -179,7 +185,9 @@ impl Session {
                 };
                 let schemas = match schema {
                     Some(schema) => vec![schema],
-                    None => self.schemas(&set, &catalog).await?.into_iter().filter(|s| s != "information_schema").collect(),
+                    None => {
+                        self.schemas(&set, &catalog).await?.into_iter().filter(|s| s != "information_schema").collect()
+                    }
                 };
                 let mut rows = Vec::new();
                 for schema in schemas {
@@ -212,7 +220,9 @@ impl Session {
     fn catalog_of(&self, set: &CatalogSet, written: Option<&str>) -> Result<String> {
         match written.or(self.place.catalog.as_deref()) {
             Some(catalog) => Ok(catalog.to_owned()),
-            None => Err(complete(set, &self.place, &["the statement".to_owned()]).err().unwrap_or_else(Error::cancelled)),
+            None => {
+                Err(complete(set, &self.place, &["the statement".to_owned()]).err().unwrap_or_else(Error::cancelled))
+            }
         }
     }
 

@@ -71,11 +71,14 @@ pub async fn information_table(set: &CatalogSet, catalog: Option<&str>, name: &s
 
 async fn columns(set: &CatalogSet, catalog: Option<&str>) -> Result<MemoryTable> {
     let tables = all_tables(set, catalog).await?;
-    let described: Vec<Result<Option<Arc<Table>>>> = futures::stream::iter(tables)
-        .map(|(catalog, schema, table, _)| async move { set.connector(&catalog)?.table(&catalog, &schema, &table).await })
-        .buffered(PARALLEL_DESCRIPTIONS)
-        .collect()
-        .await;
+    let described: Vec<Result<Option<Arc<Table>>>> =
+        futures::stream::iter(tables)
+            .map(|(catalog, schema, table, _)| async move {
+                set.connector(&catalog)?.table(&catalog, &schema, &table).await
+            })
+            .buffered(PARALLEL_DESCRIPTIONS)
+            .collect()
+            .await;
     let (mut rows, mut places) = (Vec::new(), Vec::new());
     for table in described {
         // One table that cannot be described does not hide the others; naming it tells what is wrong.
@@ -105,7 +108,14 @@ pub async fn state_table(engine: &Engine, set: &CatalogSet, name: &str) -> Resul
                 .values()
                 .map(|c| {
                     let d = &c.definition;
-                    vec![some(&d.name), some(&d.kind), some(&d.address), d.database.clone(), d.user.clone(), d.region.clone()]
+                    vec![
+                        some(&d.name),
+                        some(&d.kind),
+                        some(&d.address),
+                        d.database.clone(),
+                        d.user.clone(),
+                        d.region.clone(),
+                    ]
                 })
                 .collect();
             Some(text_rows(&["name", "kind", "address", "database", "user", "region"], &rows))

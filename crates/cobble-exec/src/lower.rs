@@ -46,7 +46,8 @@ impl Lowering<'_> {
     }
 
     fn add_pipeline(&mut self, branches: Vec<Branch>, target: Target) {
-        self.pipelines.push(Pipeline { branches: branches.into_iter().map(Arc::new).collect(), target: Arc::new(target) });
+        self.pipelines
+            .push(Pipeline { branches: branches.into_iter().map(Arc::new).collect(), target: Arc::new(target) });
     }
 
     fn branches(&mut self, node: &Arc<PhysicalNode>) -> Result<Vec<Branch>> {
@@ -93,7 +94,10 @@ impl Lowering<'_> {
             Operator::Project { columns } => {
                 let places = Places::of(&node.inputs[0].columns);
                 let expressions = columns.iter().map(|(_, e)| places.compile(e)).collect::<Result<_>>()?;
-                self.extended(node, Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) }))
+                self.extended(
+                    node,
+                    Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) }),
+                )
             }
             Operator::Limit { limit, offset } => self.extended(node, Arc::new(Limit::new(*limit, *offset))),
             Operator::Union => {
@@ -107,8 +111,11 @@ impl Lowering<'_> {
                         .iter()
                         .map(|c| places.compile(&cobble_plan::Expr::Column(c.clone())))
                         .collect::<Result<Vec<_>>>()?;
-                    let step = Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) });
-                    branches.iter_mut().for_each(|b| b.steps.push((step.clone() as Arc<dyn StepFactory>, meter.clone())));
+                    let step =
+                        Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) });
+                    branches
+                        .iter_mut()
+                        .for_each(|b| b.steps.push((step.clone() as Arc<dyn StepFactory>, meter.clone())));
                     all.append(&mut branches);
                 }
                 Ok(all)
@@ -184,7 +191,13 @@ impl Lowering<'_> {
     }
 
     /// Ends the pipeline below in the sink and begins a branch with what the sink hands on.
-    fn broken(&mut self, node: &Arc<PhysicalNode>, sink: Arc<dyn Sink>, out: Arc<Handoff>, ordered: bool) -> Result<Vec<Branch>> {
+    fn broken(
+        &mut self,
+        node: &Arc<PhysicalNode>,
+        sink: Arc<dyn Sink>,
+        out: Arc<Handoff>,
+        ordered: bool,
+    ) -> Result<Vec<Branch>> {
         let meter = self.measures.step(node.step);
         let branches = self.branches(&node.inputs[0])?;
         self.add_pipeline(branches, Target::Sink(sink, meter));

@@ -128,9 +128,8 @@ async fn run_task(
     };
     for branch in branches {
         let mut source = branch.source.task();
-        let mut chain = Chain {
-            steps: branch.steps.iter().map(|(factory, meter)| (factory.step(), meter.clone())).collect(),
-        };
+        let mut chain =
+            Chain { steps: branch.steps.iter().map(|(factory, meter)| (factory.step(), meter.clone())).collect() };
         loop {
             if cancel.is_cancelled() {
                 return Err(Error::cancelled());

@@ -80,7 +80,12 @@ impl Drop for RunningQuery {
 }
 
 /// Starts the plan. Cancelling the token stops it at the next batch.
-pub fn start(plan: &PhysicalPlan, settings: &Settings, pool: &CpuPool, cancel: CancellationToken) -> Result<RunningQuery> {
+pub fn start(
+    plan: &PhysicalPlan,
+    settings: &Settings,
+    pool: &CpuPool,
+    cancel: CancellationToken,
+) -> Result<RunningQuery> {
     let measures = Arc::new(Measures::new(plan));
     let memory = MemoryPool::new(settings.run_memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);

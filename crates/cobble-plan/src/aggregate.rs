@@ -53,7 +53,9 @@ impl AggregateFunction {
             (AggregateFunction::Count, _) => SqlType::BigInt,
             (AggregateFunction::Sum, SqlType::SmallInt | SqlType::Integer) => SqlType::BigInt,
             (AggregateFunction::Sum, SqlType::BigInt) => SqlType::WIDE_NUMERIC,
-            (AggregateFunction::Sum, SqlType::Numeric { scale, .. }) => SqlType::Numeric { precision: 38, scale: *scale },
+            (AggregateFunction::Sum, SqlType::Numeric { scale, .. }) => {
+                SqlType::Numeric { precision: 38, scale: *scale }
+            }
             (AggregateFunction::Sum, SqlType::Real | SqlType::Double) => argument.clone(),
             (AggregateFunction::Avg, SqlType::Real | SqlType::Double) => SqlType::Double,
             (AggregateFunction::Avg, number) if number.is_number() => {

@@ -76,7 +76,8 @@ fn draw_step(plan: &PlanDocument, step: &StepDocument, waiting: &[bool], out: &m
         }
         let _ = writeln!(out, "{left}{pad} {}", numbers.trim_end());
     }
-    let inputs: Vec<&StepDocument> = step.inputs.iter().filter_map(|n| plan.steps.iter().find(|s| s.step == *n)).collect();
+    let inputs: Vec<&StepDocument> =
+        step.inputs.iter().filter_map(|n| plan.steps.iter().find(|s| s.step == *n)).collect();
     // The last input runs in the rightmost lane and is drawn first; the lanes left of it wait.
     for (place, input) in inputs.iter().enumerate().rev() {
         let mut lanes = waiting.to_vec();
@@ -93,13 +94,15 @@ pub fn gates(plan: &PlanDocument) -> String {
 fn gate(gate: &GateDocument) -> String {
     let mut out = String::new();
     let region = gate.region.as_ref().map(|region| format!(", region {region}")).unwrap_or_default();
-    let _ = writeln!(out, "gate {}  {}  ({} {}{region})", gate.gate, gate.tables.join(" + "), gate.kind, gate.connection);
+    let _ =
+        writeln!(out, "gate {}  {}  ({} {}{region})", gate.gate, gate.tables.join(" + "), gate.kind, gate.connection);
     let mut line = |label: &str, text: &str| {
         for (i, part) in wrap(text, WIDTH - 12).into_iter().enumerate() {
             let _ = writeln!(out, "  {:<9} {part}", if i == 0 { label } else { "" });
         }
     };
-    let names = if gate.columns_read.is_empty() { String::new() } else { format!(": {}", gate.columns_read.join(", ")) };
+    let names =
+        if gate.columns_read.is_empty() { String::new() } else { format!(": {}", gate.columns_read.join(", ")) };
     line("columns", &format!("{} of {}{names}", gate.columns_read.len(), gate.columns_total));
     for piece in &gate.pieces {
         let why = match &piece.verdict {
@@ -256,7 +259,12 @@ mod tests {
                 step(4, "gate C: fleet.public.ports", &[], 40.0),
                 step(5, "keep rows where p.active", &[4], 20.0),
                 step(6, "join on r.from_port = p.id; hash of step 5", &[3, 5], 20_100.0),
-                step(7, "group by p.name, and so many other things that this line must be broken into two: sum(b.fare)", &[6], 40.0),
+                step(
+                    7,
+                    "group by p.name, and so many other things that this line must be broken into two: sum(b.fare)",
+                    &[6],
+                    40.0,
+                ),
             ],
             ..PlanDocument::default()
         };

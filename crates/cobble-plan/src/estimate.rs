@@ -41,10 +41,8 @@ impl Estimate {
             Expr::Literal { .. } => 1.0,
             other => {
                 let columns = other.columns();
-                let product: f64 = columns
-                    .iter()
-                    .map(|id| self.columns.get(id).and_then(|c| c.distinct).unwrap_or(guess))
-                    .product();
+                let product: f64 =
+                    columns.iter().map(|id| self.columns.get(id).and_then(|c| c.distinct).unwrap_or(guess)).product();
                 product.clamp(1.0, self.rows.max(1.0))
             }
         }
@@ -52,9 +50,8 @@ impl Estimate {
 
     /// Bytes of a row of these columns.
     pub fn row_width(&self, columns: &[Column]) -> f64 {
-        let width = |c: &Column| {
-            self.columns.get(&c.id).and_then(|s| s.width).unwrap_or_else(|| c.sql_type.typical_width())
-        };
+        let width =
+            |c: &Column| self.columns.get(&c.id).and_then(|s| s.width).unwrap_or_else(|| c.sql_type.typical_width());
         columns.iter().map(width).sum()
     }
 }
@@ -221,7 +218,9 @@ pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
                 BinaryOp::Eq | BinaryOp::IsNotDistinctFrom => {
                     1.0 / over.distinct(left).max(over.distinct(right)).max(1.0)
                 }
-                BinaryOp::NotEq | BinaryOp::IsDistinctFrom => 1.0 - 1.0 / over.distinct(left).max(over.distinct(right)).max(2.0),
+                BinaryOp::NotEq | BinaryOp::IsDistinctFrom => {
+                    1.0 - 1.0 / over.distinct(left).max(over.distinct(right)).max(2.0)
+                }
                 _ => GUESS_RANGE,
             }
         }

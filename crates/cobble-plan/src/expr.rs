@@ -129,21 +129,60 @@ impl BinaryOp {
 pub enum Expr {
     Column(Column),
     /// A constant. A quoted literal whose type is not settled yet has the type `SqlType::Null`.
-    Literal { value: Value, sql_type: SqlType },
-    Binary { op: BinaryOp, left: Box<Expr>, right: Box<Expr>, sql_type: SqlType },
+    Literal {
+        value: Value,
+        sql_type: SqlType,
+    },
+    Binary {
+        op: BinaryOp,
+        left: Box<Expr>,
+        right: Box<Expr>,
+        sql_type: SqlType,
+    },
     Not(Box<Expr>),
     Negate(Box<Expr>),
-    IsNull { operand: Box<Expr>, negated: bool },
-    Like { operand: Box<Expr>, pattern: Box<Expr>, negated: bool, case_insensitive: bool },
-    InList { operand: Box<Expr>, list: Vec<Expr>, negated: bool },
+    IsNull {
+        operand: Box<Expr>,
+        negated: bool,
+    },
+    Like {
+        operand: Box<Expr>,
+        pattern: Box<Expr>,
+        negated: bool,
+        case_insensitive: bool,
+    },
+    InList {
+        operand: Box<Expr>,
+        list: Vec<Expr>,
+        negated: bool,
+    },
     /// `CASE WHEN condition THEN value … ELSE otherwise END`; the branches are tried in order, each only on the rows left.
-    Case { branches: Vec<(Expr, Expr)>, otherwise: Box<Expr>, sql_type: SqlType },
-    Cast { operand: Box<Expr>, sql_type: SqlType },
-    Call { function: Function, arguments: Vec<Expr>, sql_type: SqlType },
+    Case {
+        branches: Vec<(Expr, Expr)>,
+        otherwise: Box<Expr>,
+        sql_type: SqlType,
+    },
+    Cast {
+        operand: Box<Expr>,
+        sql_type: SqlType,
+    },
+    Call {
+        function: Function,
+        arguments: Vec<Expr>,
+        sql_type: SqlType,
+    },
     /// A named part of a row value.
-    Field { operand: Box<Expr>, name: String, sql_type: SqlType },
+    Field {
+        operand: Box<Expr>,
+        name: String,
+        sql_type: SqlType,
+    },
     /// An array's item, counted from one; null outside its bounds.
-    Subscript { operand: Box<Expr>, index: Box<Expr>, sql_type: SqlType },
+    Subscript {
+        operand: Box<Expr>,
+        index: Box<Expr>,
+        sql_type: SqlType,
+    },
 }
 
 impl Expr {
@@ -331,7 +370,13 @@ impl fmt::Display for Expr {
             Expr::Binary { op, left, right, .. } => {
                 let strength = op.binding_strength();
                 // The right side of a chain of one non-associative operator needs its parentheses.
-                write!(f, "{} {} {}", Within(left, strength), op.symbol(), Within(right, strength + u8::from(op.is_arithmetic())))
+                write!(
+                    f,
+                    "{} {} {}",
+                    Within(left, strength),
+                    op.symbol(),
+                    Within(right, strength + u8::from(op.is_arithmetic()))
+                )
             }
             Expr::Not(operand) => write!(f, "not {}", Within(operand, 4)),
             Expr::Negate(operand) => write!(f, "-{}", Within(operand, 7)),

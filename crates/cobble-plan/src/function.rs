@@ -114,7 +114,11 @@ pub fn wider_type(left: &SqlType, right: &SqlType) -> Option<SqlType> {
         (Double, n) | (n, Double) if n.is_number() => Double,
         // PostgreSQL prefers double precision when a real meets an exact number.
         (Real, n) | (n, Real) if n.is_number() => {
-            if n.is_integer() && *n == SmallInt { Real } else { Double }
+            if n.is_integer() && *n == SmallInt {
+                Real
+            } else {
+                Double
+            }
         }
         (Numeric { .. }, n) | (n, Numeric { .. }) if n.is_number() => {
             let ((p, s), (q, t)) = (left.digits()?, right.digits()?);

@@ -116,20 +116,46 @@ impl fmt::Display for SortKey {
 pub enum LogicalPlan {
     Scan(Scan),
     /// Constant rows; each expression is free of columns.
-    Values { columns: Vec<Column>, rows: Vec<Vec<Expr>> },
+    Values {
+        columns: Vec<Column>,
+        rows: Vec<Vec<Expr>>,
+    },
     /// Keeps the rows for which every conjunct is true.
-    Filter { input: Arc<LogicalPlan>, conjuncts: Vec<Expr> },
-    Project { input: Arc<LogicalPlan>, columns: Vec<(Column, Expr)> },
+    Filter {
+        input: Arc<LogicalPlan>,
+        conjuncts: Vec<Expr>,
+    },
+    Project {
+        input: Arc<LogicalPlan>,
+        columns: Vec<(Column, Expr)>,
+    },
     Join(Join),
     /// Without group expressions the result is one row.
-    Aggregate { input: Arc<LogicalPlan>, groups: Vec<(Column, Expr)>, aggregates: Vec<(Column, AggregateCall)> },
+    Aggregate {
+        input: Arc<LogicalPlan>,
+        groups: Vec<(Column, Expr)>,
+        aggregates: Vec<(Column, AggregateCall)>,
+    },
     /// With `fetch`, only the first rows in that order are kept.
-    Sort { input: Arc<LogicalPlan>, keys: Vec<SortKey>, fetch: Option<u64> },
-    Limit { input: Arc<LogicalPlan>, limit: Option<u64>, offset: u64 },
+    Sort {
+        input: Arc<LogicalPlan>,
+        keys: Vec<SortKey>,
+        fetch: Option<u64>,
+    },
+    Limit {
+        input: Arc<LogicalPlan>,
+        limit: Option<u64>,
+        offset: u64,
+    },
     /// All rows of all inputs; the inputs' columns correspond by place.
-    Union { inputs: Vec<Arc<LogicalPlan>>, columns: Vec<Column> },
+    Union {
+        inputs: Vec<Arc<LogicalPlan>>,
+        columns: Vec<Column>,
+    },
     /// A scalar subquery: exactly one row, of nulls when the input is empty; two rows are an error.
-    SingleRow { input: Arc<LogicalPlan> },
+    SingleRow {
+        input: Arc<LogicalPlan>,
+    },
 }
 
 impl LogicalPlan {
@@ -208,7 +234,10 @@ impl LogicalPlan {
     pub fn map_expressions(&self, change: &mut dyn FnMut(&Expr) -> Expr) -> LogicalPlan {
         let mut plan = self.clone();
         match &mut plan {
-            LogicalPlan::Scan(_) | LogicalPlan::Limit { .. } | LogicalPlan::Union { .. } | LogicalPlan::SingleRow { .. } => {}
+            LogicalPlan::Scan(_)
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::Union { .. }
+            | LogicalPlan::SingleRow { .. } => {}
             LogicalPlan::Values { rows, .. } => rows.iter_mut().flatten().for_each(|e| *e = change(e)),
             LogicalPlan::Filter { conjuncts, .. } => conjuncts.iter_mut().for_each(|e| *e = change(e)),
             LogicalPlan::Project { columns, .. } => columns.iter_mut().for_each(|(_, e)| *e = change(e)),
@@ -253,7 +282,9 @@ impl LogicalPlan {
                 let names = comma_separated(scan.columns.iter().map(|(column, _)| &column.name));
                 format!("read {} ({names})", scan.table.name)
             }
-            LogicalPlan::Values { rows, .. } => format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" }),
+            LogicalPlan::Values { rows, .. } => {
+                format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" })
+            }
             LogicalPlan::Filter { conjuncts, .. } => format!("keep rows where {}", conjunct_text(conjuncts)),
             LogicalPlan::Project { columns, .. } => format!("compute {}", project_text(columns)),
             LogicalPlan::Join(join) => join_text(join.kind, &join.on, &join.residual),
@@ -272,7 +303,17 @@ impl LogicalPlan {
 }
 
 pub fn conjunct_text(conjuncts: &[Expr]) -> String {
-    conjuncts.iter().map(|c| if conjuncts.len() > 1 && matches!(c, Expr::Binary { op: crate::BinaryOp::Or, .. }) { format!("({c})") } else { c.to_string() }).collect::<Vec<_>>().join(" and ")
+    conjuncts
+        .iter()
+        .map(|c| {
+            if conjuncts.len() > 1 && matches!(c, Expr::Binary { op: crate::BinaryOp::Or, .. }) {
+                format!("({c})")
+            } else {
+                c.to_string()
+            }
+        })
+        .collect::<Vec<_>>()
+        .join(" and ")
 }
 
 pub fn project_text(columns: &[(Column, Expr)]) -> String {
@@ -283,8 +324,11 @@ pub fn project_text(columns: &[(Column, Expr)]) -> String {
 }
 
 pub fn join_text(kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> String {
-    let conditions: Vec<String> =
-        on.iter().map(|(left, right)| format!("{left} = {right}")).chain(residual.iter().map(Expr::to_string)).collect();
+    let conditions: Vec<String> = on
+        .iter()
+        .map(|(left, right)| format!("{left} = {right}"))
+        .chain(residual.iter().map(Expr::to_string))
+        .collect();
     match (kind, conditions.is_empty()) {
         (JoinKind::Inner, true) => "combine every row with every row".to_owned(),
         (kind, true) => format!("{} with every row", kind.words()),

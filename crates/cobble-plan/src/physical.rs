@@ -40,16 +40,43 @@ pub enum Side {
 #[derive(Debug, Clone)]
 pub enum Operator {
     /// Rows from the gate at this place in the plan's list. With `ordered`, their order matters.
-    Gate { gate: usize, ordered: bool },
-    Values { rows: Vec<Vec<Expr>> },
-    Filter { conjuncts: Vec<Expr> },
-    Project { columns: Vec<(Column, Expr)> },
-    HashJoin { kind: JoinKind, on: Vec<(Expr, Expr)>, residual: Vec<Expr>, build: Side },
+    Gate {
+        gate: usize,
+        ordered: bool,
+    },
+    Values {
+        rows: Vec<Vec<Expr>>,
+    },
+    Filter {
+        conjuncts: Vec<Expr>,
+    },
+    Project {
+        columns: Vec<(Column, Expr)>,
+    },
+    HashJoin {
+        kind: JoinKind,
+        on: Vec<(Expr, Expr)>,
+        residual: Vec<Expr>,
+        build: Side,
+    },
     /// Every row with every row; for joins without an equality.
-    NestedLoopJoin { kind: JoinKind, residual: Vec<Expr>, build: Side },
-    Aggregate { groups: Vec<(Column, Expr)>, aggregates: Vec<(Column, AggregateCall)> },
-    Sort { keys: Vec<SortKey>, fetch: Option<u64> },
-    Limit { limit: Option<u64>, offset: u64 },
+    NestedLoopJoin {
+        kind: JoinKind,
+        residual: Vec<Expr>,
+        build: Side,
+    },
+    Aggregate {
+        groups: Vec<(Column, Expr)>,
+        aggregates: Vec<(Column, AggregateCall)>,
+    },
+    Sort {
+        keys: Vec<SortKey>,
+        fetch: Option<u64>,
+    },
+    Limit {
+        limit: Option<u64>,
+        offset: u64,
+    },
     Union,
     SingleRow,
 }
@@ -80,7 +107,9 @@ impl Operator {
         };
         match self {
             Operator::Gate { gate, .. } => format!("gate {}", gate_letter(*gate)),
-            Operator::Values { rows } => format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" }),
+            Operator::Values { rows } => {
+                format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" })
+            }
             Operator::Filter { conjuncts } => format!("keep rows where {}", logical::conjunct_text(conjuncts)),
             Operator::Project { columns } => format!("compute {}", logical::project_text(columns)),
             Operator::HashJoin { kind, on, residual, build } => {

@@ -22,7 +22,8 @@ pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
     let written_text = written.to_string();
     let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold));
-    let mut planner = Planner { settings, steps: Vec::new(), gates: Vec::new(), gate_documents: Vec::new(), joins: Vec::new() };
+    let mut planner =
+        Planner { settings, steps: Vec::new(), gates: Vec::new(), gate_documents: Vec::new(), joins: Vec::new() };
     let wanted = rewritten.column_ids();
     let planned = planner.plan(&rewritten, &wanted)?;
     let root = planner.closed(planned, &wanted)?.node;
@@ -103,7 +104,10 @@ impl Planner<'_> {
             LogicalPlan::Join(join) => self.join(plan, join, needed),
             LogicalPlan::Aggregate { input, groups, aggregates } => {
                 let used = ids_of(
-                    groups.iter().map(|(_, expr)| expr).chain(aggregates.iter().flat_map(|(_, call)| call.expressions())),
+                    groups
+                        .iter()
+                        .map(|(_, expr)| expr)
+                        .chain(aggregates.iter().flat_map(|(_, call)| call.expressions())),
                 );
                 let text = logical::aggregate_text(groups, aggregates);
                 let mut planned = self.plan(input, &used)?;
@@ -223,8 +227,8 @@ impl Planner<'_> {
         let mut planned = self.plan(input, &used)?;
         let mut left: Vec<Expr> = Vec::new();
         for conjunct in conjuncts {
-            let taken =
-                self.offer(&mut planned, "filter", conjunct.to_string(), "push-filters", |offer| offer.filter(conjunct));
+            let taken = self
+                .offer(&mut planned, "filter", conjunct.to_string(), "push-filters", |offer| offer.filter(conjunct));
             if !taken {
                 left.push(conjunct.clone());
             }
@@ -259,7 +263,10 @@ impl Planner<'_> {
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
             } else if estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0 {
-                Verdict::kept(KeptReason::NotWorthIt, "the joined rows are estimated at more than twice those of the tables")
+                Verdict::kept(
+                    KeptReason::NotWorthIt,
+                    "the joined rows are estimated at more than twice those of the tables",
+                )
             } else {
                 a.offer.join(b.offer.as_ref(), join.kind, &join.on, &join.residual)
             };
@@ -297,9 +304,19 @@ impl Planner<'_> {
         let build_cost = 2.0;
         let may_build_left = join.kind != JoinKind::NullAwareAnti;
         if !join.on.is_empty() {
-            ways.push((format!("hash of step {}", right.node.step), build_cost * r + l + out, Some(Side::Right), Side::Right));
+            ways.push((
+                format!("hash of step {}", right.node.step),
+                build_cost * r + l + out,
+                Some(Side::Right),
+                Side::Right,
+            ));
             if may_build_left {
-                ways.push((format!("hash of step {}", left.node.step), build_cost * l + r + out, Some(Side::Left), Side::Left));
+                ways.push((
+                    format!("hash of step {}", left.node.step),
+                    build_cost * l + r + out,
+                    Some(Side::Left),
+                    Side::Left,
+                ));
             }
         }
         let loop_side = if may_build_left && l < r { Side::Left } else { Side::Right };

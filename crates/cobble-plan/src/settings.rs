@@ -115,7 +115,12 @@ mod tests {
     #[test]
     fn sizes_times_and_rewrites_are_read() {
         let mut settings = Settings::default();
-        for (name, value) in [("run.memory", "64MB"), ("run.time", "5min"), ("run.tasks", "2"), ("planner.off", "push-filters, prune-columns")] {
+        for (name, value) in [
+            ("run.memory", "64MB"),
+            ("run.time", "5min"),
+            ("run.tasks", "2"),
+            ("planner.off", "push-filters, prune-columns"),
+        ] {
             settings.set(name, value).unwrap();
         }
         assert_eq!((settings.run_memory, settings.run_time, settings.run_tasks), (64 << 20, Some(300.0), Some(2)));

@@ -62,7 +62,8 @@ pub struct StoredRun {
 }
 
 fn storage(error: impl std::fmt::Display) -> Error {
-    Error::new(Code::Storage, format!("the service's records: {error}")).hint("check that the PostgreSQL server of the records is running")
+    Error::new(Code::Storage, format!("the service's records: {error}"))
+        .hint("check that the PostgreSQL server of the records is running")
 }
 
 impl Records {
@@ -120,8 +121,11 @@ impl Records {
 
     pub fn catalogs(&self) -> Result<Vec<StoredCatalog>> {
         use schema::catalogs::dsl;
-        let rows: Vec<(String, String)> =
-            dsl::catalogs.select((dsl::name, dsl::connection)).order(dsl::name).load(&mut self.connection()?).map_err(storage)?;
+        let rows: Vec<(String, String)> = dsl::catalogs
+            .select((dsl::name, dsl::connection))
+            .order(dsl::name)
+            .load(&mut self.connection()?)
+            .map_err(storage)?;
         Ok(rows.into_iter().map(|(name, connection)| StoredCatalog { name, connection }).collect())
     }
 

@@ -26,7 +26,8 @@ impl SealingKey {
                     return Err(bad("others may read it".into()).hint(format!("chmod 600 {}", path.display())));
                 }
                 if bytes.len() != 32 {
-                    return Err(bad("it is not 32 bytes long".into()).hint("put the original file back; without it stored secrets are lost"));
+                    return Err(bad("it is not 32 bytes long".into())
+                        .hint("put the original file back; without it stored secrets are lost"));
                 }
                 Ok(SealingKey(ChaCha20Poly1305::new(Key::from_slice(&bytes))))
             }
@@ -63,7 +64,10 @@ impl SealingKey {
             return Err(wrong());
         }
         let (nonce, text) = sealed.split_at(NONCE);
-        let open = self.0.decrypt(Nonce::from_slice(nonce), Payload { msg: text, aad: name.as_bytes() }).map_err(|_| wrong())?;
+        let open = self
+            .0
+            .decrypt(Nonce::from_slice(nonce), Payload { msg: text, aad: name.as_bytes() })
+            .map_err(|_| wrong())?;
         String::from_utf8(open).map_err(|_| wrong())
     }
 }

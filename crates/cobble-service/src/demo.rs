@@ -27,7 +27,13 @@ fn failed(what: impl std::fmt::Display) -> Error {
 }
 
 /// Loads the data where it is missing and adds the demo's connections and catalogs.
-pub async fn set_up(service: &Service, postgres: &PrivatePostgres, folder: &Path, scale: f64, say: &dyn Fn(&str)) -> Result<()> {
+pub async fn set_up(
+    service: &Service,
+    postgres: &PrivatePostgres,
+    folder: &Path,
+    scale: f64,
+    say: &dyn Fn(&str),
+) -> Result<()> {
     let mark = folder.join("demo.json");
     let wanted = Loaded { scale, form: FORM };
     let present: Option<Loaded> = std::fs::read(&mark).ok().and_then(|text| serde_json::from_slice(&text).ok());

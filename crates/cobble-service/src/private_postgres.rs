@@ -39,8 +39,15 @@ fn programs() -> Result<PathBuf> {
         .collect();
     folders.sort();
     let on_path = std::env::var_os("PATH").map(|p| std::env::split_paths(&p).collect::<Vec<_>>()).unwrap_or_default();
-    let found = folders.into_iter().rev().map(|(_, p)| p).chain(on_path).find(|p| p.join("initdb").exists() && p.join("postgres").exists());
-    found.ok_or_else(|| failed("its programs are not installed").hint("install Debian's package postgresql-15, or give --records URL"))
+    let found = folders
+        .into_iter()
+        .rev()
+        .map(|(_, p)| p)
+        .chain(on_path)
+        .find(|p| p.join("initdb").exists() && p.join("postgres").exists());
+    found.ok_or_else(|| {
+        failed("its programs are not installed").hint("install Debian's package postgresql-15, or give --records URL")
+    })
 }
 
 /// Who runs the server: nobody special unless we are root.
@@ -62,11 +69,15 @@ fn data_folder(wanted: &Path, user: Option<&User>) -> Result<PathBuf> {
     let io = |e: std::io::Error| failed(format!("{}: {e}", wanted.display()));
     fs::create_dir_all(wanted).map_err(io)?;
     let wanted = wanted.canonicalize().map_err(io)?;
-    let walkable = |p: &Path| p.ancestors().skip(1).all(|a| fs::metadata(a).is_ok_and(|m| m.permissions().mode() & 0o001 != 0));
+    let walkable =
+        |p: &Path| p.ancestors().skip(1).all(|a| fs::metadata(a).is_ok_and(|m| m.permissions().mode() & 0o001 != 0));
     if user.is_none() || walkable(&wanted) {
         return Ok(wanted);
     }
-    let mark = wanted.to_string_lossy().bytes().fold(0xcbf2_9ce4_8422_2325u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3));
+    let mark = wanted
+        .to_string_lossy()
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3));
     let other = PathBuf::from(format!("/var/lib/cobble-lane/{mark:016x}"));
     fs::create_dir_all(&other).map_err(|e| failed(format!("{}: {e}", other.display())))?;
     Ok(other)
@@ -88,7 +99,8 @@ impl PrivatePostgres {
         let user = server_user()?;
         let data = data_folder(folder, user.as_ref())?;
         if let Some(user) = &user {
-            chown(&data, Some(user.uid.as_raw()), Some(user.gid.as_raw())).map_err(|e| failed(format!("{}: {e}", data.display())))?;
+            chown(&data, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
+                .map_err(|e| failed(format!("{}: {e}", data.display())))?;
         }
         let secret = secret(&folder.with_extension("secret"))?;
         let cluster = data.join("cluster");
@@ -119,15 +131,25 @@ impl PrivatePostgres {
         loop {
             if let Ok(Some(status)) = self.child.try_wait() {
                 let text = fs::read_to_string(log).unwrap_or_default();
-                let reason = text.lines().rev().find(|l| l.contains("FATAL") || l.contains("could not")).unwrap_or("").trim().to_owned();
+                let reason = text
+                    .lines()
+                    .rev()
+                    .find(|l| l.contains("FATAL") || l.contains("could not"))
+                    .unwrap_or("")
+                    .trim()
+                    .to_owned();
                 let error = failed(format!("it ended at once ({status}): {reason}"));
                 return Err(if text.contains("Address already in use") || text.contains("could not bind") {
-                    error.hint(format!("something else listens on port {}; choose another with --records-port", self.port))
+                    error.hint(format!(
+                        "something else listens on port {}; choose another with --records-port",
+                        self.port
+                    ))
                 } else {
                     error.hint(format!("read {}", log.display()))
                 });
             }
-            let ready = fs::read_to_string(log).is_ok_and(|text| text.contains("database system is ready to accept connections"));
+            let ready = fs::read_to_string(log)
+                .is_ok_and(|text| text.contains("database system is ready to accept connections"));
             if ready {
                 return Ok(());
             }
@@ -153,9 +175,13 @@ impl PrivatePostgres {
     /// Makes the database unless it is there.
     pub async fn ensure_database(&self, database: &str) -> Result<()> {
         let client = connect(&self.config("postgres")).await?;
-        let there = client.query_opt("SELECT FROM pg_database WHERE datname = $1", &[&database]).await.map_err(failed)?;
+        let there =
+            client.query_opt("SELECT FROM pg_database WHERE datname = $1", &[&database]).await.map_err(failed)?;
         if there.is_none() {
-            client.batch_execute(&format!("CREATE DATABASE {}", cobble_types::quote_identifier(database))).await.map_err(failed)?;
+            client
+                .batch_execute(&format!("CREATE DATABASE {}", cobble_types::quote_identifier(database)))
+                .await
+                .map_err(failed)?;
         }
         Ok(())
     }
@@ -209,7 +235,8 @@ fn initialise(programs: &Path, user: Option<&User>, data: &Path, cluster: &Path,
         fs::remove_dir_all(cluster).map_err(failed)?;
     }
     let password = data.join("password");
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&password).map_err(failed)?;
+    let mut file =
+        fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&password).map_err(failed)?;
     file.write_all(secret.as_bytes()).map_err(failed)?;
     if let Some(user) = user {
         chown(&password, Some(user.uid.as_raw()), Some(user.gid.as_raw())).map_err(failed)?;
@@ -234,7 +261,8 @@ fn stop_left_behind(cluster: &Path) {
     let Ok(text) = fs::read_to_string(cluster.join("postmaster.pid")) else { return };
     let Some(Ok(pid)) = text.lines().next().map(|l| l.trim().parse::<i32>()) else { return };
     // The number may belong to another program by now.
-    let is_postgres = fs::read_to_string(format!("/proc/{pid}/cmdline")).is_ok_and(|c| c.contains("postgres") && c.contains(&*cluster.to_string_lossy()));
+    let is_postgres = fs::read_to_string(format!("/proc/{pid}/cmdline"))
+        .is_ok_and(|c| c.contains("postgres") && c.contains(&*cluster.to_string_lossy()));
     if !is_postgres {
         return;
     }

@@ -187,7 +187,10 @@ impl Runs {
     /// Starts a text of one or more statements; the result is the last one's.
     pub fn start(&self, statement: String, place: RunPlace) -> Arc<Run> {
         self.forget_old();
-        let id: String = { let mut rng = rand::rng(); (0..10).map(|_| char::from(rng.sample(rand::distr::Alphanumeric)).to_ascii_lowercase()).collect() };
+        let id: String = {
+            let mut rng = rand::rng();
+            (0..10).map(|_| char::from(rng.sample(rand::distr::Alphanumeric)).to_ascii_lowercase()).collect()
+        };
         let snapshot = Snapshot {
             state: RunState::Running,
             columns: None,

@@ -116,8 +116,12 @@ impl StateTables for State {
         }
         let records = self.records.clone();
         let runs = blocking(move || records.runs(SHOWN_RUNS)).await?;
-        let text = |f: &dyn Fn(&cobble_records::StoredRun) -> String| Arc::new(runs.iter().map(|r| Some(f(r))).collect::<StringViewArray>()) as ArrayRef;
-        let number = |f: &dyn Fn(&cobble_records::StoredRun) -> i64| Arc::new(runs.iter().map(|r| Some(f(r))).collect::<Int64Array>()) as ArrayRef;
+        let text = |f: &dyn Fn(&cobble_records::StoredRun) -> String| {
+            Arc::new(runs.iter().map(|r| Some(f(r))).collect::<StringViewArray>()) as ArrayRef
+        };
+        let number = |f: &dyn Fn(&cobble_records::StoredRun) -> i64| {
+            Arc::new(runs.iter().map(|r| Some(f(r))).collect::<Int64Array>()) as ArrayRef
+        };
         let started: TimestampMicrosecondArray = runs.iter().map(|r| Some(r.started_at.timestamp_micros())).collect();
         let columns = [
             ("id", SqlType::Text),

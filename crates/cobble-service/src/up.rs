@@ -44,7 +44,9 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         }
     };
     if up.demo.is_some() && postgres.is_none() {
-        return Err(Error::new(Code::BadSetting, "the demo needs the private PostgreSQL server").hint("leave out --records"));
+        return Err(
+            Error::new(Code::BadSetting, "the demo needs the private PostgreSQL server").hint("leave out --records")
+        );
     }
     let url = match (&up.records, &postgres) {
         (Some(url), _) => url.clone(),
@@ -72,7 +74,12 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
 /// One service per folder: a second one would fight over the same data.
 fn lock(up: &Up) -> Result<Flock<std::fs::File>> {
     let path = up.folder.join("lock");
-    let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).map_err(|e| failed(format!("{}: {e}", path.display())))?;
+    let file = std::fs::OpenOptions::new()
+        .create(true)
+        .truncate(false)
+        .write(true)
+        .open(&path)
+        .map_err(|e| failed(format!("{}: {e}", path.display())))?;
     Flock::lock(file, FlockArg::LockExclusiveNonblock).map_err(|(_, _)| {
         Error::new(Code::InUse, format!("a service is running on {} already", up.folder.display()))
             .hint("use that one, stop it, or give another folder with --folder")
@@ -83,7 +90,8 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
     let address = SocketAddr::from((Ipv4Addr::LOCALHOST, up.http_port));
     // Asked for here, so that a port in use is an error of ours with a remedy.
     let free = tokio::net::TcpListener::bind(address).await.map_err(|e| {
-        failed(format!("{address} cannot be used: {e}")).hint("another program listens there; choose another port with --port")
+        failed(format!("{address} cannot be used: {e}"))
+            .hint("another program listens there; choose another port with --port")
     })?;
     let port = free.local_addr().map_err(failed)?.port();
     drop(free);

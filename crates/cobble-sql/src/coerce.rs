@@ -1,9 +1,9 @@
 //! Implicit coercion, PostgreSQL's way: a quoted literal takes the type of what it meets, numbers widen, dates become
 //! timestamps; nothing else changes its type unasked.
 
+use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::wider_type;
-use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
@@ -69,7 +69,9 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             build(condition(left, op.symbol())?, condition(right, op.symbol())?, SqlType::Boolean)
         }
         BinaryOp::Concat => {
-            let side = |expr: Expr| if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr.cast(SqlType::Text)) };
+            let side = |expr: Expr| {
+                if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr.cast(SqlType::Text)) }
+            };
             build(side(left)?, side(right)?, SqlType::Text)
         }
         op if op.is_comparison() => {
@@ -132,7 +134,8 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
                 }
                 (false, false) => (left, right),
             };
-            let common = wider_type(&left.sql_type(), &right.sql_type()).filter(SqlType::is_number).ok_or_else(no_operator)?;
+            let common =
+                wider_type(&left.sql_type(), &right.sql_type()).filter(SqlType::is_number).ok_or_else(no_operator)?;
             match &common {
                 Numeric { .. } => {
                     let sides = (left.sql_type().digits(), right.sql_type().digits());

@@ -98,7 +98,12 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let digits = match arguments.get(1) {
                 None => Some(0),
                 Some(Expr::Literal { value: Value::Integer(digits), .. }) => i8::try_from(*digits).ok(),
-                Some(_) => return Err(Error::unsupported(format_args!("{} to a number of digits that is not a constant", function.name()))),
+                Some(_) => {
+                    return Err(Error::unsupported(format_args!(
+                        "{} to a number of digits that is not a constant",
+                        function.name()
+                    )));
+                }
             };
             match (arguments[0].sql_type(), arguments.len()) {
                 (SqlType::Numeric { precision, scale }, _) => {
@@ -135,8 +140,8 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let whole = SqlType::Numeric { precision: 20, scale: 0 };
             let sql_type = match part.as_str() {
                 "second" | "epoch" | "milliseconds" => SqlType::Numeric { precision: 26, scale: 6 },
-                "year" | "month" | "day" | "hour" | "minute" | "quarter" | "week" | "dow" | "isodow" | "doy" | "isoyear"
-                | "decade" | "century" | "microseconds" => whole,
+                "year" | "month" | "day" | "hour" | "minute" | "quarter" | "week" | "dow" | "isodow" | "doy"
+                | "isoyear" | "decade" | "century" | "microseconds" => whole,
                 _ => return Err(unknown_part(&part)),
             };
             done(vec![Expr::literal(Value::Text(part)), from], sql_type)
@@ -158,7 +163,9 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         MakeDate => done(shape(arguments, 3, &[integer, integer, integer])?, SqlType::Date),
         Cardinality => match arguments.as_slice() {
             [array] if matches!(array.sql_type(), SqlType::Array(_)) => done(arguments, SqlType::Integer),
-            [array, Expr::Literal { value: Value::Integer(1), .. }] if matches!(array.sql_type(), SqlType::Array(_)) => {
+            [array, Expr::Literal { value: Value::Integer(1), .. }]
+                if matches!(array.sql_type(), SqlType::Array(_)) =>
+            {
                 done(vec![array.clone()], SqlType::Integer)
             }
             _ => Err(wrong()),

@@ -160,7 +160,8 @@ impl Words<'_> {
             let mut name = self.name("a catalog")?;
             self.end()?;
             if name.len() > 2 {
-                return Err(Error::new(Code::Syntax, "USE takes a catalog, or a catalog and a schema").hint("such as USE fleet.public"));
+                return Err(Error::new(Code::Syntax, "USE takes a catalog, or a catalog and a schema")
+                    .hint("such as USE fleet.public"));
             }
             let schema = (name.len() == 2).then(|| name.pop()).flatten();
             return Ok(Statement::Use { catalog: name.pop().unwrap_or_default(), schema });
@@ -276,10 +277,13 @@ impl Words<'_> {
         if !starts_query {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
             let known = ["select", "with", "values", "explain", "show", "use", "set", "describe"];
-            let error = Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
+            let error =
+                Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
-                None => error.hint("statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, SHOW, DESCRIBE, USE, SET"),
+                None => error.hint(
+                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, SHOW, DESCRIBE, USE, SET",
+                ),
             });
         }
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });

@@ -95,7 +95,8 @@ impl Error {
     }
 
     pub fn internal(message: impl Into<String>) -> Self {
-        Error::new(Code::Internal, message).hint("this is a fault of the engine; please report the statement that led here")
+        Error::new(Code::Internal, message)
+            .hint("this is a fault of the engine; please report the statement that led here")
     }
 
     pub fn unsupported(what: impl fmt::Display) -> Self {

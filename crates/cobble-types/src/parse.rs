@@ -40,7 +40,9 @@ pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
             let (unscaled, own_scale) = parse_decimal(trimmed).ok_or_else(bad)?;
             let unscaled = rescale_decimal(unscaled, own_scale, *scale)
                 .filter(|n| n.unsigned_abs() < 10u128.pow(u32::from(*precision)))
-                .ok_or_else(|| Error::new(Code::Overflow, format!("\"{trimmed}\" is out of the range of {sql_type}")))?;
+                .ok_or_else(|| {
+                    Error::new(Code::Overflow, format!("\"{trimmed}\" is out of the range of {sql_type}"))
+                })?;
             Value::Numeric { unscaled, precision: *precision, scale: *scale }
         }
         SqlType::Bytea => Value::Bytea(parse_bytes(text).ok_or_else(bad)?),

@@ -121,7 +121,9 @@ impl SqlType {
                 SqlType::Numeric { precision: *p, scale: *s }
             }
             DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View => SqlType::Text,
-            DataType::Binary | DataType::LargeBinary | DataType::BinaryView | DataType::FixedSizeBinary(_) => SqlType::Bytea,
+            DataType::Binary | DataType::LargeBinary | DataType::BinaryView | DataType::FixedSizeBinary(_) => {
+                SqlType::Bytea
+            }
             DataType::Date32 | DataType::Date64 => SqlType::Date,
             DataType::Time32(_) | DataType::Time64(_) => SqlType::Time,
             DataType::Timestamp(_, None) => SqlType::Timestamp,

@@ -62,7 +62,10 @@ pub(crate) fn write_interval(months: i32, days: i32, micros: i64) -> String {
 /// The decimal `unscaled / 10^scale` with exactly `scale` digits after the point.
 pub fn write_decimal(unscaled: i128, scale: i8) -> String {
     if scale <= 0 {
-        return format!("{unscaled}{}", if unscaled == 0 { String::new() } else { "0".repeat(usize::from(scale.unsigned_abs())) });
+        return format!(
+            "{unscaled}{}",
+            if unscaled == 0 { String::new() } else { "0".repeat(usize::from(scale.unsigned_abs())) }
+        );
     }
     let scale = usize::from(scale.unsigned_abs());
     let digits = format!("{:0>width$}", unscaled.unsigned_abs(), width = scale + 1);

@@ -101,9 +101,13 @@ impl Value {
             Value::Time(v) => Arc::new(Time64MicrosecondArray::from(vec![*v])),
             Value::Timestamp(v) => Arc::new(TimestampMicrosecondArray::from(vec![*v])),
             Value::TimestampTz(v) => Arc::new(TimestampMicrosecondArray::from(vec![*v]).with_timezone("UTC")),
-            Value::Interval { months, days, microseconds } => Arc::new(IntervalMonthDayNanoArray::from(vec![
-                IntervalMonthDayNano::new(*months, *days, microseconds.saturating_mul(1000)),
-            ])),
+            Value::Interval { months, days, microseconds } => {
+                Arc::new(IntervalMonthDayNanoArray::from(vec![IntervalMonthDayNano::new(
+                    *months,
+                    *days,
+                    microseconds.saturating_mul(1000),
+                )]))
+            }
         }
     }
 
@@ -174,7 +178,9 @@ impl Value {
             (Value::Time(a), Value::Time(b))
             | (Value::Timestamp(a), Value::Timestamp(b))
             | (Value::TimestampTz(a), Value::TimestampTz(b)) => a.cmp(b),
-            (Value::Numeric { unscaled: a, scale: s, .. }, Value::Numeric { unscaled: b, scale: t, .. }) if s == t => a.cmp(b),
+            (Value::Numeric { unscaled: a, scale: s, .. }, Value::Numeric { unscaled: b, scale: t, .. }) if s == t => {
+                a.cmp(b)
+            }
             (Value::Real(a), Value::Real(b)) => float_order(f64::from(*a), f64::from(*b)),
             (Value::Double(a), Value::Double(b)) => float_order(*a, *b),
             _ => return None,

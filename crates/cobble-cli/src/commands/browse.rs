@@ -35,16 +35,24 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
             list(common, "catalog", all.into_iter().map(|c| c.name).collect())
         }
         [catalog] => list(common, "schema", client.get(&format!("/catalogs/{catalog}/schemas")).await?),
-        [catalog, schema] => list(common, "table", client.get(&format!("/catalogs/{catalog}/schemas/{schema}/tables")).await?),
+        [catalog, schema] => {
+            list(common, "table", client.get(&format!("/catalogs/{catalog}/schemas/{schema}/tables")).await?)
+        }
         [catalog, schema, table] => {
             let body: TableBody = client.get(&format!("/catalogs/{catalog}/schemas/{schema}/tables/{table}")).await?;
             show(common, &body)?;
             let Some(rows) = arguments.sample else { return Ok(()) };
             println!();
             let quoted = [catalog, schema, table].map(|part| cobble_types::quote_identifier(part)).join(".");
-            let mut place = Place::Service(ServiceSession { client, catalog: None, schema: None, settings: Default::default() });
+            let mut place =
+                Place::Service(ServiceSession { client, catalog: None, schema: None, settings: Default::default() });
             let format = if common.json { Format::Json } else { Format::Table };
-            run_statement(&mut place, &format!("SELECT * FROM {quoted} LIMIT {rows}"), &Output { format, out: None, talk: false }).await
+            run_statement(
+                &mut place,
+                &format!("SELECT * FROM {quoted} LIMIT {rows}"),
+                &Output { format, out: None, talk: false },
+            )
+            .await
         }
         _ => Err(Failure::Usage(format!("\"{name}\" has more than three parts"))),
     }
@@ -79,7 +87,14 @@ fn show(common: &Common, table: &TableBody) -> Outcome {
                 _ => String::new(),
             };
             let distinct = c.distinct.map(|d| count(d.round())).unwrap_or_default();
-            vec![c.name.clone(), c.sql_type.clone(), if c.nullable { "" } else { "not null" }.to_owned(), distinct, range, notes.join(", ")]
+            vec![
+                c.name.clone(),
+                c.sql_type.clone(),
+                if c.nullable { "" } else { "not null" }.to_owned(),
+                distinct,
+                range,
+                notes.join(", "),
+            ]
         })
         .collect();
     print!("{}", text_table(&["column", "type", "", "distinct", "range", "notes"], rows));

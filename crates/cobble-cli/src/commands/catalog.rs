@@ -62,7 +62,13 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             if common.json {
                 return print_json(&serde_json::json!({ "catalog": catalog, "schemas": schemas }));
             }
-            println!("{} is {} of kind {}, with the schemas {}", catalog.name, catalog.connection, catalog.kind, schemas.join(", "));
+            println!(
+                "{} is {} of kind {}, with the schemas {}",
+                catalog.name,
+                catalog.connection,
+                catalog.kind,
+                schemas.join(", ")
+            );
             Ok(())
         }
         Action::Refresh { name } => {

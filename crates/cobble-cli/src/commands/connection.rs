@@ -15,7 +15,9 @@ use crate::{Common, Failure, Outcome};
 #[derive(Subcommand)]
 pub enum Action {
     /// Add a connection
-    #[command(after_help = "Example:\n  FLEET_SECRET=… cobble connection add fleet_two --kind postgres --address 127.0.0.1:7310 --database fleet --user reader --secret-env FLEET_SECRET")]
+    #[command(
+        after_help = "Example:\n  FLEET_SECRET=… cobble connection add fleet_two --kind postgres --address 127.0.0.1:7310 --database fleet --user reader --secret-env FLEET_SECRET"
+    )]
     Add(New),
     /// List connections
     List,
@@ -116,7 +118,10 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 println!("no connection yet; add one with: cobble connection add NAME --kind files --address FOLDER");
                 return Ok(());
             }
-            let rows = all.into_iter().map(|c| vec![c.name, c.kind, c.address, c.database.unwrap_or_default(), c.region.unwrap_or_default()]).collect();
+            let rows = all
+                .into_iter()
+                .map(|c| vec![c.name, c.kind, c.address, c.database.unwrap_or_default(), c.region.unwrap_or_default()])
+                .collect();
             print!("{}", text_table(&["connection", "kind", "address", "database", "region"], rows));
             Ok(())
         }
@@ -152,7 +157,10 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 None => Ok(()),
                 Some(step) => {
                     let setting = step.setting.as_deref().unwrap_or("its settings");
-                    let error = Error::new(Code::SourceRefused, format!("connection {name}: the step \"{}\" failed; look at {setting}", step.step));
+                    let error = Error::new(
+                        Code::SourceRefused,
+                        format!("connection {name}: the step \"{}\" failed; look at {setting}", step.step),
+                    );
                     Err(match &step.fix {
                         Some(fix) => error.hint(fix.clone()).into(),
                         None => error.into(),

@@ -33,9 +33,18 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 .into_iter()
                 .map(|r| {
                     let line: String = r.statement.split_whitespace().collect::<Vec<_>>().join(" ");
-                    let short: String = if line.chars().count() > 44 { line.chars().take(43).chain(['…']).collect() } else { line };
+                    let short: String =
+                        if line.chars().count() > 44 { line.chars().take(43).chain(['…']).collect() } else { line };
                     let p = r.progress;
-                    vec![r.id, r.state, seconds(p.seconds), count(p.rows_out as f64), count(p.rows_read as f64), bytes(p.bytes_read as f64), short]
+                    vec![
+                        r.id,
+                        r.state,
+                        seconds(p.seconds),
+                        count(p.rows_out as f64),
+                        count(p.rows_read as f64),
+                        bytes(p.bytes_read as f64),
+                        short,
+                    ]
                 })
                 .collect();
             print!("{}", text_table(&["run", "state", "time", "rows out", "read", "bytes", "statement"], rows));

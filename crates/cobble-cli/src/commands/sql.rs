@@ -89,13 +89,17 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
     let text = match (&arguments.text, &arguments.file) {
         (Some(text), _) => Some(text.clone()),
         (None, Some(path)) if path.as_os_str() == "-" => Some(from_stdin()?),
-        (None, Some(path)) => Some(
-            std::fs::read_to_string(path).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))?,
-        ),
+        (None, Some(path)) => {
+            Some(std::fs::read_to_string(path).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))?)
+        }
         (None, None) if !std::io::stdin().is_terminal() => Some(from_stdin()?),
         (None, None) => None,
     };
-    let output = Output { format, out: arguments.out, talk: text.is_none() || (format == Format::Table && std::io::stderr().is_terminal()) };
+    let output = Output {
+        format,
+        out: arguments.out,
+        talk: text.is_none() || (format == Format::Table && std::io::stderr().is_terminal()),
+    };
     match text {
         None => shell::run(&mut place, &output).await,
         Some(text) => {

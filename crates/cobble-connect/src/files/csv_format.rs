@@ -33,11 +33,21 @@ impl CsvBatches {
         let own: Vec<&TableColumn> = shape.set.columns.iter().filter(|c| !c.partition).collect();
         if header.len() != own.len() {
             let what = format!("its header has {} columns, other files of the table have {}", header.len(), own.len());
-            return Err(file_error(&connection, &file.path, Code::SourceData, what).hint("keep one header for all files of a folder"));
+            return Err(file_error(&connection, &file.path, Code::SourceData, what)
+                .hint("keep one header for all files of a folder"));
         }
-        let columns = shape.file_columns.iter().map(|place| (*place, shape.set.columns[*place].sql_type.clone())).collect();
+        let columns =
+            shape.file_columns.iter().map(|place| (*place, shape.set.columns[*place].sql_type.clone())).collect();
         let names = own.iter().map(|c| c.name.clone()).collect();
-        Ok(CsvBatches { reader, connection, file: file.clone(), columns, names, record: csv::StringRecord::new(), batch_rows })
+        Ok(CsvBatches {
+            reader,
+            connection,
+            file: file.clone(),
+            columns,
+            names,
+            record: csv::StringRecord::new(),
+            batch_rows,
+        })
     }
 
     fn bad_row(&self, what: String, hint: &str) -> Error {
@@ -48,8 +58,11 @@ impl CsvBatches {
 
 impl FileBatches for CsvBatches {
     fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
-        let mut builders: Vec<ColumnBuilder> =
-            self.columns.iter().map(|(_, sql_type)| ColumnBuilder::new(sql_type, self.batch_rows)).collect::<Result<_>>()?;
+        let mut builders: Vec<ColumnBuilder> = self
+            .columns
+            .iter()
+            .map(|(_, sql_type)| ColumnBuilder::new(sql_type, self.batch_rows))
+            .collect::<Result<_>>()?;
         let mut rows = 0;
         while rows < self.batch_rows {
             let more = self.reader.read_record(&mut self.record).map_err(|e| {
@@ -63,7 +76,11 @@ impl FileBatches for CsvBatches {
                 let (found, wanted) = (self.record.len(), self.names.len());
                 return Err(self.bad_row(
                     format!("the row has {found} fields, the header {wanted}"),
-                    if found > wanted { "put text that holds a comma into double quotes" } else { "add the missing fields, empty ones are null" },
+                    if found > wanted {
+                        "put text that holds a comma into double quotes"
+                    } else {
+                        "add the missing fields, empty ones are null"
+                    },
                 ));
             }
             for ((place, sql_type), builder) in self.columns.iter().zip(&mut builders) {
@@ -71,7 +88,10 @@ impl FileBatches for CsvBatches {
                 if let Err(error) = builder.append(text, sql_type) {
                     let shown: String = text.chars().take(40).collect();
                     return Err(self.bad_row(
-                        format!("\"{shown}\" in column {} is not {sql_type}, the type found in the first rows", self.names[*place]),
+                        format!(
+                            "\"{shown}\" in column {} is not {sql_type}, the type found in the first rows",
+                            self.names[*place]
+                        ),
                         &format!("correct the value ({})", error.message),
                     ));
                 }
@@ -142,7 +162,9 @@ impl ColumnBuilder {
             ColumnBuilder::BigInt(mut b) => Arc::new(b.finish()),
             ColumnBuilder::Double(mut b) => Arc::new(b.finish()),
             ColumnBuilder::Numeric(mut b) => match sql_type {
-                SqlType::Numeric { precision, scale } => Arc::new(b.finish().with_precision_and_scale(*precision, *scale)?),
+                SqlType::Numeric { precision, scale } => {
+                    Arc::new(b.finish().with_precision_and_scale(*precision, *scale)?)
+                }
                 _ => Arc::new(b.finish()),
             },
             ColumnBuilder::Date(mut b) => Arc::new(b.finish()),

@@ -31,7 +31,10 @@ enum Guess {
     Boolean,
     BigInt,
     /// Most digits before and after the point.
-    Numeric { whole: usize, scale: usize },
+    Numeric {
+        whole: usize,
+        scale: usize,
+    },
     Double,
     Date,
     Timestamp,
@@ -78,8 +81,12 @@ impl Guess {
         match (self, other) {
             (Nothing, g) | (g, Nothing) => g,
             (a, b) if a == b => a,
-            (Numeric { whole: a, scale: s }, Numeric { whole: b, scale: t }) => Numeric { whole: a.max(b), scale: s.max(t) },
-            (BigInt, Numeric { whole, scale }) | (Numeric { whole, scale }, BigInt) => Numeric { whole: whole.max(19), scale },
+            (Numeric { whole: a, scale: s }, Numeric { whole: b, scale: t }) => {
+                Numeric { whole: a.max(b), scale: s.max(t) }
+            }
+            (BigInt, Numeric { whole, scale }) | (Numeric { whole, scale }, BigInt) => {
+                Numeric { whole: whole.max(19), scale }
+            }
             (Double, BigInt | Numeric { .. }) | (BigInt | Numeric { .. }, Double) => Double,
             (Date, Timestamp) | (Timestamp, Date) => Timestamp,
             _ => Text,
@@ -111,7 +118,9 @@ fn open(connection: &str, file: &DataFile) -> Result<std::fs::File> {
 pub fn csv(connection: &str, file: &DataFile) -> Result<Inferred> {
     let sample = open(connection, file)?.take(SAMPLE);
     let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::new(sample));
-    let bad = |e: csv::Error| file_error(connection, &file.path, Code::SourceData, e).hint("the file should be UTF-8 text with a header line");
+    let bad = |e: csv::Error| {
+        file_error(connection, &file.path, Code::SourceData, e).hint("the file should be UTF-8 text with a header line")
+    };
     let names: Vec<String> = reader.headers().map_err(bad)?.iter().map(|name| name.trim().to_lowercase()).collect();
     let header_end = reader.position().byte();
     let mut guesses = vec![Guess::Nothing; names.len()];
@@ -138,8 +147,13 @@ pub fn csv(connection: &str, file: &DataFile) -> Result<Inferred> {
     for (place, (name, guess)) in names.iter().zip(&guesses).enumerate() {
         let name = if name.is_empty() { format!("column{}", place + 1) } else { name.clone() };
         if columns.iter().any(|c| c.name == name) {
-            return Err(file_error(connection, &file.path, Code::SourceData, format!("the header names \"{name}\" twice"))
-                .hint("give each column a name of its own"));
+            return Err(file_error(
+                connection,
+                &file.path,
+                Code::SourceData,
+                format!("the header names \"{name}\" twice"),
+            )
+            .hint("give each column a name of its own"));
         }
         columns.push(column(&name, guess.sql_type()));
     }
@@ -174,8 +188,13 @@ pub fn json_lines(connection: &str, file: &DataFile) -> Result<Inferred> {
             // A sample may end within a line.
             Err(_) if !text.ends_with('\n') && file.bytes > SAMPLE => break,
             Err(e) => {
-                return Err(file_error(connection, &file.path, Code::SourceData, format!("line {line} is not JSON: {e}"))
-                    .hint("JSON lines have one object on each line"));
+                return Err(file_error(
+                    connection,
+                    &file.path,
+                    Code::SourceData,
+                    format!("line {line} is not JSON: {e}"),
+                )
+                .hint("JSON lines have one object on each line"));
             }
         };
         if !parsed.is_object() {
@@ -183,7 +202,12 @@ pub fn json_lines(connection: &str, file: &DataFile) -> Result<Inferred> {
                 .hint("JSON lines have one object on each line"));
         }
         shape = merge(shape, json_type(&parsed)).map_err(|(a, b)| {
-            file_error(connection, &file.path, Code::SourceData, format!("line {line}: a value is {b} where earlier lines have {a}"))
+            file_error(
+                connection,
+                &file.path,
+                Code::SourceData,
+                format!("line {line}: a value is {b} where earlier lines have {a}"),
+            )
         })?;
         rows += 1;
         bytes += read;
@@ -272,10 +296,8 @@ mod tests {
             (vec!["12", "n/a"], SqlType::Text),
             (vec!["", ""], SqlType::Text),
         ] {
-            let guess = values
-                .iter()
-                .filter(|v| !v.is_empty())
-                .fold(Guess::Nothing, |guess, v| guess.with(Guess::of(v)));
+            let guess =
+                values.iter().filter(|v| !v.is_empty()).fold(Guess::Nothing, |guess, v| guess.with(Guess::of(v)));
             assert_eq!(guess.sql_type(), expected, "{values:?}");
         }
     }
@@ -295,7 +317,8 @@ mod tests {
             settled(&shape).to_string(),
             "row(buoy bigint, at timestamp, wave row(height double precision, period bigint), tags text[], note text)"
         );
-        let clash = merge(json_type(&serde_json::json!({"a": 1})), json_type(&serde_json::json!({"a": {}}))).unwrap_err();
+        let clash =
+            merge(json_type(&serde_json::json!({"a": 1})), json_type(&serde_json::json!({"a": {}}))).unwrap_err();
         assert_eq!((clash.0.to_string().as_str(), clash.1.to_string().as_str()), ("bigint", "row()"));
     }
 }

@@ -75,7 +75,8 @@ fn pattern_table(connection: &str, pattern: &str) -> Result<Vec<FileTable>> {
             .hint("files ending in .csv, .jsonl, .ndjson or .parquet count"));
     }
     // The table is named for the last folder without a wildcard.
-    let fixed: PathBuf = path.components().take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '['])).collect();
+    let fixed: PathBuf =
+        path.components().take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '['])).collect();
     Ok(vec![table(connection, table_name(&fixed), found)?])
 }
 
@@ -88,7 +89,13 @@ fn table_name(path: &Path) -> String {
     name.map(|n| n.to_string_lossy().to_lowercase()).unwrap_or_default()
 }
 
-fn collect(connection: &str, path: &Path, keys: &mut Vec<(String, String)>, depth: usize, into: &mut Vec<Found>) -> Result<()> {
+fn collect(
+    connection: &str,
+    path: &Path,
+    keys: &mut Vec<(String, String)>,
+    depth: usize,
+    into: &mut Vec<Found>,
+) -> Result<()> {
     let metadata = std::fs::metadata(path).map_err(|e| io_error(connection, path, &e))?;
     if metadata.is_file() {
         if Format::of(path).is_some() && metadata.len() > 0 {

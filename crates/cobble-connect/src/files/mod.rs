@@ -245,10 +245,23 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
             null_fraction: Some(0.0),
             width: None,
         });
-        columns.push(TableColumn { name: key, sql_type, nullable: false, partition: true, comment: Some("from the folder's name".into()) });
+        columns.push(TableColumn {
+            name: key,
+            sql_type,
+            nullable: false,
+            partition: true,
+            comment: Some("from the folder's name".into()),
+        });
     }
     let set = Arc::new(FileSet { source: source.clone(), format, files, footers, columns: columns.clone() });
-    Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source: set.clone().as_source() }))
+    Ok(Arc::new(Table {
+        name,
+        columns,
+        statistics,
+        primary_key: vec![],
+        kind: TableKind::Table,
+        source: set.clone().as_source(),
+    }))
 }
 
 impl FilesSource {
@@ -284,10 +297,14 @@ impl FilesSource {
         };
         // The largest file is the likeliest to show every column.
         let sample = files.iter().max_by_key(|file| file.bytes).unwrap_or(first);
-        self.cached(sample, |cache| &mut cache.inferred, || match format {
-            Format::Csv => infer::csv(&self.connection, sample),
-            _ => infer::json_lines(&self.connection, sample),
-        })
+        self.cached(
+            sample,
+            |cache| &mut cache.inferred,
+            || match format {
+                Format::Csv => infer::csv(&self.connection, sample),
+                _ => infer::json_lines(&self.connection, sample),
+            },
+        )
     }
 }
 

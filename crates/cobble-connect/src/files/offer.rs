@@ -55,7 +55,12 @@ impl FileOffer {
             let mut ranges = Ranges::new();
             for (id, place) in self.places.iter().filter(|(id, _)| used.contains(id)) {
                 if let Some(value) = place.checked_sub(first_folder).and_then(|i| file.partition.get(i)) {
-                    let range = Range { min: Some(value.clone()), max: Some(value.clone()), all_null: false, may_be_null: false };
+                    let range = Range {
+                        min: Some(value.clone()),
+                        max: Some(value.clone()),
+                        all_null: false,
+                        may_be_null: false,
+                    };
                     ranges.insert(*id, range);
                 }
             }
@@ -169,7 +174,10 @@ impl Offer for FileOffer {
         let output = columns
             .iter()
             .map(|column| {
-                self.places.get(&column.id).copied().ok_or_else(|| Error::internal(format!("the files have no column {column}")))
+                self.places
+                    .get(&column.id)
+                    .copied()
+                    .ok_or_else(|| Error::internal(format!("the files have no column {column}")))
             })
             .collect::<Result<Vec<usize>>>()?;
         let (parts, files_read) = self.parts();

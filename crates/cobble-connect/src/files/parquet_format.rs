@@ -50,11 +50,13 @@ fn parquet_error(connection: &str, file: &DataFile, error: &ParquetError) -> Err
 impl Footer {
     pub fn read(connection: &str, file: &DataFile) -> Result<Footer> {
         let open = File::open(&file.path).map_err(|e| io_error(connection, &file.path, &e))?;
-        let plain = ArrowReaderMetadata::load(&open, ArrowReaderOptions::new()).map_err(|e| parquet_error(connection, file, &e))?;
+        let plain = ArrowReaderMetadata::load(&open, ArrowReaderOptions::new())
+            .map_err(|e| parquet_error(connection, file, &e))?;
         // Text and binary columns are read as views from the start.
         let schema = as_views(plain.schema());
         let options = ArrowReaderOptions::new().with_schema(schema);
-        let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options).map_err(|e| parquet_error(connection, file, &e))?;
+        let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options)
+            .map_err(|e| parquet_error(connection, file, &e))?;
         Ok(Footer { arrow })
     }
 
@@ -70,7 +72,9 @@ impl Footer {
     pub fn ranges(&self, column: &TableColumn) -> Vec<Range> {
         let groups = self.metadata().row_groups();
         let unknown = || vec![Range { may_be_null: true, ..Range::default() }; groups.len()];
-        let Ok(converter) = StatisticsConverter::try_new(&column.name, self.arrow.schema(), self.arrow.parquet_schema()) else {
+        let Ok(converter) =
+            StatisticsConverter::try_new(&column.name, self.arrow.schema(), self.arrow.parquet_schema())
+        else {
             return unknown();
         };
         let target = column.sql_type.to_arrow();
@@ -126,10 +130,20 @@ pub fn common_columns(connection: &str, files: &[DataFile], footers: &[Arc<Foote
             .iter()
             .map(|field| {
                 let sql_type = SqlType::from_arrow(field.data_type()).ok_or_else(|| {
-                    let what = format!("column {} has the type {}, which the engine does not know", field.name(), field.data_type());
+                    let what = format!(
+                        "column {} has the type {}, which the engine does not know",
+                        field.name(),
+                        field.data_type()
+                    );
                     file_error(connection, &file.path, Code::Unsupported, what)
                 })?;
-                Ok(TableColumn { name: field.name().to_lowercase(), sql_type, nullable: field.is_nullable(), partition: false, comment: None })
+                Ok(TableColumn {
+                    name: field.name().to_lowercase(),
+                    sql_type,
+                    nullable: field.is_nullable(),
+                    partition: false,
+                    comment: None,
+                })
             })
             .collect()
     };
@@ -139,13 +153,21 @@ pub fn common_columns(connection: &str, files: &[DataFile], footers: &[Arc<Foote
         let theirs = columns_of(other, footer)?;
         let differs = columns.iter().zip(&theirs).find(|(a, b)| a.name != b.name || a.sql_type != b.sql_type);
         let what = match differs {
-            Some((a, b)) => format!("column {} {} stands where {} has {} {}", b.name, b.sql_type, file.path.display(), a.name, a.sql_type),
+            Some((a, b)) => format!(
+                "column {} {} stands where {} has {} {}",
+                b.name,
+                b.sql_type,
+                file.path.display(),
+                a.name,
+                a.sql_type
+            ),
             None if columns.len() != theirs.len() => {
                 format!("it has {} columns, {} has {}", theirs.len(), file.path.display(), columns.len())
             }
             None => continue,
         };
-        return Err(file_error(connection, &other.path, Code::SourceData, what).hint("all files of a table need the same columns"));
+        return Err(file_error(connection, &other.path, Code::SourceData, what)
+            .hint("all files of a table need the same columns"));
     }
     Ok(columns)
 }
@@ -178,7 +200,9 @@ pub fn statistics(footers: &[Arc<Footer>], columns: &[TableColumn]) -> TableStat
                 (Some(a), Some(b), t) if t.is_integer() => {
                     a.approximate().zip(b.approximate()).map(|(a, b)| (b - a + 1.0).min(rows))
                 }
-                (Some(Value::Date(a)), Some(Value::Date(b)), _) => Some((f64::from(*b) - f64::from(*a) + 1.0).min(rows)),
+                (Some(Value::Date(a)), Some(Value::Date(b)), _) => {
+                    Some((f64::from(*b) - f64::from(*a) + 1.0).min(rows))
+                }
                 (Some(a), Some(b), _) if a == b => Some(1.0),
                 (_, _, SqlType::Boolean) => Some(2.0),
                 _ => None,
@@ -284,9 +308,12 @@ impl ParquetBatches {
         let group = footer.metadata().row_group(row_group);
         let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
         chunks.sort_unstable();
-        let input = ChunkedFile { file: open, bytes: file.bytes, chunks, loaded: Mutex::default(), counters: counters.clone() };
+        let input =
+            ChunkedFile { file: open, bytes: file.bytes, chunks, loaded: Mutex::default(), counters: counters.clone() };
         let parquet_schema = footer.arrow.parquet_schema();
-        let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.set.columns[*p].sql_type.to_arrow()).collect() };
+        let types = |places: &[usize]| -> Vec<DataType> {
+            places.iter().map(|p| shape.set.columns[*p].sql_type.to_arrow()).collect()
+        };
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
             .iter()
             .map(|condition| {
@@ -325,7 +352,9 @@ impl ParquetBatches {
 /// An error of evaluating a condition is the query's; any other is the file's.
 fn reading_error(connection: &str, file: &DataFile, error: &ParquetError) -> Error {
     match error {
-        ParquetError::ArrowError(text) if text.contains("division by zero") => Error::new(Code::DivisionByZero, "division by zero"),
+        ParquetError::ArrowError(text) if text.contains("division by zero") => {
+            Error::new(Code::DivisionByZero, "division by zero")
+        }
         ParquetError::External(inner) => match inner.downcast_ref::<Error>() {
             Some(own) => own.clone(),
             None => parquet_error(connection, file, error),
@@ -342,7 +371,11 @@ fn batch_order(places: &[usize]) -> Vec<usize> {
     places.iter().map(|place| sorted.partition_point(|p| p < place)).collect()
 }
 
-fn ordered(batch: &RecordBatch, order: &[usize], types: &[DataType]) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
+fn ordered(
+    batch: &RecordBatch,
+    order: &[usize],
+    types: &[DataType],
+) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
     order
         .iter()
         .zip(types)
@@ -359,14 +392,18 @@ impl FileBatches for ParquetBatches {
             None => Ok(None),
             Some(Ok(batch)) => {
                 let rows = batch.num_rows();
-                self.counters.rows_dropped.fetch_sub((rows as u64).min(self.group_rows), std::sync::atomic::Ordering::Relaxed);
+                self.counters
+                    .rows_dropped
+                    .fetch_sub((rows as u64).min(self.group_rows), std::sync::atomic::Ordering::Relaxed);
                 let (order, types): (Vec<usize>, Vec<DataType>) = self.columns.iter().cloned().unzip();
                 Ok(Some((ordered(&batch, &order, &types)?, rows)))
             }
             Some(Err(error)) => Err(match error {
                 arrow::error::ArrowError::ExternalError(inner) => match inner.downcast::<Error>() {
                     Ok(own) => *own,
-                    Err(other) => parquet_error(&self.connection, &self.file, &ParquetError::General(other.to_string())),
+                    Err(other) => {
+                        parquet_error(&self.connection, &self.file, &ParquetError::General(other.to_string()))
+                    }
                 },
                 arrow::error::ArrowError::ParquetError(text) => {
                     parquet_error(&self.connection, &self.file, &ParquetError::General(text))

@@ -41,7 +41,9 @@ pub fn may_match(condition: &Expr, ranges: &Ranges) -> bool {
             _ => true,
         },
         Expr::IsNull { operand, negated } => match operand.as_ref() {
-            Expr::Column(column) => ranges.get(&column.id).is_none_or(|range| if *negated { !range.all_null } else { range.may_be_null }),
+            Expr::Column(column) => {
+                ranges.get(&column.id).is_none_or(|range| if *negated { !range.all_null } else { range.may_be_null })
+            }
             _ => true,
         },
         Expr::Like { operand, pattern, negated: false, case_insensitive: false } => {
@@ -53,11 +55,13 @@ pub fn may_match(condition: &Expr, ranges: &Ranges) -> bool {
                 _ => true,
             }
         }
-        Expr::Column(column) => ranges.get(&column.id).is_none_or(|range| comparison_may_match(range, BinaryOp::Eq, &Value::Boolean(true))),
+        Expr::Column(column) => {
+            ranges.get(&column.id).is_none_or(|range| comparison_may_match(range, BinaryOp::Eq, &Value::Boolean(true)))
+        }
         Expr::Not(inner) => match inner.as_ref() {
-            Expr::Column(column) => {
-                ranges.get(&column.id).is_none_or(|range| comparison_may_match(range, BinaryOp::Eq, &Value::Boolean(false)))
-            }
+            Expr::Column(column) => ranges
+                .get(&column.id)
+                .is_none_or(|range| comparison_may_match(range, BinaryOp::Eq, &Value::Boolean(false))),
             _ => true,
         },
         _ => true,
@@ -69,7 +73,9 @@ pub fn uses_ranges(condition: &Expr) -> bool {
     match condition {
         Expr::Binary { op: BinaryOp::And, left, right, .. } => uses_ranges(left) || uses_ranges(right),
         Expr::Binary { op: BinaryOp::Or, left, right, .. } => uses_ranges(left) && uses_ranges(right),
-        Expr::Binary { .. } => condition.as_column_comparison().is_some_and(|(_, op, _)| op != BinaryOp::IsDistinctFrom),
+        Expr::Binary { .. } => {
+            condition.as_column_comparison().is_some_and(|(_, op, _)| op != BinaryOp::IsDistinctFrom)
+        }
         Expr::InList { operand, list, negated: false } => {
             matches!(operand.as_ref(), Expr::Column(_)) && list.iter().all(|item| matches!(item, Expr::Literal { .. }))
         }
@@ -167,7 +173,10 @@ mod tests {
             (list(&[1, 12]), true),
             (Expr::IsNull { operand: Box::new(column()), negated: false }, false),
             (Expr::IsNull { operand: Box::new(column()), negated: true }, true),
-            (Expr::compare(BinaryOp::Eq, column(), Expr::Literal { value: Value::Null, sql_type: SqlType::Integer }), false),
+            (
+                Expr::compare(BinaryOp::Eq, column(), Expr::Literal { value: Value::Null, sql_type: SqlType::Integer }),
+                false,
+            ),
         ] {
             assert_eq!(may_match(&condition, &ranges), expected, "{condition}");
         }

@@ -9,7 +9,9 @@ use arrow::compute::{and, filter_record_batch};
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::offer::{BatchPredicate, GateCounters, GateScan, PartCount, PortionReader, Portions, Request, ScanTools};
+use cobble_plan::offer::{
+    BatchPredicate, GateCounters, GateScan, PartCount, PortionReader, Portions, Request, ScanTools,
+};
 use cobble_types::Result;
 
 use super::csv_format::CsvBatches;
@@ -50,14 +52,25 @@ pub struct FileScan {
 }
 
 impl FileScan {
-    pub fn new(shape: Arc<ScanShape>, parts: Vec<Part>, files_read: u64, conditions: Vec<RowCondition>, limit: Option<u64>) -> Self {
+    pub fn new(
+        shape: Arc<ScanShape>,
+        parts: Vec<Part>,
+        files_read: u64,
+        conditions: Vec<RowCondition>,
+        limit: Option<u64>,
+    ) -> Self {
         FileScan { shape, parts, files_read, conditions, limit }
     }
 
     /// Places in the table of all columns that are read, for output or for a condition.
     fn places_read(&self) -> Vec<usize> {
-        let mut places: Vec<usize> =
-            self.shape.output.iter().copied().chain(self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, p)| *p))).collect();
+        let mut places: Vec<usize> = self
+            .shape
+            .output
+            .iter()
+            .copied()
+            .chain(self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, p)| *p)))
+            .collect();
         places.sort_unstable();
         places.dedup();
         places
@@ -73,9 +86,16 @@ impl GateScan for FileScan {
             [one] => one.path.display().to_string(),
             _ => format!("{} file{} below {address}", self.files_read, if self.files_read == 1 { "" } else { "s" }),
         };
-        let names: Vec<&str> = self.places_read().into_iter().filter(|p| !set.columns[*p].partition).map(|p| set.columns[p].name.as_str()).collect();
+        let names: Vec<&str> = self
+            .places_read()
+            .into_iter()
+            .filter(|p| !set.columns[*p].partition)
+            .map(|p| set.columns[p].name.as_str())
+            .collect();
         let columns = match set.format {
-            Format::Parquet => format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") }),
+            Format::Parquet => {
+                format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") })
+            }
             Format::Csv | Format::JsonLines => String::new(),
         };
         Request { text: format!("read {what}{columns}"), parameters: vec![] }
@@ -87,7 +107,8 @@ impl GateScan for FileScan {
 
     fn parts(&self) -> Vec<PartCount> {
         let set = &self.shape.set;
-        let mut counts = vec![PartCount { parts: "files".into(), read: self.files_read, total: set.files.len() as u64 }];
+        let mut counts =
+            vec![PartCount { parts: "files".into(), read: self.files_read, total: set.files.len() as u64 }];
         if set.format == Format::Parquet {
             let total = set.footers.iter().map(|footer| footer.metadata().num_row_groups() as u64).sum();
             counts.push(PartCount { parts: "row groups".into(), read: self.parts.len() as u64, total });
@@ -100,7 +121,9 @@ impl GateScan for FileScan {
         if set.format != Format::Parquet {
             return None;
         }
-        let rows = |part: &Part| part.row_group.map_or(0, |group| set.footers[part.file].metadata().row_group(group).num_rows());
+        let rows = |part: &Part| {
+            part.row_group.map_or(0, |group| set.footers[part.file].metadata().row_group(group).num_rows())
+        };
         Some(self.parts.iter().map(|part| rows(part) as f64).sum())
     }
 
@@ -208,7 +231,8 @@ impl Portions for FilePortions {
         let batch_rows = self.tools.batch_rows;
         // Conditions that mix file and folder columns need both; they are checked after the file's own.
         let mixed = self.conditions.iter().any(|c| !c.in_file);
-        let shape = if mixed { Arc::new(with_condition_columns(&self.shape, &self.conditions)) } else { self.shape.clone() };
+        let shape =
+            if mixed { Arc::new(with_condition_columns(&self.shape, &self.conditions)) } else { self.shape.clone() };
         let batches: Box<dyn FileBatches> = match (set.format, part.row_group) {
             (Format::Parquet, Some(group)) => {
                 let own: Vec<Arc<FileCondition>> = self
@@ -217,10 +241,19 @@ impl Portions for FilePortions {
                     .filter(|c| c.in_file)
                     .map(|c| Arc::new(FileCondition { predicate: c.predicate.clone(), columns: c.places.clone() }))
                     .collect();
-                Box::new(ParquetBatches::open(&shape, file, &set.footers[part.file], group, &own, counters, batch_rows)?)
+                Box::new(ParquetBatches::open(
+                    &shape,
+                    file,
+                    &set.footers[part.file],
+                    group,
+                    &own,
+                    counters,
+                    batch_rows,
+                )?)
             }
             (format, _) => {
-                let open = std::fs::File::open(&file.path).map_err(|e| io_error(&set.source.connection, &file.path, &e))?;
+                let open =
+                    std::fs::File::open(&file.path).map_err(|e| io_error(&set.source.connection, &file.path, &e))?;
                 let input = BytesCounted { inner: open, counters: counters.clone() };
                 match format {
                     Format::Csv => Box::new(CsvBatches::open(&shape, file, input, batch_rows)?),

@@ -78,7 +78,9 @@ impl ColumnDecoder {
                 zoned: *sql_type == SqlType::TimestampTz,
             },
             SqlType::Interval => ColumnDecoder::Interval(IntervalMonthDayNanoBuilder::with_capacity(rows)),
-            SqlType::Array(_) | SqlType::Row(_) => return Err(Error::unsupported(format_args!("{sql_type} from this source"))),
+            SqlType::Array(_) | SqlType::Row(_) => {
+                return Err(Error::unsupported(format_args!("{sql_type} from this source")));
+            }
         })
     }
 
@@ -113,10 +115,12 @@ impl ColumnDecoder {
                 days => days.checked_add(EPOCH_DAYS).ok_or_else(|| unholdable("a date out of range")),
             }),
             ColumnDecoder::Time(b) => put!(b, |raw| fixed(raw).map(i64::from_be_bytes)),
-            ColumnDecoder::Timestamp { builder, .. } => put!(builder, |raw| match fixed(raw).map(i64::from_be_bytes)? {
-                i64::MAX | i64::MIN => Err(unholdable("an infinite timestamp")),
-                micros => micros.checked_add(EPOCH_MICROS).ok_or_else(|| unholdable("a timestamp out of range")),
-            }),
+            ColumnDecoder::Timestamp { builder, .. } => {
+                put!(builder, |raw| match fixed(raw).map(i64::from_be_bytes)? {
+                    i64::MAX | i64::MIN => Err(unholdable("an infinite timestamp")),
+                    micros => micros.checked_add(EPOCH_MICROS).ok_or_else(|| unholdable("a timestamp out of range")),
+                })
+            }
             ColumnDecoder::Interval(b) => put!(b, |raw: &[u8]| {
                 let bytes: [u8; 16] = fixed(raw)?;
                 let micros = i64::from_be_bytes(fixed(&bytes[..8])?);
@@ -155,7 +159,9 @@ impl ColumnDecoder {
 /// PostgreSQL's numeric in binary: digits of base 10000, the weight of the first, sign, and digits after the point
 /// (`numeric_send` in the server's sources).
 fn numeric(raw: &[u8], precision: u8, scale: i8) -> Result<i128> {
-    let word = |i: usize| -> Result<u16> { raw.get(i * 2..i * 2 + 2).map(|b| u16::from_be_bytes([b[0], b[1]])).ok_or_else(malformed) };
+    let word = |i: usize| -> Result<u16> {
+        raw.get(i * 2..i * 2 + 2).map(|b| u16::from_be_bytes([b[0], b[1]])).ok_or_else(malformed)
+    };
     let (digits, weight, sign) = (usize::from(word(0)?), word(1)? as i16, word(2)?);
     if sign == 0xC000 {
         return Err(unholdable("the numeric NaN"));
@@ -169,14 +175,18 @@ fn numeric(raw: &[u8], precision: u8, scale: i8) -> Result<i128> {
     };
     let mut value: i128 = 0;
     for i in 0..digits {
-        value = value.checked_mul(10_000).and_then(|v| v.checked_add(i128::from(word(4 + i).ok()?))).ok_or_else(too_wide)?;
+        value = value
+            .checked_mul(10_000)
+            .and_then(|v| v.checked_add(i128::from(word(4 + i).ok()?)))
+            .ok_or_else(too_wide)?;
     }
     // The last digit stands for 10000^(weight - digits + 1).
     let exponent = 4 * (i32::from(weight) - digits as i32 + 1);
     let value = if digits == 0 {
         0
     } else if exponent >= 0 {
-        let unscaled = 10i128.checked_pow(exponent.unsigned_abs()).and_then(|p| value.checked_mul(p)).ok_or_else(too_wide)?;
+        let unscaled =
+            10i128.checked_pow(exponent.unsigned_abs()).and_then(|p| value.checked_mul(p)).ok_or_else(too_wide)?;
         rescale_decimal(unscaled, 0, scale).ok_or_else(too_wide)?
     } else {
         let own_scale = i8::try_from(-exponent).map_err(|_| too_wide())?;

@@ -44,7 +44,9 @@ fn sql_type(type_name: &str, modifier: i32) -> Option<SqlType> {
         "numeric" if modifier >= 4 => {
             let (precision, scale) = ((modifier - 4) >> 16, (modifier - 4) & 0x7ff);
             match (u8::try_from(precision), i8::try_from(scale)) {
-                (Ok(precision @ 1..=38), Ok(scale)) if scale <= precision as i8 => SqlType::Numeric { precision, scale },
+                (Ok(precision @ 1..=38), Ok(scale)) if scale <= precision as i8 => {
+                    SqlType::Numeric { precision, scale }
+                }
                 _ => return None,
             }
         }
@@ -125,7 +127,13 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             min: bound(row.get(14)),
             max: bound(row.get(15)),
         });
-        columns.push(TableColumn { name: column.clone(), sql_type: own.clone(), nullable: !row.get::<_, bool>(3), partition: false, comment });
+        columns.push(TableColumn {
+            name: column.clone(),
+            sql_type: own.clone(),
+            nullable: !row.get::<_, bool>(3),
+            partition: false,
+            comment,
+        });
         remote.push(RemoteColumn { name: column, sql_type: own, as_text, loose_equality: row.get(5) });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {

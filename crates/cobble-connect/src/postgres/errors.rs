@@ -13,10 +13,13 @@ fn about(server: &Server, code: Code, what: impl std::fmt::Display) -> Error {
 pub fn unreachable(server: &Server, error: &std::io::Error) -> Error {
     let place = format!("{}:{}", server.host, server.port);
     match error.kind() {
-        std::io::ErrorKind::ConnectionRefused => about(server, Code::SourceUnreachable, format!("nothing listens at {place}"))
-            .hint("check host and port in the address, and that the server is running"),
+        std::io::ErrorKind::ConnectionRefused => {
+            about(server, Code::SourceUnreachable, format!("nothing listens at {place}"))
+                .hint("check host and port in the address, and that the server is running")
+        }
         std::io::ErrorKind::TimedOut => too_slow(server),
-        _ => about(server, Code::SourceUnreachable, format!("{place} cannot be reached: {error}")).hint("check host and port in the address"),
+        _ => about(server, Code::SourceUnreachable, format!("{place} cannot be reached: {error}"))
+            .hint("check host and port in the address"),
     }
 }
 
@@ -30,7 +33,8 @@ pub fn pool_error(server: &Server, error: &PoolError) -> Error {
     match error {
         PoolError::Backend(inner) => connect_error(server, inner),
         PoolError::Timeout(deadpool_postgres::TimeoutType::Wait) => {
-            about(server, Code::SourceTimeout, "all its connections are busy").hint("raise pool_size, or run fewer queries at once")
+            about(server, Code::SourceTimeout, "all its connections are busy")
+                .hint("raise pool_size, or run fewer queries at once")
         }
         PoolError::Timeout(_) => too_slow(server),
         other => about(server, Code::SourceUnreachable, other),
@@ -49,20 +53,25 @@ fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
                 .hint("set the connection's secret again")
         }
         Some((&SqlState::INVALID_AUTHORIZATION_SPECIFICATION, message)) if message.contains("SSL") => {
-            about(server, Code::SourceSignIn, "the server takes only encrypted connections").hint("this version connects without TLS; allow the host without it")
+            about(server, Code::SourceSignIn, "the server takes only encrypted connections")
+                .hint("this version connects without TLS; allow the host without it")
         }
         Some((&SqlState::INVALID_AUTHORIZATION_SPECIFICATION, _)) => {
-            about(server, Code::SourceSignIn, format!("the server does not let user {user} in")).hint("check the user, and the server's rules for this host")
+            about(server, Code::SourceSignIn, format!("the server does not let user {user} in"))
+                .hint("check the user, and the server's rules for this host")
         }
         Some((&SqlState::INVALID_CATALOG_NAME, _)) => {
-            about(server, Code::SourceRefused, format!("the server has no database {database}")).hint("correct the connection's database")
+            about(server, Code::SourceRefused, format!("the server has no database {database}"))
+                .hint("correct the connection's database")
         }
         Some((&SqlState::TOO_MANY_CONNECTIONS, _)) => {
-            about(server, Code::SourceRefused, "the server has no connection left").hint("lower pool_size, or raise the server's limit")
+            about(server, Code::SourceRefused, "the server has no connection left")
+                .hint("lower pool_size, or raise the server's limit")
         }
         Some((_, message)) => about(server, Code::SourceRefused, message),
         None if error.to_string().contains("password missing") => {
-            about(server, Code::SourceSignIn, format!("the server asks for the password of user {user}")).hint("set the connection's secret")
+            about(server, Code::SourceSignIn, format!("the server asks for the password of user {user}"))
+                .hint("set the connection's secret")
         }
         None if error.to_string().contains("timed out") => too_slow(server),
         None => about(server, Code::SourceUnreachable, format!("{}:{}: {error}", server.host, server.port))
@@ -83,16 +92,16 @@ pub fn statement_error(server: &Server, error: &tokio_postgres::Error) -> Error 
                 .hint("raise statement_limit, or read less")
         }
         SqlState::QUERY_CANCELED => Error::cancelled(),
-        SqlState::INSUFFICIENT_PRIVILEGE => about(server, Code::SourceRefused, message)
-            .hint(format!("give user {} the right to read it", server.user)),
+        SqlState::INSUFFICIENT_PRIVILEGE => {
+            about(server, Code::SourceRefused, message).hint(format!("give user {} the right to read it", server.user))
+        }
         SqlState::DIVISION_BY_ZERO => Error::new(Code::DivisionByZero, "division by zero"),
         SqlState::NUMERIC_VALUE_OUT_OF_RANGE => about(server, Code::Overflow, message),
         SqlState::UNDEFINED_TABLE | SqlState::UNDEFINED_COLUMN => about(server, Code::NotFound, message)
             .hint("the table has changed since it was described; refresh the catalog"),
         _ if db.code().code().starts_with("22") => about(server, Code::InvalidValue, message),
-        _ if db.code().code().starts_with("57P") => {
-            about(server, Code::SourceUnreachable, message).hint("the server was shut down; run the query again when it is back")
-        }
+        _ if db.code().code().starts_with("57P") => about(server, Code::SourceUnreachable, message)
+            .hint("the server was shut down; run the query again when it is back"),
         _ => about(server, Code::SourceRefused, format!("{message} ({})", db.code().code())),
     }
 }

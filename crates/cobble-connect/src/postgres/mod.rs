@@ -27,14 +27,70 @@ pub const KIND: KindDescription = KindDescription {
     kind: "postgres",
     about: "a PostgreSQL database",
     settings: &[
-        SettingDescription { name: "address", label: "Host and port", help: "such as 127.0.0.1:5432", required: true, secret: false, default: None },
-        SettingDescription { name: "database", label: "Database", help: "the database on that server", required: true, secret: false, default: None },
-        SettingDescription { name: "user", label: "User", help: "a user that may read the tables", required: true, secret: false, default: None },
-        SettingDescription { name: "secret", label: "Password", help: "sealed when stored; never shown again", required: false, secret: true, default: None },
-        SettingDescription { name: "region", label: "Region", help: "where the server is, for the cost of moving data", required: false, secret: false, default: None },
-        SettingDescription { name: "connect_limit", label: "Seconds to connect", help: "how long to wait for the server", required: false, secret: false, default: Some("5") },
-        SettingDescription { name: "statement_limit", label: "Seconds for a statement", help: "how long one statement may run there", required: false, secret: false, default: Some("300") },
-        SettingDescription { name: "pool_size", label: "Connections", help: "most connections open at one time", required: false, secret: false, default: Some("8") },
+        SettingDescription {
+            name: "address",
+            label: "Host and port",
+            help: "such as 127.0.0.1:5432",
+            required: true,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "database",
+            label: "Database",
+            help: "the database on that server",
+            required: true,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "user",
+            label: "User",
+            help: "a user that may read the tables",
+            required: true,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "secret",
+            label: "Password",
+            help: "sealed when stored; never shown again",
+            required: false,
+            secret: true,
+            default: None,
+        },
+        SettingDescription {
+            name: "region",
+            label: "Region",
+            help: "where the server is, for the cost of moving data",
+            required: false,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "connect_limit",
+            label: "Seconds to connect",
+            help: "how long to wait for the server",
+            required: false,
+            secret: false,
+            default: Some("5"),
+        },
+        SettingDescription {
+            name: "statement_limit",
+            label: "Seconds for a statement",
+            help: "how long one statement may run there",
+            required: false,
+            secret: false,
+            default: Some("300"),
+        },
+        SettingDescription {
+            name: "pool_size",
+            label: "Connections",
+            help: "most connections open at one time",
+            required: false,
+            secret: false,
+            default: Some("8"),
+        },
     ],
 };
 
@@ -73,11 +129,14 @@ impl std::fmt::Debug for Server {
 impl PostgresConnector {
     pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
         let name = &definition.name;
-        let bad = |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
+        let bad =
+            |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
         let address = definition.address.trim();
         let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
         let (host, port) = address.rsplit_once(':').unwrap_or((address, "5432"));
-        let port = port.parse().map_err(|_| bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:5432"))?;
+        let port = port.parse().map_err(|_| {
+            bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:5432")
+        })?;
         let connect_limit = Duration::from_secs(definition.seconds("connect_limit", 5)?);
         let statement_limit = definition.seconds("statement_limit", 300)?;
         let pool_size = definition.option("pool_size").unwrap_or("8");
@@ -86,7 +145,8 @@ impl PostgresConnector {
             .ok()
             .filter(|n| (1..=1000).contains(n))
             .ok_or_else(|| bad(format!("pool_size cannot be \"{pool_size}\""), "give a number from 1 to 1000"))?;
-        let (database, user) = (definition.database.clone().unwrap_or_default(), definition.user.clone().unwrap_or_default());
+        let (database, user) =
+            (definition.database.clone().unwrap_or_default(), definition.user.clone().unwrap_or_default());
         let mut config = tokio_postgres::Config::new();
         config
             .host(host)
@@ -198,7 +258,14 @@ impl Connector for PostgresConnector {
                 Err(error) => (error.message, error.hint),
             };
             let setting = (!passed).then(|| setting.to_owned());
-            report(TestStep { step: name.to_owned(), passed, detail, setting, fix, seconds: started.elapsed().as_secs_f64() });
+            report(TestStep {
+                step: name.to_owned(),
+                passed,
+                detail,
+                setting,
+                fix,
+                seconds: started.elapsed().as_secs_f64(),
+            });
             passed
         };
         let started = Instant::now();
@@ -206,9 +273,13 @@ impl Connector for PostgresConnector {
         let resolved = tokio::net::lookup_host(&place).await.map(Iterator::collect::<Vec<_>>);
         let resolved = match resolved {
             Ok(addresses) if !addresses.is_empty() => Ok(addresses),
-            _ => Err(Error::new(Code::SourceUnreachable, format!("the name {} has no address", server.host)).hint("correct the host in the address")),
+            _ => Err(Error::new(Code::SourceUnreachable, format!("the name {} has no address", server.host))
+                .hint("correct the host in the address")),
         };
-        let detail = resolved.as_ref().map(|a| a.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", ")).map_err(Clone::clone);
+        let detail = resolved
+            .as_ref()
+            .map(|a| a.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", "))
+            .map_err(Clone::clone);
         if !step("resolve", started, detail, "address") {
             return;
         }
@@ -225,7 +296,10 @@ impl Connector for PostgresConnector {
         let started = Instant::now();
         let client = server.client().await;
         let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);
-        let signed_in = client.as_ref().map(|_| format!("as {} to database {}", server.user, server.database)).map_err(Clone::clone);
+        let signed_in = client
+            .as_ref()
+            .map(|_| format!("as {} to database {}", server.user, server.database))
+            .map_err(Clone::clone);
         if !step("sign in", started, signed_in, setting) {
             return;
         }
@@ -250,7 +324,10 @@ impl Connector for PostgresConnector {
         let read = async {
             let name = format!("{}.{}", cobble_types::quote_identifier(schema), cobble_types::quote_identifier(table));
             let client = server.client().await?;
-            let rows = client.query(&format!("SELECT FROM {name} LIMIT 1"), &[]).await.map_err(|e| errors::statement_error(server, &e))?;
+            let rows = client
+                .query(&format!("SELECT FROM {name} LIMIT 1"), &[])
+                .await
+                .map_err(|e| errors::statement_error(server, &e))?;
             Ok(format!("{} row of {schema}.{table}", rows.len()))
         }
         .await;

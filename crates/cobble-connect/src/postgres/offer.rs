@@ -176,7 +176,9 @@ impl PostgresOffer {
                 }
                 self.filtered(plain(call.function.name(), &ordered), call)
             }
-            AggregateFunction::BoolAnd | AggregateFunction::BoolOr => self.filtered(plain(call.function.name(), &text), call),
+            AggregateFunction::BoolAnd | AggregateFunction::BoolOr => {
+                self.filtered(plain(call.function.name(), &text), call)
+            }
         }
     }
 
@@ -259,7 +261,10 @@ impl Offer for PostgresOffer {
                 Ok(sql) => {
                     // A constant key would be read as a column number or break the grouping of parameters.
                     if expr.columns().is_empty() || !sql.parameters.is_empty() {
-                        return Verdict::kept(KeptReason::NoSuchAbility, format!("{expr} binds a value, which cannot be grouped by"));
+                        return Verdict::kept(
+                            KeptReason::NoSuchAbility,
+                            format!("{expr} binds a value, which cannot be grouped by"),
+                        );
                     }
                     keys.push(sql.clone());
                     columns.insert(column.id, sql);
@@ -288,7 +293,10 @@ impl Offer for PostgresOffer {
         }
         for key in keys {
             if matches!(key.expr.sql_type(), SqlType::Interval | SqlType::Uuid) {
-                return Verdict::kept(KeptReason::TypeDiffers, format!("{} is ordered in another way", key.expr.sql_type()));
+                return Verdict::kept(
+                    KeptReason::TypeDiffers,
+                    format!("{} is ordered in another way", key.expr.sql_type()),
+                );
             }
             match self.translate(&key.expr) {
                 Ok(mut sql) => {

@@ -68,7 +68,9 @@ impl ToSql for Parameter {
             Value::Timestamp(v) | Value::TimestampTz(v) => {
                 out.put_i64(v.checked_sub(EPOCH_MICROS).ok_or("a time is out of the server's range")?);
             }
-            Value::Numeric { .. } | Value::Text(_) | Value::Time(_) | Value::Interval { .. } => out.put_slice(self.text().as_bytes()),
+            Value::Numeric { .. } | Value::Text(_) | Value::Time(_) | Value::Interval { .. } => {
+                out.put_slice(self.text().as_bytes())
+            }
         }
         Ok(IsNull::No)
     }

@@ -124,7 +124,10 @@ pub fn translate(expr: &Expr, column: &dyn Fn(&cobble_plan::Column) -> Option<Sq
             let floats = operand.is_float() || right.sql_type().is_float();
             match op {
                 BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times if floats => {
-                    return refuse(KeptReason::TypeDiffers, "floating-point overflow is an error there and infinity here".into());
+                    return refuse(
+                        KeptReason::TypeDiffers,
+                        "floating-point overflow is an error there and infinity here".into(),
+                    );
                 }
                 BinaryOp::Divide | BinaryOp::Modulo if floats => {
                     return refuse(KeptReason::TypeDiffers, "floating-point division may differ at its limits".into());
@@ -146,7 +149,8 @@ pub fn translate(expr: &Expr, column: &dyn Fn(&cobble_plan::Column) -> Option<Sq
                 other => other.symbol(),
             };
             // The engine orders text by bytes; the server is told to do the same.
-            let by_bytes = operand == SqlType::Text && matches!(op, BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq);
+            let by_bytes =
+                operand == SqlType::Text && matches!(op, BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq);
             let collation = if by_bytes { " COLLATE \"C\"" } else { "" };
             let plain = wrap(&[&l, &r], &format!("(? {symbol} ?{collation})"));
             // The engine's numerics have fixed digits: a result that needs more is an error there as it is here.
@@ -207,15 +211,25 @@ pub fn translate(expr: &Expr, column: &dyn Fn(&cobble_plan::Column) -> Option<Sq
                 return refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()));
             }
             let same = function.same_in_postgres() || *function == Function::DatePart;
-            let floats = matches!(function, Function::Round | Function::Abs | Function::Trunc | Function::Ceil | Function::Floor)
-                && arguments.first().is_some_and(|a| a.sql_type().is_float());
+            let floats = matches!(
+                function,
+                Function::Round | Function::Abs | Function::Trunc | Function::Ceil | Function::Floor
+            ) && arguments.first().is_some_and(|a| a.sql_type().is_float());
             if !same || floats {
-                return refuse(KeptReason::FunctionDiffers, format!("{}() is not known to give the same answer there", function.name()));
+                return refuse(
+                    KeptReason::FunctionDiffers,
+                    format!("{}() is not known to give the same answer there", function.name()),
+                );
             }
             if matches!(function, Function::Greatest | Function::Least) && *sql_type == SqlType::Text {
-                return refuse(KeptReason::CollationDiffers, format!("{}() orders text by the server's locale", function.name()));
+                return refuse(
+                    KeptReason::CollationDiffers,
+                    format!("{}() orders text by the server's locale", function.name()),
+                );
             }
-            if let (Function::DatePart, [Expr::Literal { value: Value::Text(part), .. }, from]) = (function, arguments.as_slice()) {
+            if let (Function::DatePart, [Expr::Literal { value: Value::Text(part), .. }, from]) =
+                (function, arguments.as_slice())
+            {
                 // The part has been checked against the list of known ones, so it is safe as text.
                 return Ok(wrap(&[&sub(from)?], &format!("extract({part} FROM ?)::{sql_type}")));
             }

@@ -40,20 +40,29 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
                 left,
                 right,
                 |at, by| {
-                    cobble_types::parse::add_interval(at, by.months * sign, by.days * sign, by.nanoseconds / 1000 * i64::from(sign))
+                    cobble_types::parse::add_interval(
+                        at,
+                        by.months * sign,
+                        by.days * sign,
+                        by.nanoseconds / 1000 * i64::from(sign),
+                    )
                 },
             )?;
             Ok(Arc::new(moved.as_primitive::<TimestampMicrosecondType>().clone().with_timezone_opt(zone.clone())))
         }
         (DataType::Interval(_), DataType::Interval(_)) => {
             let sign = if op == BinaryOp::Minus { -1 } else { 1 };
-            rowwise::<IntervalMonthDayNanoType, IntervalMonthDayNanoType, IntervalMonthDayNanoType>(left, right, |a, b| {
-                Some(IntervalMonthDayNano::new(
-                    a.months.checked_add(b.months * sign)?,
-                    a.days.checked_add(b.days * sign)?,
-                    a.nanoseconds.checked_add(b.nanoseconds * i64::from(sign))?,
-                ))
-            })
+            rowwise::<IntervalMonthDayNanoType, IntervalMonthDayNanoType, IntervalMonthDayNanoType>(
+                left,
+                right,
+                |a, b| {
+                    Some(IntervalMonthDayNano::new(
+                        a.months.checked_add(b.months * sign)?,
+                        a.days.checked_add(b.days * sign)?,
+                        a.nanoseconds.checked_add(b.nanoseconds * i64::from(sign))?,
+                    ))
+                },
+            )
         }
         _ => Ok(kernel(op, left, right)?),
     }
@@ -197,9 +206,16 @@ mod tests {
 
     #[test]
     fn division_rounds_half_away_from_zero_at_any_width() {
-        for (a, shift, b, expected) in
-            [(1, 0, 2, 1), (-1, 0, 2, -1), (1, 2, 3, 33), (2, 2, 3, 67), (-2, 2, 3, -67), (7, 0, 7, 1), (0, 5, 3, 0), (1, 0, 3, 0)]
-        {
+        for (a, shift, b, expected) in [
+            (1, 0, 2, 1),
+            (-1, 0, 2, -1),
+            (1, 2, 3, 33),
+            (2, 2, 3, 67),
+            (-2, 2, 3, -67),
+            (7, 0, 7, 1),
+            (0, 5, 3, 0),
+            (1, 0, 3, 0),
+        ] {
             assert_eq!(divide(a, shift, b), Some(expected), "{a}e{shift}/{b}");
         }
         let large = 123_456_789_012_345_678_901_234_567_890_i128;

@@ -19,9 +19,9 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
     }
     match (from, to) {
         (T::Null, _) => Ok(new_null_array(&to.to_arrow(), array.len())),
-        (_, T::Text) => Ok(Arc::new(
-            (0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>(),
-        )),
+        (_, T::Text) => {
+            Ok(Arc::new((0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>()))
+        }
         (T::Text, T::Uuid | T::Json) => Ok(array.clone()),
         (T::Text, _) => from_text(array, to),
         (T::Real | T::Double, integer) if integer.is_integer() => {
@@ -40,7 +40,8 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             kernel(&(Arc::new(whole) as ArrayRef), to)
         }
         (T::Date, T::Timestamp | T::TimestampTz) => {
-            let micros = array.as_primitive::<Date32Type>().unary::<_, TimestampMicrosecondType>(|d| i64::from(d) * DAY);
+            let micros =
+                array.as_primitive::<Date32Type>().unary::<_, TimestampMicrosecondType>(|d| i64::from(d) * DAY);
             Ok(zoned(micros, to))
         }
         (T::Timestamp | T::TimestampTz, T::Date) => {
@@ -107,7 +108,9 @@ fn from_text(array: &ArrayRef, to: &SqlType) -> Result<ArrayRef> {
         SqlType::Bytea => Arc::new(parsed!(BinaryViewBuilder::with_capacity(rows), Value::Bytea(v) => v)),
         SqlType::Date => Arc::new(parsed!(Date32Builder::with_capacity(rows), Value::Date(v) => v)),
         SqlType::Time => Arc::new(parsed!(Time64MicrosecondBuilder::with_capacity(rows), Value::Time(v) => v)),
-        SqlType::Timestamp => Arc::new(parsed!(TimestampMicrosecondBuilder::with_capacity(rows), Value::Timestamp(v) => v)),
+        SqlType::Timestamp => {
+            Arc::new(parsed!(TimestampMicrosecondBuilder::with_capacity(rows), Value::Timestamp(v) => v))
+        }
         SqlType::TimestampTz => Arc::new(
             parsed!(TimestampMicrosecondBuilder::with_capacity(rows), Value::TimestampTz(v) => v).with_timezone("UTC"),
         ),

@@ -131,9 +131,24 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             _ => Ok(double(arguments[0].array(), f64::trunc)),
         },
-        F::Sqrt => checked_double(arguments[0].array(), |v| v >= 0.0 || v.is_nan(), f64::sqrt, "the square root of a negative number"),
-        F::Ln => checked_double(arguments[0].array(), |v| v > 0.0 || v.is_nan(), f64::ln, "the logarithm of a number that is not positive"),
-        F::Log => checked_double(arguments[0].array(), |v| v > 0.0 || v.is_nan(), f64::log10, "the logarithm of a number that is not positive"),
+        F::Sqrt => checked_double(
+            arguments[0].array(),
+            |v| v >= 0.0 || v.is_nan(),
+            f64::sqrt,
+            "the square root of a negative number",
+        ),
+        F::Ln => checked_double(
+            arguments[0].array(),
+            |v| v > 0.0 || v.is_nan(),
+            f64::ln,
+            "the logarithm of a number that is not positive",
+        ),
+        F::Log => checked_double(
+            arguments[0].array(),
+            |v| v > 0.0 || v.is_nan(),
+            f64::log10,
+            "the logarithm of a number that is not positive",
+        ),
         F::Exp => Ok(double(arguments[0].array(), f64::exp)),
         F::Power => {
             let (base, exponent) = (arguments[0], arguments[1]);
@@ -189,7 +204,9 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         }
         F::Cardinality => {
             let lists = arguments[0].array().as_list::<i32>();
-            Ok(Arc::new((0..lists.len()).map(|i| lists.is_valid(i).then(|| lists.value_length(i))).collect::<Int32Array>()))
+            Ok(Arc::new(
+                (0..lists.len()).map(|i| lists.is_valid(i).then(|| lists.value_length(i))).collect::<Int32Array>(),
+            ))
         }
     }
 }
@@ -223,19 +240,39 @@ fn checked_double(array: &ArrayRef, allowed: fn(f64) -> bool, f: fn(f64) -> f64,
 fn absolute(array: &ArrayRef) -> Result<ArrayRef> {
     let too_small = || arrow::error::ArrowError::ArithmeticOverflow("abs".into());
     Ok(match array.data_type() {
-        DataType::Int16 => Arc::new(array.as_primitive::<Int16Type>().try_unary::<_, Int16Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
-        DataType::Int32 => Arc::new(array.as_primitive::<Int32Type>().try_unary::<_, Int32Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
-        DataType::Int64 => Arc::new(array.as_primitive::<Int64Type>().try_unary::<_, Int64Type, _>(|v| v.checked_abs().ok_or_else(too_small))?),
+        DataType::Int16 => Arc::new(
+            array
+                .as_primitive::<Int16Type>()
+                .try_unary::<_, Int16Type, _>(|v| v.checked_abs().ok_or_else(too_small))?,
+        ),
+        DataType::Int32 => Arc::new(
+            array
+                .as_primitive::<Int32Type>()
+                .try_unary::<_, Int32Type, _>(|v| v.checked_abs().ok_or_else(too_small))?,
+        ),
+        DataType::Int64 => Arc::new(
+            array
+                .as_primitive::<Int64Type>()
+                .try_unary::<_, Int64Type, _>(|v| v.checked_abs().ok_or_else(too_small))?,
+        ),
         DataType::Float32 => Arc::new(array.as_primitive::<Float32Type>().unary::<_, Float32Type>(f32::abs)),
         DataType::Decimal128(precision, scale) => Arc::new(
-            array.as_primitive::<Decimal128Type>().unary::<_, Decimal128Type>(i128::abs).with_precision_and_scale(*precision, *scale)?,
+            array
+                .as_primitive::<Decimal128Type>()
+                .unary::<_, Decimal128Type>(i128::abs)
+                .with_precision_and_scale(*precision, *scale)?,
         ),
         _ => double(array, f64::abs),
     })
 }
 
 /// Applies the decimal form, which gets the value and one unit before the point, or the float form.
-fn decimal_or_float(array: &ArrayRef, result: &DataType, decimal: fn(i128, i128) -> i128, float: fn(f64) -> f64) -> Result<ArrayRef> {
+fn decimal_or_float(
+    array: &ArrayRef,
+    result: &DataType,
+    decimal: fn(i128, i128) -> i128,
+    float: fn(f64) -> f64,
+) -> Result<ArrayRef> {
     match (array.data_type(), result) {
         (DataType::Decimal128(_, scale), DataType::Decimal128(precision, to)) => {
             let unit = 10i128.pow(scale.unsigned_abs().into());
@@ -256,11 +293,12 @@ fn rescaled(
     rescale: impl Fn(i128, i8, i8) -> Option<i128>,
 ) -> Result<ArrayRef> {
     let digits = digits.clamp(-38, 38) as i8;
-    let values = array.as_primitive::<Decimal128Type>().try_unary::<_, Decimal128Type, arrow::error::ArrowError>(|v| {
-        rescale(v, from, digits.min(to))
-            .and_then(|v| rescale_decimal(v, digits.min(to), to))
-            .ok_or_else(|| arrow::error::ArrowError::ArithmeticOverflow("round".into()))
-    })?;
+    let values =
+        array.as_primitive::<Decimal128Type>().try_unary::<_, Decimal128Type, arrow::error::ArrowError>(|v| {
+            rescale(v, from, digits.min(to))
+                .and_then(|v| rescale_decimal(v, digits.min(to), to))
+                .ok_or_else(|| arrow::error::ArrowError::ArithmeticOverflow("round".into()))
+        })?;
     Ok(Arc::new(values.with_precision_and_scale(precision, to)?))
 }
 
@@ -306,7 +344,8 @@ fn extreme(arguments: &[&Evaluated], rows: usize, greatest: bool) -> Result<Arra
 fn next_random() -> f64 {
     static STATE: AtomicU64 = AtomicU64::new(0);
     if STATE.load(Ordering::Relaxed) == 0 {
-        let clock = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(1, |d| d.as_nanos() as u64);
+        let clock =
+            std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(1, |d| d.as_nanos() as u64);
         let _ = STATE.compare_exchange(0, clock | 1, Ordering::Relaxed, Ordering::Relaxed);
     }
     let mut z = STATE.fetch_add(0x9e37_79b9_7f4a_7c15, Ordering::Relaxed);

@@ -110,7 +110,9 @@ impl Places {
         let node = match expr {
             Expr::Column(column) => match self.0.get(&column.id) {
                 Some(place) => Node::Column(*place),
-                None => return Err(Error::internal(format!("the column {column} does not reach the step that uses it"))),
+                None => {
+                    return Err(Error::internal(format!("the column {column} does not reach the step that uses it")));
+                }
             },
             Expr::Literal { value, sql_type } => Node::Literal(value.to_array(sql_type)),
             Expr::Binary { op, left, right, .. } => {
@@ -271,7 +273,9 @@ impl Compiled {
             Node::Field { operand, name } => {
                 let value = operand.evaluate(batch)?;
                 let parts = value.array().as_struct();
-                let field = parts.column_by_name(name).ok_or_else(|| Error::internal(format!("the row has no field {name}")))?;
+                let field = parts
+                    .column_by_name(name)
+                    .ok_or_else(|| Error::internal(format!("the row has no field {name}")))?;
                 // A null row has null fields, whatever its children hold.
                 let nulls = arrow::buffer::NullBuffer::union(parts.nulls(), field.nulls());
                 let data = field.to_data().into_builder().nulls(nulls).build()?;

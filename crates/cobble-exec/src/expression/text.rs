@@ -146,9 +146,14 @@ mod tests {
 
     #[test]
     fn parts_of_text_count_characters() {
-        for (start, count, expected) in
-            [(1, Some(3), "Île"), (0, Some(3), "Îl"), (-2, Some(4), "Î"), (5, None, "Verte"), (20, None, ""), (2, Some(0), "")]
-        {
+        for (start, count, expected) in [
+            (1, Some(3), "Île"),
+            (0, Some(3), "Îl"),
+            (-2, Some(4), "Î"),
+            (5, None, "Verte"),
+            (20, None, ""),
+            (2, Some(0), ""),
+        ] {
             assert_eq!(substring("Île Verte", start, count).unwrap(), expected);
         }
         assert!(substring("Île", 1, Some(-1)).is_err());
@@ -156,7 +161,10 @@ mod tests {
         assert_eq!(split_part("a,b,c", ",", 2).unwrap(), "b");
         assert_eq!(split_part("a,b,c", ",", -1).unwrap(), "c");
         assert_eq!(split_part("a,b,c", ",", 9).unwrap(), "");
-        assert_eq!((pad("7", 3, "0", true), pad("harbour", 3, " ", true), pad("a", 4, "xy", false)), ("007".into(), "har".into(), "axyx".into()));
+        assert_eq!(
+            (pad("7", 3, "0", true), pad("harbour", 3, " ", true), pad("a", 4, "xy", false)),
+            ("007".into(), "har".into(), "axyx".into())
+        );
         assert_eq!(initcap("north QUAY-side"), "North Quay-Side");
     }
 }

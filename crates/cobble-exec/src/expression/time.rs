@@ -74,8 +74,17 @@ mod tests {
     fn parts_and_starts_follow_the_calendar() {
         let t = cobble_types::parse::parse_timestamp("2025-12-31 23:59:58.25").unwrap().0;
         for (part, expected) in [
-            ("year", 2025), ("quarter", 4), ("week", 1), ("isoyear", 2026), ("doy", 365), ("dow", 3), ("isodow", 3),
-            ("second", 58_250_000), ("microseconds", 58_250_000), ("decade", 202), ("century", 21),
+            ("year", 2025),
+            ("quarter", 4),
+            ("week", 1),
+            ("isoyear", 2026),
+            ("doy", 365),
+            ("dow", 3),
+            ("isodow", 3),
+            ("second", 58_250_000),
+            ("microseconds", 58_250_000),
+            ("decade", 202),
+            ("century", 21),
         ] {
             assert_eq!(date_part(part, t), Some(expected), "{part}");
         }

@@ -28,9 +28,12 @@ pub fn accumulator(call: &AggregateCall) -> Result<Box<dyn Accumulator>> {
     let argument = call.argument.as_ref().map(cobble_plan::Expr::sql_type);
     let plain: Box<dyn Accumulator> = match (call.function, argument.as_ref()) {
         (AggregateFunction::Count, _) => Box::new(Count::default()),
-        (AggregateFunction::Sum | AggregateFunction::Avg, Some(own)) if own.is_float() => {
-            Box::new(FloatSum { average: call.function == AggregateFunction::Avg, result: call.sql_type.clone(), sums: vec![], counts: vec![] })
-        }
+        (AggregateFunction::Sum | AggregateFunction::Avg, Some(own)) if own.is_float() => Box::new(FloatSum {
+            average: call.function == AggregateFunction::Avg,
+            result: call.sql_type.clone(),
+            sums: vec![],
+            counts: vec![],
+        }),
         (AggregateFunction::Sum | AggregateFunction::Avg, Some(own)) => Box::new(ExactSum {
             average: call.function == AggregateFunction::Avg,
             scale: own.digits().map_or(0, |(_, scale)| scale),
@@ -64,7 +67,11 @@ fn taken<'a>(values: Option<&'a ArrayRef>) -> impl Fn(usize) -> bool + 'a {
 }
 
 fn same<T: 'static>(other: Box<dyn Accumulator>) -> Result<T> {
-    other.into_any().downcast::<T>().map(|state| *state).map_err(|_| Error::internal("two kinds of aggregate state met"))
+    other
+        .into_any()
+        .downcast::<T>()
+        .map(|state| *state)
+        .map_err(|_| Error::internal("two kinds of aggregate state met"))
 }
 
 #[derive(Default)]
@@ -519,8 +526,7 @@ impl Accumulator for Distinct {
 
     fn merge(&mut self, other: Box<dyn Accumulator>, groups: &[u32], _: usize) -> Result<()> {
         let keys = same::<Distinct>(other)?.pairs.keys()?;
-        let own: Vec<u32> =
-            keys[0].as_primitive::<Int32Type>().values().iter().map(|g| groups[*g as usize]).collect();
+        let own: Vec<u32> = keys[0].as_primitive::<Int32Type>().values().iter().map(|g| groups[*g as usize]).collect();
         self.insert(&own, &keys[1])
     }
 

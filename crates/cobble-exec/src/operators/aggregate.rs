@@ -139,7 +139,8 @@ impl SinkTask for AggregateTask {
                     let mask = filter.array(&batch)?;
                     let mask = mask.as_boolean();
                     let mask = if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() };
-                    let columns = batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
+                    let columns =
+                        batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
                     let passed = batch_of(&batch.schema(), columns, mask.true_count())?;
                     let groups: Vec<u32> = mask.values().set_indices().map(|row| self.assigned[row]).collect();
                     let values = argument.as_ref().map(|argument| argument.array(&passed)).transpose()?;

@@ -24,7 +24,8 @@ impl StepFactory for Filter {
         }
         Box::new(FilterStep {
             conditions: self.conditions.clone(),
-            coalescer: BatchCoalescer::new(self.schema.clone(), BATCH_ROWS).with_biggest_coalesce_batch_size(Some(BATCH_ROWS / 2)),
+            coalescer: BatchCoalescer::new(self.schema.clone(), BATCH_ROWS)
+                .with_biggest_coalesce_batch_size(Some(BATCH_ROWS / 2)),
         })
     }
 }

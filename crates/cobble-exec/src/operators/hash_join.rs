@@ -164,8 +164,11 @@ impl Sink for Build {
             }
             keys = Some(encoded);
         }
-        let matched =
-            if self.shape.has_second_phase() { (0..rows).map(|_| AtomicBool::new(false)).collect() } else { Vec::new() };
+        let matched = if self.shape.has_second_phase() {
+            (0..rows).map(|_| AtomicBool::new(false)).collect()
+        } else {
+            Vec::new()
+        };
         let mask = heads.len().saturating_sub(1) as u64;
         let built = JoinTable { batch, keys, heads, next, mask, has_null_key, matched, _memory: memory };
         self.table.set(built).map_err(|_| Error::internal("a join's table was built twice"))
@@ -337,7 +340,11 @@ impl ProbeStep {
         let pairs = self.pair_batch(&self.pair_schema, table, input, &probe, &build)?;
         let mask = self.residual.mask(&pairs)?;
         let keep = |places: &UInt32Array| -> Result<UInt32Array> {
-            Ok(filter(places, &mask)?.as_any().downcast_ref::<UInt32Array>().cloned().unwrap_or_else(|| UInt32Array::from(Vec::<u32>::new())))
+            Ok(filter(places, &mask)?
+                .as_any()
+                .downcast_ref::<UInt32Array>()
+                .cloned()
+                .unwrap_or_else(|| UInt32Array::from(Vec::<u32>::new())))
         };
         Ok((keep(&probe)?, keep(&build)?))
     }
@@ -391,7 +398,8 @@ impl ProbeStep {
         let columns = if shape.kind.left_only() {
             own
         } else {
-            let nulls: Vec<ArrayRef> = table.batch.columns().iter().map(|c| new_null_array(c.data_type(), rows)).collect();
+            let nulls: Vec<ArrayRef> =
+                table.batch.columns().iter().map(|c| new_null_array(c.data_type(), rows)).collect();
             if shape.probe_is_left() { [own, nulls].concat() } else { [nulls, own].concat() }
         };
         Ok(Some(batch_of(&self.schema, columns, rows)?))

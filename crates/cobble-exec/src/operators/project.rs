@@ -24,7 +24,11 @@ struct ProjectStep {
 
 impl StepFactory for Project {
     fn step(&self) -> Box<dyn Step> {
-        Box::new(ProjectStep { expressions: self.expressions.clone(), schema: self.schema.clone(), out: OneBatch::default() })
+        Box::new(ProjectStep {
+            expressions: self.expressions.clone(),
+            schema: self.schema.clone(),
+            out: OneBatch::default(),
+        })
     }
 }
 

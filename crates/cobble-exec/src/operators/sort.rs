@@ -34,7 +34,8 @@ pub struct SortKeys {
 
 impl SortKeys {
     pub fn new(keys: Vec<(Compiled, arrow::compute::SortOptions)>) -> Self {
-        let fields = keys.iter().map(|(e, options)| SortField::new_with_options(e.data_type().clone(), *options)).collect();
+        let fields =
+            keys.iter().map(|(e, options)| SortField::new_with_options(e.data_type().clone(), *options)).collect();
         SortKeys { expressions: keys.into_iter().map(|(e, _)| e).collect(), fields }
     }
 

@@ -12,9 +12,8 @@ pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan
 }
 
 fn fold_plan(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
-    let folded = plan
-        .map_inputs(&mut |input| fold_plan(input, context))
-        .map_expressions(&mut |expr| fold_expr(expr, context));
+    let folded =
+        plan.map_inputs(&mut |input| fold_plan(input, context)).map_expressions(&mut |expr| fold_expr(expr, context));
     match folded {
         LogicalPlan::Filter { input, mut conjuncts } => {
             conjuncts.retain(|c| !matches!(c, Expr::Literal { value: Value::Boolean(true), .. }));

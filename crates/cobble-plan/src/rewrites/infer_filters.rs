@@ -77,7 +77,9 @@ fn collect_conditions(plan: &LogicalPlan, into: &mut Vec<Expr>) {
                 collect_conditions(&join.left, into);
                 collect_conditions(&join.right, into);
             }
-            JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti => collect_conditions(&join.left, into),
+            JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti => {
+                collect_conditions(&join.left, into)
+            }
             JoinKind::Right => collect_conditions(&join.right, into),
             JoinKind::Full => {}
         },

@@ -71,18 +71,16 @@ const PUSH_LIMIT: Rewrite = Rewrite {
     about: "moves limits below projections and unions, and turns sort with limit into top-n",
     apply: push_limit::apply,
 };
-const PRUNE_COLUMNS: Rewrite = Rewrite {
-    name: "prune-columns",
-    about: "drops columns that nothing above uses",
-    apply: prune_columns::apply,
-};
+const PRUNE_COLUMNS: Rewrite =
+    Rewrite { name: "prune-columns", about: "drops columns that nothing above uses", apply: prune_columns::apply };
 
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
 const SEQUENCE: &[&Rewrite] =
     &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &PUSH_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
 
 /// Each rewrite once, in order of first application.
-pub const ALL: &[&Rewrite] = &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+pub const ALL: &[&Rewrite] =
+    &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
 
 /// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
 pub fn names() -> Vec<&'static str> {

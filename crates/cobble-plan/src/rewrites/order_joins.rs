@@ -76,7 +76,8 @@ impl Region {
                 cost: 0.0,
             })
             .collect();
-        let best = if parts.len() <= EXHAUSTIVE_RELATIONS { self.exhaustive(&parts) } else { self.greedy(parts.clone()) };
+        let best =
+            if parts.len() <= EXHAUSTIVE_RELATIONS { self.exhaustive(&parts) } else { self.greedy(parts.clone()) };
         let as_written = self.rebuild_written(written, &mut parts.iter());
         context.note(format!(
             "cost {:.0} rows touched, as written {:.0}; {} relations",
@@ -103,8 +104,7 @@ impl Region {
                 None => residual.push(condition.clone()),
             }
         }
-        let join =
-            Join { left: left.plan.clone(), right: right.plan.clone(), kind: JoinKind::Inner, on, residual };
+        let join = Join { left: left.plan.clone(), right: right.plan.clone(), kind: JoinKind::Inner, on, residual };
         let estimate = join_estimate(&join, &left.estimate, &right.estimate);
         let touched = if join.on.is_empty() {
             left.estimate.rows * right.estimate.rows

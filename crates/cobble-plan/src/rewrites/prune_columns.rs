@@ -38,7 +38,8 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             })
         }
         LogicalPlan::Aggregate { input, groups, aggregates } => {
-            let aggregates: Vec<_> = aggregates.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect();
+            let aggregates: Vec<_> =
+                aggregates.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect();
             let used = with_columns(
                 &BTreeSet::new(),
                 groups.iter().map(|(_, expr)| expr).chain(aggregates.iter().flat_map(|(_, call)| call.expressions())),
@@ -74,7 +75,10 @@ fn prune_places(input: &LogicalPlan, kept: &[usize]) -> LogicalPlan {
     LogicalPlan::Project { input: Arc::new(pruned), columns }
 }
 
-fn with_columns<'a>(needed: &BTreeSet<ColumnId>, expressions: impl IntoIterator<Item = &'a Expr>) -> BTreeSet<ColumnId> {
+fn with_columns<'a>(
+    needed: &BTreeSet<ColumnId>,
+    expressions: impl IntoIterator<Item = &'a Expr>,
+) -> BTreeSet<ColumnId> {
     let mut all = needed.clone();
     expressions.into_iter().for_each(|expr| expr.collect_columns(&mut all));
     all

@@ -27,9 +27,9 @@ fn push(plan: &LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
         LogicalPlan::Project { input, columns } => {
             let sources: HashMap<ColumnId, &Expr> = columns.iter().map(|(c, e)| (c.id, e)).collect();
             // A volatile expression must be computed once per row, so a condition on it stays above.
-            let (stay, go): (Vec<_>, Vec<_>) = conjuncts
-                .into_iter()
-                .partition(|c| c.is_volatile() || c.columns().iter().any(|id| sources.get(id).is_some_and(|e| e.is_volatile())));
+            let (stay, go): (Vec<_>, Vec<_>) = conjuncts.into_iter().partition(|c| {
+                c.is_volatile() || c.columns().iter().any(|id| sources.get(id).is_some_and(|e| e.is_volatile()))
+            });
             let moved = go.iter().map(|c| substitute(c, &sources)).collect();
             LogicalPlan::Project { input: Arc::new(push(input, moved)), columns: columns.clone() }.filtered(stay)
         }

@@ -15,7 +15,8 @@ use super::types::{CatalogBody, ErrorBody, NameBody, TableBody, TableColumnBody}
 #[get("/catalogs")]
 pub async fn catalogs(service: &State) -> ApiResult<Vec<CatalogBody>> {
     let set = service.engine.set();
-    let kind = |connection: &str| set.connections.get(connection).map(|c| c.definition.kind.clone()).unwrap_or_default();
+    let kind =
+        |connection: &str| set.connections.get(connection).map(|c| c.definition.kind.clone()).unwrap_or_default();
     Ok(Json(
         set.catalogs
             .values()
@@ -27,7 +28,10 @@ pub async fn catalogs(service: &State) -> ApiResult<Vec<CatalogBody>> {
 /// Gives a connection's tables a name in SQL.
 #[utoipa::path(context_path = "/api/v1", request_body = CatalogBody, responses((status = 200, body = Vec<CatalogBody>), (status = 409, body = ErrorBody)))]
 #[post("/catalogs", format = "json", data = "<given>")]
-pub async fn add_catalog(service: &State, given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>) -> ApiResult<Vec<CatalogBody>> {
+pub async fn add_catalog(
+    service: &State,
+    given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<Vec<CatalogBody>> {
     let given = body(given)?;
     service.add_catalog(CatalogDefinition { name: given.name, connection: given.connection }).await?;
     catalogs(service).await

@@ -101,7 +101,10 @@ pub fn list(service: &State) -> Json<Vec<ConnectionBody>> {
 /// Adds a connection. Nothing is contacted; test it to know that it works.
 #[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = ConnectionBody), (status = 400, body = ErrorBody)))]
 #[post("/connections", format = "json", data = "<given>")]
-pub async fn add(service: &State, given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>) -> ApiResult<ConnectionBody> {
+pub async fn add(
+    service: &State,
+    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<ConnectionBody> {
     let definition = definition(body(given)?);
     let shown = connection_body(&definition);
     service.add_connection(definition).await?;
@@ -145,7 +148,9 @@ pub fn test_events(service: &State, name: &str) -> Result<EventStream![Event], A
 /// Tests a definition that has not been added.
 #[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = Vec<TestStepBody>), (status = 400, body = ErrorBody)))]
 #[post("/tests", format = "json", data = "<given>")]
-pub async fn test_new(given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>) -> ApiResult<Vec<TestStepBody>> {
+pub async fn test_new(
+    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<Vec<TestStepBody>> {
     run_test(definition(body(given)?)).await
 }
 

@@ -72,7 +72,8 @@ pub fn not_found(what: &str, name: &str) -> ApiError {
 fn any(status: Status, request: &Request<'_>) -> ApiError {
     let path = request.uri().path();
     let error = match status.code {
-        404 => Error::new(Code::NotFound, format!("there is nothing at {path}")).hint("the calls are described at /api/v1/openapi.json"),
+        404 => Error::new(Code::NotFound, format!("there is nothing at {path}"))
+            .hint("the calls are described at /api/v1/openapi.json"),
         413 => Error::new(Code::BadSetting, "the request's body is too large"),
         code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),
         _ => Error::internal(format!("{path} could not be answered")),

@@ -21,7 +21,10 @@ pub type State = rocket::State<Arc<Service>>;
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Cobble Lane", description = "Query data across files and databases, and see what each source took over."),
+    info(
+        title = "Cobble Lane",
+        description = "Query data across files and databases, and see what each source took over."
+    ),
     paths(
         runs::create,
         runs::list,
@@ -50,8 +53,17 @@ pub type State = rocket::State<Arc<Service>>;
         status,
     ),
     components(schemas(
-        types::ErrorBody, types::StatementBody, types::RunBody, types::PageBody, types::ConnectionBody,
-        types::NewConnectionBody, types::TestStepBody, types::CatalogBody, types::TableBody, types::NameBody, types::KindBody,
+        types::ErrorBody,
+        types::StatementBody,
+        types::RunBody,
+        types::PageBody,
+        types::ConnectionBody,
+        types::NewConnectionBody,
+        types::TestStepBody,
+        types::CatalogBody,
+        types::TableBody,
+        types::NameBody,
+        types::KindBody,
         types::StatusBody
     ))
 )]

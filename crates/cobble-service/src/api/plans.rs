@@ -11,7 +11,10 @@ use super::types::{ErrorBody, StatementBody};
 /// The plan of a query: steps, gates with their verdicts, joins, and the trace of rewrites.
 #[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = Object), (status = 400, body = ErrorBody)))]
 #[post("/plans", format = "json", data = "<given>")]
-pub async fn plan(service: &State, given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>) -> ApiResult<PlanDocument> {
+pub async fn plan(
+    service: &State,
+    given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<PlanDocument> {
     let given = body(given)?;
     let mut session = service.engine.session();
     if let Some(catalog) = &given.catalog {

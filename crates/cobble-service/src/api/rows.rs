@@ -78,7 +78,6 @@ pub enum Rows {
     Whole { run: Arc<Run>, columns: Vec<ResultColumn>, form: Form },
 }
 
-
 impl<'r> Responder<'r, 'r> for Rows {
     fn respond_to(self, request: &'r rocket::Request<'_>) -> rocket::response::Result<'r> {
         match self {
@@ -170,7 +169,9 @@ pub async fn rows(
 /// JSON that a browser reads without loss: whole numbers beyond 2^53 are text.
 fn page_value(column: &dyn Array, row: usize) -> serde_json::Value {
     match json_value(column, row) {
-        serde_json::Value::Number(n) if n.as_i64().is_some_and(|v| v.unsigned_abs() > 1 << 53) => serde_json::Value::String(n.to_string()),
+        serde_json::Value::Number(n) if n.as_i64().is_some_and(|v| v.unsigned_abs() > 1 << 53) => {
+            serde_json::Value::String(n.to_string())
+        }
         other => other,
     }
 }
@@ -260,5 +261,9 @@ impl<'a> Writer<'a> {
 
 /// A field as RFC 4180 wants it. An empty text is quoted, so that it is not taken for a null.
 fn csv_field(text: &str) -> String {
-    if text.is_empty() || text.contains([',', '"', '\n', '\r']) { format!("\"{}\"", text.replace('"', "\"\"")) } else { text.to_owned() }
+    if text.is_empty() || text.contains([',', '"', '\n', '\r']) {
+        format!("\"{}\"", text.replace('"', "\"\""))
+    } else {
+        text.to_owned()
+    }
 }

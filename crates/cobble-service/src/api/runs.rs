@@ -58,7 +58,10 @@ fn stored_body(run: StoredRun) -> RunBody {
 /// Starts a statement; several are separated by semicolons and run in order. Answers at once.
 #[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
 #[post("/runs", format = "json", data = "<given>")]
-pub async fn create(service: &State, given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>) -> ApiResult<RunBody> {
+pub async fn create(
+    service: &State,
+    given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<RunBody> {
     let given = body(given)?;
     let place = RunPlace { catalog: given.catalog, schema: given.schema, settings: given.settings };
     let run = service.runs.start(given.statement, place);
@@ -144,9 +147,7 @@ pub async fn cancel(service: &State, id: &str) -> ApiResult<RunBody> {
     let Some(run) = service.runs.get(id) else { return Err(not_found("live run", id)) };
     let mut changed = run.watch();
     run.cancel();
-    let ended = async {
-        while run.snapshot().state == RunState::Running && changed.changed().await.is_ok() {}
-    };
+    let ended = async { while run.snapshot().state == RunState::Running && changed.changed().await.is_ok() {} };
     // The answer tells the state it has come to, usually at once.
     let _ = tokio::time::timeout(std::time::Duration::from_secs(2), ended).await;
     Ok(Json(run_body(&run)))

@@ -1,9 +1,9 @@
 //! Binding of scalar expressions.
 
+use cobble_plan::LogicalPlan;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
-use cobble_plan::LogicalPlan;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
@@ -58,7 +58,10 @@ impl<'a> Binder<'a> {
             E::Value(value) => literal(&value.value),
             E::TypedString(typed) => {
                 let text = typed.value.value.clone().into_string().unwrap_or_default();
-                coerce(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null }, &sql_type(&typed.data_type)?)
+                coerce(
+                    Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null },
+                    &sql_type(&typed.data_type)?,
+                )
             }
             E::Interval(interval) => self.interval(interval, scope),
             E::UnaryOp { op, expr } => {
@@ -68,7 +71,9 @@ impl<'a> Binder<'a> {
                     ast::UnaryOperator::Plus if operand.sql_type().is_number() => Ok(operand),
                     ast::UnaryOperator::Minus => match operand {
                         // A minus before digits belongs to the number: -32768 is a smallint.
-                        Expr::Literal { value: Value::Integer(v), .. } if v != i32::MIN => Ok(Expr::literal(Value::Integer(-v))),
+                        Expr::Literal { value: Value::Integer(v), .. } if v != i32::MIN => {
+                            Ok(Expr::literal(Value::Integer(-v)))
+                        }
                         Expr::Literal { value: Value::BigInt(v), .. } => Ok(narrowest_integer(-i128::from(v))),
                         Expr::Literal { value: Value::Numeric { unscaled, precision, scale }, .. } => {
                             Ok(Expr::literal(Value::Numeric { unscaled: -unscaled, precision, scale }))
@@ -76,7 +81,9 @@ impl<'a> Binder<'a> {
                         other if other.sql_type().is_number() || other.sql_type() == SqlType::Interval => {
                             Ok(Expr::Negate(Box::new(other)))
                         }
-                        other => Err(Error::new(Code::TypeMismatch, format!("\"-\" does not take {}", other.sql_type()))),
+                        other => {
+                            Err(Error::new(Code::TypeMismatch, format!("\"-\" does not take {}", other.sql_type())))
+                        }
                     },
                     other => Err(Error::unsupported(format_args!("the operator {other}"))),
                 }
@@ -194,8 +201,10 @@ impl<'a> Binder<'a> {
             }
             E::Function(call) => self.call(call, scope),
             E::Subquery(query) => self.scalar_subquery(query, scope),
-            E::InSubquery { .. } | E::Exists { .. } => Err(Error::unsupported("IN (SELECT …) and EXISTS inside another expression")
-                .hint("they work as conditions of WHERE that are joined by AND")),
+            E::InSubquery { .. } | E::Exists { .. } => {
+                Err(Error::unsupported("IN (SELECT …) and EXISTS inside another expression")
+                    .hint("they work as conditions of WHERE that are joined by AND"))
+            }
             other => Err(Error::unsupported(format_args!("the expression {other}"))),
         }
     }
@@ -228,7 +237,11 @@ impl<'a> Binder<'a> {
             match self.lifted.last_mut() {
                 Some(frame) => frame.push(id),
                 None => {
-                    return Err(Error::unsupported(format_args!("a subquery that uses \"{}\" of the query around it", parts.join("."))).at(position));
+                    return Err(Error::unsupported(format_args!(
+                        "a subquery that uses \"{}\" of the query around it",
+                        parts.join(".")
+                    ))
+                    .at(position));
                 }
             }
         }
@@ -253,7 +266,8 @@ impl<'a> Binder<'a> {
         let (operand, pattern) = (settle(operand)?, settle(pattern)?);
         for side in [&operand, &pattern] {
             if side.sql_type() != SqlType::Text {
-                return Err(Error::new(Code::TypeMismatch, format!("LIKE takes text, not {}", side.sql_type())).hint("cast it, such as ::text"));
+                return Err(Error::new(Code::TypeMismatch, format!("LIKE takes text, not {}", side.sql_type()))
+                    .hint("cast it, such as ::text"));
             }
         }
         Ok(Expr::Like { operand: Box::new(operand), pattern: Box::new(pattern), negated, case_insensitive })
@@ -289,13 +303,18 @@ impl<'a> Binder<'a> {
             return self.aggregate(function, list, distinct, call.filter.as_deref(), scope);
         }
         if distinct || call.filter.is_some() {
-            return Err(Error::new(Code::Syntax, format!("{name} is not an aggregate: DISTINCT and FILTER have no meaning")));
+            return Err(Error::new(
+                Code::Syntax,
+                format!("{name} is not an aggregate: DISTINCT and FILTER have no meaning"),
+            ));
         }
         match name.as_str() {
             "now" | "current_timestamp" | "transaction_timestamp" | "statement_timestamp" => {
                 return Ok(Expr::literal(Value::TimestampTz(self.context.now)));
             }
-            "current_date" => return Ok(Expr::literal(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32))),
+            "current_date" => {
+                return Ok(Expr::literal(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32)));
+            }
             _ => {}
         }
         let mut arguments = Vec::new();
@@ -320,7 +339,8 @@ impl<'a> Binder<'a> {
         }
         let Some(function) = Function::by_name(&name) else {
             let known = Function::ALL.iter().map(|f| f.name());
-            let all: Vec<&str> = known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
+            let all: Vec<&str> =
+                known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
             return Err(Error::unknown("function", &name, all));
         };
         let position_swapped = name == "position";
@@ -343,17 +363,24 @@ impl<'a> Binder<'a> {
         // Inside the arguments no further aggregate may stand, so the collector is taken out meanwhile.
         let Some(mut collector) = self.aggregates.take() else {
             return Err(Error::new(Code::Grouping, format!("the aggregate {}() cannot stand here", function.name()))
-                .hint("aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING"));
+                .hint(
+                    "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
+                ));
         };
         let scalars_before = self.scalars.len();
         let mut bind = || -> Result<AggregateCall> {
             let argument = match list {
-                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => None,
+                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => {
+                    None
+                }
                 [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] => Some(settle(self.expr(expr, scope)?)?),
                 _ => {
                     let all: Vec<String> = list.iter().map(ToString::to_string).collect();
-                    return Err(Error::new(Code::TypeMismatch, format!("{}({}) does not exist", function.name(), all.join(", ")))
-                        .hint("it takes one argument"));
+                    return Err(Error::new(
+                        Code::TypeMismatch,
+                        format!("{}({}) does not exist", function.name(), all.join(", ")),
+                    )
+                    .hint("it takes one argument"));
                 }
             };
             let filter = match filter {
@@ -361,11 +388,14 @@ impl<'a> Binder<'a> {
                 None => None,
             };
             let own = argument.as_ref().map_or(SqlType::Null, Expr::sql_type);
-            let sql_type = function.result_type(&own).ok_or_else(|| {
-                Error::new(Code::TypeMismatch, format!("{}({own}) does not exist", function.name()))
-            })?;
+            let sql_type = function
+                .result_type(&own)
+                .ok_or_else(|| Error::new(Code::TypeMismatch, format!("{}({own}) does not exist", function.name())))?;
             if distinct && !own.is_ordered() {
-                return Err(Error::new(Code::TypeMismatch, format!("values of type {own} cannot be compared for DISTINCT")));
+                return Err(Error::new(
+                    Code::TypeMismatch,
+                    format!("values of type {own} cannot be compared for DISTINCT"),
+                ));
             }
             Ok(AggregateCall { function, argument, distinct, filter, sql_type })
         };
@@ -397,7 +427,10 @@ impl<'a> Binder<'a> {
         let relation = bound?;
         let columns = relation.plan.columns();
         let [column] = columns.as_slice() else {
-            return Err(Error::new(Code::Syntax, format!("a subquery used as a value must have one column, not {}", columns.len())));
+            return Err(Error::new(
+                Code::Syntax,
+                format!("a subquery used as a value must have one column, not {}", columns.len()),
+            ));
         };
         let column = column.clone();
         self.scalars.push(LogicalPlan::SingleRow { input: relation.plan.into() });
@@ -427,7 +460,10 @@ fn narrowest_integer(value: i128) -> Expr {
 fn literal(value: &ast::Value) -> Result<Expr> {
     Ok(match value {
         ast::Value::Number(digits, _) => {
-            let bad = || Error::new(Code::InvalidValue, format!("\"{digits}\" is not a number the engine can hold")).hint("numerics have at most 38 digits");
+            let bad = || {
+                Error::new(Code::InvalidValue, format!("\"{digits}\" is not a number the engine can hold"))
+                    .hint("numerics have at most 38 digits")
+            };
             let (unscaled, scale) = cobble_types::parse::parse_decimal(digits).ok_or_else(bad)?;
             if scale == 0 && !digits.contains(['.', 'e', 'E']) {
                 narrowest_integer(unscaled)
@@ -440,7 +476,9 @@ fn literal(value: &ast::Value) -> Result<Expr> {
         ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => {
             Expr::Literal { value: Value::Text(text.clone()), sql_type: SqlType::Null }
         }
-        ast::Value::DollarQuotedString(text) => Expr::Literal { value: Value::Text(text.value.clone()), sql_type: SqlType::Null },
+        ast::Value::DollarQuotedString(text) => {
+            Expr::Literal { value: Value::Text(text.value.clone()), sql_type: SqlType::Null }
+        }
         ast::Value::Boolean(value) => Expr::boolean(*value),
         ast::Value::Null => Expr::literal(Value::Null),
         ast::Value::Placeholder(name) => return Err(Error::unsupported(format_args!("the parameter {name}"))),
@@ -513,7 +551,10 @@ fn subscript(operand: Expr, index: Expr) -> Result<Expr> {
         return Err(Error::new(Code::TypeMismatch, format!("{operand} is {own}, not an array")));
     };
     if !index.sql_type().is_integer() {
-        return Err(Error::new(Code::TypeMismatch, format!("an array is subscripted by an integer, not {}", index.sql_type())));
+        return Err(Error::new(
+            Code::TypeMismatch,
+            format!("an array is subscripted by an integer, not {}", index.sql_type()),
+        ));
     }
     let index = coerce(index, &SqlType::BigInt)?;
     Ok(Expr::Subscript { operand: Box::new(operand), index: Box::new(index), sql_type: *item })

@@ -39,8 +39,16 @@ pub struct BoundQuery {
 }
 
 pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuery> {
-    let mut binder =
-        Binder { context, next_id: 0, ctes: Vec::new(), outer: Vec::new(), lifted: Vec::new(), aggregates: None, scalars: Vec::new(), named_at: HashMap::new() };
+    let mut binder = Binder {
+        context,
+        next_id: 0,
+        ctes: Vec::new(),
+        outer: Vec::new(),
+        lifted: Vec::new(),
+        aggregates: None,
+        scalars: Vec::new(),
+        named_at: HashMap::new(),
+    };
     let bound = binder.query(query)?;
     Ok(BoundQuery { columns: bound.plan.columns(), plan: bound.plan })
 }

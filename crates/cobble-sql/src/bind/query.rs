@@ -93,12 +93,18 @@ impl<'a> Binder<'a> {
     fn union(&mut self, left: Relation, right: Relation) -> Result<Relation> {
         let (l, r) = (left.plan.columns(), right.plan.columns());
         if l.len() != r.len() {
-            return Err(Error::new(Code::Syntax, format!("the sides of UNION have {} and {} columns", l.len(), r.len())));
+            return Err(Error::new(
+                Code::Syntax,
+                format!("the sides of UNION have {} and {} columns", l.len(), r.len()),
+            ));
         }
         let mut types = Vec::new();
         for (a, b) in l.iter().zip(&r) {
             types.push(wider_type(&a.sql_type, &b.sql_type).ok_or_else(|| {
-                Error::new(Code::TypeMismatch, format!("UNION cannot bring {} and {} together in column \"{}\"", a.sql_type, b.sql_type, a.name))
+                Error::new(
+                    Code::TypeMismatch,
+                    format!("UNION cannot bring {} and {} together in column \"{}\"", a.sql_type, b.sql_type, a.name),
+                )
             })?);
         }
         let columns: Vec<Column> =
@@ -162,7 +168,9 @@ impl<'a> Binder<'a> {
         }
         let groups = self.group_expressions(select, &items, &scope)?;
         let having = match &select.having {
-            Some(having) => Some(condition(self.expr(having, &scope)?, "HAVING").map_err(|e| e.at(position_of(having.span())))?),
+            Some(having) => {
+                Some(condition(self.expr(having, &scope)?, "HAVING").map_err(|e| e.at(position_of(having.span())))?)
+            }
             None => None,
         };
         let mut sort = Vec::new();
@@ -205,8 +213,11 @@ impl<'a> Binder<'a> {
                     None => Ok(replaced),
                     Some(id) => {
                         let name = name_of(&replaced, id);
-                        Err(Error::new(Code::Grouping, format!("\"{name}\" must stand in GROUP BY or inside an aggregate"))
-                            .at(binder.named_at.get(&id).copied().or(binder.place_of(expr))))
+                        Err(Error::new(
+                            Code::Grouping,
+                            format!("\"{name}\" must stand in GROUP BY or inside an aggregate"),
+                        )
+                        .at(binder.named_at.get(&id).copied().or(binder.place_of(expr))))
                     }
                 }
             };
@@ -219,8 +230,11 @@ impl<'a> Binder<'a> {
             if let Some(having) = having {
                 over_groups(self, &having)?.into_conjuncts(&mut conditions);
             }
-            relation.plan =
-                LogicalPlan::Aggregate { input: relation.plan.into(), groups: groups.clone(), aggregates: collected.calls };
+            relation.plan = LogicalPlan::Aggregate {
+                input: relation.plan.into(),
+                groups: groups.clone(),
+                aggregates: collected.calls,
+            };
         }
         for scalar in scalars {
             relation.plan = cross(relation.plan, scalar);
@@ -264,10 +278,8 @@ impl<'a> Binder<'a> {
             key.expr = Expr::Column(column);
         }
         let hidden = columns.len() > visible.len();
-        let mut out = Relation {
-            plan: LogicalPlan::Project { input: relation.plan.into(), columns },
-            scope: scope_of(&visible),
-        };
+        let mut out =
+            Relation { plan: LogicalPlan::Project { input: relation.plan.into(), columns }, scope: scope_of(&visible) };
         if distinct_rows {
             out = distinct(out);
             let renamed = out.plan.columns();
@@ -283,7 +295,12 @@ impl<'a> Binder<'a> {
             out.plan = LogicalPlan::Sort { input: out.plan.into(), keys: sort, fetch: None };
         }
         if hidden {
-            let columns = visible.iter().map(|c| (self.new_column(c.qualifier.clone(), c.name.clone(), c.sql_type.clone()), Expr::Column(c.clone()))).collect::<Vec<_>>();
+            let columns = visible
+                .iter()
+                .map(|c| {
+                    (self.new_column(c.qualifier.clone(), c.name.clone(), c.sql_type.clone()), Expr::Column(c.clone()))
+                })
+                .collect::<Vec<_>>();
             let kept: Vec<Column> = columns.iter().map(|(c, _)| c.clone()).collect();
             out = Relation { plan: LogicalPlan::Project { input: out.plan.into(), columns }, scope: scope_of(&kept) };
         }
@@ -341,10 +358,17 @@ impl<'a> Binder<'a> {
             };
             let bound = settle(bound)?;
             if !bound.sql_type().is_ordered() {
-                return Err(Error::new(Code::TypeMismatch, format!("values of type {} cannot be grouped", bound.sql_type())).at(position_of(expr.span())));
+                return Err(Error::new(
+                    Code::TypeMismatch,
+                    format!("values of type {} cannot be grouped", bound.sql_type()),
+                )
+                .at(position_of(expr.span())));
             }
-            if let Some(column) = collector.as_ref().and_then(|c| c.calls.iter().find(|(column, _)| bound.columns().contains(&column.id))) {
-                return Err(Error::new(Code::Grouping, format!("{} cannot stand in GROUP BY", column.1)).at(position_of(expr.span())));
+            if let Some(column) =
+                collector.as_ref().and_then(|c| c.calls.iter().find(|(column, _)| bound.columns().contains(&column.id)))
+            {
+                return Err(Error::new(Code::Grouping, format!("{} cannot stand in GROUP BY", column.1))
+                    .at(position_of(expr.span())));
             }
             if !groups.contains(&bound) {
                 groups.push(bound);
@@ -376,7 +400,8 @@ impl<'a> Binder<'a> {
         };
         let expr = settle(expr)?;
         if !expr.sql_type().is_ordered() {
-            return Err(Error::new(Code::TypeMismatch, format!("values of type {} cannot be sorted", expr.sql_type())).at(position_of(key.expr.span())));
+            return Err(Error::new(Code::TypeMismatch, format!("values of type {} cannot be sorted", expr.sql_type()))
+                .at(position_of(key.expr.span())));
         }
         let descending = match &key.options.sort {
             None | Some(ast::OrderBySort::Asc) => false,
@@ -435,10 +460,12 @@ impl<'a> Binder<'a> {
         let position = position_of(written.span());
         match coerce(bound, &SqlType::BigInt)? {
             Expr::Literal { value: Value::Null, .. } => Ok(None),
-            Expr::Cast { operand, .. } if matches!(*operand, Expr::Literal { value: Value::Integer(_), .. }) => match *operand {
-                Expr::Literal { value: Value::Integer(n), .. } if n >= 0 => Ok(Some(n as u64)),
-                _ => Err(Error::new(Code::InvalidValue, format!("{clause} must not be negative")).at(position)),
-            },
+            Expr::Cast { operand, .. } if matches!(*operand, Expr::Literal { value: Value::Integer(_), .. }) => {
+                match *operand {
+                    Expr::Literal { value: Value::Integer(n), .. } if n >= 0 => Ok(Some(n as u64)),
+                    _ => Err(Error::new(Code::InvalidValue, format!("{clause} must not be negative")).at(position)),
+                }
+            }
             Expr::Literal { value: Value::BigInt(n), .. } if n >= 0 => Ok(Some(n as u64)),
             Expr::Literal { value: Value::BigInt(_), .. } => {
                 Err(Error::new(Code::InvalidValue, format!("{clause} must not be negative")).at(position))
@@ -550,7 +577,8 @@ impl<'a> Binder<'a> {
             ast::JoinConstraint::On(condition_text) => {
                 let mut scope = left.scope.clone();
                 scope.columns.extend(right.scope.columns.iter().cloned());
-                let bound = condition(self.expr(condition_text, &scope)?, "ON").map_err(|e| e.at(position_of(condition_text.span())))?;
+                let bound = condition(self.expr(condition_text, &scope)?, "ON")
+                    .map_err(|e| e.at(position_of(condition_text.span())))?;
                 if !self.scalars.is_empty() {
                     return Err(Error::unsupported("a subquery in ON"));
                 }
@@ -564,7 +592,9 @@ impl<'a> Binder<'a> {
                 self.using(left, right, kind, names)
             }
             ast::JoinConstraint::Natural => {
-                let visible = |r: &Relation| r.scope.columns.iter().filter(|c| !c.hidden).map(|c| c.name.clone()).collect::<Vec<_>>();
+                let visible = |r: &Relation| {
+                    r.scope.columns.iter().filter(|c| !c.hidden).map(|c| c.name.clone()).collect::<Vec<_>>()
+                };
                 let theirs = visible(&right);
                 let names = visible(&left).into_iter().filter(|name| theirs.contains(name)).collect();
                 self.using(left, right, kind, names)
@@ -577,9 +607,13 @@ impl<'a> Binder<'a> {
             return Err(Error::unsupported("FULL JOIN with USING").hint("write ON and coalesce the columns"));
         }
         let find = |relation: &Relation, name: &String| -> Result<Column> {
-            relation.scope.columns.iter().find(|c| c.name == *name && !c.hidden).map(|c| c.column.clone()).ok_or_else(|| {
-                Error::unknown("column", name, relation.scope.columns.iter().map(|c| c.name.as_str()))
-            })
+            relation
+                .scope
+                .columns
+                .iter()
+                .find(|c| c.name == *name && !c.hidden)
+                .map(|c| c.column.clone())
+                .ok_or_else(|| Error::unknown("column", name, relation.scope.columns.iter().map(|c| c.name.as_str())))
         };
         let mut conjuncts = Vec::new();
         for name in &names {
@@ -609,7 +643,9 @@ impl<'a> Binder<'a> {
                 Some(subquery) => subqueries.push((part, subquery)),
                 None => {
                     let bound = self.expr(part, &relation.scope)?;
-                    condition(bound, "WHERE").map_err(|e| e.at(position_of(part.span())))?.into_conjuncts(&mut conjuncts);
+                    condition(bound, "WHERE")
+                        .map_err(|e| e.at(position_of(part.span())))?
+                        .into_conjuncts(&mut conjuncts);
                 }
             }
         }
@@ -645,7 +681,10 @@ impl<'a> Binder<'a> {
         if let Some(operand) = operand {
             let columns = inner.plan.columns();
             let [column] = columns.as_slice() else {
-                return Err(Error::new(Code::Syntax, format!("the subquery of IN must have one column, not {}", columns.len())));
+                return Err(Error::new(
+                    Code::Syntax,
+                    format!("the subquery of IN must have one column, not {}", columns.len()),
+                ));
             };
             let equal = binary(BinaryOp::Eq, operand, Expr::Column(column.clone()))?;
             match equal {
@@ -680,7 +719,8 @@ impl<'a> Binder<'a> {
         }
         let null_aware = condition.negated && condition.operand.is_some();
         if null_aware && (on.len() > 1 || !residual.is_empty()) {
-            return Err(Error::unsupported("NOT IN with a subquery that uses the outer query's columns").hint("NOT EXISTS says the same without the trap of nulls"));
+            return Err(Error::unsupported("NOT IN with a subquery that uses the outer query's columns")
+                .hint("NOT EXISTS says the same without the trap of nulls"));
         }
         let kind = match (condition.negated, null_aware) {
             (false, _) => JoinKind::Semi,
@@ -739,7 +779,9 @@ fn written_conjuncts<'a>(written: &'a ast::Expr, into: &mut Vec<&'a ast::Expr>) 
             written_conjuncts(left, into);
             written_conjuncts(right, into);
         }
-        ast::Expr::Nested(inner) if matches!(inner.as_ref(), ast::Expr::BinaryOp { op: ast::BinaryOperator::And, .. }) => {
+        ast::Expr::Nested(inner)
+            if matches!(inner.as_ref(), ast::Expr::BinaryOp { op: ast::BinaryOperator::And, .. }) =>
+        {
             written_conjuncts(inner, into);
         }
         other => into.push(other),
@@ -828,18 +870,32 @@ fn named_item(written: &ast::Expr, items: &[Item]) -> Option<Expr> {
 fn name_of(expr: &Expr, id: ColumnId) -> String {
     match expr {
         Expr::Column(column) if column.id == id => column.to_string(),
-        other => other.children().into_iter().map(|child| name_of(child, id)).find(|name| !name.is_empty()).unwrap_or_default(),
+        other => other
+            .children()
+            .into_iter()
+            .map(|child| name_of(child, id))
+            .find(|name| !name.is_empty())
+            .unwrap_or_default(),
     }
 }
 
 fn distinct(relation: Relation) -> Relation {
     let groups: Vec<(Column, Expr)> =
         relation.plan.columns().into_iter().map(|column| (column.clone(), Expr::Column(column))).collect();
-    Relation { plan: LogicalPlan::Aggregate { input: relation.plan.into(), groups, aggregates: vec![] }, scope: relation.scope }
+    Relation {
+        plan: LogicalPlan::Aggregate { input: relation.plan.into(), groups, aggregates: vec![] },
+        scope: relation.scope,
+    }
 }
 
 fn cross(left: LogicalPlan, right: LogicalPlan) -> LogicalPlan {
-    LogicalPlan::Join(Join { left: left.into(), right: right.into(), kind: JoinKind::Inner, on: vec![], residual: vec![] })
+    LogicalPlan::Join(Join {
+        left: left.into(),
+        right: right.into(),
+        kind: JoinKind::Inner,
+        on: vec![],
+        residual: vec![],
+    })
 }
 
 fn combined(left: Relation, right: Relation, kind: JoinKind, on: Vec<(Expr, Expr)>, residual: Vec<Expr>) -> Relation {

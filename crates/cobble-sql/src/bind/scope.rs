@@ -38,7 +38,10 @@ impl Scope {
                 if let Some(second) = matches.next() {
                     let qualifiers: Vec<String> = [first, second].iter().filter_map(|c| c.qualifier.clone()).collect();
                     return Err(Error::new(Code::AmbiguousName, format!("the column \"{name}\" is ambiguous"))
-                        .hint(format!("name its table: {}", qualifiers.iter().map(|q| format!("{q}.{name}")).collect::<Vec<_>>().join(" or ")))
+                        .hint(format!(
+                            "name its table: {}",
+                            qualifiers.iter().map(|q| format!("{q}.{name}")).collect::<Vec<_>>().join(" or ")
+                        ))
                         .at(position));
                 }
                 return Ok(Found::Column(first, qualifiers + 1));

@@ -19,7 +19,9 @@ pub(super) fn sql_type(written: &DataType) -> Result<SqlType> {
             ExactNumberInfo::Precision(p) => numeric(*p, 0)?,
             ExactNumberInfo::PrecisionAndScale(p, s) => numeric(*p, *s)?,
         },
-        DataType::Text | DataType::Varchar(_) | DataType::CharacterVarying(_) | DataType::CharVarying(_) => SqlType::Text,
+        DataType::Text | DataType::Varchar(_) | DataType::CharacterVarying(_) | DataType::CharVarying(_) => {
+            SqlType::Text
+        }
         DataType::Bytea => SqlType::Bytea,
         DataType::Date => SqlType::Date,
         DataType::Time(_, TimezoneInfo::None | TimezoneInfo::WithoutTimeZone) => SqlType::Time,
@@ -32,8 +34,23 @@ pub(super) fn sql_type(written: &DataType) -> Result<SqlType> {
         other => {
             let name = other.to_string().to_lowercase();
             let known = [
-                "boolean", "smallint", "integer", "bigint", "real", "double precision", "numeric", "text", "varchar", "bytea",
-                "date", "time", "timestamp", "timestamptz", "interval", "uuid", "json",
+                "boolean",
+                "smallint",
+                "integer",
+                "bigint",
+                "real",
+                "double precision",
+                "numeric",
+                "text",
+                "varchar",
+                "bytea",
+                "date",
+                "time",
+                "timestamp",
+                "timestamptz",
+                "interval",
+                "uuid",
+                "json",
             ];
             return Err(Error::unknown("type", &name, known));
         }

@@ -1,0 +1,40 @@
+# Two commands do everything on a fresh machine: `make demo` and `make test`.
+
+SCALE ?= 0.1
+CARGO ?= cargo
+
+.PHONY: demo tour test bench console release setup screenshots
+
+setup:
+	@scripts/setup.sh
+
+console/node_modules: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund && touch node_modules
+
+console: setup console/node_modules
+	cd console && npm run --silent build
+
+release: console
+	$(CARGO) build --release -p cobble-cli
+
+# The service and its sources on the ferry data, one joined query, the console's address; Ctrl+C stops all of it.
+demo: release
+	@scripts/demo.sh $(SCALE)
+
+# The same, then the demo's questions with their gates; stops everything and exits.
+tour: release
+	@scripts/tour.sh $(SCALE)
+
+test: console
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --workspace --all-targets -- -D warnings
+	cd console && npm run --silent check && npm test --silent
+	$(CARGO) test --workspace
+
+# Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
+bench: setup
+	$(CARGO) run --release -p cobble-tests --bin bench -- $(BENCH)
+
+# From a running demo.
+screenshots:
+	python3 scripts/screenshots.py

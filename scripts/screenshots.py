@@ -1,0 +1,148 @@
+#!/usr/bin/env python3
+"""Makes the pictures in docs/screenshots from a running demo: `make demo` in one terminal, this in another.
+
+    scripts/screenshots.py [--service URL] [--cobble PATH] [--only NAME]
+
+The console's pages are driven through WebDriver; a command's output is shown as a terminal would show it.
+"""
+import argparse, base64, html, json, os, shutil, socket, subprocess, tempfile, time, urllib.parse, urllib.request
+
+ROOT = os.path.dirname(os.path.dirname(os.path.abspath(__file__)))
+OUT = os.environ.get("SHOTS", os.path.join(ROOT, "docs", "screenshots"))
+EARN = """SELECT r.name, r.nautical_miles, count(*) AS boardings, sum(b.fare) AS earned,
+       round(sum(b.fare) / r.nautical_miles, 2) AS per_mile
+FROM drop.public.boardings b
+JOIN fleet.public.routes r ON r.id = b.route_id
+WHERE b.month = '2025-07' AND r.active
+GROUP BY r.name, r.nautical_miles
+ORDER BY per_mile DESC, r.name
+LIMIT 8"""
+
+
+class Browser:
+    def __init__(self):
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            port = s.getsockname()[1]
+        self.profile = tempfile.mkdtemp()
+        self.driver = subprocess.Popen(["chromedriver", f"--port={port}"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        self.base = f"http://127.0.0.1:{port}"
+        for _ in range(100):
+            try:
+                urllib.request.urlopen(self.base + "/status").read()
+                break
+            except OSError:
+                time.sleep(0.1)
+        args = ["--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking", "--no-first-run",
+                "--hide-scrollbars", f"--user-data-dir={self.profile}", "--window-size=1280,800"]
+        answer = self.call("POST", "/session", {"capabilities": {"alwaysMatch": {"goog:chromeOptions": {"args": args}}}})
+        self.base += "/session/" + answer["sessionId"]
+        self.call("POST", "/window/rect", {"width": 1280, "height": 800 + 87})
+
+    def call(self, method, path, body=None):
+        data = None if body is None else json.dumps(body).encode()
+        request = urllib.request.Request(self.base + path, data=data, method=method, headers={"Content-Type": "application/json"})
+        return json.load(urllib.request.urlopen(request))["value"]
+
+    def script(self, text):
+        return self.call("POST", "/execute/sync", {"script": text, "args": []})
+
+    def until(self, condition, what):
+        for _ in range(150):
+            if self.script("return !!(" + condition + ")"):
+                return
+            time.sleep(0.1)
+        raise SystemExit(f"waited in vain for {what}")
+
+    def open(self, url):
+        self.call("POST", "/url", {"url": url})
+
+    def save(self, name):
+        time.sleep(0.5)
+        path = os.path.join(OUT, name + ".png")
+        with open(path, "wb") as f:
+            f.write(base64.b64decode(self.call("GET", "/screenshot")))
+        print(path)
+
+    def close(self):
+        self.call("DELETE", "")
+        self.driver.terminate()
+        shutil.rmtree(self.profile, ignore_errors=True)
+
+
+def terminal(browser, name, shown, output):
+    page = f"""<body style="margin:0;background:#232220;color:#efedea;font:13px/1.4 'DejaVu Sans Mono',monospace">
+<pre style="padding:18px 22px;margin:0;white-space:pre"><span style="color:#abc08b">$ {html.escape(shown)}</span>
+{html.escape(output)}</pre></body>"""
+    browser.open("data:text/html;charset=utf-8," + urllib.parse.quote(page))
+    browser.save(name)
+
+
+def main():
+    p = argparse.ArgumentParser()
+    p.add_argument("--service", default="http://127.0.0.1:7300")
+    p.add_argument("--cobble", default=os.path.join(ROOT, "target", "release", "cobble"))
+    p.add_argument("--only")
+    a = p.parse_args()
+    os.makedirs(OUT, exist_ok=True)
+    b = Browser()
+    wanted = lambda name: a.only in (None, name)
+    run = lambda *args: subprocess.run([a.cobble, "--service", a.service, *args], capture_output=True, text=True)
+    sql = lambda text: a.service + "/query?sql=" + urllib.parse.quote(text)
+    try:
+        if wanted("console-query"):
+            b.open(sql(EARN))
+            b.script("localStorage.clear(); localStorage.setItem('cobble-scheme', 'light')")
+            b.open(sql(EARN))
+            b.until("document.querySelector('#run')", "the query page")
+            b.script("document.querySelector('#run').click()")
+            b.until("document.querySelectorAll('.grid tbody tr').length >= 8", "rows")
+            b.until("document.querySelectorAll('.tree .p-tree-node').length >= 2", "the tree")
+            b.script("document.querySelectorAll('.tree .p-tree-node-toggle-button')[1].click()")
+            b.until("document.querySelectorAll('.tree .p-tree-node').length >= 4", "schemas")
+            b.save("console-query")
+        if wanted("console-plan"):
+            b.open(sql(EARN))
+            b.until("document.querySelector('#run')", "the query page")
+            b.script("document.querySelector('#run').click()")
+            b.until("document.querySelectorAll('.grid tbody tr').length >= 8", "rows")
+            b.script("document.querySelector('#plan-view').click()")
+            b.until("document.querySelector('.graph svg') && document.querySelectorAll('.gate').length == 2", "the plan")
+            b.save("console-plan")
+        if wanted("console-error"):
+            b.open(sql(EARN.replace("b.route_id", "b.rout_id")))
+            b.until("document.querySelector('#run')", "the query page")
+            b.script("document.querySelector('#run').click()")
+            b.until("document.querySelector('.error') && document.querySelector('.cm-lintRange-error')", "the error")
+            b.save("console-error")
+        if wanted("console-catalogs"):
+            b.open(a.service + "/catalogs")
+            b.until("document.querySelectorAll('.catalog ul').length >= 2", "catalogs")
+            b.script("[...document.querySelectorAll('button')].filter(x => x.textContent.trim() == 'Test')[1].click()")
+            b.until("document.querySelectorAll('.steps li').length >= 5", "test steps")
+            b.save("console-catalogs")
+        if wanted("console-table"):
+            b.open(a.service + "/catalogs/drop/public/boardings")
+            b.until("document.querySelectorAll('.scroll tbody tr').length >= 20", "sample rows")
+            b.save("console-table")
+        if wanted("console-runs"):
+            b.open(a.service + "/runs")
+            b.until("document.querySelectorAll('tbody tr').length >= 2", "runs")
+            b.save("console-runs")
+        one = EARN.replace("\n", " ").replace("       ", " ")
+        if wanted("command-sql"):
+            out = run("sql", EARN)
+            wrong = run("sql", "SELECT rout_id FROM drop.public.boardings")
+            shown = f'cobble sql "{EARN}"'
+            terminal(b, "command-sql", shown, out.stdout + "\n$ cobble sql \"SELECT rout_id FROM drop.public.boardings\"\n" + wrong.stderr)
+        if wanted("command-plan"):
+            terminal(b, "command-plan", 'cobble plan --measure "SELECT r.name, … "', run("plan", "--measure", one).stdout)
+        if wanted("command-browse"):
+            terminal(b, "command-browse", "cobble browse fleet.public.pass_holders --sample 5", run("browse", "fleet.public.pass_holders", "--sample", "5").stdout
+                     + "\n$ cobble connection test fleet_db\n" + run("connection", "test", "fleet_db").stdout
+                     + "\n$ cobble runs list --most 5\n" + run("runs", "list", "--most", "5").stdout)
+    finally:
+        b.close()
+
+
+main()
