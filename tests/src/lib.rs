@@ -1,1 +1,213 @@
+//! What drives the whole product from outside: a service on the demo's data, started once for a test program, and a
+//! PostgreSQL database with the same tables that judges answers.
 
+use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdin, Command, Output, Stdio};
+use std::sync::OnceLock;
+
+/// Scale of the data in tests.
+pub const SCALE: f64 = 0.01;
+
+/// A running `cobble up --demo`. It stops when this program ends, because it watches the pipe that it was given.
+pub struct Product {
+    pub address: String,
+    pub folder: PathBuf,
+    pub postgres_port: u16,
+    _process: Child,
+    _stdin: ChildStdin,
+}
+
+fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("loopback has a free port").port()
+}
+
+/// The built command, beside the test programs.
+pub fn cobble() -> PathBuf {
+    let own = std::env::current_exe().expect("a test program has a path");
+    let target = own.ancestors().find(|p| p.ends_with("debug") || p.ends_with("release")).expect("it is below target");
+    let path = target.join("cobble");
+    assert!(path.exists(), "{} is missing: build the workspace first, as make test does", path.display());
+    path
+}
+
+impl Product {
+    pub fn start(folder: &Path, scale: f64) -> Product {
+        let (port, postgres_port) = (free_port(), free_port());
+        let mut process = Command::new(cobble())
+            .args(["up", "--demo", "--stop-with-stdin", "--scale", &scale.to_string()])
+            .args(["--port", &port.to_string(), "--records-port", &postgres_port.to_string()])
+            .arg("--folder")
+            .arg(folder)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("the service starts");
+        let stdin = process.stdin.take().expect("it has a pipe");
+        let mut line = String::new();
+        BufReader::new(process.stdout.take().expect("it has a pipe")).read_line(&mut line).expect("it speaks");
+        assert!(line.contains("is up"), "the service said: {line}");
+        Product {
+            address: format!("http://127.0.0.1:{port}"),
+            folder: folder.to_owned(),
+            postgres_port,
+            _process: process,
+            _stdin: stdin,
+        }
+    }
+
+    /// Runs the command against this service.
+    pub fn cobble(&self, arguments: &[&str]) -> Output {
+        Command::new(cobble())
+            .args(arguments)
+            .env("COBBLE_SERVICE", &self.address)
+            .stdin(Stdio::null())
+            .output()
+            .expect("the command runs")
+    }
+
+    /// Standard output of a command that succeeds.
+    pub fn stdout(&self, arguments: &[&str]) -> String {
+        let output = self.cobble(arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// A connection to a database of the private server, as its owner.
+    pub async fn database(&self, name: &str) -> tokio_postgres::Client {
+        let secret = std::fs::read_to_string(self.folder.join("records.secret")).expect("the server has a secret");
+        connect(self.postgres_port, "cobble", &secret, name).await
+    }
+
+    /// Waits for the end of a service that is told to stop.
+    pub fn stop(self) {
+        let Product { mut _process, _stdin, .. } = self;
+        drop(_stdin);
+        let _ = _process.wait();
+    }
+
+    /// Kills the service as a crash would, leaving its PostgreSQL behind.
+    pub fn kill(self) {
+        let Product { mut _process, .. } = self;
+        let _ = _process.kill();
+        let _ = _process.wait();
+    }
+}
+
+pub async fn connect(port: u16, user: &str, secret: &str, database: &str) -> tokio_postgres::Client {
+    let mut config = tokio_postgres::Config::new();
+    config.host("127.0.0.1").port(port).user(user).password(secret).dbname(database);
+    let (client, connection) = config.connect(tokio_postgres::NoTls).await.expect("the database answers");
+    tokio::spawn(connection);
+    client
+}
+
+/// The service that all tests of a program share.
+pub fn product() -> &'static Product {
+    static PRODUCT: OnceLock<Product> = OnceLock::new();
+    PRODUCT.get_or_init(|| {
+        let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../target/tmp/product");
+        std::fs::create_dir_all(&folder).expect("a folder for the test's service");
+        Product::start(&folder.canonicalize().expect("it exists"), SCALE)
+    })
+}
+
+/// The database `judge` with every table of the demo.
+pub async fn judge() -> tokio_postgres::Client {
+    static LOADED: tokio::sync::OnceCell<()> = tokio::sync::OnceCell::const_new();
+    LOADED
+        .get_or_init(|| async {
+            let admin = product().database("postgres").await;
+            admin.batch_execute("DROP DATABASE IF EXISTS judge WITH (FORCE)").await.expect("dropped");
+            admin.batch_execute("CREATE DATABASE judge").await.expect("created");
+            let client = product().database("judge").await;
+            cobble_ferry::load_everything(&client, cobble_ferry::Ferry::new(SCALE), true).await.expect("loaded");
+        })
+        .await;
+    product().database("judge").await
+}
+
+/// Our SQL as the judge's: names without their catalog.
+pub fn for_judge(sql: &str) -> String {
+    sql.replace("drop.public.", "").replace("fleet.public.", "")
+}
+
+/// Rows as text with one separator, with numbers in one form, so that they can be compared.
+pub async fn judged(client: &tokio_postgres::Client, sql: &str) -> Result<Vec<String>, String> {
+    let messages = client.simple_query(sql).await.map_err(|e| e.to_string())?;
+    Ok(messages
+        .into_iter()
+        .filter_map(|m| match m {
+            tokio_postgres::SimpleQueryMessage::Row(row) => {
+                let values: Vec<String> = (0..row.len()).map(|i| plain(row.get(i).unwrap_or("∅"))).collect();
+                Some(values.join("|"))
+            }
+            _ => None,
+        })
+        .collect())
+}
+
+/// `t` as `true`, decimals without trailing zeros and rounded to ten digits after the point.
+pub fn plain(text: &str) -> String {
+    match text {
+        "t" => return "true".into(),
+        "f" => return "false".into(),
+        _ => {}
+    }
+    let is_decimal =
+        text.contains('.') && text.trim_start_matches('-').bytes().all(|b| b.is_ascii_digit() || b == b'.');
+    if !is_decimal {
+        return text.to_owned();
+    }
+    let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+    if fraction.len() <= 10 {
+        let fraction = fraction.trim_end_matches('0');
+        return if fraction.is_empty() { whole.to_owned() } else { format!("{whole}.{fraction}") };
+    }
+    let rounded = format!("{:.9}", text.parse::<f64>().unwrap_or(0.0));
+    rounded.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+/// Our rows in the same form, from JSON lines of values.
+pub fn ours(rows: &[Vec<serde_json::Value>]) -> Vec<String> {
+    rows.iter()
+        .map(|row| {
+            let values: Vec<String> = row
+                .iter()
+                .map(|v| match v {
+                    serde_json::Value::Null => "∅".to_owned(),
+                    serde_json::Value::String(s) => plain(s),
+                    other => plain(&other.to_string()),
+                })
+                .collect();
+            values.join("|")
+        })
+        .collect()
+}
+
+/// A statement through HTTP: all rows, or the error's body.
+pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_json::Value> {
+    let client = reqwest::Client::new();
+    let base = format!("{}/api/v1", product().address);
+    let body = serde_json::json!({ "statement": sql });
+    let run: serde_json::Value =
+        client.post(format!("{base}/runs")).json(&body).send().await.expect("sent").json().await.expect("JSON");
+    let id = run["id"].as_str().expect("a run has an id").to_owned();
+    let mut all = Vec::new();
+    loop {
+        let url = format!("{base}/runs/{id}/rows?offset={}&limit=5000", all.len());
+        let response = client.get(url).send().await.expect("sent");
+        let failed = !response.status().is_success();
+        let page: serde_json::Value = response.json().await.expect("JSON");
+        if failed {
+            return Err(page);
+        }
+        let rows: Vec<Vec<serde_json::Value>> = serde_json::from_value(page["rows"].clone()).expect("rows");
+        let last = page["last"].as_bool().unwrap_or(true) || rows.is_empty();
+        all.extend(rows);
+        if last {
+            return Ok(all);
+        }
+    }
+}

@@ -32,6 +32,7 @@ pub trait StepFactory: Send + Sync {
 /// One task's part of an operator. Takes a batch, then gives out results until there are none.
 pub trait Step: Send {
     fn push(&mut self, batch: RecordBatch) -> Result<()>;
+    /// An empty batch means that there may be more: long work is cut into pieces, so that it can be stopped between them.
     fn pull(&mut self) -> Result<Option<RecordBatch>>;
     /// No further batch will be pushed; the rest may be pulled.
     fn finish(&mut self) -> Result<()> {
@@ -224,6 +225,8 @@ impl Chain {
             meter.worked(start.elapsed());
             match pulled {
                 None => place -= 1,
+                // Work was done without a result so far.
+                Some(batch) if batch.num_rows() == 0 => tokio::task::yield_now().await,
                 Some(batch) => {
                     meter.output(batch.num_rows());
                     if place == last {

@@ -102,7 +102,7 @@ fn float64_text(value: f64) -> String {
 fn float32_text(value: f32) -> String {
     let magnitude = f64::from(value.abs());
     let scientific = magnitude != 0.0 && !(1e-4..1e6).contains(&magnitude);
-    if scientific && magnitude < 1e15 && magnitude >= 1e6 {
+    if scientific && (1e6..1e15).contains(&magnitude) {
         // real has 6 to 9 significant digits: PostgreSQL turns to the exponent form at a million
         let text = format!("{value:e}");
         let (mantissa, exponent) = text.split_once('e').unwrap_or((&text, "0"));
@@ -196,7 +196,7 @@ mod tests {
         assert_eq!(write_timestamp(1_751_360_400_000_000), "2025-07-01 09:00:00");
         assert_eq!(write_timestamp(1_751_360_400_120_000), "2025-07-01 09:00:00.12");
         assert_eq!(write_timestamp(-1), "1969-12-31 23:59:59.999999");
-        assert_eq!(write_date(-719_528), "0001-01-01 BC".replace("0001", "0001"));
+        assert_eq!(write_date(-719_528), "0001-01-01 BC");
         assert_eq!(write_interval(14, 3, 3_600_000_000), "1 year 2 mons 3 days 01:00:00");
         assert_eq!(write_interval(0, 0, 0), "00:00:00");
     }

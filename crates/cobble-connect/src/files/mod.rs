@@ -66,9 +66,12 @@ pub struct FilesSource {
 /// Decoded footers and inferred columns, kept while a file has the same size and time.
 #[derive(Debug, Default)]
 struct Cache {
-    footers: HashMap<PathBuf, (u64, SystemTime, Arc<Footer>)>,
-    inferred: HashMap<PathBuf, (u64, SystemTime, infer::Inferred)>,
+    footers: Known<Arc<Footer>>,
+    inferred: Known<infer::Inferred>,
 }
+
+/// What is known of a file, with the size and time it had.
+type Known<T> = HashMap<PathBuf, (u64, SystemTime, T)>;
 
 /// One table's files, columns and footers: what an offer works on.
 #[derive(Debug)]
@@ -268,7 +271,7 @@ impl FilesSource {
     fn cached<T: Clone>(
         &self,
         file: &DataFile,
-        pick: fn(&mut Cache) -> &mut HashMap<PathBuf, (u64, SystemTime, T)>,
+        pick: fn(&mut Cache) -> &mut Known<T>,
         read: impl FnOnce() -> Result<T>,
     ) -> Result<T> {
         let modified = std::fs::metadata(&file.path).and_then(|m| m.modified()).unwrap_or(SystemTime::UNIX_EPOCH);

@@ -99,7 +99,7 @@ const DESCRIPTION_LIFE: Duration = Duration::from_secs(20);
 
 pub struct PostgresConnector {
     server: Arc<Server>,
-    described: Mutex<HashMap<(String, String, String), (Instant, Arc<Table>)>>,
+    described: Mutex<HashMap<[String; 3], (Instant, Arc<Table>)>>,
 }
 
 impl std::fmt::Debug for PostgresConnector {
@@ -229,7 +229,7 @@ impl Connector for PostgresConnector {
     }
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
-        let key = (catalog.to_owned(), schema.to_owned(), table.to_owned());
+        let key = [catalog, schema, table].map(str::to_owned);
         {
             let described = self.described.lock().unwrap_or_else(PoisonError::into_inner);
             if let Some((at, known)) = described.get(&key)

@@ -137,7 +137,7 @@ impl PostgresOffer {
 
     fn aggregate_text(&self, call: &AggregateCall) -> Result<Sql, Refusal> {
         let Some(argument) = &call.argument else {
-            return Ok(self.filtered(Sql::new("count(*)"), call)?);
+            return self.filtered(Sql::new("count(*)"), call);
         };
         let own = argument.sql_type();
         let text = self.translate(argument)?;

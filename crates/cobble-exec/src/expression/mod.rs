@@ -413,10 +413,6 @@ pub fn fold_constant(expr: &Expr) -> Option<Expr> {
     let schema = Arc::new(arrow::datatypes::Schema::empty());
     let one = crate::batch::batch_of(&schema, vec![], 1).ok()?;
     let array = compiled.array(&one).ok()?;
-    let value = match Value::from_array(array.as_ref(), 0)? {
-        // The array's own type may be carried as another one, such as uuid as text.
-        Value::Null => Value::Null,
-        value => value,
-    };
+    let value = Value::from_array(array.as_ref(), 0)?;
     Some(Expr::Literal { value, sql_type })
 }

@@ -280,6 +280,11 @@ impl Step for ProbeStep {
                 self.input = Some(input);
                 return Ok(Some(out));
             }
+            if input.row < input.batch.num_rows() {
+                // No pair has passed, and there is more to try: the driver gets a chance to stop or to let others run.
+                self.input = Some(input);
+                return Ok(Some(RecordBatch::new_empty(self.schema.clone())));
+            }
         }
         // The batch is through: rows whose fate was open until now.
         self.leftover(table, &input)

@@ -1,0 +1,370 @@
+//! The engine as a library, with no service and no interface: the language, plans and gates over files, errors, bounds.
+
+use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session, draw};
+use cobble_ferry::{Ferry, write_drop};
+use cobble_types::{Code, Error, array_value_text};
+use tokio_util::sync::CancellationToken;
+
+/// The folder `drop` at a small scale, written once for all tests.
+fn drop_folder() -> &'static PathBuf {
+    static FOLDER: OnceLock<PathBuf> = OnceLock::new();
+    FOLDER.get_or_init(|| {
+        let folder = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("core-drop");
+        write_drop(Ferry::new(0.01), &folder).unwrap();
+        folder
+    })
+}
+
+fn files(name: &str, address: &std::path::Path) -> ConnectionDefinition {
+    ConnectionDefinition {
+        name: name.into(),
+        kind: "files".into(),
+        address: address.display().to_string(),
+        database: None,
+        user: None,
+        secret: None,
+        region: None,
+        options: Default::default(),
+    }
+}
+
+fn session() -> Session {
+    session_on(drop_folder())
+}
+
+fn session_on(folder: &std::path::Path) -> Session {
+    let engine: Arc<Engine> = Engine::in_memory().unwrap();
+    engine.add_connection(files("drop_files", folder)).unwrap();
+    engine.add_catalog(CatalogDefinition { name: "drop".into(), connection: "drop_files".into() }).unwrap();
+    let mut session = engine.session();
+    session.use_place("drop", None).unwrap();
+    session
+}
+
+async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
+    let mut all = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let values: Vec<String> =
+                batch.columns().iter().map(|c| array_value_text(c.as_ref(), row).unwrap_or("null".into())).collect();
+            all.push(values.join("|"));
+        }
+    }
+    Ok(all)
+}
+
+#[tokio::test]
+async fn expressions_mean_what_they_mean_in_postgresql() {
+    let mut session = session();
+    for (sql, expected) in [
+        ("7 / 2", "3"),
+        ("-7 / 2", "-3"),
+        ("-7 % 3", "-1"),
+        ("7.0 / 2", "3.5000000000000000"),
+        ("1.10 + 2.2", "3.30"),
+        ("1.5 * 1.5", "2.25"),
+        ("round(2.5), round(-2.5), round(2.345, 2)", "3|-3|2.35"),
+        ("round(2.5::double precision)", "2"),
+        ("2.5::integer, 3.5::double precision::integer", "3|4"),
+        ("null and false, null or true, not null", "false|true|null"),
+        ("null = null, null is null, 1 is distinct from null", "null|true|true"),
+        ("1 in (2, null), 1 in (1, null), 1 not in (2, null)", "null|true|null"),
+        ("case when 1 = 0 then 1 / 0 else 5 end", "5"),
+        ("coalesce(null, 2, 1 / 0), nullif(3, 3)", "2|null"),
+        ("'Brent' || ' ' || 7, concat('a', null, 1)", "Brent 7|a1"),
+        ("'50%' like '50\\%', 'Quay' ilike 'q_AY', 'x' not like 'y%'", "true|true|true"),
+        ("upper('île'), length('île'), substring('harbour' from 2 for 3)", "ÎLE|3|arb"),
+        ("split_part('a-b-c', '-', 2), position('b' in 'abc'), trim('  x ')", "b|2|x"),
+        ("date '2025-01-31' + 1, date '2025-03-01' - date '2025-02-01'", "2025-02-01|28"),
+        ("timestamp '2025-01-31 10:00' + interval '1 month'", "2025-02-28 10:00:00"),
+        ("timestamp '2025-07-02 10:00' - timestamp '2025-07-01 09:30'", "1 day 00:30:00"),
+        ("extract(dow from date '2025-06-22'), extract(second from timestamp '2025-01-01 00:00:01.5')", "0|1.500000"),
+        ("date_trunc('quarter', timestamp '2025-08-09 11:12:13')", "2025-07-01 00:00:00"),
+        ("greatest(1, null, 3), least('b', 'a')", "3|a"),
+        ("cast('12' as smallint) + 1, '2025-07-01'::date > '2025-06-30'", "13|true"),
+        ("3 between 1 and 3, 3 not between 4 and 5", "true|true"),
+        ("0.1 + 0.2 = 0.3, 1e2, 12345678901", "true|100|12345678901"),
+        ("abs(-3), sign(-2.5), ceil(1.2), floor(-1.2)", "3|-1|2|-2"),
+    ] {
+        let got = rows(&mut session, &format!("SELECT {sql}")).await.unwrap_or_else(|e| vec![format!("error: {e}")]);
+        assert_eq!(got, [expected], "SELECT {sql}");
+    }
+}
+
+#[tokio::test]
+async fn queries_over_constants_cover_the_clauses() {
+    let mut session = session();
+    let crew = "WITH crew(id, name, boat, pay) AS (VALUES (1, 'Ada', 10, 5.5), (2, 'Bram', 10, 7.0), (3, 'Cleo', 20, null), (4, 'Dag', null, 6.0)), \
+                boats(id, name) AS (VALUES (10, 'Lark'), (20, 'Heron'), (30, 'Spindrift'))";
+    for (sql, expected) in [
+        ("SELECT name FROM crew WHERE pay > 5.6 ORDER BY pay DESC", vec!["Bram", "Dag"]),
+        ("SELECT name, pay FROM crew ORDER BY pay", vec!["Ada|5.5", "Dag|6.0", "Bram|7.0", "Cleo|null"]),
+        ("SELECT name FROM crew ORDER BY pay DESC NULLS LAST LIMIT 2 OFFSET 1", vec!["Dag", "Ada"]),
+        (
+            "SELECT c.name, b.name FROM crew c JOIN boats b ON b.id = c.boat ORDER BY 1",
+            vec!["Ada|Lark", "Bram|Lark", "Cleo|Heron"],
+        ),
+        (
+            "SELECT c.name, b.name FROM crew c LEFT JOIN boats b ON b.id = c.boat ORDER BY 1",
+            vec!["Ada|Lark", "Bram|Lark", "Cleo|Heron", "Dag|null"],
+        ),
+        (
+            "SELECT b.name, c.name FROM crew c RIGHT JOIN boats b ON b.id = c.boat WHERE c.id IS NULL",
+            vec!["Spindrift|null"],
+        ),
+        ("SELECT count(*) FROM crew c FULL JOIN boats b ON b.id = c.boat", vec!["5"]),
+        ("SELECT count(*) FROM crew, boats", vec!["12"]),
+        ("SELECT name FROM boats WHERE id IN (SELECT boat FROM crew) ORDER BY name", vec!["Heron", "Lark"]),
+        ("SELECT name FROM boats WHERE id NOT IN (SELECT boat FROM crew)", vec![]),
+        ("SELECT name FROM boats WHERE id NOT IN (SELECT boat FROM crew WHERE boat IS NOT NULL)", vec!["Spindrift"]),
+        ("SELECT name FROM boats b WHERE NOT EXISTS (SELECT 1 FROM crew c WHERE c.boat = b.id)", vec!["Spindrift"]),
+        (
+            "SELECT name FROM boats b WHERE EXISTS (SELECT 1 FROM crew c WHERE c.boat = b.id AND c.pay > 6)",
+            vec!["Lark"],
+        ),
+        ("SELECT name FROM crew WHERE pay = (SELECT max(pay) FROM crew)", vec!["Bram"]),
+        (
+            "SELECT boat, count(*), count(pay), sum(pay), avg(pay), min(name), max(pay) FROM crew GROUP BY boat ORDER BY boat",
+            vec![
+                "10|2|2|12.5|6.2500000000000000|Ada|7.0",
+                "20|1|0|null|null|Cleo|null",
+                "null|1|1|6.0|6.0000000000000000|Dag|6.0",
+            ],
+        ),
+        ("SELECT count(DISTINCT boat), count(*) FILTER (WHERE pay > 6) FROM crew", vec!["2|1"]),
+        ("SELECT boat FROM crew GROUP BY boat HAVING count(*) > 1", vec!["10"]),
+        ("SELECT DISTINCT boat IS NULL AS ashore FROM crew ORDER BY ashore", vec!["false", "true"]),
+        ("SELECT sum(pay), count(*) FROM crew WHERE false", vec!["null|0"]),
+        ("SELECT name FROM crew UNION ALL SELECT name FROM boats ORDER BY name LIMIT 2", vec!["Ada", "Bram"]),
+        ("SELECT boat FROM crew WHERE boat IS NOT NULL UNION SELECT id FROM boats ORDER BY 1", vec!["10", "20", "30"]),
+        ("SELECT x.n FROM (SELECT name AS n FROM crew WHERE boat = 10) x ORDER BY n DESC", vec!["Bram", "Ada"]),
+        (
+            "SELECT name, boat FROM crew JOIN (SELECT id AS boat FROM boats) b USING (boat) ORDER BY name",
+            vec!["Ada|10", "Bram|10", "Cleo|20"],
+        ),
+        (
+            "SELECT a.name, b.name FROM crew a JOIN crew b ON a.pay < b.pay ORDER BY 1, 2",
+            vec!["Ada|Bram", "Ada|Dag", "Dag|Bram"],
+        ),
+    ] {
+        let got = rows(&mut session, &format!("{crew} {sql}")).await.unwrap_or_else(|e| vec![format!("error: {e}")]);
+        assert_eq!(got, expected, "{sql}");
+    }
+}
+
+#[tokio::test]
+async fn files_of_every_format_give_their_rows() {
+    let mut session = session();
+    let ferry = Ferry::new(0.01);
+    let all: u64 = cobble_ferry::Month::all().into_iter().map(|m| ferry.boardings_in(m)).sum();
+    for (sql, expected) in [
+        ("SELECT count(*) FROM boardings", all.to_string()),
+        ("SELECT count(*) FROM tariffs", "720".to_owned()),
+        ("SELECT count(*), count(vessel_id) < count(*) FROM incidents", "400|true".to_owned()),
+        ("SELECT tags[1], (wave).height_m > 0 FROM buoys WHERE cardinality(tags) = 1 LIMIT 1", "calm|true".to_owned()),
+        ("SELECT min(month), max(month) FROM sailings", "2023-01|2025-12".to_owned()),
+    ] {
+        assert_eq!(rows(&mut session, sql).await.unwrap(), [expected], "{sql}");
+    }
+}
+
+/// Bytes and times differ from machine to machine and run to run; what was decided does not.
+fn plan_settings() -> insta::Settings {
+    let mut settings = insta::Settings::clone_current();
+    settings.add_filter(r"[\d.]+ (µs|ms|s)\b", "[time]");
+    settings.add_filter(r"[\d.]+ (B|KiB|MiB)\b", "[size]");
+    settings.add_filter(r"below \S+core-drop", "below [drop]");
+    settings.add_filter(r"[^\s,]*core-drop", "[drop]");
+    settings
+}
+
+const EARNINGS: &str = "SELECT t.seat_class, count(*) AS n, sum(b.fare) FROM boardings b JOIN tariffs t \
+    ON t.route_id = b.route_id AND t.seat_class = b.seat_class \
+    WHERE b.month = '2025-07' AND b.scanned_at < '2025-07-02' AND t.valid_from = '2025-01-01' \
+    GROUP BY t.seat_class ORDER BY n DESC LIMIT 2";
+
+#[tokio::test]
+async fn a_plan_shows_lanes_gates_and_joins() {
+    let mut session = session();
+    let plan = session.plan_text(EARNINGS).await.unwrap();
+    plan_settings().bind(|| insta::assert_snapshot!("plan", draw::tree(&plan)));
+    plan_settings().bind(|| insta::assert_snapshot!("rewrites", draw::rewrites(&plan)));
+}
+
+#[tokio::test]
+async fn switched_off_rewrites_change_the_gates_and_not_the_answer() {
+    let mut session = session();
+    let with = rows(&mut session, EARNINGS).await.unwrap();
+    let pruned = session.plan_text(EARNINGS).await.unwrap();
+    session.set("planner.off", "push-filters,prune-columns").unwrap();
+    let without = rows(&mut session, EARNINGS).await.unwrap();
+    let whole = session.plan_text(EARNINGS).await.unwrap();
+    assert_eq!(with, without);
+    let parts = |plan: &cobble_engine::PlanDocument| plan.gates[0].parts[0].read;
+    assert_eq!((parts(&pruned), parts(&whole)), (1, 36));
+    assert!(pruned.gates[0].columns_read.len() < whole.gates[0].columns_read.len());
+    assert!(whole.rewrites.iter().any(|r| r.rewrite == "push-filters" && r.switched_off));
+}
+
+#[tokio::test]
+async fn what_a_gate_says_is_what_was_read() {
+    let mut session = session();
+    let cancel = CancellationToken::new();
+    let mut read = async |sql: &str| {
+        let mut execution = session.run_text(sql, &cancel).await.unwrap();
+        execution.collect().await.unwrap();
+        execution.plan().unwrap().gates.remove(0)
+    };
+    let one = read("SELECT sum(fare) FROM boardings").await;
+    let all = read("SELECT * FROM boardings").await;
+    let size: u64 = walk(&drop_folder().join("boardings"));
+    let (one_bytes, all_bytes) = (one.measure.clone().unwrap().bytes, all.measure.unwrap().bytes);
+    assert_eq!(one.columns_read, ["fare"]);
+    assert_eq!(Some(one_bytes as f64), one.estimated_bytes, "the column's chunks and nothing else");
+    assert!(one_bytes * 5 < all_bytes && all_bytes <= size, "{one_bytes} of {all_bytes}, {size} on disk");
+    let day =
+        read("SELECT count(*) FROM boardings WHERE scanned_at >= '2025-07-14' AND scanned_at < '2025-07-15'").await;
+    assert_eq!((day.parts[1].read, day.parts[1].total), (1, 36));
+    let measure = day.measure.unwrap();
+    assert!(measure.rows > 0 && measure.rows_dropped > 10 * measure.rows, "rows outside that day never leave the gate");
+}
+
+fn walk(folder: &std::path::Path) -> u64 {
+    std::fs::read_dir(folder)
+        .unwrap()
+        .map(|e| e.unwrap())
+        .map(|e| if e.path().is_dir() { walk(&e.path()) } else { e.metadata().unwrap().len() })
+        .sum()
+}
+
+#[tokio::test]
+async fn mistakes_are_explained_with_their_place() {
+    let mut session = session();
+    let mut shown = String::new();
+    for sql in [
+        "SELECT rout_id FROM boardings",
+        "SELECT b.farre\nFROM boardings b",
+        "SELECT x.fare FROM boardings b",
+        "SELECT * FROM bordings",
+        "SELECT * FROM nowhere.public.boardings",
+        "SELECT * FROM drop.pubic.boardings",
+        "SELECT * FROM drop.boardings",
+        "SELECT id FROM boardings b JOIN sailings s ON s.id = b.sailing_id",
+        "SELECT channel, count(*) FROM boardings",
+        "SELECT count(*) FROM boardings WHERE sum(fare) > 1",
+        "SELECT fare + channel FROM boardings",
+        "SELECT * FROM boardings WHERE fare",
+        "SELECT uper(channel) FROM boardings",
+        "SELECT substring(fare, 1) FROM boardings",
+        "SELECT 'abc'::integer",
+        "SELECT 1 / 0",
+        "SELECT 2147483647 + 1",
+        "SELECT date '2025-02-30'",
+        "SELECT date_trunc('moon', now())",
+        "SELECT (SELECT id FROM tariffs_missing)",
+        "SELECT (SELECT route_id FROM tariffs)",
+        "SELEC 1",
+        "SELECT FROM WHERE",
+        "SELECT 'open",
+        "SELECT 1 ORDER BY 3",
+        "SET run.memry = '1GB'",
+        "USE dropp",
+        "SHOW TABELS",
+        "INSERT INTO tariffs VALUES (1)",
+    ] {
+        let error = rows(&mut session, sql).await.unwrap_err();
+        shown.push_str(&format!("{sql}\n  {} {}\n", error.code.sqlstate(), error));
+    }
+    insta::assert_snapshot!("mistakes", shown);
+}
+
+#[tokio::test]
+async fn broken_files_are_named_with_line_and_remedy() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path();
+    std::fs::write(path.join("wide.csv"), "a,b\n1,2\n3,4,5\n").unwrap();
+    std::fs::write(path.join("twice.csv"), "a,a\n1,2\n").unwrap();
+    let mut late = "n\n".to_owned() + &"1\n".repeat(1_100_000) + &"1\n".repeat(1_100_000);
+    late.push_str("twelve\n");
+    std::fs::write(path.join("late.csv"), late).unwrap();
+    std::fs::write(path.join("bad.jsonl"), "{\"a\": 1}\n{\"a\": \n").unwrap();
+    let month = drop_folder().join("boardings/month=2025-07/part-0.parquet");
+    let whole = std::fs::read(month).unwrap();
+    std::fs::write(path.join("cut.parquet"), &whole[..whole.len() / 2]).unwrap();
+    let mut session = session_on(path);
+    let mut shown = String::new();
+    for table in ["wide", "twice", "late", "bad", "cut"] {
+        let error = rows(&mut session, &format!("SELECT * FROM {table}")).await.unwrap_err();
+        assert_eq!(error.code, Code::SourceData, "{error}");
+        shown.push_str(&format!("{table}: {error}\n"));
+    }
+    let gone = rows(&mut session_on(&path.join("gone")), "SELECT * FROM x").await.unwrap_err();
+    shown.push_str(&format!("gone: {gone}\n"));
+    let shown = shown.replace(&path.display().to_string(), "[folder]");
+    insta::assert_snapshot!("broken_files", shown);
+    assert_eq!(rows(&mut session, "SELECT 1").await.unwrap(), ["1"], "the engine goes on");
+}
+
+#[tokio::test]
+async fn a_run_over_its_memory_ends_with_the_step_named() {
+    let mut session = session();
+    session.set("run.memory", "1MB").unwrap();
+    let error = rows(&mut session, "SELECT id, count(*) FROM boardings GROUP BY id").await.unwrap_err();
+    assert_eq!(error.code, Code::MemoryLimit);
+    assert!(error.message.contains("group by"), "{error}");
+    assert_eq!(rows(&mut session, "SELECT count(*) FROM tariffs").await.unwrap(), ["720"]);
+}
+
+#[tokio::test]
+async fn a_cancelled_run_stops_at_once() {
+    let mut session = session();
+    let cancel = CancellationToken::new();
+    let slow = "SELECT count(*) FROM boardings a JOIN boardings b ON a.fare < b.fare";
+    let mut execution = session.run_text(slow, &cancel).await.unwrap();
+    let stopper = cancel.clone();
+    tokio::spawn(async move {
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        stopper.cancel();
+    });
+    let error = execution.next().await.unwrap_err();
+    assert_eq!(error.code, Code::Cancelled);
+    session.set("run.time", "200ms").unwrap();
+    let began = Instant::now();
+    assert_eq!(rows(&mut session, slow).await.unwrap_err().code, Code::TimeLimit);
+    assert!(began.elapsed() < Duration::from_secs(10));
+}
+
+#[tokio::test]
+async fn a_catalog_in_use_keeps_its_connection() {
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(files("drop_files", drop_folder())).unwrap();
+    engine.add_catalog(CatalogDefinition { name: "drop".into(), connection: "drop_files".into() }).unwrap();
+    let error = engine.remove_connection("drop_files").unwrap_err();
+    assert_eq!(error.to_string(), "connection drop_files is used by catalog drop; drop the catalog first");
+    engine.remove_catalog("drop").unwrap();
+    engine.remove_connection("drop_files").unwrap();
+    let error = engine
+        .add_connection(ConnectionDefinition { kind: "postgress".into(), ..files("x", drop_folder()) })
+        .unwrap_err();
+    assert!(error.to_string().contains("did you mean \"postgres\"?"), "{error}");
+}
+
+#[tokio::test]
+async fn the_standard_views_list_tables_and_columns() {
+    let mut session = session();
+    let tables = rows(&mut session, "SELECT table_name FROM information_schema.tables ORDER BY 1").await.unwrap();
+    assert_eq!(tables, ["boardings", "buoys", "incidents", "sailings", "tariffs"]);
+    let sql = "SELECT column_name, data_type FROM information_schema.columns WHERE table_name = 'tariffs' ORDER BY ordinal_position";
+    assert_eq!(
+        rows(&mut session, sql).await.unwrap(),
+        ["route_id|bigint", "seat_class|text", "valid_from|date", "fare|numeric(18,2)"]
+    );
+    assert_eq!(rows(&mut session, "SHOW CATALOGS").await.unwrap(), ["drop|drop_files", "lane|null"]);
+    assert_eq!(rows(&mut session, "SELECT kind FROM lane.state.connections").await.unwrap(), ["files"]);
+    assert_eq!(rows(&mut session, "DESCRIBE tariffs").await.unwrap().len(), 4);
+}

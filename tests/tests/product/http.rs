@@ -1,0 +1,132 @@
+//! The service over HTTP.
+
+use std::time::{Duration, Instant};
+
+use cobble_tests::{over_http, product};
+use reqwest::{Client, Response};
+use serde_json::{Value, json};
+
+fn url(path: &str) -> String {
+    format!("{}/api/v1{path}", product().address)
+}
+
+async fn start(sql: &str) -> Value {
+    Client::new().post(url("/runs")).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
+}
+
+async fn get(path: &str) -> Response {
+    Client::new().get(url(path)).send().await.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_is_created_followed_and_fetched_in_pages() {
+    let run = start("SELECT id, channel FROM drop.public.boardings ORDER BY id").await;
+    let id = run["id"].as_str().unwrap();
+    let events = get(&format!("/runs/{id}/events")).await.text().await.unwrap();
+    assert!(events.contains("event:end") && events.contains("\"state\":\"finished\""), "{events}");
+    let page: Value = get(&format!("/runs/{id}/rows?offset=1000&limit=3")).await.json().await.unwrap();
+    assert_eq!(page["columns"], json!([{ "name": "id", "type": "bigint" }, { "name": "channel", "type": "text" }]));
+    assert_eq!(page["rows"][0][0], 1001);
+    assert_eq!(
+        (page["offset"].as_u64(), page["last"].as_bool(), page["rows"].as_array().unwrap().len()),
+        (Some(1000), Some(false), 3)
+    );
+    let plan: Value = get(&format!("/runs/{id}/plan")).await.json().await.unwrap();
+    assert_eq!(plan["gates"][0]["measure"]["rows"], plan["measures"]["rows"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn results_come_in_the_form_that_is_accepted() {
+    let run = start("SELECT id, name FROM fleet.public.ports WHERE id <= 2 ORDER BY id").await;
+    let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());
+    let accept = async |form: &str| Client::new().get(url(&path)).header("Accept", form).send().await.unwrap();
+    assert_eq!(accept("text/csv").await.text().await.unwrap(), "id,name\n1,Brent Quay\n2,Marram Quay\n");
+    assert_eq!(
+        accept("application/x-ndjson").await.text().await.unwrap(),
+        "{\"id\":1,\"name\":\"Brent Quay\"}\n{\"id\":2,\"name\":\"Marram Quay\"}\n"
+    );
+    let arrow = accept("application/vnd.apache.arrow.stream").await;
+    assert_eq!(arrow.headers()["content-type"], "application/vnd.apache.arrow.stream");
+    let bytes = arrow.bytes().await.unwrap();
+    let mut reader = arrow::ipc::reader::StreamReader::try_new(std::io::Cursor::new(bytes), None).unwrap();
+    assert_eq!(reader.next().unwrap().unwrap().num_rows(), 2);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cancelling_a_run_ends_it_at_once() {
+    let run =
+        start("SELECT count(*) FROM drop.public.boardings a JOIN drop.public.boardings b ON a.fare < b.fare").await;
+    let id = run["id"].as_str().unwrap().to_owned();
+    tokio::time::sleep(Duration::from_millis(500)).await;
+    let began = Instant::now();
+    let ended: Value = Client::new().delete(url(&format!("/runs/{id}"))).send().await.unwrap().json().await.unwrap();
+    assert_eq!(ended["state"], "cancelled", "after {:?}", began.elapsed());
+    let rows = get(&format!("/runs/{id}/rows")).await;
+    assert_eq!(rows.status(), 409);
+    assert_eq!(rows.json::<Value>().await.unwrap()["code"], "cancelled");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_error_has_one_shape() {
+    let body: Value = over_http("SELECT rout_id FROM drop.public.boardings").await.unwrap_err();
+    assert_eq!(
+        body,
+        json!({
+            "code": "unknown_name", "sqlstate": "42703", "message": "there is no column named \"rout_id\"",
+            "position": { "line": 1, "column": 8 }, "hint": "did you mean \"route_id\"?"
+        })
+    );
+    let client = Client::new();
+    for (response, status) in [
+        (get("/nothing").await, 404),
+        (get("/runs/zzz").await, 404),
+        (get("/catalogs/nowhere/schemas").await, 400),
+        (get("/connections/nowhere").await, 404),
+        (client.post(url("/runs")).header("Content-Type", "application/json").body("{").send().await.unwrap(), 400),
+        (client.post(url("/plans")).json(&json!({ "statement": "SELECT" })).send().await.unwrap(), 400),
+        (
+            client
+                .post(url("/connections"))
+                .json(&json!({ "name": "X", "kind": "files", "address": "/" }))
+                .send()
+                .await
+                .unwrap(),
+            400,
+        ),
+    ] {
+        let path = response.url().path().to_owned();
+        assert_eq!(response.status(), status, "{path}");
+        let body: Value = response.json().await.unwrap();
+        assert!(
+            body["code"].is_string() && body["message"].is_string() && body["sqlstate"].is_string(),
+            "{path}: {body}"
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn catalogs_tables_and_plans_are_served() {
+    let tables: Value = get("/catalogs/fleet/schemas/public/tables").await.json().await.unwrap();
+    assert_eq!(tables, json!(["crew", "pass_holders", "ports", "routes", "vessels"]));
+    let table: Value = get("/catalogs/fleet/schemas/public/tables/vessels").await.json().await.unwrap();
+    assert_eq!((table["estimated_rows"].as_f64(), &table["columns"][0]["key"]), (Some(60.0), &json!(true)));
+    let body = json!({ "statement": "SELECT name FROM ports", "catalog": "fleet" });
+    let plan: Value = Client::new().post(url("/plans")).json(&body).send().await.unwrap().json().await.unwrap();
+    assert_eq!(plan["gates"][0]["request"]["text"], "SELECT t1.\"name\" FROM \"public\".\"ports\" AS t1");
+    let steps: Vec<Value> =
+        Client::new().post(url("/connections/fleet_db/test")).send().await.unwrap().json().await.unwrap();
+    let names: Vec<&str> = steps.iter().map(|s| s["step"].as_str().unwrap()).collect();
+    assert_eq!(names, ["resolve", "reach", "sign in", "list", "read"]);
+    assert!(steps.iter().all(|s| s["passed"] == true));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_document_describes_every_call_and_is_the_consoles() {
+    let served = get("/openapi.json").await.text().await.unwrap();
+    let kept =
+        std::fs::read_to_string(std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../console/openapi.json"))
+            .unwrap();
+    assert_eq!(served.trim(), kept.trim(), "make the console's types again: make types");
+    let document: Value = serde_json::from_str(&served).unwrap();
+    assert!(document["paths"].as_object().unwrap().len() >= 16);
+}

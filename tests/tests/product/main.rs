@@ -1,0 +1,7 @@
+//! The product from outside: command, HTTP, console, faults, and answers judged by PostgreSQL.
+
+mod answers;
+mod command;
+mod console;
+mod faults;
+mod http;
