@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test bench console release setup screenshots
+.PHONY: demo tour test types bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -29,7 +29,13 @@ test: console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --workspace --all-targets -- -D warnings
 	cd console && npm run --silent check && npm test --silent
+	$(CARGO) build --workspace
 	$(CARGO) test --workspace
+
+# The console's types from the service's own description of itself.
+types:
+	$(CARGO) run -p cobble-service --example openapi > console/openapi.json
+	cd console && npm run --silent types
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: setup

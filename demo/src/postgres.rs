@@ -101,9 +101,11 @@ pub async fn load_everything(client: &Client, ferry: Ferry, readings: bool) -> O
     client
         .batch_execute(
             "CREATE INDEX ON boardings (sailing_id); CREATE INDEX ON boardings (route_id); CREATE INDEX ON boardings (holder_id);
-             CREATE INDEX ON boardings (scanned_at); CREATE INDEX ON sailings (route_id); VACUUM ANALYZE",
+             CREATE INDEX ON boardings (scanned_at); CREATE INDEX ON sailings (route_id)",
         )
         .await?;
+    // Outside a transaction, which several statements in one message would be.
+    client.batch_execute("VACUUM ANALYZE").await?;
     Ok(())
 }
 

@@ -89,8 +89,18 @@ impl From<Error> for Failure {
 
 pub type Outcome<T = ()> = Result<T, Failure>;
 
+/// A command whose output goes to a reader that has seen enough, such as `head`, ends quietly with it.
+fn end_with_the_reader() {
+    use nix::sys::signal::{SigHandler, Signal, signal};
+    // SAFETY: the default action of a signal is installed before any thread has been started; no handler of ours runs.
+    let _ = unsafe { signal(Signal::SIGPIPE, SigHandler::SigDfl) };
+}
+
 fn main() -> ExitCode {
     let cli = Cli::parse();
+    if !matches!(cli.command, Command::Up(_)) {
+        end_with_the_reader();
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
         Ok(runtime) => runtime,
         Err(error) => {

@@ -99,6 +99,18 @@ impl Engine {
         })
     }
 
+    /// Puts a definition in the place of the one with its name; queries that run go on with the old one.
+    pub fn replace_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+        let connector = connector(&definition)?;
+        self.change(|set| match set.connections.get_mut(&definition.name) {
+            Some(place) => {
+                *place = Arc::new(OpenConnection { definition, connector });
+                Ok(())
+            }
+            None => Err(Error::unknown("connection", &definition.name, set.connections.keys().map(String::as_str))),
+        })
+    }
+
     pub fn remove_connection(&self, name: &str) -> Result<()> {
         self.change(|set| {
             let users: Vec<&str> =

@@ -114,6 +114,16 @@ impl Records {
             .map_err(storage)
     }
 
+    pub fn replace_connection(&self, stored: &StoredConnection) -> Result<()> {
+        use schema::connections::dsl;
+        let sealed = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        diesel::update(dsl::connections.find(&stored.name))
+            .set((dsl::definition.eq(&stored.definition), dsl::sealed_secret.eq(sealed)))
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
     pub fn remove_connection(&self, name: &str) -> Result<()> {
         use schema::connections::dsl;
         diesel::delete(dsl::connections.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)

@@ -63,32 +63,36 @@ pub async fn set_up(
         say(&format!("loaded in {:.1} s", began.elapsed().as_secs_f64()));
     }
     let set = service.engine.set();
-    if !set.connections.contains_key("fleet_db") {
-        let definition = ConnectionDefinition {
-            name: "fleet_db".into(),
-            kind: "postgres".into(),
-            address: format!("127.0.0.1:{}", postgres.port),
-            database: Some("fleet".into()),
-            user: Some(READER.into()),
-            secret: Some(Secret::new(reader_secret)),
-            region: Some("north".into()),
-            options: Default::default(),
-        };
-        service.add_connection(definition).await?;
-    }
-    if !set.connections.contains_key("drop_files") {
-        let address = drop_folder.canonicalize().map_err(failed)?;
-        let definition = ConnectionDefinition {
-            name: "drop_files".into(),
-            kind: "files".into(),
-            address: address.display().to_string(),
-            database: None,
-            user: None,
-            secret: None,
-            region: None,
-            options: Default::default(),
-        };
-        service.add_connection(definition).await?;
+    let address = drop_folder.canonicalize().map_err(failed)?;
+    let fleet = ConnectionDefinition {
+        name: "fleet_db".into(),
+        kind: "postgres".into(),
+        address: format!("127.0.0.1:{}", postgres.port),
+        database: Some("fleet".into()),
+        user: Some(READER.into()),
+        secret: Some(Secret::new(reader_secret)),
+        region: Some("north".into()),
+        options: Default::default(),
+    };
+    let files = ConnectionDefinition {
+        name: "drop_files".into(),
+        kind: "files".into(),
+        address: address.display().to_string(),
+        database: None,
+        user: None,
+        secret: None,
+        region: None,
+        options: Default::default(),
+    };
+    for definition in [fleet, files] {
+        match set.connections.get(&definition.name) {
+            None => service.add_connection(definition).await?,
+            // The server's port or the folder's place may be another one this time.
+            Some(known) if known.definition.address != definition.address => {
+                service.replace_connection(definition).await?
+            }
+            Some(_) => {}
+        }
     }
     for (name, connection) in [("fleet", "fleet_db"), ("drop", "drop_files")] {
         if !set.catalogs.contains_key(name) {

@@ -24,6 +24,15 @@ pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send
     tokio::task::spawn_blocking(work).await.map_err(|e| Error::internal(format!("a task stopped: {e}")))?
 }
 
+/// A definition as it is kept: the secret apart, to be sealed.
+fn stored(definition: &ConnectionDefinition) -> Result<StoredConnection> {
+    Ok(StoredConnection {
+        name: definition.name.clone(),
+        definition: serde_json::to_value(definition).map_err(|e| Error::internal(e.to_string()))?,
+        secret: definition.secret.as_ref().map(|s| s.reveal().to_owned()),
+    })
+}
+
 impl Service {
     /// An engine with everything that the records hold.
     pub async fn restore(records: Records, say: &dyn Fn(&str)) -> Result<Arc<Service>> {
@@ -56,11 +65,7 @@ impl Service {
 
     /// Takes a connection in at once and for good.
     pub async fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
-        let stored = StoredConnection {
-            name: definition.name.clone(),
-            definition: serde_json::to_value(&definition).map_err(|e| Error::internal(e.to_string()))?,
-            secret: definition.secret.as_ref().map(|s| s.reveal().to_owned()),
-        };
+        let stored = stored(&definition)?;
         let name = definition.name.clone();
         self.engine.add_connection(definition)?;
         let records = self.records.clone();
@@ -69,6 +74,14 @@ impl Service {
             self.engine.remove_connection(&name)?;
         }
         kept
+    }
+
+    /// Changes a connection at once and for good.
+    pub async fn replace_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+        let stored = stored(&definition)?;
+        let records = self.records.clone();
+        blocking(move || records.replace_connection(&stored)).await?;
+        self.engine.replace_connection(definition)
     }
 
     pub async fn remove_connection(&self, name: &str) -> Result<()> {

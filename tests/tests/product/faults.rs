@@ -12,10 +12,23 @@ async fn a_wrong_setting_is_named_in_every_interface() {
     std::fs::write(folder.path().join("wide.csv"), "a,b\n1,2\n3,4,5\n").unwrap();
     std::fs::write(folder.path().join("cut.parquet"), b"PAR1 and then nothing").unwrap();
     let path = folder.path().to_str().unwrap();
+    let secret_file = folder.path().join("secret").display().to_string();
+    std::fs::write(&secret_file, "not the password\n").unwrap();
     let database = |address: &str, database: &str, user: &str| -> Vec<String> {
-        ["--kind", "postgres", "--address", address, "--database", database, "--user", user, "--secret-file", "-"]
-            .map(str::to_owned)
-            .to_vec()
+        [
+            "--kind",
+            "postgres",
+            "--address",
+            address,
+            "--database",
+            database,
+            "--user",
+            user,
+            "--secret-file",
+            &secret_file,
+        ]
+        .map(str::to_owned)
+        .to_vec()
     };
     let files =
         |address: &str| -> Vec<String> { ["--kind", "files", "--address", address].map(str::to_owned).to_vec() };

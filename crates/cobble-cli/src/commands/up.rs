@@ -1,5 +1,6 @@
 //! `cobble up`
 
+use std::io::Write;
 use std::path::PathBuf;
 
 use clap::Args;
@@ -44,8 +45,10 @@ pub async fn run(arguments: Arguments) -> Outcome {
         demo: arguments.demo.then_some(arguments.scale),
         stop_with_stdin: arguments.stop_with_stdin,
     };
-    let ready = |address: &str| println!("Cobble Lane is up: {address}  (Ctrl+C stops it)");
-    up(settings, |line| eprintln!("{line}"), ready).await?;
-    println!("stopped");
+    // Whoever started the service may have stopped listening to it.
+    let say = |line: &str| drop(writeln!(std::io::stdout(), "{line}"));
+    let ready = |address: &str| say(&format!("Cobble Lane is up: {address}  (Ctrl+C stops it)"));
+    up(settings, |line| drop(writeln!(std::io::stderr(), "{line}")), ready).await?;
+    say("stopped");
     Ok(())
 }

@@ -69,7 +69,7 @@ fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
                 .hint("lower pool_size, or raise the server's limit")
         }
         Some((_, message)) => about(server, Code::SourceRefused, message),
-        None if error.to_string().contains("password missing") => {
+        None if error.source().is_some_and(|s| s.to_string().contains("password missing")) => {
             about(server, Code::SourceSignIn, format!("the server asks for the password of user {user}"))
                 .hint("set the connection's secret")
         }

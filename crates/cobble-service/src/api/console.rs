@@ -22,7 +22,11 @@ struct File {
 const NOT_BUILT: &str = "<!doctype html><title>Cobble Lane</title><p>The console has not been built. Run <code>make console</code> and start again.";
 
 #[get("/<path..>", rank = 20)]
-fn file(path: PathBuf) -> File {
+fn file(path: PathBuf) -> Option<File> {
+    // A call that does not exist is an error, not a page.
+    if path.starts_with("api") {
+        return None;
+    }
     let name = path.to_string_lossy();
     // Any path that is no file is a page of the console, which finds its way by the URL.
     let (name, found) = match Files::get(&name).filter(|_| !name.is_empty()) {
@@ -32,11 +36,11 @@ fn file(path: PathBuf) -> File {
     let kind = name.rsplit('.').next().and_then(ContentType::from_extension).unwrap_or(ContentType::Binary);
     // Names below assets/ hold a hash of their content.
     let cache = if name.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-    File {
+    Some(File {
         body: found.map_or(Cow::Borrowed(NOT_BUILT.as_bytes()), |f| f.data),
         kind,
         cache: Header::new("Cache-Control", cache),
-    }
+    })
 }
 
 pub fn routes() -> Vec<Route> {
