@@ -39,6 +39,7 @@ types:
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: setup
+	$(CARGO) build --release -p cobble-cli
 	$(CARGO) run --release -p cobble-tests --bin bench -- $(BENCH)
 
 # From a running demo.

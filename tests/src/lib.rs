@@ -108,6 +108,8 @@ pub fn product() -> &'static Product {
     static PRODUCT: OnceLock<Product> = OnceLock::new();
     PRODUCT.get_or_init(|| {
         let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../target/tmp/product");
+        // Each test program begins with a service that knows nothing.
+        let _ = std::fs::remove_dir_all(&folder);
         std::fs::create_dir_all(&folder).expect("a folder for the test's service");
         Product::start(&folder.canonicalize().expect("it exists"), SCALE)
     })

@@ -83,7 +83,9 @@ async fn the_demos_questions_have_one_answer_everywhere() {
     for (name, sql) in QUESTIONS {
         let wanted = judged(&judge, &for_judge(sql)).await.unwrap_or_else(|e| panic!("the judge refuses {name}: {e}"));
         let http = ours(&over_http(sql).await.unwrap_or_else(|e| panic!("{name}: {e}")));
-        let jsonl = product().stdout(&["sql", "--format", "jsonl", sql]);
+        // An argument that begins with a comment would be taken for an option.
+        let plain_sql: String = sql.lines().filter(|l| !l.starts_with("--")).map(|l| format!("{l}\n")).collect();
+        let jsonl = product().stdout(&["sql", "--format", "jsonl", &plain_sql]);
         let command: Vec<String> = jsonl
             .lines()
             .map(|line| {
