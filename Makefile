@@ -14,8 +14,9 @@ console/node_modules: console/package-lock.json
 console: setup console/node_modules
 	cd console && npm run --silent build
 
+# One build for all of them: with other selections of crates, dependencies would be built again.
 release: console
-	$(CARGO) build --release -p cobble-cli
+	$(CARGO) build --release --workspace
 
 # The service and its sources on the ferry data, one joined query, the console's address; Ctrl+C stops all of it.
 demo: release
@@ -38,9 +39,8 @@ types:
 	cd console && npm run --silent types
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
-bench: setup
-	$(CARGO) build --release -p cobble-cli
-	$(CARGO) run --release -p cobble-tests --bin bench -- $(BENCH)
+bench: release
+	target/release/bench $(BENCH)
 
 # From a running demo.
 screenshots:

@@ -77,7 +77,9 @@ pub async fn run(place: &mut Place, output: &Output) -> Outcome {
     let mut editor = Reedline::create()
         .with_validator(Box::new(EndsWithSemicolon))
         .with_completer(Box::new(Names::new(place.names().await)))
-        .with_menu(ReedlineMenu::EngineCompleter(Box::new(ColumnarMenu::default().with_name("names"))))
+        .with_menu(ReedlineMenu::EngineCompleter(Box::new(
+            ColumnarMenu::default().with_name("names").with_marker(" ▸ "),
+        )))
         .with_hinter(Box::new(DefaultHinter::default()))
         .with_edit_mode(Box::new(Emacs::new(keys)));
     if let Some(path) = history

@@ -86,6 +86,7 @@ async fn main() {
         total_theirs += theirs;
     }
     line("total", total_ours, total_theirs, "", "");
+    one_column(&mut session).await;
     wide(&folder).await;
     product.stop();
 }
@@ -151,6 +152,36 @@ async fn run(session: &mut Session, sql: &str) -> (Duration, PlanDocument) {
     let mut execution = session.run_text(sql, &CancellationToken::new()).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
     while execution.next().await.unwrap_or_else(|e| panic!("{sql}: {e}")).is_some() {}
     (began.elapsed(), execution.plan().expect("a query has a plan"))
+}
+
+/// Bytes that this process has asked the file system for (`rchar` in proc(5)).
+fn bytes_asked_for() -> u64 {
+    let text = std::fs::read_to_string("/proc/self/io").unwrap_or_default();
+    text.lines().find_map(|l| l.strip_prefix("rchar: ")?.parse().ok()).unwrap_or(0)
+}
+
+/// What the measures say of reading one column, beside what the file system says.
+async fn one_column(session: &mut Session) {
+    let before = bytes_asked_for();
+    let (_, plan) = run(session, "SELECT sum(fare) FROM drop.public.boardings").await;
+    let asked = bytes_asked_for() - before;
+    let gate = &plan.gates[0];
+    let said = gate.measure.as_ref().map_or(0, |m| m.bytes);
+    println!(
+        "\nOne column of boardings: the gate says {} read; this process asked the file system for {}; the table is {} on disk",
+        draw::bytes(said as f64),
+        draw::bytes(asked as f64),
+        draw::bytes(folder_bytes(&session_folder()) as f64)
+    );
+}
+
+fn session_folder() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../target/tmp/bench/drop/boardings")
+}
+
+fn folder_bytes(folder: &Path) -> u64 {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    entries.map(|e| if e.path().is_dir() { folder_bytes(&e.path()) } else { e.metadata().map_or(0, |m| m.len()) }).sum()
 }
 
 /// A filtered count on one of 110 columns of a million rows, with and without what makes it cheap.
