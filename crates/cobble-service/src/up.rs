@@ -7,6 +7,7 @@ use std::sync::Arc;
 use cobble_records::{Records, SealingKey};
 use cobble_types::{Code, Error, Result};
 use nix::fcntl::{Flock, FlockArg};
+use rocket::fairing::AdHoc;
 
 use crate::api;
 use crate::demo;
@@ -95,7 +96,14 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
     })?;
     let port = free.local_addr().map_err(failed)?.port();
     drop(free);
-    let rocket = api::rocket(service, port).ignite().await.map_err(|e| failed(format!("HTTP: {e}")))?;
+    let (listening, lifted_off) = tokio::sync::oneshot::channel();
+    let announce = AdHoc::on_liftoff("announce", move |_| {
+        Box::pin(async move {
+            let _ = listening.send(());
+        })
+    });
+    let rocket =
+        api::rocket(service, port).attach(announce).ignite().await.map_err(|e| failed(format!("HTTP: {e}")))?;
     let shutdown = rocket.shutdown();
     let stopping = shutdown.clone();
     let with_stdin = up.stop_with_stdin;
@@ -116,8 +124,13 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
         }
         stopping.notify();
     });
-    ready(&format!("http://127.0.0.1:{port}"));
-    rocket.launch().await.map(drop).map_err(|e| failed(format!("HTTP: {e}")))
+    let mut serving = std::pin::pin!(rocket.launch());
+    // Ready means that a call would be answered.
+    tokio::select! {
+        ended = &mut serving => return ended.map(drop).map_err(|e| failed(format!("HTTP: {e}"))),
+        _ = lifted_off => ready(&format!("http://127.0.0.1:{port}")),
+    }
+    serving.await.map(drop).map_err(|e| failed(format!("HTTP: {e}")))
 }
 
 async fn wait_for_signal() {

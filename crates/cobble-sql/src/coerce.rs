@@ -4,7 +4,7 @@
 use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::wider_type;
-use cobble_types::parse::parse_value;
+use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
 /// A quoted literal whose type is still open.
@@ -32,12 +32,47 @@ pub fn settle(expr: Expr) -> Result<Expr> {
 /// Both sides in their common type.
 pub fn unify(left: Expr, right: Expr, what: &str) -> Result<(Expr, Expr, SqlType)> {
     let (l, r) = (left.sql_type(), right.sql_type());
+    // A constant that the other side's type holds exactly takes that type: a cast around a column would hide the column
+    // from everything that works on plain comparisons, such as skipping by minimum and maximum.
+    if let Some(right) = exact_literal(&right, &l) {
+        return Ok((left, right, l));
+    }
+    if let Some(left) = exact_literal(&left, &r) {
+        return Ok((left, right, r));
+    }
     let target = match wider_type(&l, &r) {
         Some(SqlType::Null) => SqlType::Text,
         Some(target) => target,
         None => return Err(mismatch(what, &l, &r)),
     };
     Ok((coerce(left, &target)?, coerce(right, &target)?, target))
+}
+
+/// A whole or decimal constant as another exact number type, when nothing is lost.
+pub fn exact_literal(expr: &Expr, target: &SqlType) -> Option<Expr> {
+    let Expr::Literal { value, .. } = expr else { return None };
+    let (unscaled, scale) = match value {
+        Value::SmallInt(v) => (i128::from(*v), 0),
+        Value::Integer(v) => (i128::from(*v), 0),
+        Value::BigInt(v) => (i128::from(*v), 0),
+        Value::Numeric { unscaled, scale, .. } => (*unscaled, *scale),
+        _ => return None,
+    };
+    let (_, target_scale) = target.digits()?;
+    let rescaled = rescale_decimal(unscaled, scale, target_scale)?;
+    if rescale_decimal(rescaled, target_scale, scale) != Some(unscaled) {
+        return None;
+    }
+    let value = match target {
+        SqlType::SmallInt => Value::SmallInt(rescaled.try_into().ok()?),
+        SqlType::Integer => Value::Integer(rescaled.try_into().ok()?),
+        SqlType::BigInt => Value::BigInt(rescaled.try_into().ok()?),
+        SqlType::Numeric { precision, scale } if rescaled.unsigned_abs() < 10u128.pow(u32::from(*precision)) => {
+            Value::Numeric { unscaled: rescaled, precision: *precision, scale: *scale }
+        }
+        _ => return None,
+    };
+    Some(Expr::literal(value))
 }
 
 fn mismatch(what: &str, left: &SqlType, right: &SqlType) -> Error {

@@ -3,5 +3,7 @@
 mod answers;
 mod command;
 mod console;
+mod edges;
 mod faults;
 mod http;
+mod pushdown;

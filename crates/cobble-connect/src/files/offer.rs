@@ -121,6 +121,9 @@ impl Offer for FileOffer {
             return Verdict::kept(KeptReason::NoSuchAbility, "it uses no column of the file");
         }
         self.row_conditions.push(conjunct.clone());
+        if on_folders {
+            return Verdict::pushed_with("by the folders' names where they decide it, then row by row");
+        }
         Verdict::pushed_with(if uses_ranges(conjunct) {
             "row groups by min and max, then rows while decoding"
         } else {

@@ -99,8 +99,11 @@ const DESCRIPTION_LIFE: Duration = Duration::from_secs(20);
 
 pub struct PostgresConnector {
     server: Arc<Server>,
-    described: Mutex<HashMap<[String; 3], (Instant, Arc<Table>)>>,
+    described: Mutex<Descriptions>,
 }
+
+/// Tables by catalog, schema and name, with the time at which they were described.
+type Descriptions = HashMap<[String; 3], (Instant, Arc<Table>)>;
 
 impl std::fmt::Debug for PostgresConnector {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

@@ -10,7 +10,7 @@ use sqlparser::ast::{self, Spanned};
 use super::scope::{Found, Scope};
 use super::types::sql_type;
 use super::{Binder, folded, position_of};
-use crate::coerce::{binary, coerce, condition, is_untyped, settle, unify, unify_all};
+use crate::coerce::{binary, coerce, condition, exact_literal, is_untyped, settle, unify, unify_all};
 use crate::function;
 
 impl<'a> Binder<'a> {
@@ -124,6 +124,12 @@ impl<'a> Binder<'a> {
                 let mut all = vec![self.expr(expr, scope)?];
                 for item in list {
                     all.push(self.expr(item, scope)?);
+                }
+                let operand_type = all[0].sql_type();
+                for item in &mut all[1..] {
+                    if let Some(exact) = exact_literal(item, &operand_type) {
+                        *item = exact;
+                    }
                 }
                 let (mut all, _) = unify_all(all, "IN")?;
                 let operand = Box::new(all.remove(0));
