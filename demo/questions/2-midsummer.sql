@@ -1,5 +1,5 @@
 -- How many boardings do pass holders make by home port on midsummer's day?
--- look at: holders and ports are joined in the database; of the files only row groups that can hold that day
+-- look at: of the files only row groups that can hold that day, and of those only that day's rows leave the gate
 SELECT p.name AS home_port, count(*) AS boardings, count(DISTINCT h.id) AS holders
 FROM drop.public.boardings b
 JOIN fleet.public.pass_holders h ON h.id = b.holder_id
