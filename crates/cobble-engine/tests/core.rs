@@ -178,6 +178,10 @@ fn plan_settings() -> insta::Settings {
     let mut settings = insta::Settings::clone_current();
     settings.add_filter(r"[\d.]+ (µs|ms|s)\b", "[time]");
     settings.add_filter(r"[\d.]+ (B|KiB|MiB)\b", "[size]");
+    // Where a line breaks depends on the length of the folder's path.
+    for _line in 0..4 {
+        settings.add_filter(r"(\n  request   [^\n]*)\n {12}", "$1 ");
+    }
     settings.add_filter(r"below \S+core-drop", "below [drop]");
     settings.add_filter(r"[^\s,]*core-drop", "[drop]");
     settings

@@ -7,6 +7,10 @@ fn settings() -> insta::Settings {
     settings.add_filter(r"[\d.]+ (µs|ms|s)\b", "[time]");
     settings.add_filter(r"[\d.]+ (B|KiB|MiB)\b", "[size]");
     settings.add_filter(r"127\.0\.0\.1:\d+", "127.0.0.1:[port]");
+    // Where a line breaks depends on the length of the folder's path.
+    for _line in 0..4 {
+        settings.add_filter(r"(\n  request   [^\n]*)\n {12}", "$1 ");
+    }
     settings.add_filter(r"/\S*/target/tmp/product/drop", "[drop]");
     settings.add_filter(r" +\[", " [");
     settings
