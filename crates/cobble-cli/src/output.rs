@@ -8,7 +8,7 @@ use arrow::array::{Array, RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{Field, Schema};
 use arrow::ipc::writer::FileWriter;
 use cobble_service::types::ErrorBody;
-use cobble_types::{Code, Error, array_value_text, json_value};
+use cobble_types::{Code, Error, array_value_text, csv_header, json_row, write_csv_rows};
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use parquet::arrow::ArrowWriter;
 
@@ -102,26 +102,15 @@ impl Sink {
             }
             Format::Csv => {
                 if first {
-                    writeln!(self.out, "{}", self.columns.iter().map(|c| csv_field(c)).collect::<Vec<_>>().join(","))?;
+                    write!(self.out, "{}", csv_header(self.columns.iter().map(String::as_str)))?;
                 }
-                for row in 0..batch.num_rows() {
-                    let fields: Vec<String> = batch
-                        .columns()
-                        .iter()
-                        .map(|c| array_value_text(c.as_ref(), row).map_or(String::new(), |t| csv_field(&t)))
-                        .collect();
-                    writeln!(self.out, "{}", fields.join(","))?;
-                }
+                let mut lines = String::new();
+                write_csv_rows(batch, &mut lines);
+                self.out.write_all(lines.as_bytes())?;
             }
             Format::Jsonl | Format::Json => {
                 for row in 0..batch.num_rows() {
-                    let object: serde_json::Map<String, serde_json::Value> = self
-                        .columns
-                        .iter()
-                        .zip(batch.columns())
-                        .map(|(name, c)| (name.clone(), json_value(c.as_ref(), row)))
-                        .collect();
-                    let object = serde_json::Value::Object(object);
+                    let object = json_row(self.columns.iter().map(String::as_str), batch, row);
                     if self.format == Format::Jsonl {
                         writeln!(self.out, "{object}")?;
                     } else {
@@ -169,7 +158,7 @@ impl Sink {
             match (self.format, self.file.take()) {
                 (Format::Table, _) => write!(self.out, "{}", table(&self.columns, &self.shown))?,
                 (Format::Csv, _) if rows == 0 => {
-                    writeln!(self.out, "{}", self.columns.iter().map(|c| csv_field(c)).collect::<Vec<_>>().join(","))?;
+                    write!(self.out, "{}", csv_header(self.columns.iter().map(String::as_str)))?;
                 }
                 (Format::Json, _) => writeln!(self.out, "{}", if rows == 0 { "[]" } else { "\n]" })?,
                 (_, Some(FileSink::Arrow(mut writer))) => writer.finish().map_err(io::Error::other)?,
@@ -183,14 +172,6 @@ impl Sink {
             Err(e) if e.kind() == io::ErrorKind::BrokenPipe => Ok(rows),
             Err(e) => Err(failed("the result cannot be written", e).into()),
         }
-    }
-}
-
-fn csv_field(text: &str) -> String {
-    if text.is_empty() || text.contains([',', '"', '\n', '\r']) {
-        format!("\"{}\"", text.replace('"', "\"\""))
-    } else {
-        text.to_owned()
     }
 }
 

@@ -26,6 +26,17 @@ pub struct ServiceSession {
     pub settings: BTreeMap<String, String>,
 }
 
+impl ServiceSession {
+    fn body(&self, statement: &str) -> StatementBody {
+        StatementBody {
+            statement: statement.to_owned(),
+            catalog: self.catalog.clone(),
+            schema: self.schema.clone(),
+            settings: self.settings.clone(),
+        }
+    }
+}
+
 /// A statement under way.
 pub enum Running {
     Here { execution: Box<Execution>, cancel: CancellationToken },
@@ -77,13 +88,7 @@ impl Place {
                 Ok(Running::Here { execution: Box::new(execution), cancel })
             }
             Place::Service(session) => {
-                let body = StatementBody {
-                    statement: statement.to_owned(),
-                    catalog: session.catalog.clone(),
-                    schema: session.schema.clone(),
-                    settings: session.settings.clone(),
-                };
-                let started = session.client.start(&body).await?;
+                let started = session.client.start(&session.body(statement)).await?;
                 let progress = Spinner::new();
                 let rows = {
                     let wait = session.client.rows(&started.id);
@@ -126,15 +131,7 @@ impl Place {
             }
             match self {
                 Place::Here(session) => Ok(session.plan_text(statement).await?),
-                Place::Service(session) => {
-                    let body = StatementBody {
-                        statement: statement.to_owned(),
-                        catalog: session.catalog.clone(),
-                        schema: session.schema.clone(),
-                        settings: session.settings.clone(),
-                    };
-                    session.client.post("/plans", &body).await
-                }
+                Place::Service(session) => session.client.post("/plans", &session.body(statement)).await,
             }
         };
         plain.await.map_err(with_statement(statement))

@@ -66,6 +66,20 @@ pub struct KindDescription {
 }
 
 impl ConnectionDefinition {
+    /// A connection that needs no more than an address.
+    pub fn new(name: impl Into<String>, kind: impl Into<String>, address: impl Into<String>) -> Self {
+        ConnectionDefinition {
+            name: name.into(),
+            kind: kind.into(),
+            address: address.into(),
+            database: None,
+            user: None,
+            secret: None,
+            region: None,
+            options: BTreeMap::new(),
+        }
+    }
+
     pub fn option(&self, name: &str) -> Option<&str> {
         self.options.get(name).map(String::as_str)
     }

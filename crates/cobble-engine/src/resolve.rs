@@ -125,7 +125,7 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
     }
     let entries = connector.tables(&schema).await?;
     let names = || entries.iter().map(|entry| entry.name.as_str());
-    let error = Error::new(Code::NotFound, format!("there is no table {catalog}.{schema}.{table}"));
+    let error = Error::new(Code::UnknownTable, format!("there is no table {catalog}.{schema}.{table}"));
     Err(match cobble_types::closest_name(&table, names()) {
         Some(close) => error.hint(format!("did you mean \"{close}\"?")),
         None => {

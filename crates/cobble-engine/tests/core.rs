@@ -20,16 +20,7 @@ fn drop_folder() -> &'static PathBuf {
 }
 
 fn files(name: &str, address: &std::path::Path) -> ConnectionDefinition {
-    ConnectionDefinition {
-        name: name.into(),
-        kind: "files".into(),
-        address: address.display().to_string(),
-        database: None,
-        user: None,
-        secret: None,
-        region: None,
-        options: Default::default(),
-    }
+    ConnectionDefinition::new(name, "files", address.display().to_string())
 }
 
 fn session() -> Session {

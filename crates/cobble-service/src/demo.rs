@@ -74,16 +74,7 @@ pub async fn set_up(
         region: Some("north".into()),
         options: Default::default(),
     };
-    let files = ConnectionDefinition {
-        name: "drop_files".into(),
-        kind: "files".into(),
-        address: address.display().to_string(),
-        database: None,
-        user: None,
-        secret: None,
-        region: None,
-        options: Default::default(),
-    };
+    let files = ConnectionDefinition::new("drop_files", "files", address.display().to_string());
     for definition in [fleet, files] {
         match set.connections.get(&definition.name) {
             None => service.add_connection(definition).await?,

@@ -76,7 +76,9 @@ pub fn exact_literal(expr: &Expr, target: &SqlType) -> Option<Expr> {
 }
 
 fn mismatch(what: &str, left: &SqlType, right: &SqlType) -> Error {
-    Error::new(Code::TypeMismatch, format!("{what} does not take {left} and {right}"))
+    // Quoted, it is an operator; otherwise a construct of the language.
+    let code = if what.starts_with('"') { Code::UnknownFunction } else { Code::TypeMismatch };
+    Error::new(code, format!("{what} does not take {left} and {right}"))
         .hint(format!("cast one side, such as ::{left}"))
 }
 
@@ -112,7 +114,7 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
         op if op.is_comparison() => {
             let (left, right, common) = unify(left, right, &format!("\"{}\"", op.symbol()))?;
             if !common.is_ordered() {
-                return Err(Error::new(Code::TypeMismatch, format!("values of type {common} cannot be compared")));
+                return Err(Error::new(Code::UnknownFunction, format!("values of type {common} cannot be compared")));
             }
             build(left, right, SqlType::Boolean)
         }

@@ -14,7 +14,7 @@ pub fn call(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             return error;
         }
         let name = function.name();
-        Error::new(Code::TypeMismatch, format!("{name}({}) does not exist", given.join(", ")))
+        Error::new(Code::UnknownFunction, format!("{name}({}) does not exist", given.join(", ")))
             .hint(format!("it is called as {name}({})", function.arguments()))
     })
 }

@@ -13,11 +13,21 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 pub enum Code {
     Syntax,
     UnknownName,
+    UnknownTable,
+    UnknownSchema,
+    UnknownCatalog,
+    UnknownFunction,
+    UnknownType,
     AmbiguousName,
     TypeMismatch,
     Grouping,
     Unsupported,
     InvalidValue,
+    /// A text that does not read as a value of the type wanted.
+    InvalidText,
+    InvalidTime,
+    /// More rows than the one that a value needs.
+    Cardinality,
     DivisionByZero,
     Overflow,
     BadSetting,
@@ -42,11 +52,19 @@ impl Code {
         match self {
             Code::Syntax => "42601",
             Code::UnknownName => "42703",
+            Code::UnknownTable => "42P01",
+            Code::UnknownSchema => "3F000",
+            Code::UnknownCatalog => "3D000",
+            Code::UnknownFunction => "42883",
+            Code::UnknownType => "42704",
             Code::AmbiguousName => "42702",
             Code::TypeMismatch => "42804",
             Code::Grouping => "42803",
             Code::Unsupported => "0A000",
             Code::InvalidValue => "22023",
+            Code::InvalidText => "22P02",
+            Code::InvalidTime => "22007",
+            Code::Cardinality => "21000",
             Code::DivisionByZero => "22012",
             Code::Overflow => "22003",
             Code::BadSetting => "F0000",
@@ -124,7 +142,15 @@ impl Error {
 
     /// An error for a name nobody knows, with the closest known one as the hint.
     pub fn unknown<'a>(kind: &str, name: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
-        let error = Error::new(Code::UnknownName, format!("there is no {kind} named \"{name}\""));
+        let code = match kind {
+            "table" | "table or alias" => Code::UnknownTable,
+            "schema" => Code::UnknownSchema,
+            "catalog" => Code::UnknownCatalog,
+            "function" => Code::UnknownFunction,
+            "type" => Code::UnknownType,
+            _ => Code::UnknownName,
+        };
+        let error = Error::new(code, format!("there is no {kind} named \"{name}\""));
         match crate::closest_name(name, known) {
             Some(close) => error.hint(format!("did you mean \"{close}\"?")),
             None => error,

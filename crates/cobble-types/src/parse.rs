@@ -5,7 +5,11 @@ use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta}
 use crate::{Code, Error, Result, SqlType, Value};
 
 fn invalid(kind: &str, text: &str) -> Error {
-    Error::new(Code::InvalidValue, format!("\"{text}\" is not a valid {kind}"))
+    let code = match kind {
+        "date" | "time" | "timestamp" | "timestamptz" | "interval" => Code::InvalidTime,
+        _ => Code::InvalidText,
+    };
+    Error::new(code, format!("\"{text}\" is not a valid {kind}"))
 }
 
 /// Turns text into a value of the type, as a cast from text does. Blanks around it are ignored except for text itself.

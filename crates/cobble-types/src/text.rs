@@ -178,6 +178,42 @@ fn float_json(value: f64, array: &dyn Array, row: usize) -> Json {
     }
 }
 
+/// A field as RFC 4180 wants it. An empty text is quoted, so that it is not taken for a null.
+pub fn csv_field(text: &str) -> String {
+    if text.is_empty() || text.contains([',', '"', '\n', '\r']) {
+        format!("\"{}\"", text.replace('"', "\"\""))
+    } else {
+        text.to_owned()
+    }
+}
+
+/// The header line of a CSV file, with its line end.
+pub fn csv_header<'a>(names: impl IntoIterator<Item = &'a str>) -> String {
+    let fields: Vec<String> = names.into_iter().map(csv_field).collect();
+    format!("{}\n", fields.join(","))
+}
+
+/// Appends the rows of a batch as CSV lines; a null is an empty field.
+pub fn write_csv_rows(batch: &RecordBatch, out: &mut String) {
+    for row in 0..batch.num_rows() {
+        for (place, column) in batch.columns().iter().enumerate() {
+            if place > 0 {
+                out.push(',');
+            }
+            if let Some(text) = array_value_text(column.as_ref(), row) {
+                out.push_str(&csv_field(&text));
+            }
+        }
+        out.push('\n');
+    }
+}
+
+/// One row of a batch as a JSON object under these names.
+pub fn json_row<'a>(names: impl IntoIterator<Item = &'a str>, batch: &RecordBatch, row: usize) -> Json {
+    let fields = names.into_iter().zip(batch.columns());
+    Json::Object(fields.map(|(name, column)| (name.to_owned(), json_value(column.as_ref(), row))).collect())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

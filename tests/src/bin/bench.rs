@@ -135,16 +135,7 @@ fn in_process(product: &Product) -> Session {
 }
 
 fn files(name: &str, folder: &Path) -> ConnectionDefinition {
-    ConnectionDefinition {
-        name: name.into(),
-        kind: "files".into(),
-        address: folder.display().to_string(),
-        database: None,
-        user: None,
-        secret: None,
-        region: None,
-        options: Default::default(),
-    }
+    ConnectionDefinition::new(name, "files", folder.display().to_string())
 }
 
 async fn run(session: &mut Session, sql: &str) -> (Duration, PlanDocument) {

@@ -257,14 +257,8 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
         });
     }
     let set = Arc::new(FileSet { source: source.clone(), format, files, footers, columns: columns.clone() });
-    Ok(Arc::new(Table {
-        name,
-        columns,
-        statistics,
-        primary_key: vec![],
-        kind: TableKind::Table,
-        source: set.clone().as_source(),
-    }))
+    let source = Arc::new(FileTableSource(set));
+    Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source }))
 }
 
 impl FilesSource {
@@ -311,15 +305,13 @@ impl FilesSource {
     }
 }
 
-impl FileSet {
-    fn as_source(self: Arc<Self>) -> Arc<dyn Source> {
-        self
-    }
-}
+/// A described table, to begin offers with.
+#[derive(Debug)]
+struct FileTableSource(Arc<FileSet>);
 
-impl Source for FileSet {
+impl Source for FileTableSource {
     fn connection(&self) -> &str {
-        &self.source.connection
+        &self.0.source.connection
     }
 
     fn kind(&self) -> &str {
@@ -327,20 +319,11 @@ impl Source for FileSet {
     }
 
     fn region(&self) -> Option<&str> {
-        self.source.region.as_deref()
+        self.0.source.region.as_deref()
     }
 
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(offer::FileOffer::new(
-            Arc::new(FileSet {
-                source: self.source.clone(),
-                format: self.format,
-                files: self.files.clone(),
-                footers: self.footers.clone(),
-                columns: self.columns.clone(),
-            }),
-            scan,
-        ))
+        Box::new(offer::FileOffer::new(self.0.clone(), scan))
     }
 }
 

@@ -72,7 +72,7 @@ impl FileOffer {
                 parts.push(Part { file: index, row_group: None });
                 continue;
             };
-            let columns: Vec<(ColumnId, Vec<Range>)> = self
+            let columns: Vec<(ColumnId, Arc<Vec<Range>>)> = self
                 .places
                 .iter()
                 .filter(|(id, place)| used.contains(id) && **place < first_folder)

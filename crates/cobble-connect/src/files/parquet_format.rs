@@ -30,9 +30,10 @@ use super::prune::Range;
 use super::scan::{FileBatches, ScanShape};
 use super::{file_error, io_error};
 
-/// A decoded footer.
+/// A decoded footer, and of each column that was asked for the ranges of its row groups.
 pub struct Footer {
     pub arrow: ArrowReaderMetadata,
+    ranges: Mutex<HashMap<(String, SqlType), Arc<Vec<Range>>>>,
 }
 
 impl std::fmt::Debug for Footer {
@@ -57,7 +58,7 @@ impl Footer {
         let options = ArrowReaderOptions::new().with_schema(schema);
         let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options)
             .map_err(|e| parquet_error(connection, file, &e))?;
-        Ok(Footer { arrow })
+        Ok(Footer { arrow, ranges: Mutex::default() })
     }
 
     pub fn metadata(&self) -> &Arc<ParquetMetaData> {
@@ -68,8 +69,14 @@ impl Footer {
         self.metadata().file_metadata().num_rows().try_into().unwrap_or(0)
     }
 
-    /// Least, greatest and nulls of a column in each row group.
-    pub fn ranges(&self, column: &TableColumn) -> Vec<Range> {
+    /// Least, greatest and nulls of a column in each row group. Decoded once: every offer asks again.
+    pub fn ranges(&self, column: &TableColumn) -> Arc<Vec<Range>> {
+        let mut known = self.ranges.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = (column.name.clone(), column.sql_type.clone());
+        known.entry(key).or_insert_with(|| Arc::new(self.decoded_ranges(column))).clone()
+    }
+
+    fn decoded_ranges(&self, column: &TableColumn) -> Vec<Range> {
         let groups = self.metadata().row_groups();
         let unknown = || vec![Range { may_be_null: true, ..Range::default() }; groups.len()];
         let Ok(converter) =
@@ -181,10 +188,10 @@ pub fn statistics(footers: &[Arc<Footer>], columns: &[TableColumn]) -> TableStat
             if !column.sql_type.is_ordered() {
                 return ColumnStatistics::default();
             }
-            let ranges: Vec<Range> = footers.iter().flat_map(|footer| footer.ranges(column)).collect();
+            let ranges: Vec<Arc<Vec<Range>>> = footers.iter().map(|footer| footer.ranges(column)).collect();
             let pick = |value: fn(&Range) -> Option<&Value>, keep_first: fn(std::cmp::Ordering) -> bool| {
                 let mut best: Option<&Value> = None;
-                for range in ranges.iter().filter(|r| !r.all_null) {
+                for range in ranges.iter().flat_map(|file| file.iter()).filter(|r| !r.all_null) {
                     let candidate = value(range)?;
                     best = match best {
                         Some(b) if keep_first(b.compare(candidate)?) => Some(b),
@@ -282,8 +289,6 @@ pub struct ParquetBatches {
     file: DataFile,
     /// Types of the file's columns that come out, in the order of the result, and their place in the reader's batches.
     columns: Vec<(usize, DataType)>,
-    group_rows: u64,
-    counters: Arc<GateCounters>,
 }
 
 /// A condition with the file's columns it needs, in the order its batches have them.
@@ -319,7 +324,7 @@ impl ParquetBatches {
             .map(|condition| {
                 let mask = ProjectionMask::roots(parquet_schema, condition.columns.iter().copied());
                 let order = batch_order(&condition.columns);
-                let (condition, types) = (condition.clone(), types(&condition.columns));
+                let (condition, types, counters) = (condition.clone(), types(&condition.columns), counters.clone());
                 Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
                     let columns = ordered(&batch, &order, &types)?;
                     let fields: Vec<Field> = types.iter().map(|t| Field::new("", t.clone(), true)).collect();
@@ -328,6 +333,7 @@ impl ParquetBatches {
                         .predicate
                         .evaluate(&batch)
                         .map_err(|e| arrow::error::ArrowError::ExternalError(Box::new(e)))?;
+                    GateCounters::add(&counters.rows_dropped, (mask.len() - mask.true_count()) as u64);
                     Ok(mask)
                 })) as Box<dyn ArrowPredicate>
             })
@@ -342,10 +348,7 @@ impl ParquetBatches {
         let reader = builder.build().map_err(|e| reading_error(&connection, file, &e))?;
         let order = batch_order(&shape.file_columns);
         let columns = order.into_iter().zip(types(&shape.file_columns)).collect();
-        let group_rows = group.num_rows().try_into().unwrap_or(0);
-        // Whatever does not come out was dropped inside; what does is taken off again below.
-        GateCounters::add(&counters.rows_dropped, group_rows);
-        Ok(ParquetBatches { reader, connection, file: file.clone(), columns, group_rows, counters: counters.clone() })
+        Ok(ParquetBatches { reader, connection, file: file.clone(), columns })
     }
 }
 
@@ -392,9 +395,6 @@ impl FileBatches for ParquetBatches {
             None => Ok(None),
             Some(Ok(batch)) => {
                 let rows = batch.num_rows();
-                self.counters
-                    .rows_dropped
-                    .fetch_sub((rows as u64).min(self.group_rows), std::sync::atomic::Ordering::Relaxed);
                 let (order, types): (Vec<usize>, Vec<DataType>) = self.columns.iter().cloned().unzip();
                 Ok(Some((ordered(&batch, &order, &types)?, rows)))
             }

@@ -90,6 +90,21 @@ pub(super) fn coalesce(arguments: &[Compiled], data_type: &DataType, batch: &Rec
     gathered.finish()
 }
 
+/// The condition on those rows that are marked; null on the others.
+pub(super) fn among(condition: &Compiled, batch: &RecordBatch, marked: &BooleanArray) -> Result<BooleanArray> {
+    let rows: Vec<u32> = marked.values().set_indices().map(|row| row as u32).collect();
+    if rows.len() == batch.num_rows() {
+        return Ok(condition.array(batch)?.as_boolean().clone());
+    }
+    if rows.is_empty() {
+        return Ok(BooleanArray::new_null(batch.num_rows()));
+    }
+    let values = condition.array(&selected(batch, &rows)?)?;
+    let mut places: Vec<Option<u32>> = vec![None; batch.num_rows()];
+    rows.iter().enumerate().for_each(|(i, row)| places[*row as usize] = Some(i as u32));
+    Ok(take(values.as_ref(), &UInt32Array::from(places), None)?.as_boolean().clone())
+}
+
 pub(super) fn logic(
     or: bool,
     left: &Compiled,
@@ -99,22 +114,13 @@ pub(super) fn logic(
 ) -> Result<Evaluated> {
     let first = left.array(batch)?;
     let first = first.as_boolean();
-    let decided = |i: usize| first.is_valid(i) && first.value(i) == or;
-    let open: Vec<u32> =
-        if right_may_fail { (0..first.len()).filter(|i| !decided(*i)).map(|i| i as u32).collect() } else { Vec::new() };
-    let second = if right_may_fail && open.len() < first.len() {
-        if open.is_empty() {
-            return Ok(Evaluated::Array(Arc::new(first.clone())));
-        }
-        let values = right.array(&selected(batch, &open)?)?;
+    let second = if right_may_fail {
         // Rows that are decided already get a null on the right, which cannot change them.
-        let mut places: Vec<Option<u32>> = vec![None; first.len()];
-        open.iter().enumerate().for_each(|(i, row)| places[*row as usize] = Some(i as u32));
-        take(values.as_ref(), &UInt32Array::from(places), None)?
+        let open = (0..first.len()).map(|i| Some(first.is_null(i) || first.value(i) != or)).collect();
+        among(right, batch, &open)?
     } else {
-        right.array(batch)?
+        right.array(batch)?.as_boolean().clone()
     };
-    let second = second.as_boolean();
-    let result = if or { or_kleene(first, second)? } else { and_kleene(first, second)? };
+    let result = if or { or_kleene(first, &second)? } else { and_kleene(first, &second)? };
     Ok(Evaluated::Array(Arc::new(result)))
 }

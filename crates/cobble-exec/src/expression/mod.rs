@@ -341,34 +341,42 @@ fn compare(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanA
     })
 }
 
-/// Several conditions that must all hold; cheap ones first, and none is evaluated on a batch that is empty already.
+/// Several conditions that must all hold; cheap ones first. One that may fail is evaluated only on the rows that have
+/// passed those before it, so `n <> 0 AND x / n > 1` is safe.
 #[derive(Debug)]
-pub struct Conjunction(Vec<Compiled>);
+pub struct Conjunction(Vec<Conjunct>);
+
+#[derive(Debug)]
+struct Conjunct {
+    condition: Compiled,
+    may_fail: bool,
+}
 
 impl Conjunction {
     pub fn compile(conjuncts: &[Expr], columns: &[Column]) -> Result<Conjunction> {
         let places = Places::of(columns);
         let mut ordered: Vec<&Expr> = conjuncts.iter().collect();
         ordered.sort_by_key(|conjunct| cost(conjunct));
-        Ok(Conjunction(ordered.into_iter().map(|c| places.compile(c)).collect::<Result<_>>()?))
+        let compiled = ordered
+            .into_iter()
+            .map(|c| Ok(Conjunct { condition: places.compile(c)?, may_fail: may_fail(c) }))
+            .collect::<Result<_>>()?;
+        Ok(Conjunction(compiled))
     }
 
     /// The rows for which all conditions are true, in one mask.
     pub fn mask(&self, batch: &RecordBatch) -> Result<BooleanArray> {
+        let certain = |m: BooleanArray| if m.null_count() > 0 { compute::prep_null_mask_filter(&m) } else { m };
         let mut mask: Option<BooleanArray> = None;
-        for condition in &self.0 {
-            if mask.as_ref().is_some_and(|m| m.true_count() == 0) {
-                break;
-            }
-            let next = condition.array(batch)?;
-            let next = next.as_boolean();
+        for Conjunct { condition, may_fail } in &self.0 {
             mask = Some(match mask {
-                Some(before) => and_kleene(&before, next)?,
-                None => next.clone(),
+                None => certain(condition.array(batch)?.as_boolean().clone()),
+                Some(before) if before.true_count() == 0 => return Ok(before),
+                Some(before) if *may_fail => certain(conditional::among(condition, batch, &before)?),
+                Some(before) => certain(and_kleene(&before, condition.array(batch)?.as_boolean())?),
             });
         }
-        let mask = mask.unwrap_or_else(|| BooleanArray::from(vec![true; batch.num_rows()]));
-        Ok(if mask.null_count() > 0 { compute::prep_null_mask_filter(&mask) } else { mask })
+        Ok(mask.unwrap_or_else(|| BooleanArray::from(vec![true; batch.num_rows()])))
     }
 }
 

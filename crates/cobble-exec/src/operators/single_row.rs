@@ -42,7 +42,7 @@ impl SinkTask for SingleRowTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         let mut row = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if batch.num_rows() > 1 || row.is_some() {
-            return Err(Error::new(Code::InvalidValue, "a subquery used as a value returned more than one row")
+            return Err(Error::new(Code::Cardinality, "a subquery used as a value returned more than one row")
                 .hint("add a condition, LIMIT 1 or an aggregate to it"));
         }
         *row = Some(batch);

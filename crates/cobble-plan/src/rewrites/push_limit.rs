@@ -34,6 +34,15 @@ fn push_below(input: &LogicalPlan, limit: Option<u64>, offset: u64) -> LogicalPl
             let inputs = inputs.iter().map(|input| Arc::new(push_below(input, Some(wanted), 0))).collect();
             limited(LogicalPlan::Union { inputs, columns: columns.clone() })
         }
+        // The first of the first: rows after `offset` among those that the inner limit lets through.
+        (LogicalPlan::Limit { input, limit: inner, offset: inner_offset }, _) => {
+            let left = inner.map(|n| n.saturating_sub(offset));
+            let limit = match (limit, left) {
+                (Some(a), Some(b)) => Some(a.min(b)),
+                (a, b) => a.or(b),
+            };
+            push_below(input, limit, inner_offset.saturating_add(offset))
+        }
         (other, _) => limited(push(other)),
     }
 }

@@ -23,11 +23,19 @@ fn status(code: Code) -> Status {
     match code {
         Code::Syntax
         | Code::UnknownName
+        | Code::UnknownTable
+        | Code::UnknownSchema
+        | Code::UnknownCatalog
+        | Code::UnknownFunction
+        | Code::UnknownType
         | Code::AmbiguousName
         | Code::TypeMismatch
         | Code::Grouping
         | Code::Unsupported
         | Code::InvalidValue
+        | Code::InvalidText
+        | Code::InvalidTime
+        | Code::Cardinality
         | Code::DivisionByZero
         | Code::Overflow
         | Code::BadSetting => Status::BadRequest,

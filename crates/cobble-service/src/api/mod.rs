@@ -19,55 +19,66 @@ use crate::service::Service;
 
 pub type State = rocket::State<Arc<Service>>;
 
-#[derive(OpenApi)]
-#[openapi(
-    info(
-        title = "Cobble Lane",
-        description = "Query data across files and databases, and see what each source took over."
-    ),
-    paths(
-        runs::create,
-        runs::list,
-        runs::show,
-        runs::events,
-        runs::plan,
-        runs::cancel,
-        rows::rows,
-        plans::plan,
-        browse::catalogs,
-        browse::add_catalog,
-        browse::refresh_catalog,
-        browse::drop_catalog,
-        browse::schemas,
-        browse::tables,
-        browse::table,
-        browse::names,
-        connections::kinds,
-        connections::list,
-        connections::add,
-        connections::show,
-        connections::test,
-        connections::test_events,
-        connections::test_new,
-        connections::remove,
-        status,
-    ),
-    components(schemas(
-        types::ErrorBody,
-        types::StatementBody,
-        types::RunBody,
-        types::PageBody,
-        types::ConnectionBody,
-        types::NewConnectionBody,
-        types::TestStepBody,
-        types::CatalogBody,
-        types::TableBody,
-        types::NameBody,
-        types::KindBody,
-        types::StatusBody
-    ))
-)]
-struct Document;
+/// The list of calls, once for the description and once for the routes.
+macro_rules! calls {
+    ($($($part:ident)::+),* $(,)?) => {
+        #[derive(OpenApi)]
+        #[openapi(
+            info(
+                title = "Cobble Lane",
+                description = "Query data across files and databases, and see what each source took over."
+            ),
+            paths($($($part)::+),*),
+            components(schemas(
+                types::ErrorBody,
+                types::StatementBody,
+                types::RunBody,
+                types::PageBody,
+                types::ConnectionBody,
+                types::NewConnectionBody,
+                types::TestStepBody,
+                types::CatalogBody,
+                types::TableBody,
+                types::NameBody,
+                types::KindBody,
+                types::StatusBody
+            ))
+        )]
+        struct Document;
+
+        fn described_routes() -> Vec<rocket::Route> {
+            routes![$($($part)::+),*]
+        }
+    };
+}
+
+calls! {
+    runs::create,
+    runs::list,
+    runs::show,
+    runs::events,
+    runs::plan,
+    runs::cancel,
+    rows::rows,
+    plans::plan,
+    browse::catalogs,
+    browse::add_catalog,
+    browse::refresh_catalog,
+    browse::drop_catalog,
+    browse::schemas,
+    browse::tables,
+    browse::table,
+    browse::names,
+    connections::kinds,
+    connections::list,
+    connections::add,
+    connections::show,
+    connections::test,
+    connections::test_events,
+    connections::test_new,
+    connections::remove,
+    status,
+}
 
 /// The OpenAPI document.
 pub fn openapi_json() -> String {
@@ -102,37 +113,10 @@ pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
         ident: rocket::config::Ident::none(),
         ..Config::default()
     };
-    let api = routes![
-        openapi,
-        status,
-        runs::create,
-        runs::list,
-        runs::show,
-        runs::events,
-        runs::plan,
-        runs::cancel,
-        rows::rows,
-        plans::plan,
-        browse::catalogs,
-        browse::add_catalog,
-        browse::refresh_catalog,
-        browse::drop_catalog,
-        browse::schemas,
-        browse::tables,
-        browse::table,
-        browse::names,
-        connections::kinds,
-        connections::list,
-        connections::add,
-        connections::show,
-        connections::test,
-        connections::test_events,
-        connections::test_new,
-        connections::remove,
-    ];
     rocket::custom(config)
         .manage(service)
-        .mount("/api/v1", api)
+        .mount("/api/v1", routes![openapi])
+        .mount("/api/v1", described_routes())
         .register("/", errors::catchers())
         .mount("/", console::routes())
 }

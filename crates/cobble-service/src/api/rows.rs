@@ -6,7 +6,7 @@ use arrow::array::{Array, RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{Field, Schema};
 use arrow::ipc::writer::StreamWriter;
 use cobble_engine::ResultColumn;
-use cobble_types::{Error, Result, array_value_text, json_value};
+use cobble_types::{Error, Result, csv_header, json_row, json_value, write_csv_rows};
 use rocket::get;
 use rocket::http::{Accept, ContentType, Header, MediaType};
 use rocket::response::stream::ByteStream;
@@ -192,16 +192,17 @@ impl<'a> Writer<'a> {
 
     fn begin(&mut self) -> Vec<u8> {
         match self.form {
-            Form::Csv => {
-                let names: Vec<String> = self.columns.iter().map(|c| csv_field(&c.name)).collect();
-                format!("{}\n", names.join(",")).into_bytes()
-            }
+            Form::Csv => csv_header(self.names()).into_bytes(),
             Form::Arrow => {
                 self.arrow = StreamWriter::try_new(Vec::new(), &self.schema).ok();
                 self.written()
             }
             Form::Json | Form::JsonLines => Vec::new(),
         }
+    }
+
+    fn names(&self) -> impl Iterator<Item = &str> {
+        self.columns.iter().map(|c| c.name.as_str())
     }
 
     fn written(&mut self) -> Vec<u8> {
@@ -212,32 +213,12 @@ impl<'a> Writer<'a> {
         match self.form {
             Form::Csv => {
                 let mut out = String::new();
-                for row in 0..batch.num_rows() {
-                    for (i, column) in batch.columns().iter().enumerate() {
-                        if i > 0 {
-                            out.push(',');
-                        }
-                        if let Some(text) = array_value_text(column.as_ref(), row) {
-                            out.push_str(&csv_field(&text));
-                        }
-                    }
-                    out.push('\n');
-                }
+                write_csv_rows(batch, &mut out);
                 out.into_bytes()
             }
             Form::Json | Form::JsonLines => {
-                let mut out = String::new();
-                for row in 0..batch.num_rows() {
-                    let object: serde_json::Map<String, serde_json::Value> = self
-                        .columns
-                        .iter()
-                        .zip(batch.columns())
-                        .map(|(c, column)| (c.name.clone(), json_value(column.as_ref(), row)))
-                        .collect();
-                    out.push_str(&serde_json::Value::Object(object).to_string());
-                    out.push('\n');
-                }
-                out.into_bytes()
+                let lines = (0..batch.num_rows()).map(|row| format!("{}\n", json_row(self.names(), batch, row)));
+                lines.collect::<String>().into_bytes()
             }
             Form::Arrow => {
                 let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
@@ -256,14 +237,5 @@ impl<'a> Writer<'a> {
             let _ = writer.finish();
         }
         self.written()
-    }
-}
-
-/// A field as RFC 4180 wants it. An empty text is quoted, so that it is not taken for a null.
-fn csv_field(text: &str) -> String {
-    if text.is_empty() || text.contains([',', '"', '\n', '\r']) {
-        format!("\"{}\"", text.replace('"', "\"\""))
-    } else {
-        text.to_owned()
     }
 }

@@ -82,7 +82,7 @@ impl<'a> Binder<'a> {
                             Ok(Expr::Negate(Box::new(other)))
                         }
                         other => {
-                            Err(Error::new(Code::TypeMismatch, format!("\"-\" does not take {}", other.sql_type())))
+                            Err(Error::new(Code::UnknownFunction, format!("\"-\" does not take {}", other.sql_type())))
                         }
                     },
                     other => Err(Error::unsupported(format_args!("the operator {other}"))),
@@ -383,7 +383,7 @@ impl<'a> Binder<'a> {
                 _ => {
                     let all: Vec<String> = list.iter().map(ToString::to_string).collect();
                     return Err(Error::new(
-                        Code::TypeMismatch,
+                        Code::UnknownFunction,
                         format!("{}({}) does not exist", function.name(), all.join(", ")),
                     )
                     .hint("it takes one argument"));
@@ -394,9 +394,9 @@ impl<'a> Binder<'a> {
                 None => None,
             };
             let own = argument.as_ref().map_or(SqlType::Null, Expr::sql_type);
-            let sql_type = function
-                .result_type(&own)
-                .ok_or_else(|| Error::new(Code::TypeMismatch, format!("{}({own}) does not exist", function.name())))?;
+            let sql_type = function.result_type(&own).ok_or_else(|| {
+                Error::new(Code::UnknownFunction, format!("{}({own}) does not exist", function.name()))
+            })?;
             if distinct && !own.is_ordered() {
                 return Err(Error::new(
                     Code::TypeMismatch,

@@ -1,8 +1,11 @@
 //! The binder: names to columns, text to types, syntax to meaning.
 
 mod expression;
+mod from;
 mod query;
 mod scope;
+mod select;
+mod subquery;
 mod types;
 
 use std::collections::HashMap;
@@ -98,7 +101,7 @@ struct Binder<'a> {
     /// One frame per EXISTS or IN being bound: the outer columns it uses.
     lifted: Vec<Vec<ColumnId>>,
     /// Present while an expression may contain aggregates.
-    aggregates: Option<query::Aggregates>,
+    aggregates: Option<select::Aggregates>,
     /// Scalar subqueries met and not yet joined to the relation that uses them.
     scalars: Vec<LogicalPlan>,
     /// Where each column was last named, for errors found after binding.

@@ -1,0 +1,94 @@
+//! Tables as rows of optional integers, and running a hand-made plan over them.
+
+use std::sync::{Arc, OnceLock};
+
+use arrow::array::{Array, RecordBatch};
+use cobble_exec::{CpuPool, start};
+use cobble_plan::document::{PlanDocument, StepDocument};
+use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan};
+use cobble_plan::{Column, Expr, Settings};
+use cobble_types::{ColumnId, Error, Result, SqlType, Value, array_value_text};
+use tokio_util::sync::CancellationToken;
+
+pub type Row = Vec<Option<i32>>;
+
+/// A linear congruential generator (Knuth's MMIX constants): the same rows on every machine.
+pub struct Dice(pub u64);
+
+impl Dice {
+    pub fn below(&mut self, n: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % n
+    }
+
+    /// Rows of `width` values from 0 to `most`, one in eight of them null.
+    pub fn rows(&mut self, count: usize, width: usize, most: u64) -> Vec<Row> {
+        (0..count)
+            .map(|_| (0..width).map(|_| (self.below(8) > 0).then(|| self.below(most + 1) as i32)).collect())
+            .collect()
+    }
+}
+
+pub fn column(id: u32, name: &str) -> Column {
+    Column { id: ColumnId(id), qualifier: None, name: name.to_owned(), sql_type: SqlType::Integer }
+}
+
+pub fn of(column: &Column) -> Expr {
+    Expr::Column(column.clone())
+}
+
+pub fn integer(value: i32) -> Expr {
+    Expr::literal(Value::Integer(value))
+}
+
+/// A step of constant rows.
+pub fn table(step: usize, columns: &[Column], rows: &[Row]) -> Arc<PhysicalNode> {
+    let value =
+        |v: &Option<i32>| Expr::Literal { value: v.map_or(Value::Null, Value::Integer), sql_type: SqlType::Integer };
+    let rows = rows.iter().map(|row| row.iter().map(value).collect()).collect();
+    Arc::new(PhysicalNode { step, operator: Operator::Values { rows }, columns: columns.to_vec(), inputs: vec![] })
+}
+
+fn steps(node: &PhysicalNode, into: &mut Vec<StepDocument>) {
+    node.inputs.iter().for_each(|input| steps(input, into));
+    into.push(StepDocument {
+        step: node.step,
+        kind: node.operator.kind().to_owned(),
+        text: node.operator.line(&node.inputs),
+        ..StepDocument::default()
+    });
+}
+
+pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<Vec<RecordBatch>> {
+    static POOL: OnceLock<CpuPool> = OnceLock::new();
+    let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
+    let mut document = PlanDocument::default();
+    steps(&root, &mut document.steps);
+    document.steps.sort_by_key(|step| step.step);
+    let plan = PhysicalPlan { root, gates: vec![], document };
+    let mut running = start(&plan, settings, pool, CancellationToken::new())?;
+    let mut all = Vec::new();
+    while let Some(batch) = running.next().await? {
+        all.push(batch);
+    }
+    Ok(all)
+}
+
+/// The rows as text, in the order in which they came.
+pub async fn run(root: Arc<PhysicalNode>) -> Result<Vec<Vec<String>>, Error> {
+    let batches = batches(root, &Settings::default()).await?;
+    Ok(batches
+        .iter()
+        .flat_map(|batch| {
+            (0..batch.num_rows()).map(|row| batch.columns().iter().map(|c| text(c.as_ref(), row)).collect())
+        })
+        .collect())
+}
+
+fn text(column: &dyn Array, row: usize) -> String {
+    array_value_text(column, row).unwrap_or_else(|| "∅".to_owned())
+}
+
+pub fn shown(row: &[Option<i32>]) -> Vec<String> {
+    row.iter().map(|v| v.map_or_else(|| "∅".to_owned(), |v| v.to_string())).collect()
+}

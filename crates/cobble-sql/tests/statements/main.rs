@@ -1,0 +1,6 @@
+//! Statements bound, rewritten and planned over tables that exist on paper only.
+
+mod binding;
+mod planning;
+mod rewriting;
+mod support;

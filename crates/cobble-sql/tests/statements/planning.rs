@@ -1,0 +1,184 @@
+//! From a rewritten plan to gates and steps: what is offered to whom, what is kept and why, and how joins are done.
+
+use crate::support::{bind, plan, plan_without};
+use cobble_plan::draw;
+
+/// `verdict piece text` of each piece at each gate.
+fn pieces(sql: &str, off: &str) -> Vec<String> {
+    let plan = plan_without(off, sql);
+    plan.gates
+        .iter()
+        .flat_map(|gate| {
+            gate.pieces.iter().map(|piece| {
+                let reason = match &piece.verdict {
+                    cobble_plan::offer::Verdict::Kept { reason, .. } => format!(" — {}", reason.words()),
+                    _ => String::new(),
+                };
+                format!("{} {} {}: {}{reason}", gate.gate, piece.verdict.word(), piece.piece, piece.text)
+            })
+        })
+        .collect()
+}
+
+#[test]
+fn each_piece_gets_its_verdict() {
+    for (sql, off, expected) in [
+        ("SELECT name FROM vessels WHERE seats > 100", "", &["A pushed filter: vessels.seats > 100"][..]),
+        (
+            "SELECT count(*) FROM vessels WHERE random() < 0.5",
+            "",
+            &[
+                "A kept filter: random() < 0.5::double precision — volatile",
+                "A kept aggregate: summarise: count(*) — follows kept work",
+            ],
+        ),
+        (
+            "SELECT island, count(*) FROM ports GROUP BY island",
+            "",
+            &["A pushed aggregate: group by ports.island: count(*)"],
+        ),
+        (
+            "SELECT island, count(*) FROM ports GROUP BY island",
+            "offer-aggregates",
+            &["A kept aggregate: group by ports.island: count(*) — switched off"],
+        ),
+        (
+            "SELECT channel, count(*) FROM boardings WHERE fare > 5 GROUP BY channel",
+            "",
+            &[
+                "A pushed filter: boardings.fare > 5.00",
+                "A kept aggregate: group by boardings.channel: count(*) — no such ability",
+            ],
+        ),
+        (
+            "SELECT v.name FROM vessels v JOIN crew c ON c.vessel_id = v.id",
+            "",
+            &["A pushed join: join on v.id = c.vessel_id"],
+        ),
+        (
+            "SELECT v.name FROM vessels v JOIN crew c ON c.vessel_id = v.id",
+            "offer-joins",
+            &[
+                "A kept join: join on v.id = c.vessel_id — switched off",
+                "B kept join: join on v.id = c.vessel_id — switched off",
+            ],
+        ),
+        (
+            "SELECT r.name FROM routes r JOIN boardings b ON b.route_id = r.id",
+            "",
+            &[
+                "A kept join: join on r.id = b.route_id — different connections",
+                "B kept join: join on r.id = b.route_id — different connections",
+            ],
+        ),
+        // A join of joins: what is joined in the engine is not open any more.
+        (
+            "SELECT p.name FROM ports p JOIN routes r ON r.from_port = p.id JOIN boardings b ON b.route_id = r.id JOIN tariffs t ON t.route_id = b.route_id",
+            "order-joins",
+            &[
+                "A pushed join: join on p.id = r.from_port",
+                "A kept join: join on r.id = b.route_id — different connections",
+                "B kept join: join on r.id = b.route_id — different connections",
+                "C kept join: join on b.route_id = t.route_id — follows kept work",
+            ],
+        ),
+        ("SELECT name FROM ports ORDER BY name LIMIT 3", "", &["A pushed top-n: first 3 by ports.name"]),
+        (
+            "SELECT name FROM ports ORDER BY name LIMIT 3",
+            "offer-top-n",
+            &["A kept top-n: first 3 by ports.name — switched off"],
+        ),
+        ("SELECT name FROM ports LIMIT 3", "", &["A pushed limit: first 3 rows"]),
+        ("SELECT id FROM boardings LIMIT 3", "", &["A kept limit: first 3 rows — no such ability"]),
+        // A product would send more rows than its tables have.
+        (
+            "SELECT 1 FROM crew a, crew b",
+            "",
+            &[
+                "A kept join: combine every row with every row — not worth it",
+                "B kept join: combine every row with every row — not worth it",
+            ],
+        ),
+        ("SELECT upper(name) FROM ports", "", &["A pushed projection: upper(ports.name) as upper"]),
+        (
+            "SELECT upper(channel) FROM boardings",
+            "",
+            &["A kept projection: upper(boardings.channel) as upper — no such ability"],
+        ),
+    ] {
+        assert_eq!(pieces(sql, off), expected, "{sql}");
+    }
+}
+
+#[test]
+fn a_gate_brings_only_what_is_needed_above_it() {
+    for (sql, expected) in [
+        ("SELECT name FROM vessels WHERE seats > 100", &["name"][..]),
+        ("SELECT count(*) FROM boardings", &[]),
+        ("SELECT channel FROM boardings WHERE random() < fare", &["fare", "channel"]),
+        ("SELECT sum(fare) FROM boardings GROUP BY channel", &["fare", "channel"]),
+        ("SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id", &["route_id", "fare"]),
+    ] {
+        assert_eq!(plan(sql).gates[0].columns_read, expected, "{sql}");
+    }
+    let everything = plan_without("prune-columns", "SELECT count(*) FROM boardings");
+    assert_eq!(everything.gates[0].columns_read.len(), 7);
+}
+
+#[test]
+fn the_smaller_side_of_a_join_is_built() {
+    for (sql, build, alternatives) in [
+        ("SELECT r.name FROM routes r JOIN boardings b ON b.route_id = r.id", "hash of step 1", 2),
+        ("SELECT r.name FROM boardings b JOIN routes r ON b.route_id = r.id", "hash of step 2", 2),
+        ("SELECT r.name FROM boardings b LEFT JOIN routes r ON b.route_id = r.id", "hash of step 2", 2),
+        ("SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id", "hash of step 1", 2),
+        ("SELECT r.name FROM routes r JOIN boardings b ON b.fare > r.nautical_miles", "loop over step 1", 0),
+        // NOT IN has to know all values of the subquery first.
+        ("SELECT name FROM routes WHERE id NOT IN (SELECT route_id FROM boardings)", "hash of step 2", 1),
+    ] {
+        let plan = plan(sql);
+        assert_eq!((plan.joins[0].chosen.as_str(), plan.joins[0].alternatives.len()), (build, alternatives), "{sql}");
+        // Whatever was not chosen is not cheaper, except a loop, which a wrong estimate would make ruinous.
+        let cheaper =
+            plan.joins[0].alternatives.iter().find(|a| a.cost < plan.joins[0].cost && !a.way.starts_with("loop"));
+        assert_eq!(cheaper, None, "{sql}");
+    }
+}
+
+#[test]
+fn steps_are_numbered_from_the_sources_up() {
+    let plan = plan(
+        "SELECT r.name, sum(b.fare) FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.active GROUP BY r.name ORDER BY 2 DESC LIMIT 3",
+    );
+    for step in &plan.steps {
+        assert!(step.inputs.iter().all(|input| *input < step.step), "{}", step.text);
+    }
+    let kinds: Vec<&str> = plan.steps.iter().map(|step| step.kind.as_str()).collect();
+    assert_eq!(kinds, ["gate", "gate", "hash_join", "aggregate", "project", "sort"]);
+    insta::assert_snapshot!(draw::tree(&plan));
+}
+
+#[test]
+fn estimates_follow_the_statistics() {
+    for (sql, rows) in [
+        ("SELECT id FROM boardings", 6_000_000.0),
+        ("SELECT id FROM boardings WHERE route_id = 7", 50_000.0),
+        ("SELECT id FROM boardings WHERE route_id <= 60", 2_974_789.9),
+        ("SELECT id FROM boardings WHERE route_id = 700", 0.0),
+        ("SELECT id FROM boardings WHERE route_id IN (1, 2, 3)", 150_000.0),
+        ("SELECT id FROM boardings WHERE NOT route_id = 7", 5_950_000.0),
+        ("SELECT id FROM boardings WHERE route_id = 7 OR channel = 'web'", 1_537_500.0),
+        ("SELECT DISTINCT channel FROM boardings", 4.0),
+        ("SELECT route_id, channel, count(*) FROM boardings GROUP BY 1, 2", 480.0),
+        ("SELECT b.id FROM boardings b JOIN sailings s ON s.id = b.sailing_id", 6_000_000.0),
+        ("SELECT b.id FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.active", 3_000_000.0),
+        ("SELECT r.id FROM routes r WHERE EXISTS (SELECT 1 FROM sailings s WHERE s.route_id = r.id)", 120.0),
+        ("SELECT id FROM ports LIMIT 7", 7.0),
+        ("SELECT id FROM ports OFFSET 30", 10.0),
+        ("SELECT id FROM ports UNION ALL SELECT id FROM vessels", 100.0),
+        ("SELECT count(*) FROM boardings", 1.0),
+    ] {
+        let estimate = cobble_plan::estimate::estimate(&bind(sql).unwrap().plan).rows;
+        assert!((estimate - rows).abs() <= rows / 1000.0, "{sql}: {estimate}, not {rows}");
+    }
+}

@@ -1,0 +1,244 @@
+//! What each rewrite makes of a query: the plan after it, read by eye in the snapshot, and the laws that it must keep.
+
+use crate::support::{plan, plan_without};
+
+const ALL: &str = "fold-constants,push-filters,infer-filters,order-joins,push-limit,prune-columns";
+
+/// The plan after this rewrite alone, or after it and those it builds upon.
+fn only(rewrites: &[&str], sql: &str) -> String {
+    let off: Vec<&str> = ALL.split(',').filter(|name| !rewrites.contains(name)).collect();
+    plan_without(&off.join(","), sql).rewritten
+}
+
+/// The cases stand in the snapshot themselves, so the expression is left out of its head.
+fn read_by_eye(name: &str, text: String) {
+    insta::with_settings!({ omit_expression => true }, { insta::assert_snapshot!(name, text) });
+}
+
+fn shown(rewrites: &[&str], cases: &[(&str, &str)]) -> String {
+    cases
+        .iter()
+        .map(|(about, sql)| format!("-- {about}\n{sql}\n\n{}\n", only(rewrites, sql)))
+        .collect::<Vec<_>>()
+        .join("\n")
+}
+
+#[test]
+fn push_filters() {
+    read_by_eye(
+        "push_filters",
+        shown(
+            &["push-filters"],
+            &[
+                (
+                    "each condition goes to the side of a join that it is about",
+                    "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE b.fare > 5 AND r.active AND b.fare > r.nautical_miles",
+                ),
+                (
+                    "an equality between the sides turns a comma into a join",
+                    "SELECT v.name FROM vessels v, crew c WHERE v.id = c.vessel_id AND c.name LIKE 'A%'",
+                ),
+                (
+                    "the side that may be filled with nulls keeps its rows until after the join",
+                    "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE b.fare IS NULL AND r.active",
+                ),
+                (
+                    "a condition of the join itself may go to the side whose unmatched rows are dropped anyway",
+                    "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id AND b.fare > 5 AND r.active",
+                ),
+                (
+                    "the other way round for a right join",
+                    "SELECT r.name FROM boardings b RIGHT JOIN routes r ON b.route_id = r.id AND r.active WHERE r.name > 'M' AND b.fare > 1",
+                ),
+                (
+                    "a full join lets nothing through",
+                    "SELECT r.name FROM routes r FULL JOIN sailings s ON s.route_id = r.id AND r.active WHERE r.name > 'M'",
+                ),
+                (
+                    "below a group only what speaks of its keys",
+                    "SELECT * FROM (SELECT route_id, count(*) AS n FROM boardings GROUP BY route_id) g WHERE route_id < 9 AND n > 100",
+                ),
+                (
+                    "into each input of a union",
+                    "SELECT * FROM (SELECT id, name FROM ports UNION ALL SELECT id, name FROM vessels) u WHERE name = 'Brent'",
+                ),
+                (
+                    "through a subquery, with its expressions put in",
+                    "SELECT * FROM (SELECT id, seats * 2 AS double_seats FROM vessels) v WHERE double_seats > 100",
+                ),
+                (
+                    "not through what is random",
+                    "SELECT * FROM (SELECT id, random() AS r FROM vessels) v WHERE r < 0.5 AND id < 3",
+                ),
+                ("not below a limit", "SELECT * FROM (SELECT id FROM vessels ORDER BY id LIMIT 5) v WHERE id > 3"),
+                (
+                    "into both sides of a semi join",
+                    "SELECT v.name FROM vessels v WHERE EXISTS (SELECT 1 FROM crew c WHERE c.vessel_id = v.id AND c.name = 'Ada') AND v.seats > 9",
+                ),
+                (
+                    "a condition without columns stays where it is",
+                    "SELECT r.id FROM routes r JOIN ports p ON p.id = r.from_port WHERE 1 = 2",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn infer_filters() {
+    read_by_eye(
+        "infer_filters",
+        shown(
+            &["push-filters", "infer-filters"],
+            &[
+                (
+                    "from one side of a join to the other",
+                    "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7",
+                ),
+                (
+                    "over two joins",
+                    "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id JOIN tariffs t ON t.route_id = r.id WHERE b.route_id BETWEEN 3 AND 5",
+                ),
+                (
+                    "to the side of a left join that may lose rows, not from it",
+                    "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id AND b.route_id < 50 WHERE r.id > 9",
+                ),
+                (
+                    "to the subquery of EXISTS and back",
+                    "SELECT r.name FROM routes r WHERE r.id < 5 AND EXISTS (SELECT 1 FROM boardings b WHERE b.route_id = r.id)",
+                ),
+                (
+                    "not through NOT IN, whose nulls matter",
+                    "SELECT r.name FROM routes r WHERE r.id < 5 AND r.id NOT IN (SELECT b.route_id FROM boardings b)",
+                ),
+                (
+                    "not where the types differ",
+                    "SELECT b.fare FROM boardings b JOIN vessels v ON v.seats = b.route_id WHERE v.seats = 7",
+                ),
+                (
+                    "what is there already is not written twice",
+                    "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 AND b.route_id = 7",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn order_joins() {
+    read_by_eye(
+        "order_joins",
+        shown(
+            &["push-filters", "order-joins"],
+            &[
+                (
+                    "the small and filtered relations first",
+                    "SELECT p.name FROM boardings b JOIN sailings s ON s.id = b.sailing_id JOIN routes r ON r.id = s.route_id JOIN ports p ON p.id = r.from_port WHERE p.name = 'Brent'",
+                ),
+                (
+                    "no product while there is a connection",
+                    "SELECT 1 FROM ports p, boardings b, routes r WHERE r.from_port = p.id AND b.route_id = r.id",
+                ),
+                (
+                    "a left join inside stays whole",
+                    "SELECT 1 FROM boardings b JOIN (SELECT r.id FROM routes r LEFT JOIN ports p ON p.id = r.from_port) x ON x.id = b.route_id JOIN tariffs t ON t.route_id = x.id",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn push_limit() {
+    read_by_eye(
+        "push_limit",
+        shown(
+            &["push-limit"],
+            &[
+                ("below a projection", "SELECT upper(name) FROM ports LIMIT 3"),
+                ("a sort keeps only what is wanted", "SELECT name FROM ports ORDER BY name LIMIT 3"),
+                ("with an offset the sort keeps those too", "SELECT name FROM ports ORDER BY name LIMIT 3 OFFSET 4"),
+                ("into a union's inputs", "SELECT name FROM ports UNION ALL SELECT name FROM vessels LIMIT 3"),
+                ("not below a group", "SELECT island, count(*) FROM ports GROUP BY island LIMIT 3"),
+                ("not below a condition", "SELECT name FROM ports WHERE island = 'Holm' LIMIT 3"),
+                (
+                    "a limit of a limit is one",
+                    "SELECT name FROM (SELECT name FROM ports LIMIT 9 OFFSET 2) p LIMIT 20 OFFSET 3",
+                ),
+                ("an offset alone skips", "SELECT name FROM ports ORDER BY name OFFSET 4"),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn prune_columns() {
+    read_by_eye(
+        "prune_columns",
+        shown(
+            &["prune-columns"],
+            &[
+                ("only what is used is read", "SELECT name FROM vessels WHERE seats > 100"),
+                ("nothing is read for a count", "SELECT count(*) FROM boardings"),
+                (
+                    "an aggregate that nobody asks for goes",
+                    "SELECT n FROM (SELECT island, count(*) AS n, max(name) AS m FROM ports GROUP BY island) g",
+                ),
+                (
+                    "through unions by place",
+                    "SELECT name FROM (SELECT id, name FROM ports UNION ALL SELECT seats, name FROM vessels) u",
+                ),
+                (
+                    "distinct rows keep their columns",
+                    "SELECT count(*) FROM (SELECT DISTINCT island, name FROM ports) d",
+                ),
+                ("the keys of a join", "SELECT r.name FROM routes r JOIN boardings b ON b.route_id = r.id"),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn the_trace_tells_what_was_done_and_what_was_off() {
+    let sql = "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 LIMIT 2";
+    let trace = plan_without("infer-filters", sql).rewrites;
+    let told: Vec<(&str, bool, bool)> =
+        trace.iter().map(|entry| (entry.rewrite.as_str(), entry.changed, entry.switched_off)).collect();
+    assert_eq!(
+        told,
+        [
+            ("fold-constants", false, false),
+            ("push-filters", true, false),
+            ("infer-filters", false, true),
+            ("order-joins", false, false),
+            ("push-limit", true, false),
+            ("prune-columns", true, false),
+        ]
+    );
+    // What one rule leaves is what the next one finds.
+    let changed: Vec<_> = trace.iter().filter(|entry| entry.changed).collect();
+    for pair in changed.windows(2) {
+        assert_eq!(pair[0].after, pair[1].before, "{} and {}", pair[0].rewrite, pair[1].rewrite);
+    }
+    let whole = plan(sql);
+    let note = whole.rewrites.iter().find(|entry| entry.rewrite == "infer-filters").unwrap();
+    assert_eq!(note.notes, ["b.route_id = 7, because r.id = b.route_id and r.id = 7"]);
+}
+
+#[test]
+fn a_second_pass_finds_nothing_to_do() {
+    for sql in [
+        "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.active AND b.fare > 5 ORDER BY 1 LIMIT 3",
+        "SELECT island, count(*) FROM ports WHERE name > 'M' GROUP BY island HAVING count(*) > 1",
+        "SELECT name FROM ports UNION ALL SELECT name FROM vessels LIMIT 3",
+        "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE r.id < 5",
+    ] {
+        let settings = cobble_plan::Settings::default();
+        let context = cobble_plan::rewrites::Context::new(&settings, &|_| None);
+        let (once, _) = cobble_plan::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context);
+        let text = once.to_string();
+        let (twice, trace) = cobble_plan::rewrites::apply_all(once, &context);
+        assert_eq!(twice.to_string(), text, "{sql}");
+        assert!(trace.iter().all(|entry| !entry.changed), "{sql}");
+    }
+}

@@ -1,0 +1,282 @@
+//! A catalog of the ferry company's tables without any storage below them. `fleet` takes all work over, as a database
+//! would; `drop` takes conditions and columns only, as files do. Nothing is ever read.
+
+use std::any::Any;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use cobble_plan::logical::{JoinKind, Scan, SortKey, Table, TableColumn, TableKind};
+use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Source, Verdict};
+use cobble_plan::planner;
+use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
+use cobble_sql::{BindContext, BoundQuery, CatalogReader, Statement, bind_query, parse_statements};
+use cobble_types::{Error, ObjectName, Result, SqlType, Value};
+
+/// 2026-07-01 12:00 UTC.
+pub const NOW: i64 = 1_782_907_200_000_000;
+
+pub struct Ferry {
+    tables: BTreeMap<String, Arc<Table>>,
+}
+
+impl CatalogReader for Ferry {
+    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+        let short = name.last().cloned().unwrap_or_default();
+        self.tables
+            .get(&short)
+            .cloned()
+            .ok_or_else(|| Error::unknown("table", &name.join("."), self.tables.keys().map(String::as_str)))
+    }
+}
+
+fn numeric(precision: u8, scale: i8) -> SqlType {
+    SqlType::Numeric { precision, scale }
+}
+
+pub fn ferry() -> Ferry {
+    use SqlType::*;
+    let mut tables = BTreeMap::new();
+    let mut add = |catalog: &str, name: &str, rows: f64, columns: &[(&str, SqlType, Option<f64>)]| {
+        let table = Table {
+            name: ObjectName::new(catalog, "public", name),
+            columns: columns
+                .iter()
+                .map(|(name, sql_type, _)| TableColumn {
+                    name: (*name).into(),
+                    sql_type: sql_type.clone(),
+                    nullable: true,
+                    partition: false,
+                    comment: None,
+                })
+                .collect(),
+            statistics: TableStatistics {
+                rows: Some(rows),
+                columns: columns
+                    .iter()
+                    .map(|(_, sql_type, distinct)| ColumnStatistics {
+                        distinct: *distinct,
+                        min: distinct.filter(|_| *sql_type == Integer).map(|_| Value::Integer(1)),
+                        max: distinct.filter(|_| *sql_type == Integer).map(|n| Value::Integer(n as i32)),
+                        ..ColumnStatistics::default()
+                    })
+                    .collect(),
+                ..TableStatistics::default()
+            },
+            primary_key: vec![0],
+            kind: TableKind::Table,
+            source: Arc::new(PaperSource { connection: format!("{catalog}_store"), takes_all: catalog == "fleet" }),
+        };
+        tables.insert(name.to_owned(), Arc::new(table));
+    };
+    add(
+        "fleet",
+        "ports",
+        40.0,
+        &[("id", Integer, Some(40.0)), ("name", Text, Some(40.0)), ("island", Text, Some(12.0))],
+    );
+    add(
+        "fleet",
+        "routes",
+        120.0,
+        &[
+            ("id", Integer, Some(120.0)),
+            ("from_port", Integer, Some(40.0)),
+            ("to_port", Integer, Some(40.0)),
+            ("name", Text, Some(120.0)),
+            ("nautical_miles", numeric(6, 2), Some(100.0)),
+            ("opened", Date, Some(90.0)),
+            ("active", Boolean, Some(2.0)),
+        ],
+    );
+    add(
+        "fleet",
+        "vessels",
+        60.0,
+        &[
+            ("id", Integer, Some(60.0)),
+            ("name", Text, Some(60.0)),
+            ("seats", SmallInt, Some(20.0)),
+            ("draught", Double, None),
+        ],
+    );
+    add(
+        "fleet",
+        "crew",
+        900.0,
+        &[("id", Integer, Some(900.0)), ("vessel_id", Integer, Some(60.0)), ("name", Text, None)],
+    );
+    add(
+        "drop",
+        "boardings",
+        6_000_000.0,
+        &[
+            ("id", BigInt, Some(6_000_000.0)),
+            ("route_id", Integer, Some(120.0)),
+            ("sailing_id", Integer, Some(400_000.0)),
+            ("holder_id", Integer, Some(200_000.0)),
+            ("fare", numeric(8, 2), Some(900.0)),
+            ("scanned_at", Timestamp, None),
+            ("channel", Text, Some(4.0)),
+        ],
+    );
+    add(
+        "drop",
+        "sailings",
+        400_000.0,
+        &[
+            ("id", Integer, Some(400_000.0)),
+            ("route_id", Integer, Some(120.0)),
+            ("vessel_id", Integer, Some(60.0)),
+            ("departed_at", TimestampTz, None),
+        ],
+    );
+    add(
+        "drop",
+        "tariffs",
+        720.0,
+        &[("route_id", Integer, Some(120.0)), ("seat_class", Text, Some(3.0)), ("fare", numeric(8, 2), None)],
+    );
+    Ferry { tables }
+}
+
+/// Binds the one query of the text.
+pub fn bind(sql: &str) -> Result<BoundQuery> {
+    let statements = parse_statements(sql)?;
+    match statements.as_slice() {
+        [only] => match &only.statement {
+            Statement::Query(query) => bind_query(query, &BindContext { catalog: &ferry(), now: NOW }),
+            other => panic!("{other:?} is no query"),
+        },
+        other => panic!("{} statements", other.len()),
+    }
+}
+
+/// The query planned, with these rewrites and offers off. Constants are not folded: that needs the engine.
+pub fn plan_without(off: &str, sql: &str) -> PlanDocument {
+    let mut settings = Settings::default();
+    settings.set("planner.off", off).unwrap();
+    let bound = bind(sql).unwrap_or_else(|e| panic!("{sql}: {e}"));
+    planner::plan(bound.plan, &settings, &|_| None).unwrap_or_else(|e| panic!("{sql}: {e}")).document
+}
+
+pub fn plan(sql: &str) -> PlanDocument {
+    plan_without("", sql)
+}
+
+#[derive(Debug)]
+struct PaperSource {
+    connection: String,
+    takes_all: bool,
+}
+
+#[derive(Debug, Clone)]
+struct PaperOffer {
+    takes_all: bool,
+    /// Conditions that were taken, in order.
+    taken: Vec<String>,
+}
+
+impl Source for PaperSource {
+    fn connection(&self) -> &str {
+        &self.connection
+    }
+
+    fn kind(&self) -> &str {
+        if self.takes_all { "database" } else { "files" }
+    }
+
+    fn region(&self) -> Option<&str> {
+        None
+    }
+
+    fn begin(&self, _: &Scan) -> Box<dyn Offer> {
+        Box::new(PaperOffer { takes_all: self.takes_all, taken: vec![] })
+    }
+}
+
+impl PaperOffer {
+    fn answer(&mut self, what: String) -> Verdict {
+        if !self.takes_all {
+            return Verdict::kept(KeptReason::NoSuchAbility, "files do no such thing");
+        }
+        self.taken.push(what);
+        Verdict::pushed()
+    }
+}
+
+impl Offer for PaperOffer {
+    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+        if conjunct.is_volatile() {
+            return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
+        }
+        self.taken.push(conjunct.to_string());
+        Verdict::pushed()
+    }
+
+    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
+        if columns.iter().all(|(_, e)| matches!(e, Expr::Column(_))) {
+            return Verdict::pushed();
+        }
+        self.answer("columns".into())
+    }
+
+    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
+        self.answer("groups".into())
+    }
+
+    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
+        self.answer("order".into())
+    }
+
+    fn limit(&mut self, _: Option<u64>, _: u64) -> Verdict {
+        self.answer("limit".into())
+    }
+
+    fn join(&mut self, right: &dyn Offer, kind: JoinKind, _: &[(Expr, Expr)], _: &[Expr]) -> Verdict {
+        if let Some(right) = right.as_any().downcast_ref::<PaperOffer>() {
+            self.taken.extend(right.taken.iter().cloned());
+        }
+        self.answer(kind.words().to_owned())
+    }
+
+    fn as_any(&self) -> &dyn Any {
+        self
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
+        Ok(Arc::new(PaperScan {
+            taken: self.taken.join("; "),
+            columns: columns.iter().map(|c| c.name.clone()).collect(),
+        }))
+    }
+}
+
+#[derive(Debug)]
+struct PaperScan {
+    taken: String,
+    columns: Vec<String>,
+}
+
+#[async_trait]
+impl GateScan for PaperScan {
+    fn request(&self) -> Request {
+        Request { text: self.taken.clone(), parameters: vec![] }
+    }
+
+    fn columns_read(&self) -> Vec<String> {
+        self.columns.clone()
+    }
+
+    fn parts(&self) -> Vec<PartCount> {
+        Vec::new()
+    }
+
+    fn estimated_bytes(&self) -> Option<f64> {
+        None
+    }
+
+    async fn open(&self, _: &ScanTools) -> Result<Arc<dyn Portions>> {
+        Err(Error::unsupported("reading from paper"))
+    }
+}
