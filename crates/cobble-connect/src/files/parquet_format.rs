@@ -33,8 +33,11 @@ use super::{file_error, io_error};
 /// A decoded footer, and of each column that was asked for the ranges of its row groups.
 pub struct Footer {
     pub arrow: ArrowReaderMetadata,
-    ranges: Mutex<HashMap<(String, SqlType), Arc<Vec<Range>>>>,
+    ranges: Mutex<ColumnRanges>,
 }
+
+/// By name and type of the column, one range for each row group.
+type ColumnRanges = HashMap<(String, SqlType), Arc<Vec<Range>>>;
 
 impl std::fmt::Debug for Footer {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
