@@ -11,8 +11,11 @@ setup:
 console/node_modules: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund && touch node_modules
 
-console: setup console/node_modules
+# Built only when its sources change: the service embeds it, and would be built again too.
+console/dist/index.html: console/node_modules $(shell find console/src console/public console/index.html console/*.ts console/package.json 2> /dev/null)
 	cd console && npm run --silent build
+
+console: setup console/dist/index.html
 
 # One build for all of them: with other selections of crates, dependencies would be built again.
 release: console

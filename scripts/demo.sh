@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . scripts/common.sh
-trap 'exit 0' INT TERM
+trap 'kill $(jobs -p) 2> /dev/null; exit 0' INT TERM
 start_service "${1:-0.1}"
 query="SELECT r.name, count(*) AS boardings, sum(b.fare) AS earned
 FROM drop.public.boardings b
@@ -24,4 +24,5 @@ echo
 "$cobble" plan --measure --as gates "$query"
 echo
 echo "The console is at $COBBLE_SERVICE  —  Ctrl+C stops everything."
-while true; do sleep 3600 & wait $!; done
+# The sleeper must not hold the pipe by which the service learns that this script has ended.
+while true; do sleep 3600 {keep}>&- & wait $!; done
