@@ -213,3 +213,71 @@ pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_j
         }
     }
 }
+
+/// A database whose texts are ordered by their bytes, as the engine orders them, to judge the language.
+pub async fn language_judge() -> tokio_postgres::Client {
+    static MADE: tokio::sync::OnceCell<()> = tokio::sync::OnceCell::const_new();
+    MADE.get_or_init(|| async {
+        let admin = product().database("postgres").await;
+        admin.batch_execute("DROP DATABASE IF EXISTS language WITH (FORCE)").await.expect("dropped");
+        let create = "CREATE DATABASE language TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C.UTF-8'";
+        admin.batch_execute(create).await.expect("created");
+    })
+    .await;
+    let client = product().database("language").await;
+    client.batch_execute("SET timezone = 'UTC'").await.expect("set");
+    client
+}
+
+/// A statement through the engine as a library, with its rows in the judge's form.
+pub async fn in_engine(sql: &str) -> Result<Vec<String>, cobble_types::Error> {
+    use cobble_engine::Engine;
+    static ENGINE: OnceLock<std::sync::Arc<Engine>> = OnceLock::new();
+    let engine = ENGINE.get_or_init(|| Engine::in_memory().expect("an engine"));
+    let mut execution = engine.session().run_text(sql, &tokio_util::sync::CancellationToken::new()).await?;
+    let mut rows = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let values: Vec<String> = batch
+                .columns()
+                .iter()
+                .map(|c| plain(&cobble_types::array_value_text(c.as_ref(), row).unwrap_or_else(|| "∅".to_owned())))
+                .collect();
+            rows.push(values.join("|"));
+        }
+    }
+    Ok(rows)
+}
+
+/// Runs every statement in the engine and at the judge and reports all that differ. Rows of a statement without ORDER BY at its
+/// end may come in any order.
+pub async fn compare_with_judge(prefix: &str, statements: &[&str]) {
+    let judge = language_judge().await;
+    let mut report = Vec::new();
+    for statement in statements {
+        let sql = format!("{prefix}{statement}");
+        let mut wanted = match judged(&judge, &sql).await {
+            Ok(rows) => rows,
+            Err(error) => {
+                report.push(format!("{statement}\n  the judge refuses it: {error}"));
+                continue;
+            }
+        };
+        let mut got = match in_engine(&sql).await {
+            Ok(rows) => rows,
+            Err(error) => {
+                report.push(format!("{statement}\n  {error}"));
+                continue;
+            }
+        };
+        let ordered = statement.rsplit(')').next().is_some_and(|end| end.contains("ORDER BY"));
+        if !ordered {
+            got.sort();
+            wanted.sort();
+        }
+        if got != wanted {
+            report.push(format!("{statement}\n  got    {got:?}\n  wanted {wanted:?}"));
+        }
+    }
+    assert!(report.is_empty(), "{} of {} differ\n\n{}", report.len(), statements.len(), report.join("\n\n"));
+}

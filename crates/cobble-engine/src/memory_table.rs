@@ -10,7 +10,7 @@ use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{JoinKind, Scan, SortKey, Table, TableColumn, TableKind};
+use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{
     GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict,
 };
@@ -113,7 +113,7 @@ impl Offer for MemoryOffer {
         kept()
     }
 
-    fn join(&mut self, _: &dyn Offer, _: JoinKind, _: &[(Expr, Expr)], _: &[Expr]) -> Verdict {
+    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
         kept()
     }
 

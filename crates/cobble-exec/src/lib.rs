@@ -9,6 +9,7 @@ mod memory;
 mod operators;
 mod pipeline;
 mod run;
+mod spill;
 
 pub use expression::{Compiler, fold_constant};
 pub use measures::Measures;

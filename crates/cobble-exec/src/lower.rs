@@ -1,13 +1,14 @@
 //! A physical plan as pipelines. Walks the plan from the sources up: row-wise operators extend the branches below them,
 //! operators that must see all their input end a pipeline and begin the next.
 
-use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex};
 
 use arrow::compute::SortOptions;
 use arrow::record_batch::RecordBatch;
-use cobble_plan::offer::ScanTools;
-use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan, Side};
+use cobble_plan::offer::{GateScan, ScanTools};
+use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
+use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
+use cobble_plan::{Column, Expr, SortKey};
 use cobble_types::Result;
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
@@ -16,31 +17,61 @@ use crate::batch::{BATCH_ROWS, batch_of, schema_of};
 use crate::expression::{Compiled, Compiler, Conjunction, Places};
 use crate::keys::KeyEncoder;
 use crate::measures::Measures;
-use crate::memory::MemoryPool;
-use crate::operators::aggregate::{Aggregate, Shape};
+use crate::memory::{MemoryPool, Reservation};
+use crate::operators::accumulators::accumulator;
+use crate::operators::aggregate::{Aggregate, AggregateSpec, Merged};
+use crate::operators::cte::{CteSource, Keep, Kept, Recursion, Shelf};
+use crate::operators::expand::Expand;
 use crate::operators::filter::Filter;
 use crate::operators::gate::GateSource;
 use crate::operators::handoff::{Handoff, HandoffSource};
-use crate::operators::hash_join::{Build, BuildRows, JoinShape, Probe, SharedTable};
+use crate::operators::join::{Build, JoinShape, JoinSpec, MarkRule, Probe, Rest};
 use crate::operators::limit::Limit;
 use crate::operators::project::Project;
-use crate::operators::single_row::SingleRow;
-use crate::operators::sort::{Sort, SortKeys};
-use crate::pipeline::{Branch, Pipeline, Sink, Source, StepFactory, Target};
+use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
+use crate::operators::window::{Bound, Call, Function, WindowShape, WindowSink, WindowSource};
+use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target};
+use crate::spill::SpillPlace;
 
-pub struct Lowering<'a> {
-    pub plan: &'a PhysicalPlan,
-    pub measures: &'a Measures,
+/// What the operators of a run share.
+#[derive(Clone)]
+pub struct Surroundings {
+    pub gates: Arc<Vec<Arc<dyn GateScan>>>,
+    pub measures: Arc<Measures>,
     pub pool: Arc<MemoryPool>,
     pub cancel: CancellationToken,
+    pub spill: SpillPlace,
+    pub shelf: Shelf,
+    pub tasks: usize,
+}
+
+impl Surroundings {
+    /// All rows of a part of the plan, run now: a round of a recursion.
+    pub async fn run_to_end(&self, node: &Arc<PhysicalNode>) -> Result<Vec<RecordBatch>> {
+        let collect = Arc::new(Collect::default());
+        let mut lowering = Lowering { run: self.clone(), pipelines: Vec::new() };
+        let branches = lowering.branches(node)?;
+        lowering.add_pipeline(branches, Target::Sink(collect.clone(), self.measures.step(node.step)));
+        for pipeline in lowering.pipelines {
+            pipeline.run(self.tasks, &self.cancel).await?;
+        }
+        Ok(collect.take())
+    }
+}
+
+pub struct Lowering {
+    pub run: Surroundings,
     pub pipelines: Vec<Pipeline>,
 }
 
-impl Lowering<'_> {
+impl Lowering {
     /// All pipelines of the plan, the last of which sends the result.
-    pub fn lower(mut self, output: mpsc::Sender<Result<RecordBatch>>) -> Result<Vec<Pipeline>> {
-        let root = self.plan.root.clone();
-        let branches = self.branches(&root)?;
+    pub fn lower(
+        mut self,
+        root: &Arc<PhysicalNode>,
+        output: mpsc::Sender<Result<RecordBatch>>,
+    ) -> Result<Vec<Pipeline>> {
+        let branches = self.branches(root)?;
         self.add_pipeline(branches, Target::Output(output));
         Ok(self.pipelines)
     }
@@ -51,16 +82,16 @@ impl Lowering<'_> {
     }
 
     fn branches(&mut self, node: &Arc<PhysicalNode>) -> Result<Vec<Branch>> {
-        let meter = self.measures.step(node.step);
+        let meter = self.run.measures.step(node.step);
         match &node.operator {
             Operator::Gate { gate, ordered } => {
                 let tools = ScanTools {
-                    cancel: self.cancel.clone(),
-                    counters: self.measures.gate(*gate),
+                    cancel: self.run.cancel.clone(),
+                    counters: self.run.measures.gate(*gate),
                     compiler: Arc::new(Compiler),
                     batch_rows: BATCH_ROWS,
                 };
-                let source = GateSource::new(self.plan.gates[*gate].scan.clone(), tools);
+                let source = GateSource::new(self.run.gates[*gate].clone(), tools);
                 Ok(vec![Branch {
                     source: Arc::new(source),
                     source_meter: Some(meter),
@@ -120,16 +151,7 @@ impl Lowering<'_> {
                 }
                 Ok(all)
             }
-            Operator::HashJoin { kind, on, residual, build } => {
-                let left = Places::of(&node.inputs[0].columns);
-                let right = Places::of(&node.inputs[1].columns);
-                let left_keys = on.iter().map(|(l, _)| left.compile(l)).collect::<Result<Vec<_>>>()?;
-                let right_keys = on.iter().map(|(_, r)| right.compile(r)).collect::<Result<Vec<_>>>()?;
-                self.join(node, JoinShape { kind: *kind, build: *build }, left_keys, right_keys, residual)
-            }
-            Operator::NestedLoopJoin { kind, residual, build } => {
-                self.join(node, JoinShape { kind: *kind, build: *build }, vec![], vec![], residual)
-            }
+            Operator::HashJoin(join) | Operator::NestedLoopJoin(join) => self.join(node, join),
             Operator::Aggregate { groups, aggregates } => {
                 let places = Places::of(&node.inputs[0].columns);
                 let keys = groups.iter().map(|(_, e)| places.compile(e)).collect::<Result<Vec<Compiled>>>()?;
@@ -137,54 +159,130 @@ impl Lowering<'_> {
                 let inputs = aggregates
                     .iter()
                     .map(|(_, call)| {
-                        let compile = |e: &Option<cobble_plan::Expr>| e.as_ref().map(|e| places.compile(e)).transpose();
-                        Ok((compile(&call.argument)?, compile(&call.filter)?))
+                        let values = call.arguments.iter().chain(call.order.iter().map(|key| &key.expr));
+                        let filter = call.filter.as_ref().map(|e| places.compile(e)).transpose()?;
+                        Ok((values.map(|e| places.compile(e)).collect::<Result<_>>()?, filter))
                     })
                     .collect::<Result<_>>()?;
-                let calls = aggregates.iter().map(|(_, call)| call.clone()).collect();
-                let out = Arc::new(Handoff::default());
-                let sink = Aggregate {
-                    shape: Arc::new(Shape { keys, encoder, calls, inputs }),
+                let widths = aggregates.iter().map(|(_, call)| Ok(accumulator(call)?.state(0)?.len()));
+                let spec = Arc::new(AggregateSpec {
+                    keys,
+                    encoder,
+                    calls: aggregates.iter().map(|(_, call)| call.clone()).collect(),
+                    inputs,
+                    widths: widths.collect::<Result<_>>()?,
                     schema: schema_of(&node.columns),
-                    pool: self.pool.clone(),
+                    pool: self.run.pool.clone(),
                     meter,
-                    finished: Arc::default(),
-                    out: out.clone(),
-                };
-                self.broken(node, Arc::new(sink), out, false)
+                    spill: self.run.spill.clone(),
+                    finished: Mutex::default(),
+                    out: Mutex::default(),
+                });
+                self.broken(node, Arc::new(Aggregate(spec.clone())), Arc::new(Merged(spec)), false)
             }
             Operator::Sort { keys, fetch } => {
-                let places = Places::of(&node.inputs[0].columns);
-                let keys = keys
-                    .iter()
-                    .map(|key| {
-                        let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
-                        Ok((places.compile(&key.expr)?, options))
-                    })
-                    .collect::<Result<_>>()?;
-                let out = Arc::new(Handoff::default());
-                let sink = Sort {
-                    keys: Arc::new(SortKeys::new(keys)),
+                let spec = Arc::new(SortSpec {
+                    keys: SortKeys::new(sort_keys(keys, &node.inputs[0].columns)?),
                     fetch: fetch.map(|n| usize::try_from(n).unwrap_or(usize::MAX / 8)),
                     schema: schema_of(&node.columns),
-                    pool: self.pool.clone(),
+                    pool: self.run.pool.clone(),
                     meter,
-                    collected: Arc::default(),
-                    out: out.clone(),
-                };
-                self.broken(node, Arc::new(sink), out, true)
+                    spill: self.run.spill.clone(),
+                    runs: Mutex::default(),
+                });
+                self.broken(node, Arc::new(Sort(spec.clone())), Arc::new(SortedRuns(spec)), true)
             }
-            Operator::SingleRow => {
-                let out = Arc::new(Handoff::default());
-                let sink = SingleRow { schema: schema_of(&node.columns), row: Arc::default(), out: out.clone() };
-                self.broken(node, Arc::new(sink), out, false)
+            Operator::Window { partition, order, calls } => {
+                let input = &node.inputs[0].columns;
+                let places = Places::of(input);
+                let partition = partition.iter().map(|e| places.compile(e)).collect::<Result<Vec<_>>>()?;
+                let encoder = Arc::new(KeyEncoder::new(partition.iter().map(|k| k.data_type().clone()).collect())?);
+                let shape = Arc::new(WindowShape {
+                    partition,
+                    order: sort_keys(order, input)?,
+                    calls: calls.iter().map(|(_, call)| window_call(call, &places)).collect::<Result<_>>()?,
+                    input_schema: schema_of(input),
+                    schema: schema_of(&node.columns),
+                });
+                let buckets = Arc::new(Mutex::new(Vec::new()));
+                let (pool, spill) = (self.run.pool.clone(), self.run.spill.clone());
+                let sink = WindowSink {
+                    shape: shape.clone(),
+                    encoder,
+                    pool: pool.clone(),
+                    meter: meter.clone(),
+                    spill,
+                    collected: Arc::default(),
+                    out: buckets.clone(),
+                };
+                let source = WindowSource { shape, pool, meter, buckets };
+                self.broken(node, Arc::new(sink), Arc::new(source), false)
+            }
+            Operator::Expand { function, arguments, made, outer } => {
+                let places = Places::of(&node.inputs[0].columns);
+                let arguments = arguments.iter().map(|e| places.compile(e)).collect::<Result<_>>()?;
+                let step = Expand {
+                    function: *function,
+                    arguments: Arc::new(arguments),
+                    outer: *outer,
+                    made: made.iter().map(|c| c.sql_type.to_arrow()).collect(),
+                    schema: schema_of(&node.columns),
+                };
+                self.extended(node, Arc::new(step))
+            }
+            Operator::With { ids } => {
+                let Some((body, definitions)) = node.inputs.split_last() else { return Ok(vec![]) };
+                for (id, definition) in ids.iter().zip(definitions) {
+                    let kept = Arc::new(Kept::new(schema_of(&definition.columns), vec![]));
+                    let branches = self.branches(definition)?;
+                    let (pool, own) = (self.run.pool.clone(), meter.clone());
+                    let keep = Keep {
+                        kept: kept.clone(),
+                        memory: Arc::new(move || Reservation::new(&pool, &own)),
+                        meter: meter.clone(),
+                        spill: self.run.spill.clone(),
+                    };
+                    self.run.shelf.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*id, kept);
+                    self.add_pipeline(branches, Target::Sink(Arc::new(keep), meter.clone()));
+                }
+                self.branches(body)
+            }
+            Operator::CteScan { id, name, places } => {
+                let source =
+                    CteSource::new(self.run.shelf.clone(), *id, name.clone(), places.clone(), schema_of(&node.columns));
+                Ok(vec![Branch {
+                    source: Arc::new(source),
+                    source_meter: Some(meter),
+                    steps: vec![],
+                    ordered: false,
+                    phase: 0,
+                }])
+            }
+            Operator::Recursive { id, name, distinct } => {
+                let source = Recursion {
+                    surroundings: self.run.clone(),
+                    id: *id,
+                    name: name.clone(),
+                    distinct: *distinct,
+                    base: node.inputs[0].clone(),
+                    step: node.inputs[1].clone(),
+                    schema: schema_of(&node.columns),
+                    taken: Arc::default(),
+                };
+                Ok(vec![Branch {
+                    source: Arc::new(source),
+                    source_meter: Some(meter),
+                    steps: vec![],
+                    ordered: false,
+                    phase: 0,
+                }])
             }
         }
     }
 
     /// The branches below, each with one more step.
     fn extended(&mut self, node: &Arc<PhysicalNode>, step: Arc<dyn StepFactory>) -> Result<Vec<Branch>> {
-        let meter = self.measures.step(node.step);
+        let meter = self.run.measures.step(node.step);
         let mut branches = self.branches(&node.inputs[0])?;
         branches.iter_mut().for_each(|branch| branch.steps.push((step.clone(), meter.clone())));
         Ok(branches)
@@ -195,74 +293,112 @@ impl Lowering<'_> {
         &mut self,
         node: &Arc<PhysicalNode>,
         sink: Arc<dyn Sink>,
-        out: Arc<Handoff>,
+        source: Arc<dyn Source>,
         ordered: bool,
     ) -> Result<Vec<Branch>> {
-        let meter = self.measures.step(node.step);
+        let meter = self.run.measures.step(node.step);
         let branches = self.branches(&node.inputs[0])?;
-        self.add_pipeline(branches, Target::Sink(sink, meter));
-        Ok(vec![Branch { source: Arc::new(HandoffSource(out)), source_meter: None, steps: vec![], ordered, phase: 0 }])
+        self.add_pipeline(branches, Target::Sink(sink, meter.clone()));
+        Ok(vec![Branch { source, source_meter: Some(meter), steps: vec![], ordered, phase: 0 }])
     }
 
-    fn join(
-        &mut self,
-        node: &Arc<PhysicalNode>,
-        shape: JoinShape,
-        left_keys: Vec<Compiled>,
-        right_keys: Vec<Compiled>,
-        residual: &[cobble_plan::Expr],
-    ) -> Result<Vec<Branch>> {
-        let meter = self.measures.step(node.step);
+    fn join(&mut self, node: &Arc<PhysicalNode>, join: &JoinWork) -> Result<Vec<Branch>> {
+        let meter = self.run.measures.step(node.step);
+        let shape = JoinShape { kind: join.kind, build: join.build };
         let (left, right) = (&node.inputs[0], &node.inputs[1]);
         let (build_node, probe_node) = if shape.build == Side::Left { (left, right) } else { (right, left) };
+        let (left_places, right_places) = (Places::of(&left.columns), Places::of(&right.columns));
+        let left_keys = join.on.iter().map(|k| left_places.compile(&k.left)).collect::<Result<Vec<_>>>()?;
+        let right_keys = join.on.iter().map(|k| right_places.compile(&k.right)).collect::<Result<Vec<_>>>()?;
         let (build_keys, probe_keys) =
             if shape.build == Side::Left { (left_keys, right_keys) } else { (right_keys, left_keys) };
-        let encoder = Arc::new(KeyEncoder::new(build_keys.iter().map(|k| k.data_type().clone()).collect())?);
-        let table: SharedTable = Arc::new(OnceLock::new());
         let pair_columns: Vec<_> = left.columns.iter().chain(&right.columns).cloned().collect();
-
-        let build_branches = self.branches(build_node)?;
-        let build = Build {
-            shape,
-            keys: Arc::new(build_keys),
-            encoder: encoder.clone(),
-            schema: schema_of(&build_node.columns),
-            pool: self.pool.clone(),
-            meter: meter.clone(),
-            collected: Arc::default(),
-            table: table.clone(),
+        let mark = match &join.mark {
+            None => None,
+            Some(mark) if mark.of_key => Some(MarkRule::OfKey),
+            Some(mark) if mark.compare.is_empty() => Some(MarkRule::Exists),
+            Some(mark) => {
+                let places = Places::of(&pair_columns);
+                Some(MarkRule::Compare(mark.compare.iter().map(|e| places.compile(e)).collect::<Result<_>>()?))
+            }
         };
+        let spec = Arc::new(JoinSpec {
+            shape,
+            encoder: KeyEncoder::new(build_keys.iter().map(|k| k.data_type().clone()).collect())?,
+            build_keys,
+            probe_keys,
+            null_safe: join.on.iter().map(|key| key.null_safe).collect(),
+            residual: Conjunction::compile(&join.residual, &pair_columns)?,
+            has_residual: !join.residual.is_empty(),
+            mark,
+            build_schema: schema_of(&build_node.columns),
+            probe_schema: schema_of(&probe_node.columns),
+            pair_schema: schema_of(&pair_columns),
+            schema: schema_of(&node.columns),
+            pool: self.run.pool.clone(),
+            meter: meter.clone(),
+            spill: self.run.spill.clone(),
+            built: std::sync::OnceLock::new(),
+            waiting: Mutex::default(),
+        });
+        let build_branches = self.branches(build_node)?;
+        let build = Build { spec: spec.clone(), collected: Arc::default() };
         self.add_pipeline(build_branches, Target::Sink(Arc::new(build), meter.clone()));
 
         let mut branches = self.branches(probe_node)?;
-        let probe: Arc<dyn StepFactory> = Arc::new(Probe {
-            shape,
-            keys: Arc::new(probe_keys),
-            encoder,
-            residual: Arc::new(Conjunction::compile(residual, &pair_columns)?),
-            has_residual: !residual.is_empty(),
-            pair_schema: schema_of(&pair_columns),
-            schema: schema_of(&node.columns),
-            table: table.clone(),
-        });
+        let probe: Arc<dyn StepFactory> = Arc::new(Probe(spec.clone()));
         branches.iter_mut().for_each(|branch| branch.steps.push((probe.clone(), meter.clone())));
-        if shape.has_second_phase() {
-            let phase = branches.iter().map(|b| b.phase).max().unwrap_or(0) + 1;
-            let rows = BuildRows {
-                shape,
-                schema: schema_of(&node.columns),
-                probe_schema: schema_of(&probe_node.columns),
-                table,
-                taken: Arc::new(AtomicBool::new(false)),
-            };
-            branches.push(Branch {
-                source: Arc::new(rows) as Arc<dyn Source>,
-                source_meter: Some(meter),
-                steps: vec![],
-                ordered: false,
-                phase,
-            });
-        }
+        let phase = branches.iter().map(|b| b.phase).max().unwrap_or(0) + 1;
+        branches.push(Branch {
+            source: Arc::new(Rest::new(spec)),
+            source_meter: Some(meter),
+            steps: vec![],
+            ordered: false,
+            phase,
+        });
         Ok(branches)
     }
+}
+
+fn sort_keys(keys: &[SortKey], columns: &[Column]) -> Result<Vec<(Compiled, SortOptions)>> {
+    let places = Places::of(columns);
+    keys.iter()
+        .map(|key| {
+            let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
+            Ok((places.compile(&key.expr)?, options))
+        })
+        .collect()
+}
+
+fn window_call(call: &WindowCall, places: &Places) -> Result<Call> {
+    let compiled = |all: &[Expr]| all.iter().map(|e| places.compile(e)).collect::<Result<Vec<_>>>();
+    let function = match &call.function {
+        WindowFunction::Ranking { function, arguments } => {
+            Function::Ranking { function: *function, arguments: compiled(arguments)?, result: call.sql_type.to_arrow() }
+        }
+        WindowFunction::Aggregate(aggregate) => {
+            let values: Vec<Expr> =
+                aggregate.arguments.iter().chain(aggregate.order.iter().map(|key| &key.expr)).cloned().collect();
+            Function::Aggregate {
+                call: aggregate.clone(),
+                values: compiled(&values)?,
+                filter: aggregate.filter.as_ref().map(|e| places.compile(e)).transpose()?,
+            }
+        }
+    };
+    let bound = |bound: &FrameBound| {
+        Ok::<_, cobble_types::Error>(match bound {
+            FrameBound::UnboundedPreceding | FrameBound::UnboundedFollowing => Bound::Unbounded,
+            FrameBound::CurrentRow => Bound::CurrentRow,
+            FrameBound::Preceding(e) => Bound::Preceding(places.compile(e)?),
+            FrameBound::Following(e) => Bound::Following(places.compile(e)?),
+        })
+    };
+    Ok(Call {
+        function,
+        unit: call.frame.unit,
+        start: bound(&call.frame.start)?,
+        end: bound(&call.frame.end)?,
+        exclusion: call.frame.exclusion,
+    })
 }

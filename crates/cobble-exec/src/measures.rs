@@ -17,6 +17,7 @@ pub struct StepMeter {
     nanoseconds: AtomicU64,
     held: AtomicU64,
     held_peak: AtomicU64,
+    spilled: AtomicU64,
 }
 
 impl StepMeter {
@@ -34,6 +35,11 @@ impl StepMeter {
         self.held_peak.fetch_max(held, Ordering::Relaxed);
     }
 
+    /// Counts bytes written to disk.
+    pub fn spilled(&self, bytes: u64) {
+        self.spilled.fetch_add(bytes, Ordering::Relaxed);
+    }
+
     pub fn release(&self, bytes: u64) {
         self.held.fetch_sub(bytes, Ordering::Relaxed);
     }
@@ -44,6 +50,7 @@ impl StepMeter {
             batches: self.batches.load(Ordering::Relaxed),
             seconds: self.nanoseconds.load(Ordering::Relaxed) as f64 / 1e9,
             memory: self.held_peak.load(Ordering::Relaxed),
+            spilled: self.spilled.load(Ordering::Relaxed),
         }
     }
 }
@@ -70,6 +77,7 @@ impl Measures {
                     nanoseconds: AtomicU64::new(0),
                     held: AtomicU64::new(0),
                     held_peak: AtomicU64::new(0),
+                    spilled: AtomicU64::new(0),
                 })
             })
             .collect();

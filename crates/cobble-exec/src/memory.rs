@@ -38,6 +38,41 @@ impl Reservation {
         Reservation { pool: pool.clone(), meter: meter.clone(), bytes: 0 }
     }
 
+    /// Grows only while the run leaves room for others: what can go to disk gives way at half of the memory.
+    pub fn grow_within_share(&mut self, more: usize) -> Result<()> {
+        let used = self.pool.used.load(Ordering::Relaxed) + more as u64;
+        if used > self.pool.limit / 2 { Err(self.too_much(used - more as u64)) } else { self.grow(more) }
+    }
+
+    /// Sets what is held, as `resize` does, under the rule of `grow_within_share`.
+    pub fn resize_within_share(&mut self, bytes: usize) -> Result<()> {
+        match (bytes as u64).checked_sub(self.bytes) {
+            Some(more) if more > 0 => self.grow_within_share(more as usize),
+            _ => self.resize(bytes),
+        }
+    }
+
+    /// Hands a part of what is held to a reservation of its own.
+    pub fn split(&mut self, bytes: usize) -> Result<Reservation> {
+        let bytes = (bytes as u64).min(self.bytes);
+        self.bytes -= bytes;
+        Ok(Reservation { pool: self.pool.clone(), meter: self.meter.clone(), bytes })
+    }
+
+    fn too_much(&self, used: u64) -> Error {
+        Error::new(
+            Code::MemoryLimit,
+            format!(
+                "step {} ({}) needs more memory than the run may have: {} MiB of {} MiB are in use",
+                self.meter.step,
+                self.meter.text,
+                used >> 20,
+                self.pool.limit >> 20
+            ),
+        )
+        .hint("raise run.memory, or select fewer rows, columns or groups")
+    }
+
     /// Sets what is held to `bytes`. Fails, holding what it held before, when the run may not have that much.
     pub fn resize(&mut self, bytes: usize) -> Result<()> {
         let bytes = bytes as u64;
@@ -51,17 +86,7 @@ impl Reservation {
         let used = self.pool.used.fetch_add(more, Ordering::Relaxed) + more;
         if used > self.pool.limit {
             self.pool.used.fetch_sub(more, Ordering::Relaxed);
-            return Err(Error::new(
-                Code::MemoryLimit,
-                format!(
-                    "step {} ({}) needs more memory than the run may have: {} MiB of {} MiB are in use",
-                    self.meter.step,
-                    self.meter.text,
-                    (used - more) >> 20,
-                    self.pool.limit >> 20
-                ),
-            )
-            .hint("raise run.memory, or select fewer rows, columns or groups"));
+            return Err(self.too_much(used - more));
         }
         self.pool.peak.fetch_max(used, Ordering::Relaxed);
         self.meter.hold(more);
@@ -71,6 +96,10 @@ impl Reservation {
 
     pub fn grow(&mut self, more: usize) -> Result<()> {
         self.resize(self.bytes as usize + more)
+    }
+
+    pub fn shrink(&mut self, less: usize) -> Result<()> {
+        self.resize((self.bytes as usize).saturating_sub(less))
     }
 }
 

@@ -2,8 +2,8 @@
 //! batches through steps of their own into the sink; when all are done, the sink is sealed and the next pipeline may read
 //! what it holds. Pipelines of a run are executed in the order in which they were made, inputs first.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use arrow::record_batch::RecordBatch;
@@ -54,6 +54,39 @@ pub trait Sink: Send + Sync {
 pub trait SinkTask: Send {
     fn push(&mut self, batch: RecordBatch) -> Result<()>;
     fn finish(self: Box<Self>) -> Result<()>;
+}
+
+/// A sink that keeps its batches in memory, for the rounds of a recursion.
+#[derive(Default)]
+pub struct Collect(Arc<Mutex<Vec<RecordBatch>>>);
+
+impl Collect {
+    pub fn take(&self) -> Vec<RecordBatch> {
+        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+struct CollectTask(Arc<Mutex<Vec<RecordBatch>>>);
+
+impl Sink for Collect {
+    fn task(&self) -> Box<dyn SinkTask> {
+        Box::new(CollectTask(self.0.clone()))
+    }
+
+    fn seal(&self) -> Result<()> {
+        Ok(())
+    }
+}
+
+impl SinkTask for CollectTask {
+    fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(batch);
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<()> {
+        Ok(())
+    }
 }
 
 pub struct Branch {

@@ -11,9 +11,10 @@ use tokio::runtime::{Builder, Runtime};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
-use crate::lower::Lowering;
+use crate::lower::{Lowering, Surroundings};
 use crate::measures::Measures;
 use crate::memory::MemoryPool;
+use crate::spill::SpillPlace;
 
 /// Batches of a result that may wait for a slow reader.
 const RESULT_BATCHES: usize = 4;
@@ -89,28 +90,39 @@ pub fn start(
     let measures = Arc::new(Measures::new(plan));
     let memory = MemoryPool::new(settings.run_memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
-    let lowering =
-        Lowering { plan, measures: &measures, pool: memory.clone(), cancel: cancel.clone(), pipelines: Vec::new() };
-    let pipelines = lowering.lower(sender.clone())?;
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
+    let surroundings = Surroundings {
+        gates: Arc::new(plan.gates.iter().map(|gate| gate.scan.clone()).collect()),
+        measures: measures.clone(),
+        pool: memory.clone(),
+        cancel: cancel.clone(),
+        spill: SpillPlace::chosen(),
+        shelf: Arc::default(),
+        tasks,
+    };
+    let pipelines = Lowering { run: surroundings, pipelines: Vec::new() }.lower(&plan.root, sender.clone())?;
     let limit = settings.run_time;
     let run_cancel = cancel.clone();
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
-    runtime.spawn(async move {
+    let working = runtime.spawn(async move {
         let work = async {
             for pipeline in pipelines {
                 pipeline.run(tasks, &run_cancel).await?;
             }
             Ok(())
         };
-        let outcome = match limit {
+        match limit {
             None => work.await,
             Some(seconds) => tokio::time::timeout(Duration::from_secs_f64(seconds), work).await.unwrap_or_else(|_| {
                 run_cancel.cancel();
                 Err(Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s"))
                     .hint("raise run.time, or read less"))
             }),
-        };
+        }
+    });
+    runtime.spawn(async move {
+        // However the work ends, a result that is not whole must not look like one that is.
+        let outcome = working.await.unwrap_or_else(|e| Err(Error::internal(format!("the run stopped: {e}"))));
         if let Err(error) = outcome {
             // A reader that has gone away is not told.
             let _ = sender.send(Err(error)).await;

@@ -45,6 +45,9 @@ pub struct StepMeasure {
     pub seconds: f64,
     /// Most bytes held at one time.
     pub memory: u64,
+    /// Bytes written to disk because memory did not suffice.
+    #[serde(default)]
+    pub spilled: u64,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -17,6 +17,8 @@ const GUESS_RANGE: f64 = 0.3;
 const GUESS_LIKE: f64 = 0.1;
 const GUESS_OTHER: f64 = 0.25;
 const GUESS_DISTINCT_SHARE: f64 = 0.1;
+/// Rows that a row becomes by a function or a recursion.
+const GUESS_EXPANSION: f64 = 10.0;
 
 #[derive(Debug, Clone, Default)]
 pub struct Estimate {
@@ -123,7 +125,16 @@ pub fn estimate(plan: &LogicalPlan) -> Estimate {
         LogicalPlan::Union { inputs, .. } => {
             Estimate { rows: inputs.iter().map(|input| estimate(input).rows).sum(), columns: HashMap::new() }
         }
-        LogicalPlan::SingleRow { input } => estimate(input).scaled(1.0),
+        LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => estimate(input),
+        LogicalPlan::Expand { input, .. } => {
+            let below = estimate(input);
+            Estimate { rows: below.rows * GUESS_EXPANSION, columns: below.columns }
+        }
+        // A definition is estimated where it is computed; its readers do not see it from here.
+        LogicalPlan::CteScan { .. } => Estimate { rows: GUESS_TABLE_ROWS, columns: HashMap::new() },
+        LogicalPlan::Recursive { base, .. } => {
+            Estimate { rows: estimate(base).rows * GUESS_EXPANSION, columns: HashMap::new() }
+        }
     }
 }
 
@@ -137,13 +148,13 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
     let keyed = join
         .on
         .iter()
-        .fold(left.rows * right.rows, |rows, (l, r)| rows / left.distinct(l).max(right.distinct(r)).max(1.0));
+        .fold(left.rows * right.rows, |rows, k| rows / left.distinct(&k.left).max(right.distinct(&k.right)).max(1.0));
     let matched = join.residual.iter().fold(keyed, |rows, _| rows * GUESS_RANGE);
     // The share of left rows with a partner, for semi and anti joins: distinct right keys over distinct left keys.
     let partnered = join
         .on
         .iter()
-        .map(|(l, r)| (right.distinct(r).min(right.rows) / left.distinct(l).max(1.0)).min(1.0))
+        .map(|k| (right.distinct(&k.right).min(right.rows) / left.distinct(&k.left).max(1.0)).min(1.0))
         .fold(1.0, f64::min);
     let rows = match join.kind {
         JoinKind::Inner => matched,
@@ -151,6 +162,7 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
         JoinKind::Right => matched.max(right.rows),
         JoinKind::Full => matched.max(left.rows).max(right.rows),
         JoinKind::Semi => left.rows * partnered,
+        JoinKind::Single | JoinKind::Mark => left.rows,
         JoinKind::Anti | JoinKind::NullAwareAnti => left.rows * (1.0 - partnered).max(0.05),
     };
     let mut columns = left.columns.clone();
@@ -160,9 +172,9 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
     let mut result = Estimate { rows, columns }.scaled(rows);
     if join.kind == JoinKind::Inner {
         // Both key columns keep the smaller number of distinct values.
-        for (l, r) in &join.on {
-            let distinct = left.distinct(l).min(right.distinct(r));
-            for key in [l, r] {
+        for join_key in &join.on {
+            let distinct = left.distinct(&join_key.left).min(right.distinct(&join_key.right));
+            for key in join_key.sides() {
                 if let Expr::Column(column) = key {
                     result.columns.entry(column.id).or_default().distinct = Some(distinct);
                 }

@@ -14,11 +14,15 @@ pub mod planner;
 pub mod rewrites;
 pub mod settings;
 pub mod statistics;
+pub mod table_function;
+pub mod window;
 
 pub use aggregate::{AggregateCall, AggregateFunction};
 pub use document::PlanDocument;
 pub use expr::{BinaryOp, Column, Expr};
 pub use function::{Function, Volatility};
-pub use logical::{JoinKind, LogicalPlan, SortKey};
+pub use logical::{JoinKey, JoinKind, LogicalPlan, SortKey};
 pub use settings::Settings;
 pub use statistics::{ColumnStatistics, TableStatistics};
+pub use table_function::TableFunction;
+pub use window::{Ranking, WindowCall, WindowFunction};

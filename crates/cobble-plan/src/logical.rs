@@ -7,9 +7,11 @@ use std::sync::Arc;
 use cobble_types::{ColumnId, ObjectName, SqlType};
 
 use crate::aggregate::AggregateCall;
-use crate::expr::{Column, Expr, comma_separated};
+use crate::expr::{BinaryOp, Column, Expr, comma_separated};
 use crate::offer::Source;
 use crate::statistics::TableStatistics;
+use crate::table_function::TableFunction;
+use crate::window::WindowCall;
 
 /// A table as its connector describes it.
 #[derive(Debug)]
@@ -58,6 +60,10 @@ pub enum JoinKind {
     Anti,
     /// `NOT IN`: left rows of which it is certain that no right row equals them.
     NullAwareAnti,
+    /// Every left row once, with its only partner or nulls; a second partner is an error. A subquery used as a value.
+    Single,
+    /// Every left row once, with a truth value that says whether it has a partner. A subquery used as a condition.
+    Mark,
 }
 
 impl JoinKind {
@@ -70,13 +76,66 @@ impl JoinKind {
             JoinKind::Semi => "semi join",
             JoinKind::Anti => "anti join",
             JoinKind::NullAwareAnti => "null-aware anti join",
+            JoinKind::Single => "single join",
+            JoinKind::Mark => "mark join",
         }
     }
 
     /// True when only the left side's columns come out.
     pub fn left_only(self) -> bool {
-        matches!(self, JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti)
+        matches!(self, JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti | JoinKind::Mark)
     }
+
+    /// True when every left row comes out at least once, whatever its partners, so that the right side may not be
+    /// evaluated for fewer rows than it is joined with.
+    pub fn keeps_left(self) -> bool {
+        matches!(self, JoinKind::Left | JoinKind::Full | JoinKind::Single | JoinKind::Mark)
+    }
+}
+
+/// An equality between the sides of a join.
+#[derive(Debug, Clone, PartialEq)]
+pub struct JoinKey {
+    pub left: Expr,
+    pub right: Expr,
+    /// Nulls equal each other; otherwise a null matches nothing.
+    pub null_safe: bool,
+}
+
+impl JoinKey {
+    pub fn plain(left: Expr, right: Expr) -> JoinKey {
+        JoinKey { left, right, null_safe: false }
+    }
+
+    pub fn null_safe(left: Expr, right: Expr) -> JoinKey {
+        JoinKey { left, right, null_safe: true }
+    }
+
+    pub fn as_condition(&self) -> Expr {
+        let op = if self.null_safe { BinaryOp::IsNotDistinctFrom } else { BinaryOp::Eq };
+        Expr::compare(op, self.left.clone(), self.right.clone())
+    }
+
+    pub fn sides(&self) -> [&Expr; 2] {
+        [&self.left, &self.right]
+    }
+}
+
+impl fmt::Display for JoinKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.as_condition().fmt(f)
+    }
+}
+
+/// The truth value that a mark join adds to each left row.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mark {
+    pub column: Column,
+    /// What is compared, with SQL's three values: true when it is true for some partner, unknown when it is unknown for
+    /// some and true for none. Without it the mark says whether there is a partner.
+    pub compare: Vec<Expr>,
+    /// True when the mark is the outcome of the join's only key, with its three values.
+    pub of_key: bool,
 }
 
 #[derive(Debug, Clone)]
@@ -84,10 +143,50 @@ pub struct Join {
     pub left: Arc<LogicalPlan>,
     pub right: Arc<LogicalPlan>,
     pub kind: JoinKind,
-    /// Equalities, left side first. Nulls never match.
-    pub on: Vec<(Expr, Expr)>,
-    /// Conditions over both sides that are not such equalities.
+    pub on: Vec<JoinKey>,
+    /// Conditions over both sides that are not equalities between them.
     pub residual: Vec<Expr>,
+    /// Present for a mark join, and only there.
+    pub mark: Option<Mark>,
+}
+
+impl Join {
+    pub fn new(left: LogicalPlan, right: LogicalPlan, kind: JoinKind) -> Join {
+        Join { left: left.into(), right: right.into(), kind, on: vec![], residual: vec![], mark: None }
+    }
+
+    /// Every expression of the join itself.
+    pub fn expressions(&self) -> impl Iterator<Item = &Expr> {
+        let compared = self.mark.iter().flat_map(|mark| &mark.compare);
+        self.on.iter().flat_map(JoinKey::sides).chain(&self.residual).chain(compared)
+    }
+
+    /// The columns that come out of these two sides.
+    pub fn output(&self, left: Vec<Column>, right: Vec<Column>) -> Vec<Column> {
+        let mut columns = left;
+        if !self.kind.left_only() {
+            columns.extend(right);
+        }
+        columns.extend(self.mark.iter().map(|mark| mark.column.clone()));
+        columns
+    }
+
+    /// What the join does, in words.
+    pub fn text(&self) -> String {
+        let compared = self.mark.iter().flat_map(|mark| &mark.compare).map(|c| format!("whether {c}"));
+        let conditions: Vec<String> = self
+            .on
+            .iter()
+            .map(JoinKey::to_string)
+            .chain(self.residual.iter().map(Expr::to_string))
+            .chain(compared)
+            .collect();
+        match (self.kind, conditions.is_empty()) {
+            (JoinKind::Inner, true) => "combine every row with every row".to_owned(),
+            (kind, true) => format!("{} with every row", kind.words()),
+            (kind, false) => format!("{} on {}", kind.words(), conditions.join(" and ")),
+        }
+    }
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -152,10 +251,50 @@ pub enum LogicalPlan {
         inputs: Vec<Arc<LogicalPlan>>,
         columns: Vec<Column>,
     },
-    /// A scalar subquery: exactly one row, of nulls when the input is empty; two rows are an error.
-    SingleRow {
+    /// Adds columns computed over each row's neighbours. All calls of a node share partition and order.
+    Window {
         input: Arc<LogicalPlan>,
+        partition: Vec<Expr>,
+        order: Vec<SortKey>,
+        calls: Vec<(Column, WindowCall)>,
     },
+    /// Each input row beside each row that the function makes of it; with `outer`, a row without any is kept with nulls.
+    Expand {
+        input: Arc<LogicalPlan>,
+        function: TableFunction,
+        arguments: Vec<Expr>,
+        columns: Vec<Column>,
+        outer: bool,
+    },
+    /// Computes named results once, in order, for the `CteScan`s in later ones and in the body.
+    With {
+        definitions: Vec<CteDefinition>,
+        body: Arc<LogicalPlan>,
+    },
+    /// The rows of a definition, or of the last round of a recursion. Columns correspond by place.
+    CteScan {
+        id: u32,
+        name: String,
+        columns: Vec<(Column, usize)>,
+    },
+    /// The rows of `base`, then those of `step` over what came last, until nothing comes.
+    Recursive {
+        id: u32,
+        name: String,
+        base: Arc<LogicalPlan>,
+        step: Arc<LogicalPlan>,
+        columns: Vec<Column>,
+        /// Rows that have come before are dropped (UNION rather than UNION ALL).
+        distinct: bool,
+    },
+}
+
+/// A result that is computed once and read several times.
+#[derive(Debug, Clone)]
+pub struct CteDefinition {
+    pub id: u32,
+    pub name: String,
+    pub plan: Arc<LogicalPlan>,
 }
 
 impl LogicalPlan {
@@ -163,19 +302,22 @@ impl LogicalPlan {
     pub fn columns(&self) -> Vec<Column> {
         match self {
             LogicalPlan::Scan(scan) => scan.columns.iter().map(|(column, _)| column.clone()).collect(),
-            LogicalPlan::Values { columns, .. } | LogicalPlan::Union { columns, .. } => columns.clone(),
+            LogicalPlan::Values { columns, .. }
+            | LogicalPlan::Union { columns, .. }
+            | LogicalPlan::Recursive { columns, .. } => columns.clone(),
             LogicalPlan::Filter { input, .. }
             | LogicalPlan::Sort { input, .. }
             | LogicalPlan::Limit { input, .. }
-            | LogicalPlan::SingleRow { input } => input.columns(),
-            LogicalPlan::Project { columns, .. } => columns.iter().map(|(column, _)| column.clone()).collect(),
-            LogicalPlan::Join(join) => {
-                let mut columns = join.left.columns();
-                if !join.kind.left_only() {
-                    columns.extend(join.right.columns());
-                }
-                columns
+            | LogicalPlan::With { body: input, .. } => input.columns(),
+            LogicalPlan::CteScan { columns, .. } => columns.iter().map(|(column, _)| column.clone()).collect(),
+            LogicalPlan::Window { input, calls, .. } => {
+                input.columns().into_iter().chain(calls.iter().map(|(column, _)| column.clone())).collect()
             }
+            LogicalPlan::Expand { input, columns, .. } => {
+                input.columns().into_iter().chain(columns.iter().cloned()).collect()
+            }
+            LogicalPlan::Project { columns, .. } => columns.iter().map(|(column, _)| column.clone()).collect(),
+            LogicalPlan::Join(join) => join.output(join.left.columns(), join.right.columns()),
             LogicalPlan::Aggregate { groups, aggregates, .. } => {
                 groups.iter().map(|(c, _)| c.clone()).chain(aggregates.iter().map(|(c, _)| c.clone())).collect()
             }
@@ -188,15 +330,18 @@ impl LogicalPlan {
 
     pub fn inputs(&self) -> Vec<&Arc<LogicalPlan>> {
         match self {
-            LogicalPlan::Scan(_) | LogicalPlan::Values { .. } => vec![],
+            LogicalPlan::Scan(_) | LogicalPlan::Values { .. } | LogicalPlan::CteScan { .. } => vec![],
             LogicalPlan::Filter { input, .. }
             | LogicalPlan::Project { input, .. }
             | LogicalPlan::Aggregate { input, .. }
             | LogicalPlan::Sort { input, .. }
             | LogicalPlan::Limit { input, .. }
-            | LogicalPlan::SingleRow { input } => vec![input],
+            | LogicalPlan::Window { input, .. }
+            | LogicalPlan::Expand { input, .. } => vec![input],
             LogicalPlan::Join(join) => vec![&join.left, &join.right],
             LogicalPlan::Union { inputs, .. } => inputs.iter().collect(),
+            LogicalPlan::With { definitions, body } => definitions.iter().map(|d| &d.plan).chain([body]).collect(),
+            LogicalPlan::Recursive { base, step, .. } => vec![base, step],
         }
     }
 
@@ -204,7 +349,7 @@ impl LogicalPlan {
     pub fn map_inputs(&self, change: &mut dyn FnMut(&LogicalPlan) -> LogicalPlan) -> LogicalPlan {
         let mut shared = |plan: &Arc<LogicalPlan>| Arc::new(change(plan));
         match self {
-            LogicalPlan::Scan(_) | LogicalPlan::Values { .. } => self.clone(),
+            LogicalPlan::Scan(_) | LogicalPlan::Values { .. } | LogicalPlan::CteScan { .. } => self.clone(),
             LogicalPlan::Filter { input, conjuncts } => {
                 LogicalPlan::Filter { input: shared(input), conjuncts: conjuncts.clone() }
             }
@@ -226,8 +371,72 @@ impl LogicalPlan {
             LogicalPlan::Union { inputs, columns } => {
                 LogicalPlan::Union { inputs: inputs.iter().map(shared).collect(), columns: columns.clone() }
             }
-            LogicalPlan::SingleRow { input } => LogicalPlan::SingleRow { input: shared(input) },
+            LogicalPlan::Window { input, partition, order, calls } => LogicalPlan::Window {
+                input: shared(input),
+                partition: partition.clone(),
+                order: order.clone(),
+                calls: calls.clone(),
+            },
+            LogicalPlan::Expand { input, function, arguments, columns, outer } => LogicalPlan::Expand {
+                input: shared(input),
+                function: *function,
+                arguments: arguments.clone(),
+                columns: columns.clone(),
+                outer: *outer,
+            },
+            LogicalPlan::With { definitions, body } => LogicalPlan::With {
+                definitions: definitions.iter().map(|d| CteDefinition { plan: shared(&d.plan), ..d.clone() }).collect(),
+                body: shared(body),
+            },
+            LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {
+                id: *id,
+                name: name.clone(),
+                base: shared(base),
+                step: shared(step),
+                columns: columns.clone(),
+                distinct: *distinct,
+            },
         }
+    }
+
+    /// The operator's own expressions.
+    pub fn expressions(&self) -> Vec<&Expr> {
+        match self {
+            LogicalPlan::Scan(_)
+            | LogicalPlan::Limit { .. }
+            | LogicalPlan::Union { .. }
+            | LogicalPlan::With { .. }
+            | LogicalPlan::CteScan { .. }
+            | LogicalPlan::Recursive { .. } => vec![],
+            LogicalPlan::Values { rows, .. } => rows.iter().flatten().collect(),
+            LogicalPlan::Filter { conjuncts, .. } => conjuncts.iter().collect(),
+            LogicalPlan::Project { columns, .. } => columns.iter().map(|(_, e)| e).collect(),
+            LogicalPlan::Join(join) => join.expressions().collect(),
+            LogicalPlan::Aggregate { groups, aggregates, .. } => groups
+                .iter()
+                .map(|(_, e)| e)
+                .chain(aggregates.iter().flat_map(|(_, call)| call.expressions()))
+                .collect(),
+            LogicalPlan::Sort { keys, .. } => keys.iter().map(|key| &key.expr).collect(),
+            LogicalPlan::Window { partition, order, calls, .. } => partition
+                .iter()
+                .chain(order.iter().map(|key| &key.expr))
+                .chain(calls.iter().flat_map(|(_, call)| call.expressions()))
+                .collect(),
+            LogicalPlan::Expand { arguments, .. } => arguments.iter().collect(),
+        }
+    }
+
+    /// Columns that the plan uses and that nothing in it brings: those of the query around a subquery.
+    pub fn free_columns(&self) -> BTreeSet<ColumnId> {
+        let mut free: BTreeSet<ColumnId> = self.inputs().into_iter().flat_map(|input| input.free_columns()).collect();
+        self.expressions().into_iter().for_each(|e| e.collect_columns(&mut free));
+        for input in self.inputs() {
+            input.column_ids().iter().for_each(|id| {
+                free.remove(id);
+            });
+        }
+        free
     }
 
     /// The same operator with each of its own expressions changed.
@@ -237,24 +446,38 @@ impl LogicalPlan {
             LogicalPlan::Scan(_)
             | LogicalPlan::Limit { .. }
             | LogicalPlan::Union { .. }
-            | LogicalPlan::SingleRow { .. } => {}
+            | LogicalPlan::With { .. }
+            | LogicalPlan::CteScan { .. }
+            | LogicalPlan::Recursive { .. } => {}
             LogicalPlan::Values { rows, .. } => rows.iter_mut().flatten().for_each(|e| *e = change(e)),
             LogicalPlan::Filter { conjuncts, .. } => conjuncts.iter_mut().for_each(|e| *e = change(e)),
             LogicalPlan::Project { columns, .. } => columns.iter_mut().for_each(|(_, e)| *e = change(e)),
             LogicalPlan::Join(join) => {
-                for (left, right) in &mut join.on {
-                    *left = change(left);
-                    *right = change(right);
+                for key in &mut join.on {
+                    key.left = change(&key.left);
+                    key.right = change(&key.right);
                 }
                 join.residual.iter_mut().for_each(|e| *e = change(e));
+                join.mark.iter_mut().flat_map(|mark| &mut mark.compare).for_each(|e| *e = change(e));
             }
             LogicalPlan::Aggregate { groups, aggregates, .. } => {
                 groups.iter_mut().for_each(|(_, e)| *e = change(e));
                 aggregates.iter_mut().for_each(|(_, call)| *call = call.map(change));
             }
             LogicalPlan::Sort { keys, .. } => keys.iter_mut().for_each(|key| key.expr = change(&key.expr)),
+            LogicalPlan::Window { partition, order, calls, .. } => {
+                partition.iter_mut().for_each(|e| *e = change(e));
+                order.iter_mut().for_each(|key| key.expr = change(&key.expr));
+                calls.iter_mut().for_each(|(_, call)| *call = call.map(change));
+            }
+            LogicalPlan::Expand { arguments, .. } => arguments.iter_mut().for_each(|e| *e = change(e)),
         }
         plan
+    }
+
+    /// Every expression of the whole tree changed.
+    pub fn map_all_expressions(&self, change: &mut dyn FnMut(&Expr) -> Expr) -> LogicalPlan {
+        self.map_inputs(&mut |input| input.map_all_expressions(change)).map_expressions(change)
     }
 
     /// Wraps the plan in a filter, joining it with one that is there already.
@@ -287,12 +510,20 @@ impl LogicalPlan {
             }
             LogicalPlan::Filter { conjuncts, .. } => format!("keep rows where {}", conjunct_text(conjuncts)),
             LogicalPlan::Project { columns, .. } => format!("compute {}", project_text(columns)),
-            LogicalPlan::Join(join) => join_text(join.kind, &join.on, &join.residual),
+            LogicalPlan::Join(join) => join.text(),
             LogicalPlan::Aggregate { groups, aggregates, .. } => aggregate_text(groups, aggregates),
             LogicalPlan::Sort { keys, fetch, .. } => sort_text(keys, *fetch),
             LogicalPlan::Limit { limit, offset, .. } => limit_text(*limit, *offset),
             LogicalPlan::Union { inputs, .. } => format!("all rows of {} inputs", inputs.len()),
-            LogicalPlan::SingleRow { .. } => "at most one row".to_owned(),
+            LogicalPlan::Window { partition, order, calls, .. } => window_text(partition, order, calls),
+            LogicalPlan::Expand { function, arguments, outer, .. } => expand_text(*function, arguments, *outer),
+            LogicalPlan::With { definitions, .. } => {
+                format!("compute once: {}", comma_separated(definitions.iter().map(|d| &d.name)))
+            }
+            LogicalPlan::CteScan { name, columns, .. } => {
+                format!("rows of {name} ({})", comma_separated(columns.iter().map(|(column, _)| &column.name)))
+            }
+            LogicalPlan::Recursive { name, .. } => format!("repeat {name} until nothing new comes"),
         }
     }
 
@@ -323,17 +554,21 @@ pub fn project_text(columns: &[(Column, Expr)]) -> String {
     }))
 }
 
-pub fn join_text(kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> String {
-    let conditions: Vec<String> = on
-        .iter()
-        .map(|(left, right)| format!("{left} = {right}"))
-        .chain(residual.iter().map(Expr::to_string))
-        .collect();
-    match (kind, conditions.is_empty()) {
-        (JoinKind::Inner, true) => "combine every row with every row".to_owned(),
-        (kind, true) => format!("{} with every row", kind.words()),
-        (kind, false) => format!("{} on {}", kind.words(), conditions.join(" and ")),
+pub fn window_text(partition: &[Expr], order: &[SortKey], calls: &[(Column, WindowCall)]) -> String {
+    let mut over = Vec::new();
+    if !partition.is_empty() {
+        over.push(format!("within {}", comma_separated(partition)));
     }
+    if !order.is_empty() {
+        over.push(format!("by {}", comma_separated(order)));
+    }
+    let over = if over.is_empty() { "over all rows".to_owned() } else { over.join(" ") };
+    format!("window {over}: {}", comma_separated(calls.iter().map(|(_, call)| call)))
+}
+
+pub fn expand_text(function: TableFunction, arguments: &[Expr], outer: bool) -> String {
+    let kept = if outer { ", rows without any kept" } else { "" };
+    format!("expand by {}({}){kept}", function.name(), comma_separated(arguments))
 }
 
 pub fn aggregate_text(groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> String {

@@ -15,7 +15,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::aggregate::AggregateCall;
 use crate::expr::{Column, Expr};
-use crate::logical::{JoinKind, Scan, SortKey};
+use crate::logical::{Join, Scan, SortKey};
 
 /// What a source says about one piece of work.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -127,7 +127,7 @@ pub trait Offer: Send + Sync + fmt::Debug {
     fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict;
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict;
     /// Joins with another offer of the same connection, which this one then includes.
-    fn join(&mut self, right: &dyn Offer, kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> Verdict;
+    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict;
     fn as_any(&self) -> &dyn Any;
     /// The agreed work as something that can be run: its columns come out in the order of `columns`.
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>>;

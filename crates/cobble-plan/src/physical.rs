@@ -5,8 +5,10 @@ use std::sync::Arc;
 use crate::aggregate::AggregateCall;
 use crate::document::PlanDocument;
 use crate::expr::{Column, Expr};
-use crate::logical::{self, JoinKind, SortKey};
+use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
 use crate::offer::GateScan;
+use crate::table_function::TableFunction;
+use crate::window::WindowCall;
 
 #[derive(Debug)]
 pub struct PhysicalPlan {
@@ -53,18 +55,9 @@ pub enum Operator {
     Project {
         columns: Vec<(Column, Expr)>,
     },
-    HashJoin {
-        kind: JoinKind,
-        on: Vec<(Expr, Expr)>,
-        residual: Vec<Expr>,
-        build: Side,
-    },
+    HashJoin(JoinWork),
     /// Every row with every row; for joins without an equality.
-    NestedLoopJoin {
-        kind: JoinKind,
-        residual: Vec<Expr>,
-        build: Side,
-    },
+    NestedLoopJoin(JoinWork),
     Aggregate {
         groups: Vec<(Column, Expr)>,
         aggregates: Vec<(Column, AggregateCall)>,
@@ -78,7 +71,57 @@ pub enum Operator {
         offset: u64,
     },
     Union,
-    SingleRow,
+    Window {
+        partition: Vec<Expr>,
+        order: Vec<SortKey>,
+        calls: Vec<(Column, WindowCall)>,
+    },
+    Expand {
+        function: TableFunction,
+        arguments: Vec<Expr>,
+        made: Vec<Column>,
+        outer: bool,
+    },
+    /// All inputs but the last are computed once and kept under these ids for the `CteScan`s; the last one's rows come out.
+    With {
+        ids: Vec<u32>,
+    },
+    CteScan {
+        id: u32,
+        name: String,
+        /// Where each column stands in the definition.
+        places: Vec<usize>,
+    },
+    /// The rows of the first input, then of the second over what came last, until nothing comes.
+    Recursive {
+        id: u32,
+        name: String,
+        distinct: bool,
+    },
+}
+
+#[derive(Debug, Clone)]
+pub struct JoinWork {
+    pub kind: JoinKind,
+    pub on: Vec<JoinKey>,
+    pub residual: Vec<Expr>,
+    pub mark: Option<Mark>,
+    pub build: Side,
+}
+
+impl JoinWork {
+    fn text(&self) -> String {
+        let nothing = || Arc::new(LogicalPlan::Values { columns: vec![], rows: vec![] });
+        logical::Join {
+            left: nothing(),
+            right: nothing(),
+            kind: self.kind,
+            on: self.on.clone(),
+            residual: self.residual.clone(),
+            mark: self.mark.clone(),
+        }
+        .text()
+    }
 }
 
 impl Operator {
@@ -89,13 +132,17 @@ impl Operator {
             Operator::Values { .. } => "values",
             Operator::Filter { .. } => "filter",
             Operator::Project { .. } => "project",
-            Operator::HashJoin { .. } => "hash_join",
-            Operator::NestedLoopJoin { .. } => "nested_loop_join",
+            Operator::HashJoin(_) => "hash_join",
+            Operator::NestedLoopJoin(_) => "nested_loop_join",
             Operator::Aggregate { .. } => "aggregate",
             Operator::Sort { .. } => "sort",
             Operator::Limit { .. } => "limit",
             Operator::Union => "union",
-            Operator::SingleRow => "single_row",
+            Operator::Window { .. } => "window",
+            Operator::Expand { .. } => "expand",
+            Operator::With { .. } => "with",
+            Operator::CteScan { .. } => "cte_scan",
+            Operator::Recursive { .. } => "recursive",
         }
     }
 
@@ -112,17 +159,21 @@ impl Operator {
             }
             Operator::Filter { conjuncts } => format!("keep rows where {}", logical::conjunct_text(conjuncts)),
             Operator::Project { columns } => format!("compute {}", logical::project_text(columns)),
-            Operator::HashJoin { kind, on, residual, build } => {
-                format!("{}; hash of step {}", logical::join_text(*kind, on, residual), build_step(build))
-            }
-            Operator::NestedLoopJoin { kind, residual, build } => {
-                format!("{}; loop over step {}", logical::join_text(*kind, &[], residual), build_step(build))
-            }
+            Operator::HashJoin(join) => format!("{}; hash of step {}", join.text(), build_step(&join.build)),
+            Operator::NestedLoopJoin(join) => format!("{}; loop over step {}", join.text(), build_step(&join.build)),
             Operator::Aggregate { groups, aggregates } => logical::aggregate_text(groups, aggregates),
             Operator::Sort { keys, fetch } => logical::sort_text(keys, *fetch),
             Operator::Limit { limit, offset } => logical::limit_text(*limit, *offset),
             Operator::Union => format!("all rows of {} inputs", inputs.len()),
-            Operator::SingleRow => "at most one row".to_owned(),
+            Operator::Window { partition, order, calls } => logical::window_text(partition, order, calls),
+            Operator::Expand { function, arguments, outer, .. } => logical::expand_text(*function, arguments, *outer),
+            Operator::With { .. } => {
+                let steps: Vec<String> =
+                    inputs.iter().take(inputs.len().saturating_sub(1)).map(|input| input.step.to_string()).collect();
+                format!("keep the rows of step {} for all their readers", steps.join(", "))
+            }
+            Operator::CteScan { name, .. } => format!("rows of {name}"),
+            Operator::Recursive { name, .. } => format!("repeat {name} until nothing new comes"),
         }
     }
 }

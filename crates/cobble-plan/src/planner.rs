@@ -1,7 +1,7 @@
 //! From a rewritten logical plan to a physical one. Walks from the sources up; while a subtree lives in one connection it is
 //! an open draft of a gate and each operator above is offered to the source. What the source does not take becomes a step.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use cobble_types::{ColumnId, Result};
@@ -9,9 +9,9 @@ use cobble_types::{ColumnId, Result};
 use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
 use crate::estimate::{Estimate, estimate};
 use crate::expr::{Column, Expr};
-use crate::logical::{self, Join, JoinKind, LogicalPlan, Scan};
+use crate::logical::{self, Join, JoinKind, LogicalPlan, Mark, Scan};
 use crate::offer::{KeptReason, Offer, Source, Verdict};
-use crate::physical::{Gate, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
+use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
 use crate::rewrites::{self, Fold, TraceEntry};
 use crate::settings::Settings;
 
@@ -22,8 +22,14 @@ pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
     let written_text = written.to_string();
     let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold));
-    let mut planner =
-        Planner { settings, steps: Vec::new(), gates: Vec::new(), gate_documents: Vec::new(), joins: Vec::new() };
+    let mut planner = Planner {
+        settings,
+        steps: Vec::new(),
+        gates: Vec::new(),
+        gate_documents: Vec::new(),
+        joins: Vec::new(),
+        cte_rows: HashMap::new(),
+    };
     let wanted = rewritten.column_ids();
     let planned = planner.plan(&rewritten, &wanted)?;
     let root = planner.closed(planned, &wanted)?.node;
@@ -37,6 +43,8 @@ struct Planner<'a> {
     gates: Vec<Gate>,
     gate_documents: Vec<GateDocument>,
     joins: Vec<JoinDocument>,
+    /// Estimated rows of what is computed once, by its id.
+    cte_rows: HashMap<u32, f64>,
 }
 
 /// Work that a source has taken so far.
@@ -162,28 +170,89 @@ impl Planner<'_> {
             LogicalPlan::Union { inputs, columns } => {
                 let mut nodes = Vec::new();
                 for input in inputs {
-                    let own = input.columns();
-                    let wanted = own.iter().map(|column| column.id).collect();
-                    let planned = self.plan(input, &wanted)?;
-                    let below = self.closed(planned, &wanted)?;
-                    // The inputs correspond by place: a gate may have brought its columns in another order.
-                    let node = if below.node.columns == own {
-                        below.node
-                    } else {
-                        let columns: Vec<_> = own.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
-                        self.step(Operator::Project { columns }, own, vec![below.node], below.estimate).node
-                    };
-                    nodes.push(node);
+                    nodes.push(self.in_order(input)?.0);
                 }
                 Ok(Planned::Built(self.step(Operator::Union, columns.clone(), nodes, estimate(plan))))
             }
-            LogicalPlan::SingleRow { input } => {
-                let planned = self.plan(input, needed)?;
+            LogicalPlan::Window { input, partition, order, calls } => {
+                let own: BTreeSet<ColumnId> = calls.iter().map(|(column, _)| column.id).collect();
+                let mut used: BTreeSet<ColumnId> = needed.difference(&own).copied().collect();
+                plan.expressions().into_iter().for_each(|e| e.collect_columns(&mut used));
+                let mut planned = self.plan(input, &used)?;
+                let text = logical::window_text(partition, order, calls);
+                self.offer(&mut planned, "window", text, "offer-windows", |_| {
+                    Verdict::kept(KeptReason::NoSuchAbility, "windows are not handed over")
+                });
+                let below = self.closed(planned, &used)?;
+                let columns =
+                    below.node.columns.iter().cloned().chain(calls.iter().map(|(column, _)| column.clone())).collect();
+                let operator =
+                    Operator::Window { partition: partition.clone(), order: order.clone(), calls: calls.clone() };
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+            }
+            LogicalPlan::Expand { input, function, arguments, columns: made, outer } => {
+                let own: BTreeSet<ColumnId> = made.iter().map(|column| column.id).collect();
+                let mut used: BTreeSet<ColumnId> = needed.difference(&own).copied().collect();
+                arguments.iter().for_each(|e| e.collect_columns(&mut used));
+                let planned = self.plan(input, &used)?;
+                let below = self.closed(planned, &used)?;
+                let columns = below.node.columns.iter().chain(made).cloned().collect();
+                let operator = Operator::Expand {
+                    function: *function,
+                    arguments: arguments.clone(),
+                    made: made.clone(),
+                    outer: *outer,
+                };
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+            }
+            LogicalPlan::With { definitions, body } => {
+                let mut nodes = Vec::new();
+                for definition in definitions {
+                    nodes.push(self.in_order(&definition.plan)?);
+                    self.cte_rows.insert(definition.id, nodes.last().map_or(0.0, |built| built.1));
+                }
+                let planned = self.plan(body, needed)?;
                 let below = self.closed(planned, needed)?;
                 let columns = below.node.columns.clone();
-                Ok(Planned::Built(self.step(Operator::SingleRow, columns, vec![below.node], estimate(plan))))
+                let inputs = nodes.into_iter().map(|(node, _)| node).chain([below.node]).collect();
+                let operator = Operator::With { ids: definitions.iter().map(|d| d.id).collect() };
+                Ok(Planned::Built(self.step(operator, columns, inputs, below.estimate)))
+            }
+            LogicalPlan::CteScan { id, name, columns } => {
+                let wanted: Vec<_> = columns.iter().filter(|(column, _)| needed.contains(&column.id)).collect();
+                let rows = self.cte_rows.get(id).copied();
+                let estimate = Estimate { rows: rows.unwrap_or(estimate(plan).rows), ..Estimate::default() };
+                let operator = Operator::CteScan {
+                    id: *id,
+                    name: name.clone(),
+                    places: wanted.iter().map(|(_, place)| *place).collect(),
+                };
+                let columns = wanted.into_iter().map(|(column, _)| column.clone()).collect();
+                Ok(Planned::Built(self.step(operator, columns, vec![], estimate)))
+            }
+            LogicalPlan::Recursive { id, name, base, step, columns, distinct } => {
+                let (base, rows) = self.in_order(base)?;
+                self.cte_rows.insert(*id, rows);
+                let (step, _) = self.in_order(step)?;
+                let operator = Operator::Recursive { id: *id, name: name.clone(), distinct: *distinct };
+                Ok(Planned::Built(self.step(operator, columns.clone(), vec![base, step], estimate(plan))))
             }
         }
+    }
+
+    /// All columns of a plan whose readers know them by place, in order, with its estimated rows: a gate may have brought
+    /// them in another one.
+    fn in_order(&mut self, plan: &LogicalPlan) -> Result<(Arc<PhysicalNode>, f64)> {
+        let own = plan.columns();
+        let wanted = own.iter().map(|column| column.id).collect();
+        let planned = self.plan(plan, &wanted)?;
+        let below = self.closed(planned, &wanted)?;
+        let rows = below.estimate.rows;
+        if below.node.columns == own {
+            return Ok((below.node, rows));
+        }
+        let columns: Vec<_> = own.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
+        Ok((self.step(Operator::Project { columns }, own, vec![below.node], below.estimate).node, rows))
     }
 
     /// Offers a piece when the way to the source is open, and notes the answer at the gate. True when it was taken whole.
@@ -252,10 +321,10 @@ impl Planner<'_> {
 
     fn join(&mut self, plan: &LogicalPlan, join: &Join, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
         let mut used = needed.clone();
-        join.on.iter().flat_map(|(l, r)| [l, r]).chain(&join.residual).for_each(|e| e.collect_columns(&mut used));
+        join.expressions().for_each(|e| e.collect_columns(&mut used));
         let mut left = self.plan(&join.left, &used)?;
         let mut right = self.plan(&join.right, &used)?;
-        let text = logical::join_text(join.kind, &join.on, &join.residual);
+        let text = join.text();
         if let (Planned::Open(a), Planned::Open(b)) = (&mut left, &mut right) {
             let verdict = if a.source.connection() != b.source.connection() {
                 let note = format!("{} and {}", a.source.connection(), b.source.connection());
@@ -268,7 +337,7 @@ impl Planner<'_> {
                     "the joined rows are estimated at more than twice those of the tables",
                 )
             } else {
-                a.offer.join(b.offer.as_ref(), join.kind, &join.on, &join.residual)
+                a.offer.join(b.offer.as_ref(), join)
             };
             if verdict.is_pushed() {
                 a.piece("join", text, verdict);
@@ -298,11 +367,13 @@ impl Planner<'_> {
 
     /// Chooses algorithm and build side by cost, and keeps what was not chosen.
     fn engine_join(&mut self, plan: &LogicalPlan, join: &Join, left: Built, right: Built) -> Built {
+        let join = &keyed_mark(join);
         let (l, r, out) = (left.estimate.rows, right.estimate.rows, estimate(plan).rows);
         let mut ways: Vec<(String, f64, Option<Side>, Side)> = Vec::new();
         // A row costs about twice as much to put into the table as to look up in it.
         let build_cost = 2.0;
-        let may_build_left = join.kind != JoinKind::NullAwareAnti;
+        // These must know all partners of a left row when they look at it.
+        let may_build_left = !matches!(join.kind, JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark);
         if !join.on.is_empty() {
             ways.push((
                 format!("hash of step {}", right.node.step),
@@ -330,21 +401,17 @@ impl Planner<'_> {
         let (way, cost, hash, build) = ways.remove(0);
         ways.sort_by(|a, b| a.1.total_cmp(&b.1));
         let mut residual = join.residual.clone();
-        let operator = match hash {
-            Some(_) => Operator::HashJoin { kind: join.kind, on: join.on.clone(), residual, build },
-            None => {
-                residual.extend(join.on.iter().map(|(a, b)| Expr::compare(crate::BinaryOp::Eq, a.clone(), b.clone())));
-                Operator::NestedLoopJoin { kind: join.kind, residual, build }
-            }
-        };
-        let mut columns = left.node.columns.clone();
-        if !join.kind.left_only() {
-            columns.extend(right.node.columns.iter().cloned());
+        let mut on = join.on.clone();
+        if hash.is_none() {
+            residual.extend(on.drain(..).map(|key| key.as_condition()));
         }
+        let work = JoinWork { kind: join.kind, on, residual, mark: join.mark.clone(), build };
+        let operator = if hash.is_some() { Operator::HashJoin(work) } else { Operator::NestedLoopJoin(work) };
+        let columns = join.output(left.node.columns.clone(), right.node.columns.clone());
         let built = self.step(operator, columns, vec![left.node, right.node], estimate(plan));
         self.joins.push(JoinDocument {
             step: built.node.step,
-            text: logical::join_text(join.kind, &join.on, &join.residual),
+            text: join.text(),
             chosen: way,
             cost,
             alternatives: ways.into_iter().map(|(way, cost, ..)| Alternative { way, cost }).collect(),
@@ -431,6 +498,20 @@ impl Planner<'_> {
             measures: None,
         }
     }
+}
+
+/// A mark join that compares by one equality alone can look its partners up by it.
+fn keyed_mark(join: &Join) -> Join {
+    if let Some(mark) = &join.mark
+        && join.on.is_empty()
+        && join.residual.is_empty()
+        && let [only] = mark.compare.as_slice()
+        && let Some(key) = rewrites::as_join_key(only, &join.left.column_ids(), &join.right.column_ids())
+    {
+        let mark = Mark { column: mark.column.clone(), compare: vec![], of_key: true };
+        return Join { on: vec![key], mark: Some(mark), ..join.clone() };
+    }
+    join.clone()
 }
 
 fn begin(scan: &Scan, estimate: Estimate) -> Draft {

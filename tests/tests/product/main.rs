@@ -6,4 +6,5 @@ mod console;
 mod edges;
 mod faults;
 mod http;
+mod language;
 mod pushdown;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{JoinKind, Scan, SortKey};
+use cobble_plan::logical::{Join, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
 use cobble_types::{ColumnId, Error, Result};
 
@@ -165,7 +165,7 @@ impl Offer for FileOffer {
         }
     }
 
-    fn join(&mut self, _: &dyn Offer, _: JoinKind, _: &[(Expr, Expr)], _: &[Expr]) -> Verdict {
+    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
         Verdict::kept(KeptReason::NoSuchAbility, "files do not join")
     }
 

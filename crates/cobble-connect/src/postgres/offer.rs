@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{JoinKind, Scan, SortKey};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
 use cobble_types::{ColumnId, Error, Result, SqlType, quote_identifier};
 
@@ -136,9 +136,12 @@ impl PostgresOffer {
     }
 
     fn aggregate_text(&self, call: &AggregateCall) -> Result<Sql, Refusal> {
-        let Some(argument) = &call.argument else {
+        let Some(argument) = call.arguments.first() else {
             return self.filtered(Sql::new("count(*)"), call);
         };
+        if call.arguments.len() > 1 || !call.order.is_empty() {
+            return Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
+        }
         let own = argument.sql_type();
         let text = self.translate(argument)?;
         let distinct = if call.distinct { "DISTINCT " } else { "" };
@@ -152,6 +155,11 @@ impl PostgresOffer {
             sql
         };
         match call.function {
+            AggregateFunction::Sum | AggregateFunction::Avg | AggregateFunction::Min | AggregateFunction::Max
+                if own == SqlType::Interval =>
+            {
+                Err((KeptReason::TypeDiffers, "intervals are computed in another way".into()))
+            }
             AggregateFunction::Sum | AggregateFunction::Avg if own.is_float() => {
                 Err((KeptReason::TypeDiffers, "floating-point sums depend on the order of the rows".into()))
             }
@@ -176,9 +184,12 @@ impl PostgresOffer {
                 }
                 self.filtered(plain(call.function.name(), &ordered), call)
             }
-            AggregateFunction::BoolAnd | AggregateFunction::BoolOr => {
-                self.filtered(plain(call.function.name(), &text), call)
-            }
+            AggregateFunction::BoolAnd
+            | AggregateFunction::BoolOr
+            | AggregateFunction::BitAnd
+            | AggregateFunction::BitOr
+            | AggregateFunction::BitXor => self.filtered(plain(call.function.name(), &text), call),
+            other => Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", other.name()))),
         }
     }
 
@@ -335,7 +346,8 @@ impl Offer for PostgresOffer {
         Verdict::pushed()
     }
 
-    fn join(&mut self, right: &dyn Offer, kind: JoinKind, on: &[(Expr, Expr)], residual: &[Expr]) -> Verdict {
+    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
+        let kind = join.kind;
         let Some(right) = right.as_any().downcast_ref::<PostgresOffer>() else {
             return Verdict::kept(KeptReason::DifferentConnections, "the other side is of another kind");
         };
@@ -343,7 +355,7 @@ impl Offer for PostgresOffer {
             JoinKind::Inner => "JOIN",
             JoinKind::Left => "LEFT JOIN",
             JoinKind::Right => "RIGHT JOIN",
-            JoinKind::Full | JoinKind::NullAwareAnti => {
+            JoinKind::Full | JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => {
                 return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
             }
             JoinKind::Semi => "EXISTS",
@@ -363,8 +375,8 @@ impl Offer for PostgresOffer {
         side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right | JoinKind::Semi | JoinKind::Anti));
         let both = |column: &Column| left.columns.get(&column.id).or_else(|| right.columns.get(&column.id)).cloned();
         let mut conditions = Vec::new();
-        let equalities = on.iter().map(|(l, r)| Expr::compare(cobble_plan::BinaryOp::Eq, l.clone(), r.clone()));
-        for condition in equalities.chain(residual.iter().cloned()) {
+        let equalities = join.on.iter().map(JoinKey::as_condition);
+        for condition in equalities.chain(join.residual.iter().cloned()) {
             match translate(&condition, &both) {
                 Ok(sql) => conditions.push(sql),
                 Err(refusal) => return Self::refused(refusal),

@@ -5,6 +5,7 @@ mod arithmetic;
 mod cast;
 mod conditional;
 mod functions;
+mod pattern;
 mod text;
 mod time;
 
@@ -21,6 +22,8 @@ use cobble_plan::offer::{BatchPredicate, PredicateCompiler};
 use cobble_types::{ColumnId, Error, Result, SqlType, Value};
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
+pub(crate) use pattern::cached_regex;
+pub(crate) use time::add_interval;
 
 /// The outcome for a batch: one value per row, or one for all.
 #[derive(Debug, Clone)]

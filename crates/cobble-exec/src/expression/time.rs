@@ -1,6 +1,7 @@
 //! Parts of times and truncation to them.
 
-use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Timelike};
+use arrow::datatypes::IntervalMonthDayNano;
+use chrono::{DateTime, Datelike, Months, NaiveDate, NaiveDateTime, Timelike};
 
 const EPOCH_DAYS: i32 = 719_163;
 
@@ -58,6 +59,19 @@ pub(super) fn date_trunc(part: &str, micros: i64) -> Option<i64> {
         _ => return None,
     };
     Some(start.and_hms_opt(0, 0, 0)?.and_utc().timestamp_micros())
+}
+
+/// A time moved by an interval: its months first, at the end of a shorter month if need be, then days, then the rest.
+pub(crate) fn add_interval(micros: i64, interval: IntervalMonthDayNano) -> Option<i64> {
+    let mut t = at(micros)?;
+    let months = interval.months;
+    t = if months >= 0 {
+        t.checked_add_months(Months::new(months.unsigned_abs()))?
+    } else {
+        t.checked_sub_months(Months::new(months.unsigned_abs()))?
+    };
+    let t = t.and_utc().timestamp_micros();
+    t.checked_add(i64::from(interval.days).checked_mul(86_400_000_000)?)?.checked_add(interval.nanoseconds / 1000)
 }
 
 /// Days since 1970-01-01, or `None` when there is no such day.

@@ -1,158 +1,309 @@
-//! Grouping by hash. Each task groups what it sees; at the end the tasks' groups are merged into the largest.
+//! Grouping by hash. Each task groups what it sees. At the end the tasks' groups are merged: few of them at once, many of
+//! them bucket by bucket, in parallel. A task that runs out of memory puts its groups to disk as partial states, cut into
+//! the same buckets, and begins anew.
 
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
 use arrow::compute::prep_null_mask_filter;
-use arrow::datatypes::SchemaRef;
+use arrow::datatypes::{Field, Schema, SchemaRef};
+use async_trait::async_trait;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_types::{Error, Result};
 
 use super::accumulators::{Accumulator, accumulator};
-use super::handoff::Handoff;
-use crate::batch::batch_of;
+use super::buckets::{Bucketed, Buckets};
+use crate::batch::{BATCH_ROWS, batch_of};
 use crate::expression::Compiled;
 use crate::keys::{GroupIndex, KeyEncoder};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
-use crate::pipeline::{Sink, SinkTask};
+use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
+use crate::spill::SpillPlace;
 
-pub struct Aggregate {
-    pub shape: Arc<Shape>,
-    pub schema: SchemaRef,
-    pub pool: Arc<MemoryPool>,
-    pub meter: Arc<StepMeter>,
-    pub finished: Arc<Mutex<Vec<Groups>>>,
-    pub out: Arc<Handoff>,
-}
+/// Groups of all tasks together above which they are merged bucket by bucket.
+const MERGED_AT_ONCE: usize = 50_000;
 
 /// What is grouped and what is computed, compiled.
-pub struct Shape {
+pub struct AggregateSpec {
     pub keys: Vec<Compiled>,
     pub encoder: Arc<KeyEncoder>,
     pub calls: Vec<AggregateCall>,
-    /// Argument and FILTER of each call.
-    pub inputs: Vec<(Option<Compiled>, Option<Compiled>)>,
+    /// Values and FILTER of each call.
+    pub inputs: Vec<(Vec<Compiled>, Option<Compiled>)>,
+    /// Columns of each call's state.
+    pub widths: Vec<usize>,
+    pub schema: SchemaRef,
+    pub pool: Arc<MemoryPool>,
+    pub meter: Arc<StepMeter>,
+    pub spill: SpillPlace,
+    pub finished: Mutex<Vec<Finished>>,
+    pub out: Mutex<Merging>,
 }
 
-/// One task's groups.
-pub struct Groups {
+/// One task's groups at its end.
+pub struct Finished {
+    groups: Groups,
+    spilled: Option<Buckets>,
+}
+
+/// What is left to do when all rows have been seen.
+#[derive(Default)]
+pub struct Merging {
+    ready: Vec<RecordBatch>,
+    buckets: Vec<Bucketed>,
+}
+
+struct Groups {
     index: GroupIndex,
     states: Vec<Box<dyn Accumulator>>,
     memory: Reservation,
 }
 
-impl Groups {
-    fn count(&self, shape: &Shape) -> usize {
-        // Without keys there is one group, even over no rows.
-        if shape.keys.is_empty() { 1 } else { self.index.len() }
+impl AggregateSpec {
+    fn reservation(&self) -> Reservation {
+        Reservation::new(&self.pool, &self.meter)
     }
 
-    fn account(&mut self) -> Result<()> {
-        let bytes = self.index.bytes() + self.states.iter().map(|s| s.bytes()).sum::<usize>();
-        self.memory.resize(bytes)
-    }
-}
-
-impl Aggregate {
     fn new_groups(&self) -> Result<Groups> {
         Ok(Groups {
-            index: GroupIndex::new(self.shape.encoder.clone()),
-            states: self.shape.calls.iter().map(accumulator).collect::<Result<_>>()?,
-            memory: Reservation::new(&self.pool, &self.meter),
+            index: GroupIndex::new(self.encoder.clone()),
+            states: self.calls.iter().map(accumulator).collect::<Result<_>>()?,
+            memory: self.reservation(),
         })
+    }
+
+    fn count(&self, groups: &Groups) -> usize {
+        // Without keys there is one group, even over no rows.
+        if self.keys.is_empty() { 1 } else { groups.index.len() }
+    }
+
+    fn results(&self, groups: &Groups) -> Result<RecordBatch> {
+        let count = self.count(groups);
+        let mut columns: Vec<ArrayRef> = if self.keys.is_empty() { vec![] } else { groups.index.keys()? };
+        for state in &groups.states {
+            columns.push(state.finish(count)?);
+        }
+        batch_of(&self.schema, columns, count)
+    }
+
+    /// Keys and states of all groups as rows.
+    fn partial(&self, groups: &Groups) -> Result<RecordBatch> {
+        let count = self.count(groups);
+        let mut columns: Vec<ArrayRef> = groups.index.keys()?;
+        for state in &groups.states {
+            columns.extend(state.state(count)?);
+        }
+        let fields: Vec<Field> = columns
+            .iter()
+            .enumerate()
+            .map(|(i, column)| Field::new(i.to_string(), column.data_type().clone(), true))
+            .collect();
+        batch_of(&Arc::new(Schema::new(fields)), columns, count)
+    }
+
+    /// Takes partial rows into groups.
+    fn merge(&self, into: &mut Groups, partial: &RecordBatch, assigned: &mut Vec<u32>) -> Result<()> {
+        let keys = self.keys.len();
+        if keys == 0 {
+            assigned.clear();
+            assigned.resize(partial.num_rows(), 0);
+        } else {
+            into.index.assign(&partial.columns()[..keys], partial.num_rows(), assigned)?;
+        }
+        let count = self.count(into);
+        let mut at = keys;
+        for (state, width) in into.states.iter_mut().zip(&self.widths) {
+            state.merge(assigned, count, &partial.columns()[at..at + width])?;
+            at += width;
+        }
+        Ok(())
+    }
+
+    /// Cuts the groups into buckets.
+    fn put_away(&self, groups: &Groups, buckets: &mut Option<Buckets>) -> Result<()> {
+        let partial = self.partial(groups)?;
+        let encoded = self.encoder.encode(&partial.columns()[..self.keys.len()], partial.num_rows())?;
+        let own = buckets
+            .get_or_insert_with(|| Buckets::new(&partial.schema(), self.reservation(), &self.spill, &self.meter));
+        let mut start = 0;
+        while start < partial.num_rows() {
+            let rows = (4 * BATCH_ROWS).min(partial.num_rows() - start);
+            own.push(partial.slice(start, rows), |row| encoded.hash(start + row))?;
+            start += rows;
+        }
+        Ok(())
     }
 }
 
+impl Groups {
+    fn bytes(&self) -> usize {
+        self.index.bytes() + self.states.iter().map(|s| s.bytes()).sum::<usize>()
+    }
+}
+
+// ---- grouping ----
+
+pub struct Aggregate(pub Arc<AggregateSpec>);
+
 struct AggregateTask {
-    shape: Arc<Shape>,
+    spec: Arc<AggregateSpec>,
     groups: Result<Groups>,
+    spilled: Option<Buckets>,
     assigned: Vec<u32>,
-    finished: Arc<Mutex<Vec<Groups>>>,
 }
 
 impl Sink for Aggregate {
     fn task(&self) -> Box<dyn SinkTask> {
         Box::new(AggregateTask {
-            shape: self.shape.clone(),
-            groups: self.new_groups(),
+            spec: self.0.clone(),
+            groups: self.0.new_groups(),
+            spilled: None,
             assigned: Vec::new(),
-            finished: self.finished.clone(),
         })
     }
 
     fn seal(&self) -> Result<()> {
-        let mut parts = std::mem::take(&mut *self.finished.lock().unwrap_or_else(PoisonError::into_inner));
-        parts.sort_by_key(|groups| std::cmp::Reverse(groups.index.len()));
-        let mut parts = parts.into_iter();
-        let mut all = match parts.next() {
-            Some(largest) => largest,
-            None => self.new_groups()?,
-        };
-        let mut assigned = Vec::new();
-        for part in parts {
-            if self.shape.keys.is_empty() {
-                assigned = vec![0];
-            } else {
-                all.index.assign(&part.index.keys()?, part.index.len(), &mut assigned)?;
+        let spec = &self.0;
+        let mut parts = std::mem::take(&mut *spec.finished.lock().unwrap_or_else(PoisonError::into_inner));
+        let total: usize = parts.iter().map(|part| part.groups.index.len()).sum();
+        let mut merging = Merging::default();
+        if parts.iter().any(|part| part.spilled.is_some()) || (parts.len() > 1 && total > MERGED_AT_ONCE) {
+            let mut all = Vec::new();
+            for part in parts {
+                let mut buckets = part.spilled;
+                if part.groups.index.len() > 0 {
+                    spec.put_away(&part.groups, &mut buckets)?;
+                }
+                drop(part.groups);
+                all.extend(buckets);
             }
-            let count = all.count(&self.shape);
-            for (state, other) in all.states.iter_mut().zip(part.states) {
-                state.merge(other, &assigned, count)?;
+            merging.buckets = Buckets::together(all)?;
+            merging.buckets.retain(|bucket| !bucket.is_empty());
+        } else {
+            parts.sort_by_key(|part| std::cmp::Reverse(part.groups.index.len()));
+            let mut parts = parts.into_iter();
+            let mut all = match parts.next() {
+                Some(largest) => largest.groups,
+                None => spec.new_groups()?,
+            };
+            let mut assigned = Vec::new();
+            for part in parts {
+                spec.merge(&mut all, &spec.partial(&part.groups)?, &mut assigned)?;
+                all.memory.resize(all.bytes())?;
             }
-            all.account()?;
+            merging.ready.push(spec.results(&all)?);
         }
-        let count = all.count(&self.shape);
-        let mut columns: Vec<ArrayRef> = if self.shape.keys.is_empty() { vec![] } else { all.index.keys()? };
-        for state in &mut all.states {
-            columns.push(state.finish(count)?);
-        }
-        self.meter.output(count);
-        self.out.put(&batch_of(&self.schema, columns, count)?);
+        *spec.out.lock().unwrap_or_else(PoisonError::into_inner) = merging;
         Ok(())
     }
 }
 
 impl SinkTask for AggregateTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        let shape = &self.shape;
+        let spec = &self.spec;
         let groups = self.groups.as_mut().map_err(|error| error.clone())?;
-        if shape.keys.is_empty() {
+        if spec.keys.is_empty() {
             self.assigned.clear();
             self.assigned.resize(batch.num_rows(), 0);
         } else {
-            let keys = shape.keys.iter().map(|key| key.array(&batch)).collect::<Result<Vec<_>>>()?;
+            let keys = spec.keys.iter().map(|key| key.array(&batch)).collect::<Result<Vec<_>>>()?;
             groups.index.assign(&keys, batch.num_rows(), &mut self.assigned)?;
         }
-        let count = groups.count(shape);
+        let count = spec.count(groups);
         if count > u32::MAX as usize / 2 {
             return Err(Error::unsupported("more than two thousand million groups"));
         }
-        for (state, (argument, filter)) in groups.states.iter_mut().zip(&shape.inputs) {
+        for (state, (values, filter)) in groups.states.iter_mut().zip(&spec.inputs) {
             match filter {
                 None => {
-                    let values = argument.as_ref().map(|argument| argument.array(&batch)).transpose()?;
-                    state.update(&self.assigned, count, values.as_ref())?;
+                    let values = values.iter().map(|v| v.array(&batch)).collect::<Result<Vec<_>>>()?;
+                    state.update(&self.assigned, count, &values)?;
                 }
                 Some(filter) => {
-                    // The argument is computed only for rows that pass: it may fail on the others.
+                    // The values are computed only for rows that pass: they may fail on the others.
                     let mask = filter.array(&batch)?;
                     let mask = mask.as_boolean();
                     let mask = if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() };
                     let columns =
                         batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
                     let passed = batch_of(&batch.schema(), columns, mask.true_count())?;
-                    let groups: Vec<u32> = mask.values().set_indices().map(|row| self.assigned[row]).collect();
-                    let values = argument.as_ref().map(|argument| argument.array(&passed)).transpose()?;
-                    state.update(&groups, count, values.as_ref())?;
+                    let of_passed: Vec<u32> = mask.values().set_indices().map(|row| self.assigned[row]).collect();
+                    let values = values.iter().map(|v| v.array(&passed)).collect::<Result<Vec<_>>>()?;
+                    state.update(&of_passed, count, &values)?;
                 }
             }
         }
-        groups.account()
+        let bytes = groups.bytes();
+        if spec.keys.is_empty() {
+            return groups.memory.resize(bytes);
+        }
+        if groups.memory.resize_within_share(bytes).is_err() {
+            spec.put_away(groups, &mut self.spilled)?;
+            if let Some(buckets) = &mut self.spilled {
+                buckets.spill_all()?;
+            }
+            // The old groups give their memory back before new ones take theirs.
+            self.groups = Err(Error::internal("groups were put away"));
+            self.groups = spec.new_groups();
+        }
+        Ok(())
     }
 
     fn finish(self: Box<Self>) -> Result<()> {
-        self.finished.lock().unwrap_or_else(PoisonError::into_inner).push(self.groups?);
+        let finished = Finished { groups: self.groups?, spilled: self.spilled };
+        self.spec.finished.lock().unwrap_or_else(PoisonError::into_inner).push(finished);
         Ok(())
+    }
+}
+
+// ---- merging ----
+
+pub struct Merged(pub Arc<AggregateSpec>);
+
+struct MergedTask {
+    spec: Arc<AggregateSpec>,
+    current: Option<(RecordBatch, usize)>,
+}
+
+impl Source for Merged {
+    fn task(&self) -> Box<dyn SourceTask> {
+        Box::new(MergedTask { spec: self.0.clone(), current: None })
+    }
+}
+
+#[async_trait]
+impl SourceTask for MergedTask {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        loop {
+            if let Some((batch, at)) = &mut self.current {
+                if *at < batch.num_rows() {
+                    let rows = BATCH_ROWS.min(batch.num_rows() - *at);
+                    let piece = batch.slice(*at, rows);
+                    *at += rows;
+                    return Ok(Some(piece));
+                }
+                self.current = None;
+            }
+            let (ready, bucket) = {
+                let mut out = self.spec.out.lock().unwrap_or_else(PoisonError::into_inner);
+                let ready = out.ready.pop();
+                let bucket = if ready.is_none() { out.buckets.pop() } else { None };
+                (ready, bucket)
+            };
+            self.current = match (ready, bucket) {
+                (Some(batch), _) => Some((batch, 0)),
+                (None, Some(bucket)) => {
+                    let mut groups = self.spec.new_groups()?;
+                    let mut assigned = Vec::new();
+                    for partial in bucket.stream()? {
+                        self.spec.merge(&mut groups, &partial?, &mut assigned)?;
+                        groups.memory.resize(groups.bytes())?;
+                    }
+                    Some((self.spec.results(&groups)?, 0))
+                }
+                (None, None) => return Ok(None),
+            };
+        }
     }
 }

@@ -2,14 +2,17 @@
 
 pub mod accumulators;
 pub mod aggregate;
+pub mod buckets;
+pub mod cte;
+pub mod expand;
 pub mod filter;
 pub mod gate;
 pub mod handoff;
-pub mod hash_join;
+pub mod join;
 pub mod limit;
 pub mod project;
-pub mod single_row;
 pub mod sort;
+pub mod window;
 
 use arrow::record_batch::RecordBatch;
 

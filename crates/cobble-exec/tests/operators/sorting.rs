@@ -76,21 +76,17 @@ async fn limits_skip_and_stop() {
 }
 
 #[tokio::test]
-async fn a_value_has_one_row() {
-    let columns = [column(1, "a")];
-    for (rows, expected) in [(0, Ok("∅")), (1, Ok("7")), (2, Err("21000"))] {
-        let rows: Vec<Row> = vec![vec![Some(7)]; rows];
-        let node = PhysicalNode {
-            step: 2,
-            operator: Operator::SingleRow,
-            columns: columns.to_vec(),
-            inputs: vec![table(1, &columns, &rows)],
-        };
-        let got = run(Arc::new(node)).await;
-        match (got, expected) {
-            (Ok(rows), Ok(value)) => assert_eq!(rows, [[value]]),
-            (Err(error), Err(code)) => assert_eq!(error.code.sqlstate(), code),
-            (got, expected) => panic!("{got:?}, not {expected:?}"),
-        }
-    }
+async fn rows_that_do_not_fit_are_sorted_on_disk() {
+    let columns = [column(1, "a"), column(2, "b")];
+    let rows = Dice(9).rows(150_000, 2, 1_000_000);
+    let keys = columns.iter().map(|c| SortKey { expr: of(c), descending: false, nulls_first: false }).collect();
+    let node = Arc::new(PhysicalNode {
+        step: 2,
+        operator: Operator::Sort { keys, fetch: None },
+        columns: columns.to_vec(),
+        inputs: vec![table(1, &columns, &rows)],
+    });
+    let (tight, spilled) = crate::support::run_within(node.clone(), "4MB").await.unwrap();
+    assert!(spilled > 0, "it should have needed the disk");
+    assert!(tight == run(node).await.unwrap());
 }

@@ -59,7 +59,8 @@ fn steps(node: &PhysicalNode, into: &mut Vec<StepDocument>) {
     });
 }
 
-pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<Vec<RecordBatch>> {
+/// The batches, and how many bytes went to disk meanwhile.
+pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Vec<RecordBatch>, u64)> {
     static POOL: OnceLock<CpuPool> = OnceLock::new();
     let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
     let mut document = PlanDocument::default();
@@ -71,18 +72,32 @@ pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<Vec
     while let Some(batch) = running.next().await? {
         all.push(batch);
     }
-    Ok(all)
+    let mut document = plan.document.clone();
+    running.measures.write_into(&mut document);
+    let spilled = document.steps.iter().filter_map(|step| step.measure.as_ref()).map(|m| m.spilled).sum();
+    Ok((all, spilled))
 }
 
 /// The rows as text, in the order in which they came.
 pub async fn run(root: Arc<PhysicalNode>) -> Result<Vec<Vec<String>>, Error> {
-    let batches = batches(root, &Settings::default()).await?;
-    Ok(batches
+    Ok(rows(&batches(root, &Settings::default()).await?.0))
+}
+
+/// The same with this much memory, and the bytes that went to disk.
+pub async fn run_within(root: Arc<PhysicalNode>, memory: &str) -> Result<(Vec<Vec<String>>, u64), Error> {
+    let mut settings = Settings::default();
+    settings.set("run.memory", memory)?;
+    let (batches, spilled) = batches(root, &settings).await?;
+    Ok((rows(&batches), spilled))
+}
+
+fn rows(batches: &[RecordBatch]) -> Vec<Vec<String>> {
+    batches
         .iter()
         .flat_map(|batch| {
             (0..batch.num_rows()).map(|row| batch.columns().iter().map(|c| text(c.as_ref(), row)).collect())
         })
-        .collect())
+        .collect()
 }
 
 fn text(column: &dyn Array, row: usize) -> String {

@@ -23,7 +23,7 @@ fn fold_plan(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     }
 }
 
-fn fold_expr(expr: &Expr, context: &Context) -> Expr {
+pub(super) fn fold_expr(expr: &Expr, context: &Context) -> Expr {
     let inner = expr.map_children(&mut |child| fold_expr(child, context));
     if matches!(inner, Expr::Literal { .. }) {
         return inner;

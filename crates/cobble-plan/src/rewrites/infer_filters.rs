@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::Context;
 use crate::expr::Expr;
-use crate::logical::{Join, JoinKind, LogicalPlan};
+use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
     Some(infer(plan, context))
@@ -17,22 +17,27 @@ fn infer(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
             // Only the side whose unmatched rows do not come out may lose rows.
             let (may_limit_left, may_limit_right) = match join.kind {
                 JoinKind::Inner | JoinKind::Semi => (true, true),
-                JoinKind::Left | JoinKind::Anti => (false, true),
+                JoinKind::Left | JoinKind::Anti | JoinKind::Single => (false, true),
                 JoinKind::Right => (true, false),
-                JoinKind::Full | JoinKind::NullAwareAnti => (false, false),
+                JoinKind::Full | JoinKind::NullAwareAnti | JoinKind::Mark => (false, false),
             };
             let mut left = join.left.clone();
             let mut right = join.right.clone();
             if may_limit_right {
-                right = limited(&join.left, &join.right, join.on.iter().map(|(l, r)| (l, r)), context);
+                right = limited(&join.left, &join.right, plain_keys(&join).map(|key| (&key.left, &key.right)), context);
             }
             if may_limit_left {
-                left = limited(&join.right, &join.left, join.on.iter().map(|(l, r)| (r, l)), context);
+                left = limited(&join.right, &join.left, plain_keys(&join).map(|key| (&key.right, &key.left)), context);
             }
             LogicalPlan::Join(Join { left, right, ..join })
         }
         other => other,
     }
+}
+
+/// A condition on one side of a null-safe key may hold for a null, which proves nothing by itself; such keys are left out.
+fn plain_keys(join: &Join) -> impl Iterator<Item = &JoinKey> {
+    join.on.iter().filter(|key| !key.null_safe)
 }
 
 /// `to` with the conditions known of `from` carried over the key pairs.
@@ -71,15 +76,22 @@ fn collect_conditions(plan: &LogicalPlan, into: &mut Vec<Expr>) {
             into.extend(conjuncts.iter().cloned());
             collect_conditions(input, into);
         }
-        LogicalPlan::Sort { input, .. } | LogicalPlan::Limit { input, .. } => collect_conditions(input, into),
+        LogicalPlan::Sort { input, .. }
+        | LogicalPlan::Limit { input, .. }
+        | LogicalPlan::Window { input, .. }
+        | LogicalPlan::Expand { input, .. }
+        | LogicalPlan::With { body: input, .. } => collect_conditions(input, into),
         LogicalPlan::Join(join) => match join.kind {
             JoinKind::Inner => {
                 collect_conditions(&join.left, into);
                 collect_conditions(&join.right, into);
             }
-            JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti => {
-                collect_conditions(&join.left, into)
-            }
+            JoinKind::Left
+            | JoinKind::Semi
+            | JoinKind::Anti
+            | JoinKind::NullAwareAnti
+            | JoinKind::Single
+            | JoinKind::Mark => collect_conditions(&join.left, into),
             JoinKind::Right => collect_conditions(&join.right, into),
             JoinKind::Full => {}
         },
@@ -89,6 +101,7 @@ fn collect_conditions(plan: &LogicalPlan, into: &mut Vec<Expr>) {
         | LogicalPlan::Scan(_)
         | LogicalPlan::Values { .. }
         | LogicalPlan::Union { .. }
-        | LogicalPlan::SingleRow { .. } => {}
+        | LogicalPlan::CteScan { .. }
+        | LogicalPlan::Recursive { .. } => {}
     }
 }

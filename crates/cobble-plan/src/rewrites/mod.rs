@@ -6,15 +6,18 @@ mod infer_filters;
 mod order_joins;
 mod prune_columns;
 mod push_filters;
+mod push_limit;
+mod unnest_subqueries;
 
 pub use push_filters::as_join_key;
-mod push_limit;
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 
 use serde::{Deserialize, Serialize};
 
-use crate::expr::Expr;
+use cobble_types::{ColumnId, SqlType};
+
+use crate::expr::{Column, Expr};
 use crate::logical::LogicalPlan;
 use crate::settings::Settings;
 
@@ -25,11 +28,22 @@ pub struct Context<'a> {
     pub settings: &'a Settings,
     pub fold: &'a Fold,
     notes: RefCell<Vec<String>>,
+    last_id: Cell<u32>,
 }
 
 impl<'a> Context<'a> {
     pub fn new(settings: &'a Settings, fold: &'a Fold) -> Self {
-        Context { settings, fold, notes: RefCell::new(Vec::new()) }
+        Context { settings, fold, notes: RefCell::new(Vec::new()), last_id: Cell::new(0) }
+    }
+
+    /// An id that no column of the plan has.
+    fn next_id(&self) -> ColumnId {
+        self.last_id.set(self.last_id.get() + 1);
+        ColumnId(self.last_id.get())
+    }
+
+    fn column(&self, name: &str, sql_type: SqlType) -> Column {
+        Column { id: self.next_id(), qualifier: None, name: name.to_owned(), sql_type }
     }
 
     /// Adds a line to the trace of the rule that is running.
@@ -44,47 +58,73 @@ pub struct Rewrite {
     pub about: &'static str,
     /// The changed plan, or `None` when there was nothing to do.
     apply: fn(&LogicalPlan, &Context) -> Option<LogicalPlan>,
+    /// Without it some plans cannot be run at all, so it cannot be switched off.
+    needed: bool,
 }
 
 const FOLD_CONSTANTS: Rewrite = Rewrite {
     name: "fold-constants",
     about: "computes what needs no row, and drops conditions that are always true",
     apply: fold_constants::apply,
+    needed: false,
+};
+const UNNEST_SUBQUERIES: Rewrite = Rewrite {
+    name: "unnest-subqueries",
+    about: "turns subqueries that use columns of the query around them into joins",
+    apply: unnest_subqueries::apply,
+    needed: true,
 };
 const PUSH_FILTERS: Rewrite = Rewrite {
     name: "push-filters",
     about: "moves conditions down to where their columns come from, and equalities into joins",
     apply: push_filters::apply,
+    needed: false,
 };
 const INFER_FILTERS: Rewrite = Rewrite {
     name: "infer-filters",
     about: "derives conditions on one side of a join from those on the other, through the join's equalities",
     apply: infer_filters::apply,
+    needed: false,
 };
 const ORDER_JOINS: Rewrite = Rewrite {
     name: "order-joins",
     about: "puts inner joins in the order that the statistics say is cheapest",
     apply: order_joins::apply,
+    needed: false,
 };
 const PUSH_LIMIT: Rewrite = Rewrite {
     name: "push-limit",
     about: "moves limits below projections and unions, and turns sort with limit into top-n",
     apply: push_limit::apply,
+    needed: false,
 };
-const PRUNE_COLUMNS: Rewrite =
-    Rewrite { name: "prune-columns", about: "drops columns that nothing above uses", apply: prune_columns::apply };
+const PRUNE_COLUMNS: Rewrite = Rewrite {
+    name: "prune-columns",
+    about: "drops columns that nothing above uses",
+    apply: prune_columns::apply,
+    needed: false,
+};
 
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
-const SEQUENCE: &[&Rewrite] =
-    &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &PUSH_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+const SEQUENCE: &[&Rewrite] = &[
+    &FOLD_CONSTANTS,
+    &UNNEST_SUBQUERIES,
+    &PUSH_FILTERS,
+    &INFER_FILTERS,
+    &PUSH_FILTERS,
+    &ORDER_JOINS,
+    &PUSH_LIMIT,
+    &PRUNE_COLUMNS,
+];
 
 /// Each rewrite once, in order of first application.
 pub const ALL: &[&Rewrite] =
-    &[&FOLD_CONSTANTS, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+    &[&FOLD_CONSTANTS, &UNNEST_SUBQUERIES, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
 
 /// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
 pub fn names() -> Vec<&'static str> {
-    ALL.iter().map(|rewrite| rewrite.name).chain(crate::planner::OFFER_SWITCHES.iter().copied()).collect()
+    let optional = ALL.iter().filter(|rewrite| !rewrite.needed);
+    optional.map(|rewrite| rewrite.name).chain(crate::planner::OFFER_SWITCHES.iter().copied()).collect()
 }
 
 /// One application of one rule.
@@ -104,8 +144,14 @@ pub struct TraceEntry {
     pub notes: Vec<String>,
 }
 
+fn greatest_id(plan: &LogicalPlan) -> u32 {
+    let own = plan.columns().iter().map(|column| column.id.0).max().unwrap_or(0);
+    plan.inputs().into_iter().map(|input| greatest_id(input)).max().unwrap_or(0).max(own)
+}
+
 /// Applies every rule in order and returns the last plan with the trace.
 pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<TraceEntry>) {
+    context.last_id.set(greatest_id(&plan).max(context.last_id.get()));
     let mut current = plan;
     let mut trace = Vec::new();
     for rewrite in SEQUENCE {

@@ -12,8 +12,8 @@ use cobble_types::ColumnId;
 use super::Context;
 use super::push_filters::as_join_key;
 use crate::estimate::{Estimate, estimate, join_estimate};
-use crate::expr::{BinaryOp, Expr};
-use crate::logical::{Join, JoinKind, LogicalPlan};
+use crate::expr::Expr;
+use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 const EXHAUSTIVE_RELATIONS: usize = 10;
 
@@ -56,7 +56,7 @@ impl Region {
             LogicalPlan::Join(join) if join.kind == JoinKind::Inner => {
                 self.take_apart(&join.left, context);
                 self.take_apart(&join.right, context);
-                self.conditions.extend(join.on.iter().map(|(l, r)| Expr::compare(BinaryOp::Eq, l.clone(), r.clone())));
+                self.conditions.extend(join.on.iter().map(JoinKey::as_condition));
                 self.conditions.extend(join.residual.iter().cloned());
             }
             other => self.relations.push(order(other, context)),
@@ -104,7 +104,14 @@ impl Region {
                 None => residual.push(condition.clone()),
             }
         }
-        let join = Join { left: left.plan.clone(), right: right.plan.clone(), kind: JoinKind::Inner, on, residual };
+        let join = Join {
+            left: left.plan.clone(),
+            right: right.plan.clone(),
+            kind: JoinKind::Inner,
+            on,
+            residual,
+            mark: None,
+        };
         let estimate = join_estimate(&join, &left.estimate, &right.estimate);
         let touched = if join.on.is_empty() {
             left.estimate.rows * right.estimate.rows

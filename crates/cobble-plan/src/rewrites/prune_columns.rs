@@ -6,8 +6,8 @@ use std::sync::Arc;
 use cobble_types::ColumnId;
 
 use super::Context;
-use crate::expr::Expr;
-use crate::logical::{Join, LogicalPlan, Scan};
+use crate::expr::{Column, Expr};
+use crate::logical::{CteDefinition, Join, LogicalPlan, Scan};
 
 pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
     Some(prune(plan, &plan.column_ids()))
@@ -30,7 +30,7 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             LogicalPlan::Project { input: Arc::new(prune(input, &below)), columns }
         }
         LogicalPlan::Join(join) => {
-            let used = with_columns(needed, join.on.iter().flat_map(|(l, r)| [l, r]).chain(&join.residual));
+            let used = with_columns(needed, join.expressions());
             LogicalPlan::Join(Join {
                 left: Arc::new(prune(&join.left, &used)),
                 right: Arc::new(prune(&join.right, &used)),
@@ -59,7 +59,67 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             let inputs = inputs.iter().map(|input| Arc::new(prune_places(input, &kept))).collect();
             LogicalPlan::Union { inputs, columns: kept.iter().map(|i| columns[*i].clone()).collect() }
         }
-        LogicalPlan::SingleRow { input } => LogicalPlan::SingleRow { input: Arc::new(prune(input, needed)) },
+        LogicalPlan::Window { input, partition, order, calls } => {
+            let calls: Vec<_> = calls.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect();
+            if calls.is_empty() {
+                return prune(input, needed);
+            }
+            let used = with_columns(
+                needed,
+                partition
+                    .iter()
+                    .chain(order.iter().map(|key| &key.expr))
+                    .chain(calls.iter().flat_map(|(_, call)| call.expressions())),
+            );
+            LogicalPlan::Window {
+                input: Arc::new(prune(input, &used)),
+                partition: partition.clone(),
+                order: order.clone(),
+                calls,
+            }
+        }
+        LogicalPlan::Expand { input, function, arguments, columns, outer } => LogicalPlan::Expand {
+            input: Arc::new(prune(input, &with_columns(needed, arguments))),
+            function: *function,
+            arguments: arguments.clone(),
+            columns: columns.clone(),
+            outer: *outer,
+        },
+        LogicalPlan::With { definitions, body } => {
+            // Every reader may want other columns of a definition, so it keeps all that any of them names.
+            let body = prune(body, needed);
+            let mut kept: Vec<CteDefinition> = Vec::new();
+            for definition in definitions.iter().rev() {
+                let mut places = BTreeSet::new();
+                used_places(&body, definition.id, &mut places);
+                kept.iter().for_each(|later| used_places(&later.plan, definition.id, &mut places));
+                let own = definition.plan.columns();
+                let wanted = own.iter().enumerate().filter(|(i, _)| places.contains(i)).map(|(_, c)| c.id).collect();
+                let plan = match definition.plan.as_ref() {
+                    // The columns of these are known by place, so all of them stay.
+                    plan @ (LogicalPlan::Union { .. } | LogicalPlan::Recursive { .. }) => {
+                        prune(plan, &plan.column_ids())
+                    }
+                    plan => keep_places(prune(plan, &wanted), &own),
+                };
+                kept.push(CteDefinition { plan: Arc::new(plan), ..definition.clone() });
+            }
+            kept.reverse();
+            LogicalPlan::With { definitions: kept, body: Arc::new(body) }
+        }
+        LogicalPlan::CteScan { id, name, columns } => LogicalPlan::CteScan {
+            id: *id,
+            name: name.clone(),
+            columns: columns.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect(),
+        },
+        LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {
+            id: *id,
+            name: name.clone(),
+            base: Arc::new(prune(base, &base.column_ids())),
+            step: Arc::new(prune(step, &step.column_ids())),
+            columns: columns.clone(),
+            distinct: *distinct,
+        },
     }
 }
 
@@ -73,6 +133,33 @@ fn prune_places(input: &LogicalPlan, kept: &[usize]) -> LogicalPlan {
     }
     let columns = wanted.into_iter().map(|column| (column.clone(), Expr::Column(column))).collect();
     LogicalPlan::Project { input: Arc::new(pruned), columns }
+}
+
+/// Places of a definition that this plan reads.
+fn used_places(plan: &LogicalPlan, definition: u32, into: &mut BTreeSet<usize>) {
+    if let LogicalPlan::CteScan { id, columns, .. } = plan
+        && *id == definition
+    {
+        into.extend(columns.iter().map(|(_, place)| *place));
+    }
+    plan.inputs().into_iter().for_each(|input| used_places(input, definition, into));
+}
+
+/// The plan with its columns at the places they had; those that are gone are nulls that nobody reads.
+fn keep_places(plan: LogicalPlan, places: &[Column]) -> LogicalPlan {
+    let left = plan.column_ids();
+    if plan.columns() == places {
+        return plan;
+    }
+    let columns = places
+        .iter()
+        .map(|column| {
+            let gone = || Expr::Literal { value: cobble_types::Value::Null, sql_type: column.sql_type.clone() };
+            let expr = if left.contains(&column.id) { Expr::Column(column.clone()) } else { gone() };
+            (column.clone(), expr)
+        })
+        .collect();
+    LogicalPlan::Project { input: Arc::new(plan), columns }
 }
 
 fn with_columns<'a>(

@@ -8,7 +8,7 @@ use cobble_types::ColumnId;
 
 use super::Context;
 use crate::expr::{BinaryOp, Expr};
-use crate::logical::{Join, JoinKind, LogicalPlan};
+use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan};
 
 pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
     Some(push(plan, Vec::new()))
@@ -62,15 +62,55 @@ fn push(plan: &LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
             LogicalPlan::Union { inputs, columns: columns.clone() }
         }
         LogicalPlan::Join(join) => push_into_join(join, conjuncts),
+        LogicalPlan::Window { input, partition, order, calls } => {
+            // What speaks of the partition alone drops whole partitions.
+            let (go, stay) = split(conjuncts, |c| {
+                let columns = c.columns();
+                let keys = |id: &ColumnId| partition.iter().any(|e| matches!(e, Expr::Column(k) if k.id == *id));
+                !columns.is_empty() && columns.iter().all(keys) && !c.is_volatile()
+            });
+            LogicalPlan::Window {
+                input: Arc::new(push(input, go)),
+                partition: partition.clone(),
+                order: order.clone(),
+                calls: calls.clone(),
+            }
+            .filtered(stay)
+        }
+        LogicalPlan::Expand { input, columns, function, arguments, outer } => {
+            let made: BTreeSet<ColumnId> = columns.iter().map(|c| c.id).collect();
+            let (go, stay) =
+                split(conjuncts, |c| c.columns().is_disjoint(&made) && !c.columns().is_empty() && !c.is_volatile());
+            LogicalPlan::Expand {
+                input: Arc::new(push(input, go)),
+                function: *function,
+                arguments: arguments.clone(),
+                columns: columns.clone(),
+                outer: *outer,
+            }
+            .filtered(stay)
+        }
+        LogicalPlan::With { definitions, body } => LogicalPlan::With {
+            definitions: definitions
+                .iter()
+                .map(|d| CteDefinition { plan: Arc::new(push(&d.plan, Vec::new())), ..d.clone() })
+                .collect(),
+            body: Arc::new(push(body, conjuncts)),
+        },
         LogicalPlan::Scan(_)
         | LogicalPlan::Values { .. }
         | LogicalPlan::Sort { .. }
         | LogicalPlan::Limit { .. }
-        | LogicalPlan::SingleRow { .. } => plan.map_inputs(&mut |input| push(input, Vec::new())).filtered(conjuncts),
+        | LogicalPlan::CteScan { .. }
+        | LogicalPlan::Recursive { .. } => plan.map_inputs(&mut |input| push(input, Vec::new())).filtered(conjuncts),
     }
 }
 
-fn substitute(expr: &Expr, sources: &HashMap<ColumnId, &Expr>) -> Expr {
+fn split(conjuncts: Vec<Expr>, may_go: impl Fn(&Expr) -> bool) -> (Vec<Expr>, Vec<Expr>) {
+    conjuncts.into_iter().partition(may_go)
+}
+
+pub(super) fn substitute(expr: &Expr, sources: &HashMap<ColumnId, &Expr>) -> Expr {
     expr.replace(&|e| match e {
         Expr::Column(column) => sources.get(&column.id).map(|source| (*source).clone()),
         _ => None,
@@ -86,7 +126,12 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
     // A condition above the join may go to a side only if that side's rows come out unchanged.
     let (above_left, above_right) = match join.kind {
         JoinKind::Inner => (true, true),
-        JoinKind::Left | JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti => (true, false),
+        JoinKind::Left
+        | JoinKind::Semi
+        | JoinKind::Anti
+        | JoinKind::NullAwareAnti
+        | JoinKind::Single
+        | JoinKind::Mark => (true, false),
         JoinKind::Right => (false, true),
         JoinKind::Full => (false, false),
     };
@@ -106,7 +151,7 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
     // A condition of the join itself may go to the side whose unmatched rows do not come out anyway.
     let (own_left, own_right) = match join.kind {
         JoinKind::Inner | JoinKind::Semi => (true, true),
-        JoinKind::Left | JoinKind::Anti => (false, true),
+        JoinKind::Left | JoinKind::Anti | JoinKind::Single | JoinKind::Mark => (false, true),
         JoinKind::Right => (true, false),
         JoinKind::Full | JoinKind::NullAwareAnti => (false, false),
     };
@@ -127,23 +172,28 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
     LogicalPlan::Join(Join {
         left: Arc::new(push(&join.left, to_left)),
         right: Arc::new(push(&join.right, to_right)),
-        kind: join.kind,
         on,
         residual,
+        ..join.clone()
     })
     .filtered(stay)
 }
 
-/// `left = right` with one side of each input, left side first.
-pub fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<(Expr, Expr)> {
-    let Expr::Binary { op: BinaryOp::Eq, left: a, right: b, .. } = condition else { return None };
+/// An equality with one side of each input, left side first.
+pub fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<JoinKey> {
+    let Expr::Binary { op: op @ (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom), left: a, right: b, .. } = condition
+    else {
+        return None;
+    };
+    let null_safe = *op == BinaryOp::IsNotDistinctFrom;
+    let key = |left: &Expr, right: &Expr| JoinKey { left: left.clone(), right: right.clone(), null_safe };
     let (in_a, in_b) = (a.columns(), b.columns());
     if in_a.is_empty() || in_b.is_empty() || condition.is_volatile() {
         None
     } else if in_a.is_subset(left) && in_b.is_subset(right) {
-        Some((a.as_ref().clone(), b.as_ref().clone()))
+        Some(key(a, b))
     } else if in_a.is_subset(right) && in_b.is_subset(left) {
-        Some((b.as_ref().clone(), a.as_ref().clone()))
+        Some(key(b, a))
     } else {
         None
     }

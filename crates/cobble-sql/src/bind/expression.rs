@@ -1,12 +1,13 @@
 //! Binding of scalar expressions.
 
-use cobble_plan::LogicalPlan;
-use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::aggregate::AggregateFunction;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
+use cobble_plan::{Ranking, TableFunction};
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
+use super::operator::{compare_rows, is_row};
 use super::scope::{Found, Scope};
 use super::types::sql_type;
 use super::{Binder, folded, position_of};
@@ -88,6 +89,13 @@ impl<'a> Binder<'a> {
                     other => Err(Error::unsupported(format_args!("the operator {other}"))),
                 }
             }
+            E::BinaryOp { left, op, right } if is_row(left) || is_row(right) => {
+                self.row_comparison(operator(op)?, left, right, scope)
+            }
+            E::AnyOp { left, compare_op, right, .. } => {
+                self.quantified(left, operator(compare_op)?, right, false, scope)
+            }
+            E::AllOp { left, compare_op, right } => self.quantified(left, operator(compare_op)?, right, true, scope),
             E::BinaryOp { left, op, right } => {
                 let op = operator(op)?;
                 let left = self.expr(left, scope)?;
@@ -119,6 +127,19 @@ impl<'a> Binder<'a> {
                     (BinaryOp::GtEq, BinaryOp::LtEq, BinaryOp::And)
                 };
                 binary(join, binary(from, operand.clone(), low)?, binary(to, operand, high)?)
+            }
+            E::InList { expr, list, negated } if is_row(expr) => {
+                let operand = self.row(expr, scope)?;
+                let mut any: Option<Expr> = None;
+                for item in list {
+                    let next = compare_rows(BinaryOp::Eq, operand.clone(), self.row(item, scope)?)?;
+                    any = Some(match any {
+                        Some(before) => Expr::compare(BinaryOp::Or, before, next),
+                        None => next,
+                    });
+                }
+                let any = any.unwrap_or_else(|| Expr::boolean(false));
+                Ok(if *negated { Expr::Not(Box::new(any)) } else { any })
             }
             E::InList { expr, list, negated } => {
                 let mut all = vec![self.expr(expr, scope)?];
@@ -207,10 +228,8 @@ impl<'a> Binder<'a> {
             }
             E::Function(call) => self.call(call, scope),
             E::Subquery(query) => self.scalar_subquery(query, scope),
-            E::InSubquery { .. } | E::Exists { .. } => {
-                Err(Error::unsupported("IN (SELECT …) and EXISTS inside another expression")
-                    .hint("they work as conditions of WHERE that are joined by AND"))
-            }
+            E::InSubquery { expr, subquery, negated } => self.any(BinaryOp::Eq, expr, subquery, *negated, scope),
+            E::Exists { subquery, negated } => self.exists(subquery, *negated, scope),
             other => Err(Error::unsupported(format_args!("the expression {other}"))),
         }
     }
@@ -219,12 +238,10 @@ impl<'a> Binder<'a> {
         let parts: Vec<String> = idents.iter().map(folded).collect();
         let position = idents.first().and_then(|ident| position_of(ident.span));
         let mut found = scope.find(&parts, position)?;
-        let mut from_outer = None;
         if matches!(found, Found::Nothing) {
             for outer in self.outer.iter().rev() {
                 found = outer.find(&parts, position)?;
-                if let Found::Column(column, _) = &found {
-                    from_outer = Some(column.column.id);
+                if matches!(found, Found::Column(..)) {
                     break;
                 }
             }
@@ -238,18 +255,6 @@ impl<'a> Binder<'a> {
         }
         for field in &parts[used..] {
             value = row_field(value, field)?;
-        }
-        if let Some(id) = from_outer {
-            match self.lifted.last_mut() {
-                Some(frame) => frame.push(id),
-                None => {
-                    return Err(Error::unsupported(format_args!(
-                        "a subquery that uses \"{}\" of the query around it",
-                        parts.join(".")
-                    ))
-                    .at(position));
-                }
-            }
         }
         Ok(value)
     }
@@ -292,26 +297,27 @@ impl<'a> Binder<'a> {
 
     fn call(&mut self, call: &'a ast::Function, scope: &Scope) -> Result<Expr> {
         let name = call.name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect::<Vec<_>>().join(".");
-        if call.over.is_some() {
-            return Err(Error::unsupported("a window function"));
-        }
-        let (list, distinct): (&[ast::FunctionArg], bool) = match &call.args {
+        let (list, distinct): (&'a [ast::FunctionArg], bool) = match &call.args {
             ast::FunctionArguments::None => (&[], false),
             ast::FunctionArguments::Subquery(_) => return Err(Error::unsupported("a subquery as argument list")),
             ast::FunctionArguments::List(list) => {
-                if !list.clauses.is_empty() {
-                    return Err(Error::unsupported(format_args!("ORDER BY inside {name}()")));
-                }
                 (&list.args, matches!(list.duplicate_treatment, Some(ast::DuplicateTreatment::Distinct)))
             }
         };
-        if let Some(function) = AggregateFunction::by_name(&name) {
-            return self.aggregate(function, list, distinct, call.filter.as_deref(), scope);
+        if let Some(over) = &call.over {
+            return self.window_call(&name, call, over, list, scope);
         }
-        if distinct || call.filter.is_some() {
+        if let Some(function) = AggregateFunction::by_name(&name) {
+            return self.aggregate(function, call, list, scope);
+        }
+        if Ranking::by_name(&name).is_some() {
+            return Err(Error::new(Code::Grouping, format!("{name}() is a window function"))
+                .hint("say over which rows, such as OVER (ORDER BY …)"));
+        }
+        if distinct || call.filter.is_some() || !call.within_group.is_empty() {
             return Err(Error::new(
                 Code::Syntax,
-                format!("{name} is not an aggregate: DISTINCT and FILTER have no meaning"),
+                format!("{name} is not an aggregate: DISTINCT, FILTER and WITHIN GROUP have no meaning"),
             ));
         }
         match name.as_str() {
@@ -323,12 +329,12 @@ impl<'a> Binder<'a> {
             }
             _ => {}
         }
-        let mut arguments = Vec::new();
-        for argument in list {
-            match argument {
-                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(self.expr(expr, scope)?),
-                _ => return Err(Error::unsupported(format_args!("the argument {argument} of {name}()"))),
-            }
+        if name == "grouping" {
+            return self.grouping_call(list, scope);
+        }
+        let mut arguments = self.plain_arguments(&name, list, scope)?;
+        if let Some(function) = TableFunction::by_name(&name) {
+            return self.function_in_select(function, arguments);
         }
         if name == "nullif" {
             let [left, right]: [Expr; 2] =
@@ -356,94 +362,6 @@ impl<'a> Binder<'a> {
         let bound = function::call(function, arguments)?;
         // PostgreSQL's date_part() gives double precision where EXTRACT gives numeric.
         Ok(if name == "date_part" { bound.cast(SqlType::Double) } else { bound })
-    }
-
-    fn aggregate(
-        &mut self,
-        function: AggregateFunction,
-        list: &'a [ast::FunctionArg],
-        distinct: bool,
-        filter: Option<&'a ast::Expr>,
-        scope: &Scope,
-    ) -> Result<Expr> {
-        // Inside the arguments no further aggregate may stand, so the collector is taken out meanwhile.
-        let Some(mut collector) = self.aggregates.take() else {
-            return Err(Error::new(Code::Grouping, format!("the aggregate {}() cannot stand here", function.name()))
-                .hint(
-                    "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
-                ));
-        };
-        let scalars_before = self.scalars.len();
-        let mut bind = || -> Result<AggregateCall> {
-            let argument = match list {
-                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => {
-                    None
-                }
-                [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr))] => Some(settle(self.expr(expr, scope)?)?),
-                _ => {
-                    let all: Vec<String> = list.iter().map(ToString::to_string).collect();
-                    return Err(Error::new(
-                        Code::UnknownFunction,
-                        format!("{}({}) does not exist", function.name(), all.join(", ")),
-                    )
-                    .hint("it takes one argument"));
-                }
-            };
-            let filter = match filter {
-                Some(filter) => Some(condition(self.expr(filter, scope)?, "FILTER")?),
-                None => None,
-            };
-            let own = argument.as_ref().map_or(SqlType::Null, Expr::sql_type);
-            let sql_type = function.result_type(&own).ok_or_else(|| {
-                Error::new(Code::UnknownFunction, format!("{}({own}) does not exist", function.name()))
-            })?;
-            if distinct && !own.is_ordered() {
-                return Err(Error::new(
-                    Code::TypeMismatch,
-                    format!("values of type {own} cannot be compared for DISTINCT"),
-                ));
-            }
-            Ok(AggregateCall { function, argument, distinct, filter, sql_type })
-        };
-        let bound = bind();
-        collector.below.extend(self.scalars.drain(scalars_before..));
-        let result = bound.map(|call| match collector.calls.iter().find(|(_, known)| *known == call) {
-            Some((column, _)) => Expr::Column(column.clone()),
-            None => {
-                let column = self.new_column(None, function.name(), call.sql_type.clone());
-                collector.calls.push((column.clone(), call));
-                Expr::Column(column)
-            }
-        });
-        self.aggregates = Some(collector);
-        result
-    }
-
-    fn scalar_subquery(&mut self, query: &'a ast::Query, scope: &Scope) -> Result<Expr> {
-        let aggregates = self.aggregates.take();
-        self.outer.push(scope.clone());
-        // An empty stack of frames makes a use of an outer column an error that says so.
-        let lifted = std::mem::take(&mut self.lifted);
-        let scalars = std::mem::take(&mut self.scalars);
-        let bound = self.query(query);
-        self.scalars = scalars;
-        self.lifted = lifted;
-        self.outer.pop();
-        self.aggregates = aggregates;
-        let relation = bound?;
-        let columns = relation.plan.columns();
-        let [column] = columns.as_slice() else {
-            return Err(Error::new(
-                Code::Syntax,
-                format!("a subquery used as a value must have one column, not {}", columns.len()),
-            ));
-        };
-        let column = column.clone();
-        self.scalars.push(LogicalPlan::SingleRow { input: relation.plan.into() });
-        if let Some(collector) = &mut self.aggregates {
-            collector.scalar_columns.push(column.id);
-        }
-        Ok(Expr::Column(column))
     }
 
     /// Where a column of this expression was named in the text.

@@ -1,21 +1,23 @@
 //! Binding of FROM: tables, subqueries, CTEs and the joins between them.
 
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::logical::{Join, JoinKind, LogicalPlan, Scan};
+use cobble_plan::function::Function;
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Scan};
 use cobble_types::{Error, Result};
 use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Scope, ScopeColumn};
-use super::{Binder, Cte, Relation, folded, position_of};
+use super::{Binder, Relation, folded, position_of};
 use crate::coerce::{binary, condition};
 
 impl<'a> Binder<'a> {
     pub(super) fn from(&mut self, from: &'a [ast::TableWithJoins]) -> Result<Relation> {
         let mut result: Option<Relation> = None;
         for item in from {
-            let mut relation = self.table_factor(&item.relation)?;
+            let before = result.as_ref().map(|left: &Relation| left.scope.clone()).unwrap_or_default();
+            let mut relation = self.table_factor(&item.relation, &before)?;
             for join in &item.joins {
-                relation = self.join(relation, join)?;
+                relation = self.join(relation, join, &before)?;
             }
             result = Some(match result {
                 None => relation,
@@ -28,31 +30,43 @@ impl<'a> Binder<'a> {
         }))
     }
 
-    fn table_factor(&mut self, factor: &'a ast::TableFactor) -> Result<Relation> {
+    /// `before` is what stands to the left in FROM: functions and LATERAL subqueries may use it.
+    fn table_factor(&mut self, factor: &'a ast::TableFactor, before: &Scope) -> Result<Relation> {
+        let named = |relation: Relation, alias: &Option<ast::TableAlias>| match alias {
+            Some(alias) => aliased(relation, alias),
+            None => Ok(relation),
+        };
         match factor {
             ast::TableFactor::Table { name, alias, args: None, version: None, sample: None, .. } => {
                 let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
-                let relation = self.table(&parts).map_err(|e| e.at(position_of(name.span())))?;
-                match alias {
-                    Some(alias) => aliased(relation, alias),
-                    None => Ok(relation),
-                }
+                named(self.table(&parts).map_err(|e| e.at(position_of(name.span())))?, alias)
             }
-            ast::TableFactor::Derived { lateral: false, subquery, alias, .. } => {
-                let aggregates = self.aggregates.take();
-                let bound = self.query(subquery);
-                self.aggregates = aggregates;
-                match alias {
-                    Some(alias) => aliased(bound?, alias),
-                    None => bound,
-                }
+            ast::TableFactor::Table { name, alias, args: Some(args), with_ordinality, .. } => {
+                let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
+                let relation = self.function_in_from(&parts.join("."), &args.args, *with_ordinality, before);
+                function_alias(relation.map_err(|e| e.at(position_of(name.span())))?, alias)
             }
-            ast::TableFactor::NestedJoin { table_with_joins, alias: None } => {
-                let mut relation = self.table_factor(&table_with_joins.relation)?;
+            ast::TableFactor::Function { name, args, alias, with_ordinality, .. } => {
+                let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
+                let relation = self.function_in_from(&parts.join("."), args, *with_ordinality, before);
+                function_alias(relation.map_err(|e| e.at(position_of(name.span())))?, alias)
+            }
+            ast::TableFactor::UNNEST { alias, array_exprs, with_ordinality, with_offset: false, .. } => {
+                let arguments = self.within(before, |binder| {
+                    array_exprs.iter().map(|e| binder.expr(e, &Scope::default())).collect::<Result<Vec<_>>>()
+                })?;
+                function_alias(self.unnest_in_from(arguments, *with_ordinality)?, alias)
+            }
+            ast::TableFactor::Derived { lateral, subquery, alias, .. } => {
+                let around = if *lateral { before.clone() } else { Scope::default() };
+                named(self.within(&around, |binder| binder.query(subquery))?, alias)
+            }
+            ast::TableFactor::NestedJoin { table_with_joins, alias } => {
+                let mut relation = self.table_factor(&table_with_joins.relation, before)?;
                 for join in &table_with_joins.joins {
-                    relation = self.join(relation, join)?;
+                    relation = self.join(relation, join, before)?;
                 }
-                Ok(relation)
+                named(relation, alias)
             }
             other => Err(Error::unsupported(format_args!("{other} in FROM")).at(position_of(other.span()))),
         }
@@ -82,22 +96,11 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan: LogicalPlan::Scan(Scan { table, columns }), scope })
     }
 
-    /// Binds the CTE's text once more. It sees only the CTEs that were defined before it.
-    fn cte(&mut self, place: usize) -> Result<Relation> {
-        let Cte { name, columns, query } = &self.ctes[place];
-        let (name, columns, query) = (name.clone(), columns.clone(), *query);
-        let later = self.ctes.split_off(place);
-        let aggregates = self.aggregates.take();
-        let bound = self.query(query);
-        self.aggregates = aggregates;
-        self.ctes.extend(later);
-        let relation = bound?;
-        Ok(Relation { scope: relation.scope.with_qualifier(&name, &columns)?, plan: relation.plan })
-    }
-
-    fn join(&mut self, left: Relation, join: &'a ast::Join) -> Result<Relation> {
+    fn join(&mut self, left: Relation, join: &'a ast::Join, before: &Scope) -> Result<Relation> {
         use ast::JoinOperator as J;
-        let right = self.table_factor(&join.relation)?;
+        let mut beside = before.clone();
+        beside.columns.extend(left.scope.columns.iter().cloned());
+        let mut right = self.table_factor(&join.relation, &beside)?;
         let (kind, constraint) = match &join.join_operator {
             J::Join(c) | J::Inner(c) => (JoinKind::Inner, c),
             J::Left(c) | J::LeftOuter(c) => (JoinKind::Left, c),
@@ -111,13 +114,27 @@ impl<'a> Binder<'a> {
             ast::JoinConstraint::On(condition_text) => {
                 let mut scope = left.scope.clone();
                 scope.columns.extend(right.scope.columns.iter().cloned());
+                let met = self.pending.len();
                 let bound = condition(self.expr(condition_text, &scope)?, "ON")
                     .map_err(|e| e.at(position_of(condition_text.span())))?;
-                if !self.scalars.is_empty() {
-                    return Err(Error::unsupported("a subquery in ON"));
-                }
                 let mut conjuncts = Vec::new();
                 bound.into_conjuncts(&mut conjuncts);
+                let subqueries = self.pending.split_off(met);
+                if !subqueries.is_empty() && kind == JoinKind::Inner {
+                    let mut joined = combined(left, right, kind, vec![], vec![]);
+                    joined.plan = subqueries.into_iter().fold(joined.plan, |plan, s| s.attached(plan));
+                    joined.plan = joined.plan.filtered(conjuncts);
+                    return Ok(joined);
+                }
+                for subquery in subqueries {
+                    // Beside the rows of the one side it is about, it changes none of them.
+                    let left_ids = left.plan.column_ids();
+                    if !subquery.outer_columns().is_disjoint(&left_ids) {
+                        return Err(Error::unsupported("a subquery in ON of an outer join that uses its left side")
+                            .hint("put it into a subquery of the left side"));
+                    }
+                    right.plan = subquery.attached(right.plan);
+                }
                 let (on, residual) = split_keys(conjuncts, &left.plan, &right.plan);
                 Ok(combined(left, right, kind, on, residual))
             }
@@ -137,9 +154,6 @@ impl<'a> Binder<'a> {
     }
 
     fn using(&mut self, left: Relation, right: Relation, kind: JoinKind, names: Vec<String>) -> Result<Relation> {
-        if kind == JoinKind::Full {
-            return Err(Error::unsupported("FULL JOIN with USING").hint("write ON and coalesce the columns"));
-        }
         let find = |relation: &Relation, name: &String| -> Result<Column> {
             relation
                 .scope
@@ -156,7 +170,15 @@ impl<'a> Binder<'a> {
         let (on, residual) = split_keys(conjuncts, &left.plan, &right.plan);
         // The merged column is the one of the side whose rows all come out.
         let split = left.scope.columns.len();
+        let merged: Vec<(Column, Column)> = names
+            .iter()
+            .filter(|_| kind == JoinKind::Full)
+            .map(|name| Ok((find(&left, name)?, find(&right, name)?)))
+            .collect::<Result<_>>()?;
         let mut joined = combined(left, right, kind, on, residual);
+        if kind == JoinKind::Full {
+            return self.merged(joined, &names, &merged);
+        }
         for (place, column) in joined.scope.columns.iter_mut().enumerate() {
             let on_dropped_side = (place >= split) == (kind != JoinKind::Right);
             if on_dropped_side && names.contains(&column.name) {
@@ -165,6 +187,42 @@ impl<'a> Binder<'a> {
         }
         Ok(joined)
     }
+
+    /// FULL JOIN USING: either side's column may be missing, so the merged one is computed.
+    fn merged(&mut self, joined: Relation, names: &[String], pairs: &[(Column, Column)]) -> Result<Relation> {
+        let mut columns: Vec<(Column, Expr)> =
+            joined.plan.columns().into_iter().map(|c| (c.clone(), Expr::Column(c))).collect();
+        let mut scope = Scope::default();
+        for (name, (left, right)) in names.iter().zip(pairs) {
+            let both = vec![Expr::Column(left.clone()), Expr::Column(right.clone())];
+            let value = crate::function::call(Function::Coalesce, both)?;
+            let column = self.new_column(None, name.clone(), value.sql_type());
+            scope.columns.push(ScopeColumn {
+                qualifier: None,
+                table: None,
+                name: name.clone(),
+                column: column.clone(),
+                hidden: false,
+            });
+            columns.push((column, value));
+        }
+        for mut column in joined.scope.columns {
+            column.hidden |= names.contains(&column.name);
+            scope.columns.push(column);
+        }
+        Ok(Relation { plan: LogicalPlan::Project { input: joined.plan.into(), columns }, scope })
+    }
+}
+
+/// A function's only column goes by the alias too.
+fn function_alias(relation: Relation, alias: &Option<ast::TableAlias>) -> Result<Relation> {
+    let Some(alias) = alias else { return Ok(relation) };
+    if alias.columns.is_empty() && relation.scope.columns.len() == 1 {
+        let name = folded(&alias.name);
+        let scope = relation.scope.with_qualifier(&name, std::slice::from_ref(&name))?;
+        return Ok(Relation { scope, plan: relation.plan });
+    }
+    aliased(relation, alias)
 }
 
 fn aliased(relation: Relation, alias: &ast::TableAlias) -> Result<Relation> {
@@ -183,29 +241,15 @@ fn aliased(relation: Relation, alias: &ast::TableAlias) -> Result<Relation> {
     Ok(Relation { plan, scope })
 }
 
-pub(super) fn cross(left: LogicalPlan, right: LogicalPlan) -> LogicalPlan {
-    LogicalPlan::Join(Join {
-        left: left.into(),
-        right: right.into(),
-        kind: JoinKind::Inner,
-        on: vec![],
-        residual: vec![],
-    })
-}
-
-fn combined(left: Relation, right: Relation, kind: JoinKind, on: Vec<(Expr, Expr)>, residual: Vec<Expr>) -> Relation {
+fn combined(left: Relation, right: Relation, kind: JoinKind, on: Vec<JoinKey>, residual: Vec<Expr>) -> Relation {
     let mut scope = left.scope;
     scope.columns.extend(right.scope.columns);
-    let plan = LogicalPlan::Join(Join { left: left.plan.into(), right: right.plan.into(), kind, on, residual });
+    let plan = LogicalPlan::Join(Join { on, residual, ..Join::new(left.plan, right.plan, kind) });
     Relation { plan, scope }
 }
 
 /// Equalities between the sides as join keys, the rest as it is.
-pub(super) fn split_keys(
-    conjuncts: Vec<Expr>,
-    left: &LogicalPlan,
-    right: &LogicalPlan,
-) -> (Vec<(Expr, Expr)>, Vec<Expr>) {
+fn split_keys(conjuncts: Vec<Expr>, left: &LogicalPlan, right: &LogicalPlan) -> (Vec<JoinKey>, Vec<Expr>) {
     let (left_ids, right_ids) = (left.column_ids(), right.column_ids());
     let (mut on, mut residual) = (Vec::new(), Vec::new());
     for conjunct in conjuncts {

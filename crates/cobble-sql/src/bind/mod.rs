@@ -1,23 +1,30 @@
 //! The binder: names to columns, text to types, syntax to meaning.
 
+mod aggregate;
+mod cte;
 mod expression;
 mod from;
+mod grouping;
+mod operator;
 mod query;
 mod scope;
 mod select;
 mod subquery;
+mod table_function;
 mod types;
+mod window;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use cobble_plan::LogicalPlan;
-use cobble_plan::expr::Column;
-use cobble_plan::logical::Table;
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
+use cobble_plan::{AggregateCall, JoinKind, LogicalPlan};
 use cobble_types::{ColumnId, Position, Result, SqlType};
 use sqlparser::ast;
 use sqlparser::tokenizer::Span;
 
+use cte::Cte;
 use scope::Scope;
 
 /// Where the binder finds tables. Names come as written, one to three parts, already folded to lower case unless quoted;
@@ -46,10 +53,10 @@ pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuer
         context,
         next_id: 0,
         ctes: Vec::new(),
+        definitions: Vec::new(),
         outer: Vec::new(),
-        lifted: Vec::new(),
-        aggregates: None,
-        scalars: Vec::new(),
+        select: None,
+        pending: Vec::new(),
         named_at: HashMap::new(),
     };
     let bound = binder.query(query)?;
@@ -85,25 +92,67 @@ struct Relation {
     scope: Scope,
 }
 
-struct Cte<'a> {
-    name: String,
-    columns: Vec<String>,
-    query: &'a ast::Query,
+/// A subquery inside an expression that waits to be joined to the relation that the expression is about.
+struct Pending {
+    plan: LogicalPlan,
+    /// A truth value for each row, or nothing for a subquery used as a value.
+    mark: Option<Mark>,
+}
+
+impl Pending {
+    fn attached(self, left: LogicalPlan) -> LogicalPlan {
+        let kind = if self.mark.is_some() { JoinKind::Mark } else { JoinKind::Single };
+        LogicalPlan::Join(Join { mark: self.mark, ..Join::new(left, self.plan, kind) })
+    }
+
+    /// The same over expressions changed by `change`, to be used where the relation around it has been grouped.
+    fn map(self, change: &mut dyn FnMut(&Expr) -> Expr) -> Pending {
+        Pending {
+            plan: self.plan.map_all_expressions(change),
+            mark: self.mark.map(|mark| Mark { compare: mark.compare.iter().map(&mut *change).collect(), ..mark }),
+        }
+    }
+
+    /// Columns of the relation around it that it uses.
+    fn outer_columns(&self) -> BTreeSet<ColumnId> {
+        let own = self.plan.column_ids();
+        let mut used = self.plan.free_columns();
+        let compared = self.mark.iter().flat_map(|mark| &mark.compare);
+        compared.for_each(|e| used.extend(e.columns().difference(&own)));
+        used
+    }
+}
+
+/// What is collected while the list of a SELECT is bound: calls that are computed by steps of their own.
+#[derive(Default)]
+struct SelectCalls<'a> {
+    aggregates: Vec<(Column, AggregateCall)>,
+    /// Subqueries inside arguments of aggregates: they are joined below the aggregation.
+    below: Vec<Pending>,
+    /// Places of `grouping(…)`, with its arguments.
+    groupings: Vec<(Column, Vec<Expr>)>,
+    windows: Vec<window::WindowUse>,
+    /// Functions that make rows, in the order in which they were met.
+    expansions: Vec<table_function::Expansion>,
+    named_windows: Vec<(String, &'a ast::WindowSpec)>,
+    /// What may stand here now.
+    aggregates_allowed: bool,
+    windows_allowed: bool,
 }
 
 struct Binder<'a> {
     context: &'a BindContext<'a>,
     next_id: u32,
-    /// Visible CTEs, innermost last. Each use binds the text again, with columns of its own.
+    /// Visible CTEs, innermost last.
     ctes: Vec<Cte<'a>>,
+    /// For each query around this place, its own last, the results that are computed once.
+    definitions: Vec<Vec<CteDefinition>>,
     /// Scopes of the queries around this one, innermost last.
     outer: Vec<Scope>,
-    /// One frame per EXISTS or IN being bound: the outer columns it uses.
-    lifted: Vec<Vec<ColumnId>>,
-    /// Present while an expression may contain aggregates.
-    aggregates: Option<select::Aggregates>,
-    /// Scalar subqueries met and not yet joined to the relation that uses them.
-    scalars: Vec<LogicalPlan>,
+    /// Present while the list of a SELECT is bound.
+    select: Option<SelectCalls<'a>>,
+    /// Subqueries met and not yet joined to the relation that uses them.
+    pending: Vec<Pending>,
     /// Where each column was last named, for errors found after binding.
     named_at: HashMap<ColumnId, Position>,
 }
@@ -112,5 +161,10 @@ impl Binder<'_> {
     fn new_column(&mut self, qualifier: Option<String>, name: impl Into<String>, sql_type: SqlType) -> Column {
         self.next_id += 1;
         Column { id: ColumnId(self.next_id), qualifier, name: name.into(), sql_type }
+    }
+
+    /// The plan joined with the subqueries that have been met since there were `before` of them.
+    fn attach_pending(&mut self, plan: LogicalPlan, before: usize) -> LogicalPlan {
+        self.pending.drain(before..).fold(plan, |plan, pending| pending.attached(plan))
     }
 }

@@ -1,26 +1,18 @@
-//! Binding of one SELECT: its list, GROUP BY, HAVING, DISTINCT and the sort keys that may use what is not selected.
+//! Binding of one SELECT: its list, GROUP BY, HAVING, windows, QUALIFY, DISTINCT and the sort keys that may use what is not
+//! selected.
 
-use cobble_plan::aggregate::AggregateCall;
-use cobble_plan::expr::{Column, Expr};
+use cobble_plan::Ranking;
+use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::logical::{LogicalPlan, SortKey};
-use cobble_types::{Code, ColumnId, Error, Result, SqlType};
+use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
-use super::from::cross;
+use super::grouping::map_keys;
 use super::query::{distinct, scope_of};
 use super::scope::{Scope, ScopeColumn};
-use super::{Binder, Relation, folded, position_of};
+use super::window::{WindowUse, ranking, windowed};
+use super::{Binder, Relation, SelectCalls, folded, position_of};
 use crate::coerce::{condition, settle};
-
-/// Aggregates met while binding the clauses that may hold them.
-#[derive(Default)]
-pub(super) struct Aggregates {
-    pub calls: Vec<(Column, AggregateCall)>,
-    /// Scalar subqueries inside arguments: they are joined below the aggregation.
-    pub below: Vec<LogicalPlan>,
-    /// Columns of scalar subqueries outside arguments, which need no grouping.
-    pub scalar_columns: Vec<ColumnId>,
-}
 
 /// One item of a SELECT list after `*` is spread.
 pub(super) struct Item {
@@ -28,54 +20,128 @@ pub(super) struct Item {
     pub expr: Expr,
 }
 
+/// What the clauses of a SELECT say, bound over its input.
+struct Clauses {
+    items: Vec<Item>,
+    having: Option<Expr>,
+    qualify: Option<Expr>,
+    sort: Vec<SortKey>,
+    /// DISTINCT ON.
+    distinct_on: Vec<Expr>,
+}
+
+impl Clauses {
+    /// The same over expressions changed by `change`, which may find one that is not allowed.
+    fn map(self, change: &dyn Fn(&Expr) -> Result<Expr>) -> Result<Clauses> {
+        Ok(Clauses {
+            items: self
+                .items
+                .into_iter()
+                .map(|item| Ok(Item { expr: change(&item.expr)?, ..item }))
+                .collect::<Result<_>>()?,
+            having: self.having.map(|e| change(&e)).transpose()?,
+            qualify: self.qualify.map(|e| change(&e)).transpose()?,
+            sort: map_keys(&self.sort, change)?,
+            distinct_on: self.distinct_on.iter().map(change).collect::<Result<_>>()?,
+        })
+    }
+}
+
 impl<'a> Binder<'a> {
     pub(super) fn select(&mut self, select: &'a ast::Select, keys: &'a [ast::OrderByExpr]) -> Result<Relation> {
-        let mut relation = self.from(&select.from)?;
-        if let Some(selection) = &select.selection {
-            relation = self.filter(relation, selection)?;
-        }
-        // Everything from here on may hold aggregates.
-        let outer_aggregates = self.aggregates.replace(Aggregates::default());
-        let bound = self.projection(select, keys, relation);
-        self.aggregates = outer_aggregates;
+        let outer_pending = std::mem::take(&mut self.pending);
+        let outer_select = self.select.take();
+        let bound = self.from(&select.from).and_then(|relation| match &select.selection {
+            Some(selection) => self.filter(relation, selection),
+            None => Ok(relation),
+        });
+        let bound = bound.and_then(|relation| {
+            self.select =
+                Some(SelectCalls { aggregates_allowed: true, windows_allowed: true, ..SelectCalls::default() });
+            self.projection(select, keys, relation)
+        });
+        self.select = outer_select;
+        self.pending = outer_pending;
         bound
+    }
+
+    fn clauses(
+        &mut self,
+        select: &'a ast::Select,
+        keys: &'a [ast::OrderByExpr],
+        scope: &Scope,
+    ) -> Result<(Clauses, super::grouping::Grouping)> {
+        for definition in &select.named_window {
+            let ast::NamedWindowDefinition(name, ast::NamedWindowExpr::WindowSpec(spec)) = definition else {
+                return Err(Error::unsupported(definition));
+            };
+            if let Some(own) = &mut self.select {
+                own.named_windows.push((folded(name), spec));
+            }
+        }
+        let mut items = Vec::new();
+        for item in &select.projection {
+            self.item(item, scope, &mut items)?;
+        }
+        let grouping = self.grouping(select, &items, scope)?;
+        let place = |e: &ast::Expr| position_of(e.span());
+        let windows_allowed = |binder: &mut Self, allowed: bool| {
+            if let Some(own) = &mut binder.select {
+                own.windows_allowed = allowed;
+            }
+        };
+        windows_allowed(self, false);
+        let having = match &select.having {
+            Some(having) => Some(condition(self.expr(having, scope)?, "HAVING").map_err(|e| e.at(place(having)))?),
+            None => None,
+        };
+        windows_allowed(self, true);
+        let qualify = match &select.qualify {
+            Some(written) => Some(condition(self.expr(written, scope)?, "QUALIFY").map_err(|e| e.at(place(written)))?),
+            None => None,
+        };
+        let mut sort = Vec::new();
+        for key in keys {
+            sort.push(self.sort_key(key, &items, scope)?);
+        }
+        let mut distinct_on = Vec::new();
+        if let Some(ast::Distinct::On(keys)) = &select.distinct {
+            for key in keys {
+                let bound = match self.reference(key, &items, "DISTINCT ON")? {
+                    Some(expr) => expr,
+                    None => match named_item(key, &items) {
+                        Some(expr) => expr,
+                        None => self.expr(key, scope)?,
+                    },
+                };
+                distinct_on.push(settle(bound)?);
+            }
+        }
+        Ok((Clauses { items, having, qualify, sort, distinct_on }, grouping))
     }
 
     fn projection(
         &mut self,
         select: &'a ast::Select,
         keys: &'a [ast::OrderByExpr],
-        mut relation: Relation,
+        relation: Relation,
     ) -> Result<Relation> {
         let scope = relation.scope.clone();
-        let mut items = Vec::new();
-        for item in &select.projection {
-            self.item(item, &scope, &mut items)?;
-        }
-        let groups = self.group_expressions(select, &items, &scope)?;
-        let having = match &select.having {
-            Some(having) => {
-                Some(condition(self.expr(having, &scope)?, "HAVING").map_err(|e| e.at(position_of(having.span())))?)
-            }
-            None => None,
-        };
-        let mut sort = Vec::new();
-        for key in keys {
-            sort.push(self.sort_key(key, &items, &scope)?);
-        }
-        if select.qualify.is_some() || !select.named_window.is_empty() {
-            return Err(Error::unsupported("a window clause"));
-        }
-        let collected = self.aggregates.take().unwrap_or_default();
-        let grouped = !groups.is_empty() || !collected.calls.is_empty() || having.is_some();
-        let scalar_columns = collected.scalar_columns.clone();
-        let scalars = std::mem::take(&mut self.scalars);
-        let mut conditions = Vec::new();
+        let (mut clauses, grouping) = self.clauses(select, keys, &scope)?;
+        let calls = self.select.take().unwrap_or_default();
+        let mut pending = std::mem::take(&mut self.pending);
+        let mut windows = calls.windows;
+        let mut expansions = calls.expansions;
+        let mut plan = relation.plan;
+        let grouped = !grouping.keys.is_empty()
+            || grouping.sets.len() > 1
+            || !calls.aggregates.is_empty()
+            || clauses.having.is_some();
         if grouped {
-            for below in collected.below {
-                relation.plan = cross(relation.plan, below);
-            }
-            let groups: Vec<(Column, Expr)> = groups
+            let input_ids = plan.column_ids();
+            plan = calls.below.into_iter().fold(plan, |plan, below| below.attached(plan));
+            let keys: Vec<(Column, Expr)> = grouping
+                .keys
                 .into_iter()
                 .map(|expr| {
                     let (qualifier, name) = match &expr {
@@ -85,53 +151,91 @@ impl<'a> Binder<'a> {
                     (self.new_column(qualifier, name, expr.sql_type()), expr)
                 })
                 .collect();
-            let allowed: Vec<ColumnId> = groups
-                .iter()
-                .map(|(c, _)| c.id)
-                .chain(collected.calls.iter().map(|(c, _)| c.id))
-                .chain(scalar_columns)
-                .collect();
-            let over_groups = |binder: &Self, expr: &Expr| -> Result<Expr> {
-                let replaced = expr.replace(&|e| {
-                    groups.iter().find(|(_, group)| group == e).map(|(column, _)| Expr::Column(column.clone()))
-                });
-                match replaced.columns().into_iter().find(|id| !allowed.contains(id)) {
+            let to_key = |expr: &Expr| {
+                expr.replace(&|e| keys.iter().find(|(_, key)| key == e).map(|(column, _)| Expr::Column(column.clone())))
+            };
+            let (named_at, place_of) = (self.named_at.clone(), |expr: &Expr| self.place_of(expr));
+            let ungrouped = |id: ColumnId, expr: &Expr, written: &Expr| {
+                Error::new(
+                    Code::Grouping,
+                    format!("\"{}\" must stand in GROUP BY or inside an aggregate", name_of(expr, id)),
+                )
+                .at(named_at.get(&id).copied().or(place_of(written)))
+            };
+            let over_groups = |expr: &Expr| -> Result<Expr> {
+                let replaced = to_key(expr);
+                match replaced.columns().into_iter().find(|id| input_ids.contains(id)) {
                     None => Ok(replaced),
-                    Some(id) => {
-                        let name = name_of(&replaced, id);
-                        Err(Error::new(
-                            Code::Grouping,
-                            format!("\"{name}\" must stand in GROUP BY or inside an aggregate"),
-                        )
-                        .at(binder.named_at.get(&id).copied().or(binder.place_of(expr))))
-                    }
+                    Some(id) => Err(ungrouped(id, &replaced, expr)),
                 }
             };
-            for item in &mut items {
-                item.expr = over_groups(self, &item.expr)?;
+            clauses = clauses.map(&over_groups)?;
+            windows = windows
+                .into_iter()
+                .map(|u| {
+                    let mut failed = None;
+                    let mut change = |e: &Expr| {
+                        over_groups(e).unwrap_or_else(|error| {
+                            failed.get_or_insert(error);
+                            e.clone()
+                        })
+                    };
+                    let call = u.call.map(&mut change);
+                    let partition = u.partition.iter().map(&mut change).collect();
+                    let order = u.order.iter().map(|k| SortKey { expr: change(&k.expr), ..k.clone() }).collect();
+                    match failed {
+                        Some(error) => Err(error),
+                        None => Ok(WindowUse { partition, order, column: u.column, call }),
+                    }
+                })
+                .collect::<Result<_>>()?;
+            for expansion in &mut expansions {
+                expansion.arguments = expansion.arguments.iter().map(&over_groups).collect::<Result<_>>()?;
             }
-            for key in &mut sort {
-                key.expr = over_groups(self, &key.expr)?;
+            let mut over = Vec::new();
+            for subquery in pending {
+                let subquery = subquery.map(&mut |e| to_key(e));
+                if let Some(id) = subquery.outer_columns().into_iter().find(|id| input_ids.contains(id)) {
+                    let name = scope.columns.iter().find(|c| c.column.id == id).map(|c| c.column.to_string());
+                    return Err(Error::new(
+                        Code::Grouping,
+                        format!(
+                            "a subquery uses \"{}\", which must stand in GROUP BY",
+                            name.unwrap_or_else(|| "a column".into())
+                        ),
+                    )
+                    .at(named_at.get(&id).copied()));
+                }
+                over.push(subquery);
             }
-            if let Some(having) = having {
-                over_groups(self, &having)?.into_conjuncts(&mut conditions);
-            }
-            relation.plan = LogicalPlan::Aggregate {
-                input: relation.plan.into(),
-                groups: groups.clone(),
-                aggregates: collected.calls,
+            pending = over;
+            plan = self.grouped(plan, &grouping.sets, &keys, &calls.aggregates, &calls.groupings)?;
+        }
+        plan = pending.into_iter().fold(plan, |plan, subquery| subquery.attached(plan));
+        let mut conditions = Vec::new();
+        if let Some(having) = clauses.having.take() {
+            having.into_conjuncts(&mut conditions);
+        }
+        plan = windowed(plan.filtered(conditions), windows);
+        if let Some(qualify) = clauses.qualify.take() {
+            plan = plan.filtered(vec![qualify]);
+        }
+        for expansion in expansions {
+            plan = LogicalPlan::Expand {
+                input: plan.into(),
+                function: expansion.function,
+                arguments: expansion.arguments,
+                columns: expansion.columns,
+                outer: false,
             };
         }
-        for scalar in scalars {
-            relation.plan = cross(relation.plan, scalar);
-        }
-        relation.plan = relation.plan.filtered(conditions);
+        self.output(select, clauses, plan)
+    }
 
-        let distinct_rows = match &select.distinct {
-            None => false,
-            Some(ast::Distinct::Distinct) => true,
-            Some(other) => return Err(Error::unsupported(other)),
-        };
+    /// The list of the result over a plan that has everything it needs, then DISTINCT and ORDER BY.
+    fn output(&mut self, select: &'a ast::Select, clauses: Clauses, plan: LogicalPlan) -> Result<Relation> {
+        let Clauses { items, mut sort, distinct_on, .. } = clauses;
+        let distinct_rows = matches!(select.distinct, Some(ast::Distinct::Distinct));
         let mut columns: Vec<(Column, Expr)> = Vec::new();
         for item in items {
             let expr = settle(item.expr)?;
@@ -143,29 +247,35 @@ impl<'a> Binder<'a> {
         }
         // A sort key that is a result column refers to it; others are computed beside the result and dropped after sorting.
         let visible: Vec<Column> = columns.iter().map(|(column, _)| column.clone()).collect();
+        let mut partition = Vec::new();
+        for key in &distinct_on {
+            partition.push(Expr::Column(self.computed(key, &mut columns)));
+        }
         for key in &mut sort {
-            let place = columns.iter().position(|(_, expr)| *expr == key.expr);
-            let column = match place {
-                Some(place) => columns[place].0.clone(),
-                None if distinct_rows => {
-                    return Err(Error::new(Code::Syntax, "with DISTINCT, ORDER BY takes only what is selected")
-                        .at(self.place_of(&key.expr)));
-                }
-                None => {
-                    let (qualifier, name) = match &key.expr {
-                        Expr::Column(column) => (column.qualifier.clone(), column.name.clone()),
-                        other => (None, other.to_string()),
-                    };
-                    let hidden = self.new_column(qualifier, name, key.expr.sql_type());
-                    columns.push((hidden.clone(), key.expr.clone()));
-                    hidden
-                }
-            };
-            key.expr = Expr::Column(column);
+            let known = columns.iter().any(|(_, expr)| *expr == key.expr);
+            if distinct_rows && !known {
+                return Err(Error::new(Code::Syntax, "with DISTINCT, ORDER BY takes only what is selected")
+                    .at(self.place_of(&key.expr)));
+            }
+            key.expr = Expr::Column(self.computed(&key.expr, &mut columns));
         }
         let hidden = columns.len() > visible.len();
         let mut out =
-            Relation { plan: LogicalPlan::Project { input: relation.plan.into(), columns }, scope: scope_of(&visible) };
+            Relation { plan: LogicalPlan::Project { input: plan.into(), columns }, scope: scope_of(&visible) };
+        if !partition.is_empty() {
+            // DISTINCT ON: the first row of each group in the order that is asked for.
+            let differs =
+                sort.iter().zip(&partition).take(partition.len()).any(|(key, _)| !partition.contains(&key.expr));
+            if differs {
+                return Err(Error::new(Code::Syntax, "the keys of DISTINCT ON must come first in ORDER BY"));
+            }
+            let number = self.new_column(None, "row_number", SqlType::BigInt);
+            let first =
+                WindowUse { partition, order: sort.clone(), column: number.clone(), call: ranking(Ranking::RowNumber) };
+            let one = Expr::literal(Value::BigInt(1));
+            out.plan =
+                windowed(out.plan, vec![first]).filtered(vec![Expr::compare(BinaryOp::Eq, Expr::Column(number), one)]);
+        }
         if distinct_rows {
             out = distinct(out);
             let renamed = out.plan.columns();
@@ -180,7 +290,7 @@ impl<'a> Binder<'a> {
         if !sort.is_empty() {
             out.plan = LogicalPlan::Sort { input: out.plan.into(), keys: sort, fetch: None };
         }
-        if hidden {
+        if hidden || !distinct_on.is_empty() {
             let columns = visible
                 .iter()
                 .map(|c| {
@@ -191,6 +301,20 @@ impl<'a> Binder<'a> {
             out = Relation { plan: LogicalPlan::Project { input: out.plan.into(), columns }, scope: scope_of(&kept) };
         }
         Ok(out)
+    }
+
+    /// The column in which this expression is computed, added when there is none yet.
+    fn computed(&mut self, expr: &Expr, columns: &mut Vec<(Column, Expr)>) -> Column {
+        if let Some((column, _)) = columns.iter().find(|(_, known)| known == expr) {
+            return column.clone();
+        }
+        let (qualifier, name) = match expr {
+            Expr::Column(column) => (column.qualifier.clone(), column.name.clone()),
+            other => (None, other.to_string()),
+        };
+        let hidden = self.new_column(qualifier, name, expr.sql_type());
+        columns.push((hidden.clone(), expr.clone()));
+        hidden
     }
 
     fn item(&mut self, item: &'a ast::SelectItem, scope: &Scope, into: &mut Vec<Item>) -> Result<()> {
@@ -220,48 +344,6 @@ impl<'a> Binder<'a> {
             other => return Err(Error::unsupported(format_args!("{other} in SELECT"))),
         }
         Ok(())
-    }
-
-    fn group_expressions(&mut self, select: &'a ast::Select, items: &[Item], scope: &Scope) -> Result<Vec<Expr>> {
-        let written = match &select.group_by {
-            ast::GroupByExpr::Expressions(written, modifiers) if modifiers.is_empty() => written,
-            other => return Err(Error::unsupported(other)),
-        };
-        // No aggregate may stand in GROUP BY.
-        let collector = self.aggregates.take();
-        let mut groups: Vec<Expr> = Vec::new();
-        for expr in written {
-            let bound = match self.reference(expr, items, "GROUP BY")? {
-                Some(expr) => expr,
-                None => match self.expr(expr, scope) {
-                    Ok(bound) => bound,
-                    // Input columns come first, then the names of the result, as in PostgreSQL.
-                    Err(error) => match named_item(expr, items) {
-                        Some(item) => item,
-                        None => return Err(error),
-                    },
-                },
-            };
-            let bound = settle(bound)?;
-            if !bound.sql_type().is_ordered() {
-                return Err(Error::new(
-                    Code::TypeMismatch,
-                    format!("values of type {} cannot be grouped", bound.sql_type()),
-                )
-                .at(position_of(expr.span())));
-            }
-            if let Some(column) =
-                collector.as_ref().and_then(|c| c.calls.iter().find(|(column, _)| bound.columns().contains(&column.id)))
-            {
-                return Err(Error::new(Code::Grouping, format!("{} cannot stand in GROUP BY", column.1))
-                    .at(position_of(expr.span())));
-            }
-            if !groups.contains(&bound) {
-                groups.push(bound);
-            }
-        }
-        self.aggregates = collector;
-        Ok(groups)
     }
 
     /// A plain number in GROUP BY or ORDER BY is the place of a result column.
@@ -303,7 +385,7 @@ fn spread(column: &ScopeColumn) -> Item {
     Item { name: column.name.clone(), expr: Expr::Column(column.column.clone()) }
 }
 
-fn named_item(written: &ast::Expr, items: &[Item]) -> Option<Expr> {
+pub(super) fn named_item(written: &ast::Expr, items: &[Item]) -> Option<Expr> {
     let ast::Expr::Identifier(ident) = written else { return None };
     let name = folded(ident);
     items.iter().find(|item| item.name == name).map(|item| item.expr.clone())

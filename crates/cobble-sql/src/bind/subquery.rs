@@ -1,21 +1,22 @@
-//! Binding of WHERE, with EXISTS and IN (SELECT …) among its conditions as semi and anti joins.
+//! Subqueries in expressions and conditions. Each becomes a join: EXISTS and IN among the conditions of WHERE as semi and
+//! anti joins, anywhere else as a join that adds a truth value or the one value that was found.
 
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
-use cobble_types::{Code, ColumnId, Error, Result};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark};
+use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
-use super::from::{cross, split_keys};
-use super::{Binder, Relation, position_of};
+use super::scope::Scope;
+use super::{Binder, Pending, Relation, position_of};
 use crate::coerce::{binary, condition};
 
 impl<'a> Binder<'a> {
-    /// WHERE: conditions, with IN (SELECT …) and EXISTS among them as semi and anti joins.
+    /// WHERE, with IN (SELECT …) and EXISTS among its conditions as semi and anti joins.
     pub(super) fn filter(&mut self, mut relation: Relation, selection: &'a ast::Expr) -> Result<Relation> {
         let mut parts = Vec::new();
         written_conjuncts(selection, &mut parts);
-        let mut conjuncts = Vec::new();
-        let mut subqueries = Vec::new();
+        let (mut conjuncts, mut subqueries) = (Vec::new(), Vec::new());
+        let before = self.pending.len();
         for part in parts {
             match subquery_condition(part) {
                 Some(subquery) => subqueries.push((part, subquery)),
@@ -27,86 +28,135 @@ impl<'a> Binder<'a> {
                 }
             }
         }
-        for scalar in std::mem::take(&mut self.scalars) {
-            relation.plan = cross(relation.plan, scalar);
-        }
-        relation.plan = relation.plan.filtered(conjuncts);
+        relation.plan = self.attach_pending(relation.plan, before).filtered(conjuncts);
         for (part, subquery) in subqueries {
             relation = self.semi_join(relation, subquery).map_err(|e| e.at(position_of(part.span())))?;
         }
         Ok(relation)
     }
 
-    fn semi_join(&mut self, relation: Relation, condition: SubqueryCondition<'a>) -> Result<Relation> {
-        let operand = match condition.operand {
-            Some(written) => Some(self.expr(written, &relation.scope)?),
-            None => None,
+    fn semi_join(&mut self, mut relation: Relation, written: SubqueryCondition<'a>) -> Result<Relation> {
+        let before = self.pending.len();
+        let operands = match written.operand {
+            Some(operand) => self.row(operand, &relation.scope)?,
+            None => vec![],
         };
-        let left_ids = relation.plan.column_ids();
-        self.outer.push(relation.scope.clone());
-        self.lifted.push(Vec::new());
-        let aggregates = self.aggregates.take();
-        let bound = match operand {
+        relation.plan = self.attach_pending(relation.plan, before);
+        let inner = match written.operand {
             // EXISTS asks only whether there are rows: what is selected does not matter.
-            None => self.exists_body(condition.query),
-            Some(_) => self.query(condition.query),
+            None => self.within(&relation.scope, |binder| binder.exists_body(written.query))?,
+            Some(_) => self.within(&relation.scope, |binder| binder.query(written.query))?,
         };
-        self.aggregates = aggregates;
-        let used_outer = self.lifted.pop().unwrap_or_default();
-        self.outer.pop();
-        let inner = bound?;
-        let mut on = Vec::new();
-        if let Some(operand) = operand {
-            let columns = inner.plan.columns();
-            let [column] = columns.as_slice() else {
-                return Err(Error::new(
-                    Code::Syntax,
-                    format!("the subquery of IN must have one column, not {}", columns.len()),
-                ));
+        let compared = compared(BinaryOp::Eq, operands, &inner)?;
+        let uses_outer = !inner.plan.free_columns().is_disjoint(&relation.plan.column_ids());
+        let exists = written.operand.is_none();
+        if written.negated && !exists && (uses_outer || compared.len() > 1) {
+            // NOT IN whose answer may be unknown for reasons of its own in each row.
+            let mark = self.new_column(None, "in", SqlType::Boolean);
+            let pending = Pending {
+                plan: inner.plan,
+                mark: Some(Mark { column: mark.clone(), compare: compared, of_key: false }),
             };
-            let equal = binary(BinaryOp::Eq, operand, Expr::Column(column.clone()))?;
+            let plan = pending.attached(relation.plan).filtered(vec![Expr::Not(Box::new(Expr::Column(mark)))]);
+            return Ok(Relation { plan, scope: relation.scope });
+        }
+        let kind = match (written.negated, exists) {
+            (false, _) => JoinKind::Semi,
+            (true, true) => JoinKind::Anti,
+            (true, false) => JoinKind::NullAwareAnti,
+        };
+        let mut on = Vec::new();
+        for equal in compared {
             match equal {
-                Expr::Binary { left, right, .. } => on.push((*left, *right)),
+                Expr::Binary { left, right, .. } => on.push(JoinKey::plain(*left, *right)),
                 other => return Err(Error::internal(format!("an equality was bound to {other}"))),
             }
         }
-        let (mut plan, lifted) =
-            if used_outer.is_empty() { (inner.plan, Vec::new()) } else { lift(inner.plan, &left_ids) };
-        let stays = |plan: &LogicalPlan| uses_any(plan, &left_ids);
-        if stays(&plan) {
-            return Err(Error::unsupported("this use of the outer query's columns in a subquery")
-                .hint("conditions in the subquery's own WHERE may use them"));
-        }
-        let mut residual = Vec::new();
-        if !lifted.is_empty() {
-            // The conditions' inner columns must still come out of the subquery.
-            let available = plan.column_ids();
-            let inner_needed = lifted.iter().flat_map(|c| c.columns()).filter(|id| !left_ids.contains(id));
-            if inner_needed.into_iter().any(|id| !available.contains(&id)) {
-                plan = widen(plan);
-            }
-            let available = plan.column_ids();
-            for conjunct in lifted {
-                if conjunct.columns().iter().any(|id| !left_ids.contains(id) && !available.contains(id)) {
-                    return Err(Error::unsupported("this use of the outer query's columns in a subquery"));
-                }
-                let (keys, rest) = split_keys(vec![conjunct], &relation.plan, &plan);
-                on.extend(keys);
-                residual.extend(rest);
-            }
-        }
-        let null_aware = condition.negated && condition.operand.is_some();
-        if null_aware && (on.len() > 1 || !residual.is_empty()) {
-            return Err(Error::unsupported("NOT IN with a subquery that uses the outer query's columns")
-                .hint("NOT EXISTS says the same without the trap of nulls"));
-        }
-        let kind = match (condition.negated, null_aware) {
-            (false, _) => JoinKind::Semi,
-            (true, false) => JoinKind::Anti,
-            (true, true) => JoinKind::NullAwareAnti,
-        };
-        let plan = LogicalPlan::Join(Join { left: relation.plan.into(), right: plan.into(), kind, on, residual });
+        let plan = LogicalPlan::Join(Join { on, ..Join::new(relation.plan, inner.plan, kind) });
         Ok(Relation { plan, scope: relation.scope })
+    }
+
+    /// Binds something that stands inside an expression over this scope.
+    pub(super) fn within<T>(&mut self, scope: &Scope, bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        let select = self.select.take();
+        let pending = std::mem::take(&mut self.pending);
+        self.outer.push(scope.clone());
+        let bound = bind(self);
+        self.outer.pop();
+        self.pending = pending;
+        self.select = select;
+        bound
+    }
+
+    /// One value or the parts of a row value.
+    pub(super) fn row(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Vec<Expr>> {
+        match written {
+            ast::Expr::Tuple(parts) => parts.iter().map(|part| self.expr(part, scope)).collect(),
+            ast::Expr::Nested(inner) => self.row(inner, scope),
+            ast::Expr::Function(call) if call.name.to_string().eq_ignore_ascii_case("row") => match &call.args {
+                ast::FunctionArguments::List(list) => {
+                    let mut all = Vec::new();
+                    for argument in &list.args {
+                        match argument {
+                            ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) => all.push(self.expr(e, scope)?),
+                            other => return Err(Error::unsupported(format_args!("{other} in a row"))),
+                        }
+                    }
+                    Ok(all)
+                }
+                _ => Err(Error::unsupported("this row")),
+            },
+            ast::Expr::Subquery(query) => self.single_row(query, scope),
+            other => Ok(vec![self.expr(other, scope)?]),
+        }
+    }
+
+    /// The columns of a subquery that gives at most one row.
+    pub(super) fn single_row(&mut self, query: &'a ast::Query, scope: &Scope) -> Result<Vec<Expr>> {
+        let relation = self.within(scope, |binder| binder.query(query))?;
+        let columns = relation.scope.columns.iter().map(|c| Expr::Column(c.column.clone())).collect();
+        self.pending.push(Pending { plan: relation.plan, mark: None });
+        Ok(columns)
+    }
+
+    /// `(SELECT …)` as a value.
+    pub(super) fn scalar_subquery(&mut self, query: &'a ast::Query, scope: &Scope) -> Result<Expr> {
+        let mut columns = self.single_row(query, scope)?;
+        match columns.len() {
+            1 => Ok(columns.remove(0)),
+            many => {
+                Err(Error::new(Code::Syntax, format!("a subquery used as a value must have one column, not {many}")))
+            }
+        }
+    }
+
+    /// `EXISTS (SELECT …)` as a value.
+    pub(super) fn exists(&mut self, query: &'a ast::Query, negated: bool, scope: &Scope) -> Result<Expr> {
+        let relation = self.within(scope, |binder| binder.exists_body(query))?;
+        Ok(self.marked("exists", relation, vec![], negated))
+    }
+
+    /// `row op ANY (SELECT …)` as a value; IN is `= ANY`.
+    pub(super) fn any(
+        &mut self,
+        op: BinaryOp,
+        left: &'a ast::Expr,
+        query: &'a ast::Query,
+        negated: bool,
+        scope: &Scope,
+    ) -> Result<Expr> {
+        let operands = self.row(left, scope)?;
+        let relation = self.within(scope, |binder| binder.query(query))?;
+        let compare = compared(op, operands, &relation)?;
+        Ok(self.marked("any", relation, compare, negated))
+    }
+
+    fn marked(&mut self, name: &str, relation: Relation, compare: Vec<Expr>, negated: bool) -> Expr {
+        let column = self.new_column(None, name, SqlType::Boolean);
+        let mark = Mark { column: column.clone(), compare, of_key: false };
+        self.pending.push(Pending { plan: relation.plan, mark: Some(mark) });
+        let value = Expr::Column(column);
+        if negated { Expr::Not(Box::new(value)) } else { value }
     }
 
     /// FROM and WHERE of a subquery of which only the existence of rows counts.
@@ -116,6 +166,7 @@ impl<'a> Binder<'a> {
             && query.limit_clause.is_none()
             && query.fetch.is_none()
             && select.having.is_none()
+            && select.qualify.is_none()
             && matches!(&select.group_by, ast::GroupByExpr::Expressions(e, _) if e.is_empty())
             && !select.projection.iter().any(|item| item.to_string().contains('('))
         {
@@ -127,6 +178,25 @@ impl<'a> Binder<'a> {
         }
         self.query(query)
     }
+}
+
+/// Each operand compared with the subquery's column of the same place.
+fn compared(op: BinaryOp, operands: Vec<Expr>, inner: &Relation) -> Result<Vec<Expr>> {
+    if operands.is_empty() {
+        return Ok(vec![]);
+    }
+    let columns = &inner.scope.columns;
+    if columns.len() != operands.len() {
+        let wanted = if operands.len() == 1 { "one column".to_owned() } else { format!("{} columns", operands.len()) };
+        return Err(Error::new(
+            Code::Syntax,
+            format!("the subquery of this comparison must have {wanted}, not {}", columns.len()),
+        ));
+    }
+    if operands.len() > 1 && op != BinaryOp::Eq {
+        return Err(Error::unsupported("comparing rows with ANY or ALL other than for equality"));
+    }
+    operands.into_iter().zip(columns).map(|(operand, c)| binary(op, operand, Expr::Column(c.column.clone()))).collect()
 }
 
 struct SubqueryCondition<'a> {
@@ -144,6 +214,14 @@ fn subquery_condition(written: &ast::Expr) -> Option<SubqueryCondition<'_>> {
         ast::Expr::Exists { subquery, negated } => {
             Some(SubqueryCondition { query: subquery, operand: None, negated: *negated })
         }
+        ast::Expr::AnyOp { left, compare_op: ast::BinaryOperator::Eq, right, .. } => match right.as_ref() {
+            ast::Expr::Subquery(query) => Some(SubqueryCondition { query, operand: Some(left), negated: false }),
+            _ => None,
+        },
+        ast::Expr::AllOp { left, compare_op: ast::BinaryOperator::NotEq, right } => match right.as_ref() {
+            ast::Expr::Subquery(query) => Some(SubqueryCondition { query, operand: Some(left), negated: true }),
+            _ => None,
+        },
         ast::Expr::UnaryOp { op: ast::UnaryOperator::Not, expr } => {
             subquery_condition(expr).map(|inner| SubqueryCondition { negated: !inner.negated, ..inner })
         }
@@ -151,7 +229,7 @@ fn subquery_condition(written: &ast::Expr) -> Option<SubqueryCondition<'_>> {
     }
 }
 
-fn written_conjuncts<'a>(written: &'a ast::Expr, into: &mut Vec<&'a ast::Expr>) {
+pub(super) fn written_conjuncts<'a>(written: &'a ast::Expr, into: &mut Vec<&'a ast::Expr>) {
     match written {
         ast::Expr::BinaryOp { left, op: ast::BinaryOperator::And, right } => {
             written_conjuncts(left, into);
@@ -164,42 +242,4 @@ fn written_conjuncts<'a>(written: &'a ast::Expr, into: &mut Vec<&'a ast::Expr>) 
         }
         other => into.push(other),
     }
-}
-
-/// Takes the conditions that use outer columns out of the filters at the top of a subquery.
-fn lift(plan: LogicalPlan, outer: &std::collections::BTreeSet<ColumnId>) -> (LogicalPlan, Vec<Expr>) {
-    match plan {
-        LogicalPlan::Filter { input, conjuncts } => {
-            let (lifted, kept): (Vec<_>, Vec<_>) =
-                conjuncts.into_iter().partition(|c| c.columns().iter().any(|id| outer.contains(id)));
-            let (inner, mut more) = lift(input.as_ref().clone(), outer);
-            more.extend(lifted);
-            (inner.filtered(kept), more)
-        }
-        LogicalPlan::Project { input, columns } => {
-            let (inner, lifted) = lift(input.as_ref().clone(), outer);
-            (LogicalPlan::Project { input: inner.into(), columns }, lifted)
-        }
-        other => (other, Vec::new()),
-    }
-}
-
-/// Lets a projection pass on the columns below it as well.
-fn widen(plan: LogicalPlan) -> LogicalPlan {
-    match plan {
-        LogicalPlan::Project { input, mut columns } => {
-            columns.extend(input.columns().into_iter().map(|column| (column.clone(), Expr::Column(column))));
-            LogicalPlan::Project { input, columns }
-        }
-        other => other,
-    }
-}
-
-fn uses_any(plan: &LogicalPlan, ids: &std::collections::BTreeSet<ColumnId>) -> bool {
-    let mut found = false;
-    plan.map_expressions(&mut |expr| {
-        found |= expr.columns().iter().any(|id| ids.contains(id));
-        expr.clone()
-    });
-    found || plan.inputs().into_iter().any(|input| uses_any(input, ids))
 }

@@ -208,6 +208,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
         told,
         [
             ("fold-constants", false, false),
+            ("unnest-subqueries", false, false),
             ("push-filters", true, false),
             ("infer-filters", false, true),
             ("order-joins", false, false),

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use cobble_plan::logical::{JoinKind, Scan, SortKey, Table, TableColumn, TableKind};
+use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Source, Verdict};
 use cobble_plan::planner;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
@@ -233,11 +233,11 @@ impl Offer for PaperOffer {
         self.answer("limit".into())
     }
 
-    fn join(&mut self, right: &dyn Offer, kind: JoinKind, _: &[(Expr, Expr)], _: &[Expr]) -> Verdict {
+    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
         if let Some(right) = right.as_any().downcast_ref::<PaperOffer>() {
             self.taken.extend(right.taken.iter().cloned());
         }
-        self.answer(kind.words().to_owned())
+        self.answer(join.kind.words().to_owned())
     }
 
     fn as_any(&self) -> &dyn Any {

@@ -1,0 +1,236 @@
+//! min, max, bool_and, bool_or and the aggregates of bits.
+
+use std::sync::Arc;
+
+use arrow::array::*;
+use arrow::compute::cast;
+use arrow::datatypes::*;
+use cobble_plan::aggregate::AggregateFunction;
+use cobble_types::{Error, Result};
+
+use super::{Accumulator, Rule, slots, taken};
+
+pub fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulator>> {
+    macro_rules! primitive {
+        ($t:ty) => {
+            slots(Extreme::<$t> { greatest, data_type, of: std::marker::PhantomData })
+        };
+    }
+    Ok(match data_type {
+        DataType::Int16 => primitive!(Int16Type),
+        DataType::Int32 => primitive!(Int32Type),
+        DataType::Int64 => primitive!(Int64Type),
+        DataType::Float32 => primitive!(Float32Type),
+        DataType::Float64 => primitive!(Float64Type),
+        DataType::Decimal128(..) => primitive!(Decimal128Type),
+        DataType::Date32 => primitive!(Date32Type),
+        DataType::Time64(_) => primitive!(Time64MicrosecondType),
+        DataType::Timestamp(..) => primitive!(TimestampMicrosecondType),
+        DataType::Interval(_) => slots(IntervalExtreme { greatest }),
+        DataType::Utf8View => slots(TextExtreme { greatest }),
+        other => return Err(Error::unsupported(format_args!("the extreme of {other}"))),
+    })
+}
+
+/// Extremes of fixed-size values. NaN is the greatest number.
+struct Extreme<T: ArrowPrimitiveType> {
+    greatest: bool,
+    data_type: DataType,
+    of: std::marker::PhantomData<fn() -> T>,
+}
+
+impl<T: ArrowPrimitiveType> Rule for Extreme<T> {
+    type Slot = Option<T::Native>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let all = values[0].as_primitive::<T>().values();
+        let mut take = |group: u32, value: T::Native| {
+            let slot = &mut slots[group as usize];
+            let better = slot.is_none_or(|best| {
+                let order = value.compare(best);
+                if self.greatest { order.is_gt() } else { order.is_lt() }
+            });
+            if better {
+                *slot = Some(value);
+            }
+        };
+        if values[0].null_count() == 0 {
+            groups.iter().zip(all.iter()).for_each(|(group, value)| take(*group, *value));
+        } else {
+            let taken = taken(values);
+            groups.iter().enumerate().filter(|(row, _)| taken(*row)).for_each(|(row, group)| take(*group, all[row]));
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![self.finish(slots)?])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        let values: PrimitiveArray<T> = slots.iter().copied().collect();
+        Ok(Arc::new(values.with_data_type(self.data_type.clone())))
+    }
+}
+
+/// Extremes of intervals, at 30 days to a month and 24 hours to a day.
+struct IntervalExtreme {
+    greatest: bool,
+}
+
+pub fn interval_length(v: IntervalMonthDayNano) -> i128 {
+    (i128::from(v.months) * 30 + i128::from(v.days)) * 86_400_000_000_000 + i128::from(v.nanoseconds)
+}
+
+impl Rule for IntervalExtreme {
+    type Slot = Option<IntervalMonthDayNano>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let taken = taken(values);
+        let all = values[0].as_primitive::<IntervalMonthDayNanoType>();
+        for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
+            let (slot, value) = (&mut slots[*group as usize], all.value(row));
+            let better = slot.is_none_or(|best| {
+                let order = interval_length(value).cmp(&interval_length(best));
+                if self.greatest { order.is_gt() } else { order.is_lt() }
+            });
+            if better {
+                *slot = Some(value);
+            }
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![self.finish(slots)?])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        Ok(Arc::new(slots.iter().copied().collect::<IntervalMonthDayNanoArray>()))
+    }
+}
+
+/// Extremes of text, by bytes.
+struct TextExtreme {
+    greatest: bool,
+}
+
+impl Rule for TextExtreme {
+    type Slot = Option<Box<str>>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let taken = taken(values);
+        let texts = values[0].as_string_view();
+        for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
+            let (slot, value) = (&mut slots[*group as usize], texts.value(row));
+            let better = match slot {
+                None => true,
+                Some(best) if self.greatest => value > best.as_ref(),
+                Some(best) => value < best.as_ref(),
+            };
+            if better {
+                *slot = Some(value.into());
+            }
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![self.finish(slots)?])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        Ok(Arc::new(slots.iter().map(Option::as_deref).collect::<StringViewArray>()))
+    }
+
+    fn heap(&self, slot: &Self::Slot) -> usize {
+        slot.as_ref().map_or(0, |text| text.len())
+    }
+
+    fn has_heap(&self) -> bool {
+        true
+    }
+}
+
+pub struct Logical {
+    pub or: bool,
+}
+
+impl Rule for Logical {
+    type Slot = Option<bool>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let taken = taken(values);
+        let booleans = values[0].as_boolean();
+        for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
+            let (slot, value) = (&mut slots[*group as usize], booleans.value(row));
+            *slot = Some(match slot {
+                None => value,
+                Some(known) if self.or => *known | value,
+                Some(known) => *known & value,
+            });
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![self.finish(slots)?])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        Ok(Arc::new(slots.iter().copied().collect::<BooleanArray>()))
+    }
+}
+
+pub struct Bits {
+    pub function: AggregateFunction,
+    pub data_type: DataType,
+}
+
+impl Rule for Bits {
+    type Slot = Option<i64>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let wide = cast(&values[0], &DataType::Int64)?;
+        let taken = taken(values);
+        let numbers = wide.as_primitive::<Int64Type>();
+        for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
+            let (slot, value) = (&mut slots[*group as usize], numbers.value(row));
+            *slot = Some(match (*slot, self.function) {
+                (None, _) => value,
+                (Some(known), AggregateFunction::BitAnd) => known & value,
+                (Some(known), AggregateFunction::BitOr) => known | value,
+                (Some(known), _) => known ^ value,
+            });
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![Arc::new(slots.iter().copied().collect::<Int64Array>())])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        Ok(cast(&slots.iter().copied().collect::<Int64Array>(), &self.data_type)?)
+    }
+}

@@ -1,0 +1,168 @@
+//! Rows cut by a hash into buckets that can be worked on one after another. What does not fit into memory goes to disk, the
+//! largest bucket first.
+
+use std::sync::Arc;
+
+use arrow::array::{RecordBatch, UInt32Array};
+use arrow::datatypes::SchemaRef;
+use cobble_types::Result;
+
+use crate::batch::{batch_of, bytes_of, take_rows};
+use crate::measures::StepMeter;
+use crate::memory::Reservation;
+use crate::spill::{Spill, SpillPlace, Spilled};
+
+/// A power of two. Each bucket of a spilled operator has to fit into memory alone.
+pub const BUCKETS: usize = 32;
+
+/// The buckets that one task fills.
+pub struct Buckets {
+    schema: SchemaRef,
+    buckets: Vec<Bucket>,
+    memory: Reservation,
+    place: SpillPlace,
+    meter: Arc<StepMeter>,
+}
+
+#[derive(Default)]
+struct Bucket {
+    batches: Vec<RecordBatch>,
+    bytes: usize,
+    spill: Option<Spill>,
+}
+
+/// One bucket of all tasks: what is in memory and what is on disk.
+pub struct Bucketed {
+    batches: Vec<RecordBatch>,
+    spilled: Vec<Spilled>,
+    /// What the batches in memory hold.
+    _memory: Vec<Reservation>,
+}
+
+/// The bucket of a hash: its highest bits, because hash tables use the lowest.
+pub fn bucket_of(hash: u64) -> usize {
+    (hash >> 59) as usize % BUCKETS
+}
+
+impl Buckets {
+    pub fn new(schema: &SchemaRef, memory: Reservation, place: &SpillPlace, meter: &Arc<StepMeter>) -> Buckets {
+        Buckets {
+            schema: schema.clone(),
+            buckets: (0..BUCKETS).map(|_| Bucket::default()).collect(),
+            memory,
+            place: place.clone(),
+            meter: meter.clone(),
+        }
+    }
+
+    /// Adds rows, each to the bucket of its hash.
+    pub fn push(&mut self, batch: RecordBatch, hash: impl Fn(usize) -> u64) -> Result<()> {
+        let mut places: Vec<Vec<u32>> = vec![Vec::new(); BUCKETS];
+        (0..batch.num_rows()).for_each(|row| places[bucket_of(hash(row))].push(row as u32));
+        for (bucket, rows) in places.into_iter().enumerate().filter(|(_, rows)| !rows.is_empty()) {
+            let count = rows.len();
+            let taken = take_rows(&batch, &UInt32Array::from(rows))?;
+            self.put(bucket, batch_of(&self.schema, taken, count)?)?;
+        }
+        Ok(())
+    }
+
+    /// Adds a batch to the first bucket: all rows belong together.
+    pub fn push_whole(&mut self, batch: RecordBatch) -> Result<()> {
+        self.put(0, batch)
+    }
+
+    fn put(&mut self, bucket: usize, batch: RecordBatch) -> Result<()> {
+        if let Some(spill) = &mut self.buckets[bucket].spill {
+            return spill.write(&batch);
+        }
+        let bytes = bytes_of(&batch);
+        while let Err(error) = self.memory.grow_within_share(bytes) {
+            if !self.spill_largest()? {
+                return Err(error);
+            }
+        }
+        let own = &mut self.buckets[bucket];
+        if let Some(spill) = &mut own.spill {
+            // It has just been spilled to make room for this.
+            spill.write(&batch)?;
+            return self.memory.shrink(bytes);
+        }
+        own.bytes += bytes;
+        own.batches.push(batch);
+        Ok(())
+    }
+
+    /// Moves the largest bucket in memory to disk. False when there is none.
+    pub fn spill_largest(&mut self) -> Result<bool> {
+        let Some(bucket) = self.buckets.iter_mut().filter(|b| b.bytes > 0).max_by_key(|b| b.bytes) else {
+            return Ok(false);
+        };
+        let mut spill = match bucket.spill.take() {
+            Some(spill) => spill,
+            None => Spill::new(&self.place, &self.schema, &self.meter)?,
+        };
+        for batch in bucket.batches.drain(..) {
+            spill.write(&batch)?;
+        }
+        bucket.spill = Some(spill);
+        let bytes = std::mem::take(&mut bucket.bytes);
+        self.memory.shrink(bytes)?;
+        Ok(true)
+    }
+
+    /// Moves everything to disk.
+    pub fn spill_all(&mut self) -> Result<()> {
+        while self.spill_largest()? {}
+        Ok(())
+    }
+
+    /// The same buckets of all tasks put together.
+    pub fn together(tasks: Vec<Buckets>) -> Result<Vec<Bucketed>> {
+        let mut all: Vec<Bucketed> =
+            (0..BUCKETS).map(|_| Bucketed { batches: vec![], spilled: vec![], _memory: vec![] }).collect();
+        for mut task in tasks {
+            for (bucket, out) in task.buckets.into_iter().zip(&mut all) {
+                out.batches.extend(bucket.batches);
+                out._memory.push(task.memory.split(bucket.bytes)?);
+                if let Some(spill) = bucket.spill {
+                    out.spilled.push(spill.finish()?);
+                }
+            }
+        }
+        Ok(all)
+    }
+}
+
+impl Bucketed {
+    pub fn is_empty(&self) -> bool {
+        self.batches.is_empty() && self.spilled.iter().all(|s| s.rows == 0)
+    }
+
+    /// The batches one after another, those on disk read when their turn comes.
+    pub fn stream(self) -> Result<Box<dyn Iterator<Item = Result<RecordBatch>> + Send>> {
+        let held = self._memory;
+        let mut readers = Vec::new();
+        for spilled in &self.spilled {
+            readers.push(spilled.read()?);
+        }
+        let in_memory = self.batches.into_iter().map(move |batch| {
+            let _while_read = &held;
+            Ok(batch)
+        });
+        Ok(Box::new(in_memory.chain(readers.into_iter().flatten())))
+    }
+
+    /// All batches in memory, what came from disk accounted for.
+    pub fn load(self, memory: &mut Reservation) -> Result<Vec<RecordBatch>> {
+        let mut batches = self.batches;
+        for spilled in &self.spilled {
+            for batch in spilled.read()? {
+                let batch = batch?;
+                memory.grow(bytes_of(&batch))?;
+                batches.push(batch);
+            }
+        }
+        Ok(batches)
+    }
+}

@@ -1,0 +1,404 @@
+//! Functions that make rows: each input row beside each row made of it. A series is made piece by piece, so that a long one
+//! does not have to fit into memory.
+
+use std::sync::Arc;
+
+use arrow::array::*;
+use arrow::buffer::OffsetBuffer;
+use arrow::compute::{cast, take};
+use arrow::datatypes::*;
+use cobble_plan::table_function::TableFunction;
+use cobble_types::{Code, Error, Result};
+use serde_json::Value as Json;
+
+use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::expression::{Compiled, add_interval, cached_regex};
+use crate::pipeline::{Step, StepFactory};
+
+pub struct Expand {
+    pub function: TableFunction,
+    pub arguments: Arc<Vec<Compiled>>,
+    pub outer: bool,
+    /// Types of the made columns.
+    pub made: Vec<DataType>,
+    pub schema: SchemaRef,
+}
+
+impl StepFactory for Expand {
+    fn step(&self) -> Box<dyn Step> {
+        Box::new(ExpandStep {
+            function: self.function,
+            arguments: self.arguments.clone(),
+            outer: self.outer,
+            made: self.made.clone(),
+            schema: self.schema.clone(),
+            input: None,
+        })
+    }
+}
+
+struct ExpandStep {
+    function: TableFunction,
+    arguments: Arc<Vec<Compiled>>,
+    outer: bool,
+    made: Vec<DataType>,
+    schema: SchemaRef,
+    input: Option<Input>,
+}
+
+/// A batch that is being worked through.
+struct Input {
+    batch: RecordBatch,
+    rows: Made,
+    row: usize,
+    /// Rows of the current input row that have come out.
+    within: usize,
+}
+
+enum Made {
+    /// The made columns of all input rows, and where each row's part ends.
+    Lists {
+        columns: Vec<ArrayRef>,
+        offsets: OffsetBuffer<i32>,
+    },
+    Series(Series),
+}
+
+/// A series for each row: nothing for a row with a null.
+enum Series {
+    Whole(Vec<Option<(i128, i128, i128)>>),
+    Times { rows: Vec<Option<(i64, i64, IntervalMonthDayNano)>>, next: Option<i64> },
+}
+
+impl Step for ExpandStep {
+    fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        let arguments = self.arguments.iter().map(|a| a.array(&batch)).collect::<Result<Vec<_>>>()?;
+        let rows = match self.function {
+            TableFunction::GenerateSeries => Made::Series(series(&arguments, &self.made[0])?),
+            other => lists(other, &arguments, &self.made, batch.num_rows())?,
+        };
+        self.input = Some(Input { batch, rows, row: 0, within: 0 });
+        Ok(())
+    }
+
+    fn pull(&mut self) -> Result<Option<RecordBatch>> {
+        let Some(mut input) = self.input.take() else { return Ok(None) };
+        let (mut own, mut made): (Vec<u32>, Vec<Option<u32>>) = (Vec::new(), Vec::new());
+        let mut builder = match &input.rows {
+            Made::Series(_) => Some(SeriesBuilder(Vec::with_capacity(BATCH_ROWS))),
+            Made::Lists { .. } => None,
+        };
+        while input.row < input.batch.num_rows() && own.len() < BATCH_ROWS {
+            let room = BATCH_ROWS - own.len();
+            let row = input.row;
+            let (count, done) = match (&mut input.rows, &mut builder) {
+                (Made::Lists { offsets, .. }, _) => {
+                    let (start, end) = (offsets[row] as usize, offsets[row + 1] as usize);
+                    let count = (end - start - input.within).min(room);
+                    made.extend((start + input.within..start + input.within + count).map(|place| Some(place as u32)));
+                    (count, start + input.within + count == end)
+                }
+                (Made::Series(series), Some(builder)) => series.fill(row, input.within, room, builder)?,
+                (Made::Series(_), None) => (0, true),
+            };
+            own.extend(std::iter::repeat_n(row as u32, count));
+            if !done {
+                input.within += count;
+                continue;
+            }
+            if self.outer && input.within + count == 0 {
+                own.push(row as u32);
+                match &mut builder {
+                    Some(builder) => builder.push(None),
+                    None => made.push(None),
+                }
+            }
+            input.row += 1;
+            input.within = 0;
+        }
+        let count = own.len();
+        let mut columns = take_rows(&input.batch, &UInt32Array::from(own))?;
+        match (&input.rows, builder) {
+            (Made::Lists { columns: all, .. }, _) => {
+                let places = UInt32Array::from(made);
+                for column in all {
+                    columns.push(take(column.as_ref(), &places, None)?);
+                }
+            }
+            (Made::Series(_), Some(builder)) => columns.push(builder.finish(&self.made[0])?),
+            (Made::Series(_), None) => {}
+        }
+        let more = input.row < input.batch.num_rows();
+        if more {
+            self.input = Some(input);
+        }
+        if count == 0 && !more {
+            return Ok(None);
+        }
+        batch_of(&self.schema, columns, count).map(Some)
+    }
+}
+
+struct SeriesBuilder(Vec<Option<i128>>);
+
+impl SeriesBuilder {
+    fn push(&mut self, value: Option<i128>) {
+        self.0.push(value);
+    }
+
+    fn finish(self, result: &DataType) -> Result<ArrayRef> {
+        Ok(match result {
+            DataType::Decimal128(p, s) => {
+                Arc::new(self.0.into_iter().collect::<Decimal128Array>().with_precision_and_scale(*p, *s)?)
+            }
+            other => {
+                let whole: Int64Array = self.0.into_iter().map(|v| v.map(|v| v as i64)).collect();
+                cast(&whole, other)?
+            }
+        })
+    }
+}
+
+fn series(arguments: &[ArrayRef], result: &DataType) -> Result<Series> {
+    let rows = arguments[0].len();
+    let some = |row: usize| arguments.iter().all(|a| a.is_valid(row));
+    let zero_step = || Error::new(Code::InvalidValue, "the step of a series cannot be zero");
+    if matches!(result, DataType::Timestamp(..)) {
+        let wide = |i: usize| Ok::<_, Error>(cast(&arguments[i], &DataType::Int64)?);
+        let (starts, stops) = (wide(0)?, wide(1)?);
+        let (starts, stops) = (starts.as_primitive::<Int64Type>(), stops.as_primitive::<Int64Type>());
+        let steps = arguments[2].as_primitive::<IntervalMonthDayNanoType>();
+        let mut out = Vec::with_capacity(rows);
+        for row in 0..rows {
+            out.push(if some(row) {
+                let step = steps.value(row);
+                if step.months == 0 && step.days == 0 && step.nanoseconds == 0 {
+                    return Err(zero_step());
+                }
+                Some((starts.value(row), stops.value(row), step))
+            } else {
+                None
+            });
+        }
+        return Ok(Series::Times { rows: out, next: None });
+    }
+    let wide = |i: usize| -> Result<Vec<i128>> {
+        Ok(match arguments[i].data_type() {
+            DataType::Decimal128(..) => arguments[i].as_primitive::<Decimal128Type>().values().to_vec(),
+            _ => {
+                let whole = cast(&arguments[i], &DataType::Int64)?;
+                whole.as_primitive::<Int64Type>().values().iter().map(|v| i128::from(*v)).collect()
+            }
+        })
+    };
+    let (starts, stops) = (wide(0)?, wide(1)?);
+    let steps = match arguments.len() {
+        3 => wide(2)?,
+        _ => {
+            let one = match result {
+                DataType::Decimal128(_, scale) => 10i128.pow((*scale).max(0) as u32),
+                _ => 1,
+            };
+            vec![one; rows]
+        }
+    };
+    let mut out = Vec::with_capacity(rows);
+    for row in 0..rows {
+        out.push(if some(row) {
+            if steps[row] == 0 {
+                return Err(zero_step());
+            }
+            Some((starts[row], stops[row], steps[row]))
+        } else {
+            None
+        });
+    }
+    Ok(Series::Whole(out))
+}
+
+impl Series {
+    /// Puts up to `room` values of a row after the first `within` ones; says how many, and whether the row is through.
+    fn fill(&mut self, row: usize, within: usize, room: usize, out: &mut SeriesBuilder) -> Result<(usize, bool)> {
+        match self {
+            Series::Whole(rows) => {
+                let Some((start, stop, step)) = rows[row] else { return Ok((0, true)) };
+                let total = if (step > 0 && start > stop) || (step < 0 && start < stop) {
+                    0
+                } else {
+                    (stop - start) / step + 1
+                };
+                let count = (total - within as i128).clamp(0, room as i128) as usize;
+                (0..count).for_each(|i| out.push(Some(start + step * (within + i) as i128)));
+                Ok((count, (within + count) as i128 >= total))
+            }
+            Series::Times { rows, next } => {
+                let Some((start, stop, step)) = rows[row] else { return Ok((0, true)) };
+                let forward = i128::from(step.months) * 30 * 86_400_000_000_000
+                    + i128::from(step.days) * 86_400_000_000_000
+                    + i128::from(step.nanoseconds)
+                    > 0;
+                let mut at = if within == 0 { start } else { next.unwrap_or(start) };
+                let mut count = 0;
+                let over = |at: i64| if forward { at > stop } else { at < stop };
+                while count < room && !over(at) {
+                    out.push(Some(at.into()));
+                    count += 1;
+                    at = add_interval(at, step)
+                        .ok_or_else(|| Error::new(Code::Overflow, "a time is out of the range of its type"))?;
+                }
+                *next = Some(at);
+                Ok((count, over(at)))
+            }
+        }
+    }
+}
+
+/// Builds the lists of all rows at once.
+struct ListsBuilder {
+    lengths: Vec<usize>,
+    texts: Vec<StringViewBuilder>,
+}
+
+impl ListsBuilder {
+    fn new(width: usize, rows: usize) -> Self {
+        ListsBuilder {
+            lengths: Vec::with_capacity(rows),
+            texts: (0..width).map(|_| StringViewBuilder::new()).collect(),
+        }
+    }
+
+    fn finish(mut self) -> Made {
+        let columns = self.texts.iter_mut().map(|b| Arc::new(b.finish()) as ArrayRef).collect();
+        Made::Lists { columns, offsets: OffsetBuffer::from_lengths(self.lengths) }
+    }
+}
+
+/// A JSON value as text, without quotes around a string; `None` for null.
+fn unquoted(value: &Json) -> Option<String> {
+    match value {
+        Json::Null => None,
+        Json::String(text) => Some(text.clone()),
+        other => Some(other.to_string()),
+    }
+}
+
+fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], rows: usize) -> Result<Made> {
+    use TableFunction as T;
+    if function == T::Unnest {
+        // Several arrays side by side; the shorter ones are filled with nulls.
+        let lists: Vec<&ListArray> = arguments.iter().map(|a| a.as_list::<i32>()).collect();
+        let length = |list: &ListArray, row: usize| if list.is_null(row) { 0 } else { list.value_length(row) as usize };
+        let lengths: Vec<usize> =
+            (0..rows).map(|row| lists.iter().map(|l| length(l, row)).max().unwrap_or(0)).collect();
+        let columns = lists
+            .iter()
+            .map(|list| {
+                let places: UInt32Array = (0..rows)
+                    .flat_map(|row| {
+                        let (own, start) = (length(list, row), list.value_offsets()[row] as u32);
+                        (0..lengths[row]).map(move |i| (i < own).then_some(start + i as u32))
+                    })
+                    .collect();
+                Ok(take(list.values().as_ref(), &places, None)?)
+            })
+            .collect::<Result<_>>()?;
+        return Ok(Made::Lists { columns, offsets: OffsetBuffer::from_lengths(lengths) });
+    }
+    let texts = arguments[0].as_string_view();
+    if function == T::RegexpMatches {
+        let mut out = ListBuilder::new(StringViewBuilder::new());
+        let mut lengths = Vec::with_capacity(rows);
+        for row in 0..rows {
+            let mut count = 0;
+            if arguments.iter().all(|a| a.is_valid(row)) {
+                let flags = arguments.get(2).map_or("", |f| f.as_string_view().value(row));
+                let regex = cached_regex(arguments[1].as_string_view().value(row), flags)?;
+                for found in regex.captures_iter(texts.value(row)) {
+                    let first = usize::from(found.len() > 1);
+                    for group in first..found.len() {
+                        out.values().append_option(found.get(group).map(|m| m.as_str()));
+                    }
+                    out.append(true);
+                    count += 1;
+                    if !flags.contains('g') {
+                        break;
+                    }
+                }
+            }
+            lengths.push(count);
+        }
+        let lists = cast(&out.finish(), &made[0])?;
+        return Ok(Made::Lists { columns: vec![lists], offsets: OffsetBuffer::from_lengths(lengths) });
+    }
+    let mut out = ListsBuilder::new(made.len(), rows);
+    for row in 0..rows {
+        if texts.is_null(row) {
+            out.lengths.push(0);
+            continue;
+        }
+        let text = texts.value(row);
+        let count = match function {
+            T::StringToTable => {
+                let separator = arguments[1].as_string_view();
+                let parts: Vec<String> = if separator.is_null(row) {
+                    text.chars().map(String::from).collect()
+                } else if text.is_empty() {
+                    vec![]
+                } else if separator.value(row).is_empty() {
+                    vec![text.to_owned()]
+                } else {
+                    text.split(separator.value(row)).map(str::to_owned).collect()
+                };
+                parts.iter().for_each(|part| out.texts[0].append_value(part));
+                parts.len()
+            }
+            T::RegexpSplitToTable => {
+                let pattern = arguments[1].as_string_view();
+                if pattern.is_null(row) {
+                    0
+                } else {
+                    let regex = cached_regex(pattern.value(row), "")?;
+                    let parts: Vec<&str> = regex.split(text).collect();
+                    parts.iter().for_each(|part| out.texts[0].append_value(part));
+                    parts.len()
+                }
+            }
+            _ => {
+                let json: Json = serde_json::from_str(text)
+                    .map_err(|e| Error::new(Code::InvalidText, format!("not valid JSON: {e}")))?;
+                json_rows(function, &json, &mut out)?
+            }
+        };
+        out.lengths.push(count);
+    }
+    Ok(out.finish())
+}
+
+fn json_rows(function: TableFunction, json: &Json, out: &mut ListsBuilder) -> Result<usize> {
+    use TableFunction as T;
+    let wrong = |wanted: &str| Error::new(Code::InvalidValue, format!("{} takes a JSON {wanted}", function.name()));
+    match function {
+        T::JsonArrayElements | T::JsonArrayElementsText => {
+            let items = json.as_array().ok_or_else(|| wrong("array"))?;
+            for item in items {
+                match function {
+                    T::JsonArrayElements => out.texts[0].append_value(item.to_string()),
+                    _ => out.texts[0].append_option(unquoted(item)),
+                }
+            }
+            Ok(items.len())
+        }
+        _ => {
+            let members = json.as_object().ok_or_else(|| wrong("object"))?;
+            for (key, value) in members {
+                out.texts[0].append_value(key);
+                match function {
+                    T::JsonEach => out.texts[1].append_value(value.to_string()),
+                    T::JsonEachText => out.texts[1].append_option(unquoted(value)),
+                    _ => {}
+                }
+            }
+            Ok(members.len())
+        }
+    }
+}

@@ -1,0 +1,300 @@
+//! The probe side streaming through the table.
+
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
+
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, RecordBatch, UInt32Array, new_null_array};
+use arrow::compute::{filter, take};
+use arrow::datatypes::SchemaRef;
+use cobble_plan::JoinKind;
+use cobble_types::{Code, Error, Result};
+
+use super::{Built, JoinSpec, JoinTable, MarkRule};
+use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::keys::EncodedKeys;
+use crate::memory::Reservation;
+use crate::operators::buckets::Buckets;
+use crate::pipeline::{Step, StepFactory};
+
+pub struct Probe(pub Arc<JoinSpec>);
+
+impl StepFactory for Probe {
+    fn step(&self) -> Box<dyn Step> {
+        Box::new(ProbeStep { spec: self.0.clone(), input: None, waiting: None })
+    }
+}
+
+struct ProbeStep {
+    spec: Arc<JoinSpec>,
+    input: Option<Input>,
+    /// Rows put aside because the build side is on disk.
+    waiting: Option<Buckets>,
+}
+
+impl Step for ProbeStep {
+    fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        match self.spec.built()? {
+            Built::Memory(_) => {
+                self.input = Some(Input::new(&self.spec, batch)?);
+                Ok(())
+            }
+            Built::Buckets { .. } => {
+                let spec = &self.spec;
+                let waiting = self.waiting.get_or_insert_with(|| {
+                    let memory = Reservation::new(&spec.pool, &spec.meter);
+                    Buckets::new(&spec.probe_schema, memory, &spec.spill, &spec.meter)
+                });
+                let batch = batch_of(&spec.probe_schema, batch.columns().to_vec(), batch.num_rows())?;
+                let (keys, _) = spec.encoded(&spec.probe_keys, &batch)?;
+                waiting.push(batch, |row| keys.hash(row))
+            }
+        }
+    }
+
+    fn pull(&mut self) -> Result<Option<RecordBatch>> {
+        let Some(mut input) = self.input.take() else { return Ok(None) };
+        let Built::Memory(table) = self.spec.built()? else { return Ok(None) };
+        let out = input.next(&self.spec, table)?;
+        if !input.is_done() {
+            self.input = Some(input);
+        }
+        Ok(out)
+    }
+
+    fn finish(&mut self) -> Result<()> {
+        if let Some(waiting) = self.waiting.take() {
+            self.spec.waiting.lock().unwrap_or_else(PoisonError::into_inner).push(waiting);
+        }
+        Ok(())
+    }
+}
+
+/// What a mark says of a row so far.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Truth {
+    False,
+    Unknown,
+    True,
+}
+
+/// A probe batch that is being worked through.
+pub struct Input {
+    batch: RecordBatch,
+    keys: Option<EncodedKeys>,
+    null_key: Option<BooleanArray>,
+    /// The row to look at next, and for a loop join the build row to go on with.
+    row: usize,
+    build_row: u32,
+    matched: Vec<bool>,
+    truths: Vec<Truth>,
+    done: bool,
+}
+
+impl Input {
+    pub fn new(spec: &JoinSpec, batch: RecordBatch) -> Result<Input> {
+        let rows = batch.num_rows();
+        let (mut keys, mut null_key) = (None, None);
+        if spec.is_keyed() {
+            let (encoded, nulls) = spec.encoded(&spec.probe_keys, &batch)?;
+            (keys, null_key) = (Some(encoded), nulls);
+        }
+        let truths = if spec.mark.is_some() { vec![Truth::False; rows] } else { Vec::new() };
+        Ok(Input { batch, keys, null_key, row: 0, build_row: 0, matched: vec![false; rows], truths, done: false })
+    }
+
+    pub fn is_done(&self) -> bool {
+        self.done
+    }
+
+    /// The next batch of the result. An empty one means that there may be more: long work is cut into pieces.
+    pub fn next(&mut self, spec: &JoinSpec, table: &JoinTable) -> Result<Option<RecordBatch>> {
+        while self.row < self.batch.num_rows() {
+            let (probe_rows, build_rows) = self.next_pairs(spec, table);
+            let pairs = self.checked(spec, table, probe_rows, build_rows)?;
+            for (probe, build) in pairs.0.values().iter().zip(pairs.1.values()) {
+                if spec.shape.kind == JoinKind::Single && self.matched[*probe as usize] {
+                    return Err(Error::new(Code::Cardinality, "a subquery used as a value returned more than one row")
+                        .hint("add a condition, LIMIT 1 or an aggregate to it"));
+                }
+                self.matched[*probe as usize] = true;
+                if !table.matched.is_empty() {
+                    table.matched[*build as usize].store(true, Ordering::Relaxed);
+                }
+            }
+            if spec.shape.emits_pairs() && !pairs.0.is_empty() {
+                return Ok(Some(self.pair_batch(spec, &spec.schema, table, &pairs.0, &pairs.1)?));
+            }
+            if self.row < self.batch.num_rows() {
+                // No pair has passed, and there is more to try: the driver gets a chance to stop or to let others run.
+                return Ok(Some(RecordBatch::new_empty(spec.schema.clone())));
+            }
+        }
+        // The batch is through: rows whose fate was open until now.
+        self.done = true;
+        self.leftover(spec, table)
+    }
+
+    fn has_null_key(&self, row: usize) -> bool {
+        self.null_key.as_ref().is_some_and(|nulls| nulls.value(row))
+    }
+
+    /// Pairs of candidates for the next rows, up to about a batch of them.
+    fn next_pairs(&mut self, spec: &JoinSpec, table: &JoinTable) -> (Vec<u32>, Vec<u32>) {
+        let (mut probe_rows, mut build_rows) = (Vec::with_capacity(BATCH_ROWS), Vec::with_capacity(BATCH_ROWS));
+        // Only whether there is a partner counts when nothing needs each pair.
+        let compares = matches!(spec.mark, Some(MarkRule::Compare(_)));
+        let one_is_enough = !spec.shape.emits_pairs() && !spec.has_residual && !compares && table.matched.is_empty();
+        let build_total = table.batch.num_rows() as u32;
+        while self.row < self.batch.num_rows() && probe_rows.len() < BATCH_ROWS {
+            let row = self.row;
+            match &self.keys {
+                Some(_) if self.has_null_key(row) => {}
+                Some(keys) => {
+                    for candidate in table.candidates(keys, row) {
+                        probe_rows.push(row as u32);
+                        build_rows.push(candidate);
+                        if one_is_enough {
+                            break;
+                        }
+                    }
+                }
+                None => {
+                    let wanted = if one_is_enough { build_total.min(1) } else { build_total };
+                    let room = (BATCH_ROWS - probe_rows.len()) as u32;
+                    let end = wanted.min(self.build_row.saturating_add(room));
+                    for build in self.build_row..end {
+                        probe_rows.push(row as u32);
+                        build_rows.push(build);
+                    }
+                    if end < wanted {
+                        self.build_row = end;
+                        break;
+                    }
+                    self.build_row = 0;
+                }
+            }
+            self.row += 1;
+        }
+        (probe_rows, build_rows)
+    }
+
+    /// The pairs that also satisfy the residual condition and, for a mark that compares, its comparison.
+    fn checked(
+        &mut self,
+        spec: &JoinSpec,
+        table: &JoinTable,
+        probe: Vec<u32>,
+        build: Vec<u32>,
+    ) -> Result<(UInt32Array, UInt32Array)> {
+        let (mut probe, mut build) = (UInt32Array::from(probe), UInt32Array::from(build));
+        let keep = |places: &UInt32Array, mask: &BooleanArray| -> Result<UInt32Array> {
+            Ok(filter(places, mask)?.as_primitive::<arrow::datatypes::UInt32Type>().clone())
+        };
+        if spec.has_residual && !probe.is_empty() {
+            let pairs = self.pair_batch(spec, &spec.pair_schema, table, &probe, &build)?;
+            let mask = spec.residual.mask(&pairs)?;
+            (probe, build) = (keep(&probe, &mask)?, keep(&build, &mask)?);
+        }
+        if let Some(MarkRule::Compare(conditions)) = &spec.mark
+            && !probe.is_empty()
+        {
+            let pairs = self.pair_batch(spec, &spec.pair_schema, table, &probe, &build)?;
+            let mut truth: Option<BooleanArray> = None;
+            for condition in conditions {
+                let next = condition.array(&pairs)?;
+                truth = Some(match truth {
+                    None => next.as_boolean().clone(),
+                    Some(before) => arrow::compute::and_kleene(&before, next.as_boolean())?,
+                });
+            }
+            let truth = truth.ok_or_else(|| Error::internal("a mark that compares nothing"))?;
+            for (pair, row) in probe.values().iter().enumerate() {
+                let seen = &mut self.truths[*row as usize];
+                *seen = match (*seen, truth.is_null(pair), truth.is_valid(pair) && truth.value(pair)) {
+                    (Truth::True, ..) | (_, _, true) => Truth::True,
+                    (_, true, _) => Truth::Unknown,
+                    (seen, ..) => seen,
+                };
+            }
+        }
+        Ok((probe, build))
+    }
+
+    fn pair_batch(
+        &self,
+        spec: &JoinSpec,
+        schema: &SchemaRef,
+        table: &JoinTable,
+        probe: &UInt32Array,
+        build: &UInt32Array,
+    ) -> Result<RecordBatch> {
+        let gather = |batch: &RecordBatch, places: &UInt32Array| -> Result<Vec<ArrayRef>> {
+            batch.columns().iter().map(|c| Ok(take(c.as_ref(), places, None)?)).collect()
+        };
+        let (probe_columns, build_columns) = (gather(&self.batch, probe)?, gather(&table.batch, build)?);
+        let columns = if spec.shape.probe_is_left() {
+            [probe_columns, build_columns].concat()
+        } else {
+            [build_columns, probe_columns].concat()
+        };
+        batch_of(schema, columns, probe.len())
+    }
+
+    /// What comes out of a probe batch once all its partners are known.
+    fn leftover(&self, spec: &JoinSpec, table: &JoinTable) -> Result<Option<RecordBatch>> {
+        let shape = spec.shape;
+        let wanted: Vec<u32> = match shape.kind {
+            JoinKind::Mark => return self.marked(spec, table).map(Some),
+            JoinKind::Semi if shape.probe_is_left() => places_where(&self.matched, |_, m| m),
+            JoinKind::Anti if shape.probe_is_left() => places_where(&self.matched, |_, m| !m),
+            JoinKind::NullAwareAnti => {
+                // x NOT IN (…): true only if certain. A null among the values makes it unknown for every row, and a null x
+                // is unknown unless there are no values at all.
+                if table.facts.rows == 0 {
+                    (0..self.batch.num_rows() as u32).collect()
+                } else if table.facts.has_null_key {
+                    Vec::new()
+                } else {
+                    places_where(&self.matched, |row, m| !m && !self.has_null_key(row))
+                }
+            }
+            _ if shape.emits_unmatched_probe() => places_where(&self.matched, |_, m| !m),
+            _ => Vec::new(),
+        };
+        if wanted.is_empty() {
+            return Ok(None);
+        }
+        let rows = wanted.len();
+        let own = take_rows(&self.batch, &UInt32Array::from(wanted))?;
+        let columns = if shape.kind.left_only() {
+            own
+        } else {
+            let nulls: Vec<ArrayRef> =
+                table.batch.columns().iter().map(|c| new_null_array(c.data_type(), rows)).collect();
+            if shape.probe_is_left() { [own, nulls].concat() } else { [nulls, own].concat() }
+        };
+        Ok(Some(batch_of(&spec.schema, columns, rows)?))
+    }
+
+    /// Every row with its truth value.
+    fn marked(&self, spec: &JoinSpec, table: &JoinTable) -> Result<RecordBatch> {
+        let mark: BooleanArray = match &spec.mark {
+            Some(MarkRule::Compare(_)) => {
+                self.truths.iter().map(|t| (*t != Truth::Unknown).then_some(*t == Truth::True)).collect()
+            }
+            Some(MarkRule::OfKey) => (0..self.batch.num_rows())
+                .map(|row| {
+                    let open = table.facts.rows > 0 && (table.facts.has_null_key || self.has_null_key(row));
+                    if self.matched[row] { Some(true) } else { (!open).then_some(false) }
+                })
+                .collect(),
+            _ => self.matched.iter().map(|m| Some(*m)).collect(),
+        };
+        let columns = self.batch.columns().iter().cloned().chain([Arc::new(mark) as ArrayRef]).collect();
+        batch_of(&spec.schema, columns, self.batch.num_rows())
+    }
+}
+
+fn places_where(matched: &[bool], keep: impl Fn(usize, bool) -> bool) -> Vec<u32> {
+    matched.iter().enumerate().filter(|(row, m)| keep(*row, **m)).map(|(row, _)| row as u32).collect()
+}

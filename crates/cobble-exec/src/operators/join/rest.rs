@@ -1,0 +1,172 @@
+//! What is left when all probe rows have been seen: rows of the build side that come out at the end (unmatched ones of outer
+//! joins, or those of a semi or anti join whose left side was built), and the buckets of a join that went to disk.
+
+use std::collections::VecDeque;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow::array::{ArrayRef, RecordBatch, UInt32Array, new_null_array};
+use arrow::compute::concat_batches;
+use async_trait::async_trait;
+use cobble_plan::JoinKind;
+use cobble_types::Result;
+
+use super::probe::Input;
+use super::{Built, JoinSpec, JoinTable};
+use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::memory::Reservation;
+use crate::operators::buckets::{BUCKETS, Bucketed, Buckets};
+use crate::pipeline::{Source, SourceTask};
+
+pub struct Rest {
+    spec: Arc<JoinSpec>,
+    taken: Arc<AtomicBool>,
+    /// Pairs of buckets still to be joined; filled by the first task that asks.
+    buckets: Arc<Mutex<Option<Vec<(Option<Bucketed>, Option<Bucketed>)>>>>,
+}
+
+impl Rest {
+    pub fn new(spec: Arc<JoinSpec>) -> Rest {
+        Rest { spec, taken: Arc::default(), buckets: Arc::default() }
+    }
+}
+
+struct RestTask {
+    spec: Arc<JoinSpec>,
+    taken: Arc<AtomicBool>,
+    buckets: Arc<Mutex<Option<Vec<(Option<Bucketed>, Option<Bucketed>)>>>>,
+    at: Option<usize>,
+    current: Option<Current>,
+}
+
+/// The bucket that a task is joining.
+struct Current {
+    table: JoinTable,
+    batches: Box<dyn Iterator<Item = Result<RecordBatch>> + Send>,
+    input: Option<Input>,
+    build_at: usize,
+}
+
+impl Source for Rest {
+    fn task(&self) -> Box<dyn SourceTask> {
+        Box::new(RestTask {
+            spec: self.spec.clone(),
+            taken: self.taken.clone(),
+            buckets: self.buckets.clone(),
+            at: None,
+            current: None,
+        })
+    }
+}
+
+#[async_trait]
+impl SourceTask for RestTask {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let spec = self.spec.clone();
+        match spec.built()? {
+            Built::Memory(table) => {
+                if !spec.shape.emits_build_rows() {
+                    return Ok(None);
+                }
+                if self.at.is_none() {
+                    // One task does it.
+                    if self.taken.swap(true, Ordering::Relaxed) {
+                        return Ok(None);
+                    }
+                    self.at = Some(0);
+                }
+                build_rows(&spec, table, self.at.get_or_insert(0))
+            }
+            Built::Buckets { .. } => self.next_of_buckets(),
+        }
+    }
+}
+
+impl RestTask {
+    fn next_of_buckets(&mut self) -> Result<Option<RecordBatch>> {
+        loop {
+            if let Some(current) = &mut self.current {
+                if let Some(input) = &mut current.input {
+                    let out = input.next(&self.spec, &current.table)?;
+                    if input.is_done() {
+                        current.input = None;
+                    }
+                    // An empty batch lets the driver look whether it should stop.
+                    if out.is_some() {
+                        return Ok(out);
+                    }
+                    continue;
+                }
+                if let Some(batch) = current.batches.next() {
+                    current.input = Some(Input::new(&self.spec, batch?)?);
+                    continue;
+                }
+                if self.spec.shape.emits_build_rows()
+                    && let Some(out) = build_rows(&self.spec, &current.table, &mut current.build_at)?
+                {
+                    return Ok(Some(out));
+                }
+                self.current = None;
+            }
+            let Some((build, probe)) = self.claim()? else { return Ok(None) };
+            let memory = || Reservation::new(&self.spec.pool, &self.spec.meter);
+            let Built::Buckets { facts, .. } = self.spec.built()? else { return Ok(None) };
+            let mut loading = memory();
+            let batches = build.map(|b| b.load(&mut loading)).transpose()?.unwrap_or_default();
+            let all = concat_batches(&self.spec.build_schema, &batches)?;
+            drop((batches, loading));
+            let table = self.spec.table(all, memory(), Some(*facts))?;
+            let batches = match probe {
+                Some(probe) => probe.stream()?,
+                None => Box::new(std::iter::empty()),
+            };
+            self.current = Some(Current { table, batches, input: None, build_at: 0 });
+        }
+    }
+
+    fn claim(&self) -> Result<Option<(Option<Bucketed>, Option<Bucketed>)>> {
+        let mut all = self.buckets.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.is_none() {
+            let probes = Buckets::together(self.spec.take_waiting())?;
+            let Built::Buckets { buckets, .. } = self.spec.built()? else { return Ok(None) };
+            let builds = std::mem::take(&mut *buckets.lock().unwrap_or_else(PoisonError::into_inner));
+            let mut probes: VecDeque<_> = probes.into_iter().map(Some).collect();
+            let mut builds: VecDeque<_> = builds.into();
+            // Buckets correspond by place; either side may have none.
+            *all = Some(
+                (0..BUCKETS)
+                    .map(|_| (builds.pop_front().flatten(), probes.pop_front().flatten()))
+                    .filter(|(build, probe)| build.is_some() || probe.is_some())
+                    .collect(),
+            );
+        }
+        Ok(all.as_mut().and_then(Vec::pop))
+    }
+}
+
+/// The next rows of the build side that come out by themselves.
+fn build_rows(spec: &JoinSpec, table: &JoinTable, at: &mut usize) -> Result<Option<RecordBatch>> {
+    let want_matched = spec.shape.kind == JoinKind::Semi;
+    while *at < table.batch.num_rows() {
+        let end = (*at + BATCH_ROWS).min(table.batch.num_rows());
+        let wanted: Vec<u32> = (*at..end)
+            .filter(|row| table.matched[*row].load(Ordering::Relaxed) == want_matched)
+            .map(|row| row as u32)
+            .collect();
+        *at = end;
+        if wanted.is_empty() {
+            continue;
+        }
+        let rows = wanted.len();
+        let own = take_rows(&table.batch, &UInt32Array::from(wanted))?;
+        let columns = if spec.shape.kind.left_only() {
+            own
+        } else {
+            let nulls: Vec<ArrayRef> =
+                spec.probe_schema.fields().iter().map(|f| new_null_array(f.data_type(), rows)).collect();
+            if spec.shape.probe_is_left() { [nulls, own].concat() } else { [own, nulls].concat() }
+        };
+        return Ok(Some(batch_of(&spec.schema, columns, rows)?));
+    }
+    Ok(None)
+}

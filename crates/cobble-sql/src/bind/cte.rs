@@ -1,0 +1,194 @@
+//! Common table expressions. One that is read once, or that is little more than a table, is bound anew at each use, so that
+//! conditions reach its sources; one that computes and is read several times is computed once. Recursion repeats a step.
+
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{CteDefinition, LogicalPlan};
+use cobble_types::{Code, Error, Result, SqlType};
+use sqlparser::ast::{self, Spanned};
+
+use super::query::scope_of;
+use super::{Binder, Relation, folded, position_of, relation_names};
+
+#[derive(Clone)]
+pub(super) struct Cte<'a> {
+    pub name: String,
+    columns: Vec<String>,
+    query: &'a ast::Query,
+    recursive: bool,
+    /// Times its name stands in the statement, or what MATERIALIZED asks for.
+    uses: usize,
+    asked: Option<bool>,
+    /// The query it belongs to: its place among those around.
+    level: usize,
+    /// Once it is computed on its own: its id and columns.
+    shared: Option<(u32, Vec<Column>)>,
+    /// While its own step is bound: the rows of the last round.
+    working: Option<(u32, Vec<Column>)>,
+}
+
+impl<'a> Binder<'a> {
+    /// Makes the definitions of a WITH visible.
+    pub(super) fn define(&mut self, with: &'a ast::With, statement: &'a ast::Query) {
+        let level = self.definitions.len() - 1;
+        let named = relation_names_with_repetition(statement);
+        for cte in &with.cte_tables {
+            let name = folded(&cte.alias.name);
+            let recursive = with.recursive && relation_names(&cte.query).iter().any(|n| n.as_slice() == [name.clone()]);
+            self.ctes.push(Cte {
+                columns: cte.alias.columns.iter().map(|c| folded(&c.name)).collect(),
+                query: &cte.query,
+                recursive,
+                uses: named.iter().filter(|n| n.as_slice() == [name.clone()]).count(),
+                asked: cte.materialized.as_ref().map(|m| matches!(m, ast::CteAsMaterialized::Materialized)),
+                level,
+                shared: None,
+                working: None,
+                name,
+            });
+        }
+    }
+
+    /// A use of the CTE at this place of the list. It sees only those that were defined before it.
+    pub(super) fn cte(&mut self, place: usize) -> Result<Relation> {
+        let cte = self.ctes[place].clone();
+        if let Some((id, columns)) = cte.working.as_ref().or(cte.shared.as_ref()) {
+            return self.cte_scan(*id, &cte, columns);
+        }
+        let later = self.ctes.split_off(place + usize::from(cte.recursive));
+        let (select, pending) = (self.select.take(), std::mem::take(&mut self.pending));
+        let bound = if cte.recursive { self.recursion(place, &cte) } else { self.query(cte.query) };
+        (self.select, self.pending) = (select, pending);
+        self.ctes.truncate(place + usize::from(cte.recursive));
+        self.ctes.extend(later);
+        let relation = bound?;
+        let wanted = cte.asked.unwrap_or(cte.uses > 1 && computes(&relation.plan)) || is_volatile(&relation.plan);
+        if !wanted || cte.uses < 2 && cte.asked != Some(true) || !relation.plan.free_columns().is_empty() {
+            return Ok(Relation {
+                scope: relation.scope.with_qualifier(&cte.name, &cte.columns)?,
+                plan: relation.plan,
+            });
+        }
+        self.next_id += 1;
+        let (id, columns) = (self.next_id, relation.scope.columns.iter().map(|c| c.column.clone()).collect::<Vec<_>>());
+        // The visible columns in their order: what else the plan brings is not read.
+        let plan = LogicalPlan::Project {
+            columns: columns.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect(),
+            input: relation.plan.into(),
+        };
+        let definition = CteDefinition { id, name: cte.name.clone(), plan: plan.into() };
+        if let Some(own) = self.definitions.get_mut(cte.level) {
+            own.push(definition);
+        }
+        self.ctes[place].shared = Some((id, columns.clone()));
+        self.cte_scan(id, &cte, &columns)
+    }
+
+    fn cte_scan(&mut self, id: u32, cte: &Cte, columns: &[Column]) -> Result<Relation> {
+        let fresh: Vec<Column> = columns
+            .iter()
+            .map(|c| self.new_column(Some(cte.name.clone()), c.name.clone(), c.sql_type.clone()))
+            .collect();
+        let scope = scope_of(&fresh).with_qualifier(&cte.name, &cte.columns)?;
+        let columns = fresh.into_iter().enumerate().map(|(place, column)| (column, place)).collect();
+        Ok(Relation { plan: LogicalPlan::CteScan { id, name: cte.name.clone(), columns }, scope })
+    }
+
+    /// `base UNION [ALL] step`, where the step reads what the round before it gave.
+    fn recursion(&mut self, place: usize, cte: &Cte<'a>) -> Result<Relation> {
+        let at = position_of(cte.query.span());
+        let ast::SetExpr::SetOperation { op: ast::SetOperator::Union, set_quantifier, left, right } =
+            cte.query.body.as_ref()
+        else {
+            return Err(Error::new(Code::Syntax, format!("the recursive \"{}\" is not a UNION", cte.name))
+                .hint("write: base UNION ALL step, with the recursive name in the step alone")
+                .at(at));
+        };
+        if cte.query.order_by.is_some() || cte.query.limit_clause.is_some() || cte.query.with.is_some() {
+            return Err(Error::unsupported("WITH, ORDER BY or LIMIT inside a recursive query").at(at));
+        }
+        let distinct = !matches!(set_quantifier, ast::SetQuantifier::All);
+        let own = self.ctes.split_off(place);
+        let base = self.set_expr(left);
+        self.ctes.extend(own);
+        let base = base?;
+        self.next_id += 1;
+        let id = self.next_id;
+        let base_columns: Vec<Column> = base.scope.columns.iter().map(|c| c.column.clone()).collect();
+        let named: Vec<Column> = base_columns
+            .iter()
+            .enumerate()
+            .map(|(i, c)| Column { name: cte.columns.get(i).unwrap_or(&c.name).clone(), ..c.clone() })
+            .collect();
+        self.ctes[place].working = Some((id, named));
+        let step = self.set_expr(right);
+        self.ctes[place].working = None;
+        let step = step?;
+        let step_columns: Vec<Column> = step.scope.columns.iter().map(|c| c.column.clone()).collect();
+        if step_columns.len() != base_columns.len() {
+            return Err(Error::new(
+                Code::Syntax,
+                format!("the sides of UNION have {} and {} columns", base_columns.len(), step_columns.len()),
+            )
+            .at(at));
+        }
+        let mut converted = Vec::new();
+        for (wanted, given) in base_columns.iter().zip(&step_columns) {
+            if !assignable(&given.sql_type, &wanted.sql_type) {
+                return Err(Error::new(
+                    Code::TypeMismatch,
+                    format!(
+                        "column \"{}\" of the recursive \"{}\" is {} in its base and {} in its step",
+                        wanted.name, cte.name, wanted.sql_type, given.sql_type
+                    ),
+                )
+                .hint(format!("cast it in the base, such as ::{}", given.sql_type))
+                .at(at));
+            }
+            let column = self.new_column(None, wanted.name.clone(), wanted.sql_type.clone());
+            converted.push((column, Expr::Column(given.clone()).cast(wanted.sql_type.clone())));
+        }
+        let base_plan = LogicalPlan::Project {
+            columns: base_columns.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect(),
+            input: base.plan.into(),
+        };
+        let columns: Vec<Column> =
+            base_columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone())).collect();
+        let scope = scope_of(&columns);
+        let plan = LogicalPlan::Recursive {
+            id,
+            name: cte.name.clone(),
+            base: base_plan.into(),
+            step: LogicalPlan::Project { input: step.plan.into(), columns: converted }.into(),
+            columns,
+            distinct,
+        };
+        Ok(Relation { plan, scope })
+    }
+}
+
+fn assignable(given: &SqlType, wanted: &SqlType) -> bool {
+    cobble_plan::function::wider_type(given, wanted).as_ref() == Some(wanted)
+        || matches!((given, wanted), (SqlType::Numeric { .. }, SqlType::Numeric { .. }))
+}
+
+/// True for a plan that does more than read, filter and rename.
+fn computes(plan: &LogicalPlan) -> bool {
+    match plan {
+        LogicalPlan::Scan(_) | LogicalPlan::Values { .. } | LogicalPlan::CteScan { .. } => false,
+        LogicalPlan::Filter { input, .. } | LogicalPlan::Project { input, .. } => computes(input),
+        _ => true,
+    }
+}
+
+fn is_volatile(plan: &LogicalPlan) -> bool {
+    plan.expressions().into_iter().any(Expr::is_volatile) || plan.inputs().into_iter().any(|input| is_volatile(input))
+}
+
+fn relation_names_with_repetition(query: &ast::Query) -> Vec<Vec<String>> {
+    let mut names = Vec::new();
+    let _ = ast::visit_relations(query, |name| {
+        names.push(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+        std::ops::ControlFlow::<()>::Continue(())
+    });
+    names
+}

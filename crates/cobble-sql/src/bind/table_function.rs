@@ -1,0 +1,187 @@
+//! Functions that make rows, in FROM and in the list of a SELECT.
+
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::LogicalPlan;
+use cobble_plan::table_function::TableFunction;
+use cobble_types::{Code, Error, Result, SqlType};
+use sqlparser::ast;
+
+use super::query::scope_of;
+use super::scope::Scope;
+use super::{Binder, Relation};
+use crate::coerce::{coerce, is_untyped, unify_all};
+
+/// A call in the list of a SELECT.
+pub(super) struct Expansion {
+    pub function: TableFunction,
+    pub arguments: Vec<Expr>,
+    pub columns: Vec<Column>,
+}
+
+impl<'a> Binder<'a> {
+    /// A function in FROM; its arguments may use what stands before it.
+    pub(super) fn function_in_from(
+        &mut self,
+        name: &str,
+        arguments: &'a [ast::FunctionArg],
+        ordinality: bool,
+        before: &Scope,
+    ) -> Result<Relation> {
+        let function = TableFunction::by_name(name).ok_or_else(|| {
+            let known: Vec<&str> = TableFunction::ALL.iter().map(|f| f.name()).collect();
+            Error::unknown("function", name, known)
+        })?;
+        let arguments = self.within(before, |binder| binder.plain_arguments(name, arguments, &Scope::default()))?;
+        self.rows_of(function, arguments, ordinality)
+    }
+
+    pub(super) fn unnest_in_from(&mut self, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
+        self.rows_of(TableFunction::Unnest, arguments, ordinality)
+    }
+
+    fn rows_of(&mut self, function: TableFunction, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
+        let (arguments, columns) = self.typed_expansion(function, arguments)?;
+        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
+        let mut plan =
+            LogicalPlan::Expand { input: one_row.into(), function, arguments, columns: columns.clone(), outer: false };
+        let mut all = columns;
+        if ordinality {
+            let number = self.new_column(None, "ordinality", SqlType::BigInt);
+            let call = super::window::ranking(cobble_plan::Ranking::RowNumber);
+            plan = LogicalPlan::Window {
+                input: plan.into(),
+                partition: vec![],
+                order: vec![],
+                calls: vec![(number.clone(), call)],
+            };
+            all.push(number);
+        }
+        let scope = scope_of(&all).with_qualifier(function.name(), &[])?;
+        Ok(Relation { plan, scope })
+    }
+
+    /// A function among the values of a SELECT: the row stands beside each row it makes.
+    pub(super) fn function_in_select(&mut self, function: TableFunction, arguments: Vec<Expr>) -> Result<Expr> {
+        let (arguments, columns) = self.typed_expansion(function, arguments)?;
+        let [column] = columns.as_slice() else {
+            return Err(Error::unsupported(format_args!(
+                "{} outside FROM, as it has several columns",
+                function.name()
+            )));
+        };
+        let value = Expr::Column(column.clone());
+        match &mut self.select {
+            Some(select) if select.windows_allowed => {
+                if !select.expansions.is_empty() {
+                    return Err(Error::unsupported("several functions that make rows in one SELECT")
+                        .hint("put them into FROM, or into unnest(a, b) side by side"));
+                }
+                select.expansions.push(Expansion { function, arguments, columns });
+                Ok(value)
+            }
+            _ => Err(Error::new(Code::Grouping, format!("{}() makes rows and cannot stand here", function.name()))
+                .hint("it belongs in FROM or in the list of SELECT")),
+        }
+    }
+
+    pub(super) fn plain_arguments(
+        &mut self,
+        name: &str,
+        list: &'a [ast::FunctionArg],
+        scope: &Scope,
+    ) -> Result<Vec<Expr>> {
+        let mut arguments = Vec::new();
+        for argument in list {
+            match argument {
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(self.expr(expr, scope)?),
+                _ => return Err(Error::unsupported(format_args!("the argument {argument} of {name}()"))),
+            }
+        }
+        Ok(arguments)
+    }
+
+    fn typed_expansion(
+        &mut self,
+        function: TableFunction,
+        mut arguments: Vec<Expr>,
+    ) -> Result<(Vec<Expr>, Vec<Column>)> {
+        use TableFunction as T;
+        let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
+        let wrong =
+            || Error::new(Code::UnknownFunction, format!("{}({}) does not exist", function.name(), given.join(", ")));
+        let text = |e: Expr| match e.sql_type() {
+            SqlType::Text | SqlType::Json => Ok(e),
+            SqlType::Null => coerce(e, &SqlType::Text),
+            _ => Err(wrong()),
+        };
+        let json = |e: Expr| if is_untyped(&e) { coerce(e, &SqlType::Json) } else { Ok(e) };
+        let columns: Vec<(&str, SqlType)> = match function {
+            T::GenerateSeries => {
+                if !(2..=3).contains(&arguments.len()) {
+                    return Err(wrong());
+                }
+                let time = arguments.iter().take(2).any(|a| a.sql_type().is_time_point());
+                if time {
+                    let Some(step) = arguments.get(2).cloned() else { return Err(wrong()) };
+                    let wanted = if arguments.iter().take(2).any(|a| a.sql_type() == SqlType::TimestampTz) {
+                        SqlType::TimestampTz
+                    } else {
+                        SqlType::Timestamp
+                    };
+                    let step = coerce(step, &SqlType::Interval)?;
+                    let (start, stop) = (arguments.remove(0), arguments.remove(0));
+                    arguments = vec![coerce(start, &wanted)?, coerce(stop, &wanted)?, step];
+                    vec![("generate_series", wanted)]
+                } else {
+                    let (unified, common) = unify_all(arguments, "generate_series")?;
+                    if !common.is_integer() && !matches!(common, SqlType::Numeric { .. }) {
+                        return Err(wrong());
+                    }
+                    arguments = unified;
+                    vec![("generate_series", common)]
+                }
+            }
+            T::Unnest => {
+                if arguments.is_empty() {
+                    return Err(wrong());
+                }
+                let mut items = Vec::new();
+                for argument in &arguments {
+                    match argument.sql_type() {
+                        SqlType::Array(item) => items.push(("unnest", *item)),
+                        _ => return Err(wrong()),
+                    }
+                }
+                items
+            }
+            T::JsonArrayElements | T::JsonArrayElementsText | T::JsonEach | T::JsonEachText | T::JsonObjectKeys => {
+                let [only]: [Expr; 1] = arguments.try_into().map_err(|_| wrong())?;
+                let only = json(only)?;
+                if only.sql_type() != SqlType::Json {
+                    return Err(wrong());
+                }
+                arguments = vec![only];
+                match function {
+                    T::JsonArrayElements => vec![("value", SqlType::Json)],
+                    T::JsonArrayElementsText => vec![("value", SqlType::Text)],
+                    T::JsonEach => vec![("key", SqlType::Text), ("value", SqlType::Json)],
+                    T::JsonEachText => vec![("key", SqlType::Text), ("value", SqlType::Text)],
+                    _ => vec![("json_object_keys", SqlType::Text)],
+                }
+            }
+            T::StringToTable | T::RegexpSplitToTable | T::RegexpMatches => {
+                let most = if function == T::RegexpMatches { 3 } else { 2 };
+                if !(2..=most).contains(&arguments.len()) {
+                    return Err(wrong());
+                }
+                arguments = arguments.into_iter().map(text).collect::<Result<_>>()?;
+                match function {
+                    T::RegexpMatches => vec![("regexp_matches", SqlType::Array(Box::new(SqlType::Text)))],
+                    other => vec![(other.name(), SqlType::Text)],
+                }
+            }
+        };
+        let columns = columns.into_iter().map(|(name, t)| self.new_column(None, name, t)).collect();
+        Ok((arguments, columns))
+    }
+}

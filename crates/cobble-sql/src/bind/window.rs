@@ -1,0 +1,298 @@
+//! Window functions: OVER clauses, named windows and frames.
+
+use cobble_plan::expr::{BinaryOp, Column, Expr};
+use cobble_plan::logical::{LogicalPlan, SortKey};
+use cobble_plan::window::{Frame, FrameBound, FrameExclusion, FrameUnit, Ranking, WindowCall, WindowFunction};
+use cobble_types::{Code, Error, Result, SqlType};
+use sqlparser::ast::{self, Spanned};
+
+use super::scope::Scope;
+use super::{Binder, folded, position_of};
+use crate::coerce::{binary, coerce, settle, unify_all};
+
+/// One call, computed into a column, with what it is computed over.
+#[derive(Clone)]
+pub(super) struct WindowUse {
+    pub partition: Vec<Expr>,
+    pub order: Vec<SortKey>,
+    pub column: Column,
+    pub call: WindowCall,
+}
+
+/// A row number within the partition, as a call.
+pub(super) fn ranking(function: Ranking) -> WindowCall {
+    WindowCall {
+        function: WindowFunction::Ranking { function, arguments: vec![] },
+        frame: Frame::default(),
+        sql_type: SqlType::BigInt,
+    }
+}
+
+/// The plan with one window step for each partition and order among the calls.
+pub(super) fn windowed(mut plan: LogicalPlan, mut uses: Vec<WindowUse>) -> LogicalPlan {
+    while let Some(first) = uses.first() {
+        let (partition, order) = (first.partition.clone(), first.order.clone());
+        let (same, rest): (Vec<_>, Vec<_>) =
+            uses.into_iter().partition(|u| u.partition == partition && u.order == order);
+        let calls = same.into_iter().map(|u| (u.column, u.call)).collect();
+        plan = LogicalPlan::Window { input: plan.into(), partition, order, calls };
+        uses = rest;
+    }
+    plan
+}
+
+/// What OVER says, bound.
+struct Over<'a> {
+    partition: Vec<Expr>,
+    order: Vec<SortKey>,
+    frame: Option<&'a ast::WindowFrame>,
+}
+
+impl<'a> Binder<'a> {
+    pub(super) fn window_call(
+        &mut self,
+        name: &str,
+        call: &'a ast::Function,
+        over: &'a ast::WindowType,
+        list: &'a [ast::FunctionArg],
+        scope: &Scope,
+    ) -> Result<Expr> {
+        let position = position_of(call.name.span());
+        let allowed = self.select.as_ref().is_some_and(|s| s.windows_allowed);
+        if !allowed {
+            return Err(Error::new(Code::Grouping, format!("the window function {name}() cannot stand here"))
+                .hint("window functions belong in SELECT, ORDER BY and QUALIFY; filter them with QUALIFY or a subquery")
+                .at(position));
+        }
+        if let Some(select) = &mut self.select {
+            select.windows_allowed = false;
+        }
+        let bound = self.window_use(name, call, over, list, scope);
+        if let Some(select) = &mut self.select {
+            select.windows_allowed = true;
+        }
+        let (over, call) = bound?;
+        let found = self.select.as_ref().and_then(|select| {
+            let same = |u: &&WindowUse| u.call == call && u.partition == over.partition && u.order == over.order;
+            select.windows.iter().find(same).map(|u| u.column.clone())
+        });
+        let column = match found {
+            Some(column) => column,
+            None => {
+                let column = self.new_column(None, name, call.sql_type.clone());
+                let own = WindowUse { partition: over.partition, order: over.order, column: column.clone(), call };
+                if let Some(select) = &mut self.select {
+                    select.windows.push(own);
+                }
+                column
+            }
+        };
+        Ok(Expr::Column(column))
+    }
+
+    fn window_use(
+        &mut self,
+        name: &str,
+        call: &'a ast::Function,
+        over: &'a ast::WindowType,
+        list: &'a [ast::FunctionArg],
+        scope: &Scope,
+    ) -> Result<(Over<'a>, WindowCall)> {
+        let over = self.over(over, scope)?;
+        let mut frame = self.frame(over.frame, &over.order, scope)?;
+        let (function, sql_type) = match Ranking::by_name(name) {
+            Some(function) => {
+                if call.filter.is_some() {
+                    return Err(Error::new(Code::Syntax, format!("FILTER has no meaning for {name}")));
+                }
+                let mut arguments = Vec::new();
+                for argument in list {
+                    match argument {
+                        ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) => {
+                            arguments.push(self.expr(e, scope)?)
+                        }
+                        other => return Err(Error::unsupported(format_args!("the argument {other} of {name}()"))),
+                    }
+                }
+                let (arguments, sql_type) = ranking_arguments(function, arguments)?;
+                if !matches!(function, Ranking::FirstValue | Ranking::LastValue | Ranking::NthValue) {
+                    // Ranks look at the whole partition whatever the frame.
+                    frame = Frame::default();
+                }
+                (WindowFunction::Ranking { function, arguments }, sql_type)
+            }
+            None => {
+                let Some(function) = cobble_plan::AggregateFunction::by_name(name) else {
+                    let known = Ranking::ALL.iter().map(|f| f.name());
+                    let all = known.chain(cobble_plan::AggregateFunction::ALL.iter().map(|f| f.name()));
+                    return Err(Error::unknown("window function", name, all.collect::<Vec<_>>()));
+                };
+                let aggregate = self.aggregate_call(function, call, list, scope)?;
+                let sql_type = aggregate.sql_type.clone();
+                (WindowFunction::Aggregate(aggregate), sql_type)
+            }
+        };
+        Ok((over, WindowCall { function, frame, sql_type }))
+    }
+
+    /// Partition, order and frame, completed from the named window that is built upon.
+    fn over(&mut self, over: &'a ast::WindowType, scope: &Scope) -> Result<Over<'a>> {
+        let spec = match over {
+            ast::WindowType::NamedWindow(name) => self.named_window(name)?,
+            ast::WindowType::WindowSpec(spec) => spec,
+        };
+        let base = match &spec.window_name {
+            Some(name) => Some(self.named_window(name)?),
+            None => None,
+        };
+        let partition = base.filter(|b| !b.partition_by.is_empty()).map_or(&spec.partition_by, |b| &b.partition_by);
+        let order = base.filter(|b| !b.order_by.is_empty()).map_or(&spec.order_by, |b| &b.order_by);
+        let mut bound = Vec::new();
+        for key in partition {
+            let key = settle(self.expr(key, scope)?)?;
+            if !bound.contains(&key) {
+                bound.push(key);
+            }
+        }
+        let mut keys = Vec::new();
+        for key in order {
+            keys.push(self.sort_key(key, &[], scope)?);
+        }
+        Ok(Over { partition: bound, order: keys, frame: spec.window_frame.as_ref() })
+    }
+
+    fn named_window(&self, name: &ast::Ident) -> Result<&'a ast::WindowSpec> {
+        let wanted = folded(name);
+        let known = self.select.as_ref().map(|s| s.named_windows.as_slice()).unwrap_or_default();
+        match known.iter().find(|(name, _)| *name == wanted) {
+            Some((_, spec)) => Ok(*spec),
+            None => Err(Error::unknown("window", &wanted, known.iter().map(|(name, _)| name.as_str()))
+                .at(position_of(name.span))),
+        }
+    }
+
+    fn frame(&mut self, written: Option<&'a ast::WindowFrame>, order: &[SortKey], scope: &Scope) -> Result<Frame> {
+        let Some(written) = written else { return Ok(Frame::default()) };
+        let unit = match written.units {
+            ast::WindowFrameUnits::Rows => FrameUnit::Rows,
+            ast::WindowFrameUnits::Range => FrameUnit::Range,
+            ast::WindowFrameUnits::Groups => FrameUnit::Groups,
+        };
+        if unit == FrameUnit::Groups && order.is_empty() {
+            return Err(Error::new(Code::Syntax, "GROUPS needs an ORDER BY in the window"));
+        }
+        let start = self.bound(&written.start_bound, unit, order, scope)?;
+        let end = match &written.end_bound {
+            Some(end) => self.bound(end, unit, order, scope)?,
+            None => FrameBound::CurrentRow,
+        };
+        let order_of = |bound: &FrameBound| match bound {
+            FrameBound::UnboundedPreceding => 0,
+            FrameBound::Preceding(_) => 1,
+            FrameBound::CurrentRow => 2,
+            FrameBound::Following(_) => 3,
+            FrameBound::UnboundedFollowing => 4,
+        };
+        if order_of(&start) > order_of(&end)
+            || start == FrameBound::UnboundedFollowing
+            || end == FrameBound::UnboundedPreceding
+        {
+            return Err(Error::new(Code::Syntax, format!("a frame cannot go from {start} to {end}")));
+        }
+        Ok(Frame { unit, start, end, exclusion: FrameExclusion::NoOthers })
+    }
+
+    fn bound(
+        &mut self,
+        written: &'a ast::WindowFrameBound,
+        unit: FrameUnit,
+        order: &[SortKey],
+        scope: &Scope,
+    ) -> Result<FrameBound> {
+        let (distance, preceding) = match written {
+            ast::WindowFrameBound::CurrentRow => return Ok(FrameBound::CurrentRow),
+            ast::WindowFrameBound::Preceding(None) => return Ok(FrameBound::UnboundedPreceding),
+            ast::WindowFrameBound::Following(None) => return Ok(FrameBound::UnboundedFollowing),
+            ast::WindowFrameBound::Preceding(Some(distance)) => (distance, true),
+            ast::WindowFrameBound::Following(Some(distance)) => (distance, false),
+        };
+        let bound = self.expr(distance, scope)?;
+        let bound = if unit == FrameUnit::Range {
+            let [key] = order else {
+                return Err(Error::new(Code::Syntax, "RANGE with a distance needs exactly one ORDER BY key")
+                    .at(position_of(distance.span())));
+            };
+            // The key's value at the bound, which the rows are compared with.
+            let op = if preceding != key.descending { BinaryOp::Minus } else { BinaryOp::Plus };
+            let distance_type = match key.expr.sql_type() {
+                SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz | SqlType::Time => SqlType::Interval,
+                other => other,
+            };
+            let bound = if crate::coerce::is_untyped(&bound) { coerce(bound, &distance_type)? } else { bound };
+            binary(op, key.expr.clone(), bound)?
+        } else {
+            coerce(bound, &SqlType::BigInt)?
+        };
+        Ok(if preceding { FrameBound::Preceding(bound) } else { FrameBound::Following(bound) })
+    }
+}
+
+fn ranking_arguments(function: Ranking, mut arguments: Vec<Expr>) -> Result<(Vec<Expr>, SqlType)> {
+    let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
+    let wrong = || {
+        Error::new(Code::UnknownFunction, format!("{}({}) does not exist", function.name(), given.join(", ")))
+            .hint(format!("it is called as {}({})", function.name(), function.arguments()))
+    };
+    let integer = |expr: Expr| match expr.sql_type() {
+        own if own.is_integer() || own == SqlType::Null => coerce(expr, &SqlType::Integer),
+        _ => Err(wrong()),
+    };
+    let wanted = match function {
+        Ranking::RowNumber | Ranking::Rank | Ranking::DenseRank | Ranking::PercentRank | Ranking::CumeDist => 0..=0,
+        Ranking::Ntile | Ranking::FirstValue | Ranking::LastValue => 1..=1,
+        Ranking::Lag | Ranking::Lead => 1..=3,
+        Ranking::NthValue => 2..=2,
+    };
+    if !wanted.contains(&arguments.len()) {
+        return Err(wrong());
+    }
+    Ok(match function {
+        Ranking::RowNumber | Ranking::Rank | Ranking::DenseRank => (arguments, SqlType::BigInt),
+        Ranking::PercentRank | Ranking::CumeDist => (arguments, SqlType::Double),
+        Ranking::Ntile => (vec![integer(arguments.remove(0))?], SqlType::Integer),
+        Ranking::Lag | Ranking::Lead => {
+            let default = if arguments.len() == 3 { arguments.pop() } else { None };
+            let distance = if arguments.len() == 2 { arguments.pop() } else { None };
+            let value = settle(arguments.remove(0))?;
+            let (value, default) = match default {
+                Some(default) => {
+                    let (mut both, _) = unify_all(vec![value, default], function.name())?;
+                    let default = both.pop();
+                    (both.remove(0), default)
+                }
+                None => (value, None),
+            };
+            let sql_type = value.sql_type();
+            let mut all = vec![value];
+            if distance.is_some() || default.is_some() {
+                all.push(match distance {
+                    Some(distance) => integer(distance)?,
+                    None => Expr::literal(cobble_types::Value::Integer(1)),
+                });
+            }
+            all.extend(default);
+            (all, sql_type)
+        }
+        Ranking::FirstValue | Ranking::LastValue => {
+            let value = settle(arguments.remove(0))?;
+            let sql_type = value.sql_type();
+            (vec![value], sql_type)
+        }
+        Ranking::NthValue => {
+            let n = integer(arguments.remove(1))?;
+            let value = settle(arguments.remove(0))?;
+            let sql_type = value.sql_type();
+            (vec![value, n], sql_type)
+        }
+    })
+}

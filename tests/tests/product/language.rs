@@ -1,0 +1,254 @@
+//! The language, statement by statement, beside PostgreSQL: the same text goes to the engine and to the judge, over a few rows
+//! full of nulls, repetitions and empty texts.
+
+use cobble_tests::compare_with_judge;
+
+const RELATIONS: &str = "WITH a(k, v, t) AS (VALUES (1, 10, 'x'), (1, 20, 'y'), (2, null, 'x'), (null, 30, null), (3, 40, ''), (null, null, 'z')), \
+    b(k, w) AS (VALUES (1, 1.5), (1, 2.5), (2, null), (4, 4.0), (null, 9.0)), \
+    c(k, d) AS (VALUES (1, date '2024-02-28'), (2, date '2024-03-01'), (2, null), (5, date '2023-12-31')), \
+    none(k, w) AS (SELECT k, w FROM (VALUES (1, 1.0)) x(k, w) WHERE false) ";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn joins() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT * FROM a NATURAL JOIN b",
+            "SELECT * FROM a FULL JOIN b USING (k)",
+            "SELECT k, a.v, b.w FROM a FULL JOIN b USING (k) WHERE k IS NULL OR k > 1",
+            "SELECT * FROM a RIGHT JOIN b USING (k)",
+            "SELECT a.k, b.k FROM a FULL JOIN b ON a.k = b.k AND a.v + b.w > 12",
+            "SELECT a.k, b.k FROM a FULL JOIN b ON a.v > b.w * 10",
+            "SELECT a.k, b.k FROM a LEFT JOIN b ON a.k < b.k OR a.k IS NULL",
+            "SELECT a.k, b.w, c.d FROM a LEFT JOIN (b JOIN c ON b.k = c.k) ON a.k = b.k",
+            "SELECT a.k, x.w FROM a, LATERAL (SELECT w FROM b WHERE b.k = a.k) x",
+            "SELECT a.k, a.v, x.w FROM a LEFT JOIN LATERAL (SELECT w FROM b WHERE b.k = a.k ORDER BY w DESC LIMIT 1) x ON true",
+            "SELECT a.k, x.n FROM a CROSS JOIN LATERAL (SELECT count(*) AS n, max(w) FROM b WHERE b.k = a.k) x",
+            "SELECT a.k, x.s FROM a LEFT JOIN LATERAL (SELECT sum(w) + a.k AS s FROM b WHERE b.w > a.k) x ON x.s > 3",
+            "SELECT a.k, y.z FROM a, LATERAL (VALUES (a.k), (a.v)) AS y(z)",
+            "SELECT a.k, x.k, y.d FROM a, LATERAL (SELECT * FROM b WHERE b.k = a.k) x, LATERAL (SELECT * FROM c WHERE c.k = x.k AND x.w > 1) y",
+            "SELECT a.k, b.k FROM a JOIN b ON a.k IS NOT DISTINCT FROM b.k",
+            "SELECT a.k, b.k FROM a JOIN b ON a.k = b.k AND (SELECT max(k) FROM c) > a.k",
+            "SELECT a.k, b.k FROM a LEFT JOIN b ON a.k = b.k AND EXISTS (SELECT 1 FROM c WHERE c.k = b.k)",
+            "SELECT count(*) FROM a, b, c",
+            "SELECT x.k FROM a x JOIN a y ON x.k = y.k JOIN a z ON y.k = z.k AND z.v > x.v",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn subqueries() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT k, (SELECT max(w) FROM b WHERE b.k = a.k) FROM a",
+            "SELECT k, (SELECT count(*) FROM b WHERE b.k = a.k) FROM a",
+            "SELECT k, (SELECT count(*) + 1 FROM b WHERE b.k = a.k) FROM a",
+            "SELECT k, (SELECT coalesce(sum(w), -1) FROM b WHERE b.k = a.k AND b.w > 2) FROM a",
+            "SELECT k, (SELECT sum(w) FROM b WHERE b.w > a.v / 10) FROM a",
+            "SELECT k, (SELECT w FROM b WHERE b.k = a.k AND b.w > 2) FROM a",
+            "SELECT k, (SELECT w FROM b WHERE b.k = a.k ORDER BY w LIMIT 1) FROM a",
+            "SELECT k, (SELECT w FROM b WHERE b.k = a.k ORDER BY w DESC NULLS LAST LIMIT 1 OFFSET 1) FROM a",
+            "SELECT k, (SELECT d FROM c WHERE c.k = a.k AND c.d IS NOT NULL) FROM a",
+            "SELECT k, EXISTS (SELECT 1 FROM b WHERE b.k = a.k), NOT EXISTS (SELECT 1 FROM none) FROM a",
+            "SELECT k, k IN (SELECT k FROM b) FROM a",
+            "SELECT k, k NOT IN (SELECT k FROM b WHERE k IS NOT NULL) FROM a",
+            "SELECT k, k IN (SELECT k FROM none), k NOT IN (SELECT k FROM none) FROM a",
+            "SELECT k, v IN (SELECT w * 10 FROM b WHERE b.k = a.k) FROM a",
+            "SELECT k, v FROM a WHERE v NOT IN (SELECT w * 10 FROM b WHERE b.k = a.k)",
+            "SELECT k, v FROM a WHERE NOT (k IN (SELECT k FROM c) OR v > 25)",
+            "SELECT k FROM a WHERE k IN (SELECT k FROM b) OR v = 40",
+            "SELECT k FROM a WHERE k = ANY (SELECT k FROM b)",
+            "SELECT k FROM a WHERE k <> ALL (SELECT k FROM c)",
+            "SELECT k FROM a WHERE k > ALL (SELECT k FROM c WHERE d IS NULL)",
+            "SELECT k, k > ANY (SELECT k FROM b), k <= ALL (SELECT k FROM c) FROM a",
+            "SELECT k, k < ALL (SELECT k FROM none) FROM a",
+            "SELECT k FROM a WHERE v > (SELECT avg(w) * 5 FROM b WHERE b.k = a.k)",
+            "SELECT k FROM a WHERE (k, v) IN (SELECT k, (w * 10 - 5)::integer FROM b)",
+            "SELECT k, v FROM a WHERE (k, v) NOT IN (SELECT k, w FROM b WHERE k = 1)",
+            "SELECT k FROM a WHERE (k, v) = (SELECT 1, 20)",
+            "SELECT k, CASE WHEN EXISTS (SELECT 1 FROM c WHERE c.k = a.k) THEN (SELECT min(d) FROM c WHERE c.k = a.k) END FROM a",
+            "SELECT k, (SELECT (SELECT max(w) FROM b WHERE b.k = c.k AND b.w > a.k) FROM c WHERE c.k = a.k AND d IS NOT NULL) FROM a",
+            "SELECT k FROM a WHERE EXISTS (SELECT 1 FROM b WHERE b.k = a.k AND EXISTS (SELECT 1 FROM c WHERE c.k = a.k AND c.k = b.k))",
+            "SELECT k FROM a WHERE EXISTS (SELECT 1 FROM b WHERE b.k = a.k GROUP BY b.k HAVING count(*) > 1)",
+            "SELECT k FROM a WHERE EXISTS (SELECT max(w) FROM b WHERE b.k = a.k)",
+            "SELECT k, sum(v), (SELECT max(w) FROM b WHERE b.k = a.k) FROM a GROUP BY k",
+            "SELECT k, sum(v + (SELECT count(*) FROM c WHERE c.k = a.k)) FROM a GROUP BY k",
+            "SELECT k, count(*) FROM a GROUP BY k HAVING count(*) > (SELECT count(*) FROM c WHERE c.k = a.k)",
+            "SELECT k, v FROM a ORDER BY (SELECT max(w) FROM b WHERE b.k = a.k) NULLS FIRST, v NULLS LAST, k",
+            "SELECT (SELECT count(*) FROM (SELECT DISTINCT k FROM b WHERE b.k = a.k) x) FROM a",
+            "SELECT k, (SELECT string_agg(w::text, ',' ORDER BY w) FROM b WHERE b.k = a.k) FROM a",
+            "SELECT k, (SELECT count(*) FROM b WHERE b.k = a.k OR b.k IS NULL) FROM a",
+            "SELECT k, (SELECT sum(x) FROM (SELECT w AS x FROM b WHERE b.k = a.k UNION ALL SELECT a.v) u) FROM a",
+            "SELECT k, (SELECT max(r) FROM (SELECT row_number() OVER (ORDER BY w) AS r FROM b WHERE b.k = a.k) x) FROM a",
+            "SELECT k, ARRAY(SELECT w FROM b WHERE b.k = a.k ORDER BY w) FROM a",
+            "SELECT (SELECT k FROM none) IS NULL, (SELECT count(*) FROM none)",
+            "SELECT * FROM (VALUES ((SELECT max(k) FROM a), 1), (2, (SELECT min(k) FROM c))) x(p, q)",
+            "SELECT k FROM a WHERE v = (SELECT max(v) FROM a)",
+            "SELECT k FROM a x WHERE v = (SELECT max(v) FROM a y WHERE y.k = x.k)",
+            "SELECT k FROM a x WHERE 1 < (SELECT count(*) FROM a y WHERE y.k IS NOT DISTINCT FROM x.k)",
+            "SELECT x.k, (SELECT count(*) FROM b LEFT JOIN c ON c.k = x.k AND c.k = b.k) FROM a x",
+            "SELECT x.k, (SELECT sum(b.w) FROM b RIGHT JOIN c ON b.k = c.k WHERE c.k = x.k) FROM a x",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sets_and_common_tables() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT k FROM a INTERSECT SELECT k FROM b",
+            "SELECT k FROM a INTERSECT ALL SELECT k FROM b",
+            "SELECT k FROM a EXCEPT SELECT k FROM b",
+            "SELECT k FROM a EXCEPT ALL SELECT k FROM b",
+            "SELECT k, v FROM a EXCEPT SELECT k, w FROM b",
+            "(SELECT k FROM a EXCEPT SELECT k FROM c) UNION ALL (SELECT k FROM b INTERSECT SELECT k FROM c) ORDER BY 1",
+            "SELECT k FROM a UNION SELECT k FROM b ORDER BY k DESC NULLS LAST LIMIT 3",
+            "(SELECT v FROM a ORDER BY v LIMIT 2) UNION ALL (SELECT v FROM a ORDER BY v DESC NULLS LAST LIMIT 1)",
+            "SELECT 1 AS n UNION SELECT 2.5 UNION ALL SELECT null",
+            "VALUES (1, 'a'), (2, null) ORDER BY 1 DESC",
+            "SELECT DISTINCT ON (k) k, v FROM a ORDER BY k, v DESC NULLS LAST",
+            "SELECT DISTINCT ON (k IS NULL) t, v FROM a ORDER BY k IS NULL, v",
+            "SELECT k, v FROM a ORDER BY k FETCH FIRST 1 ROW WITH TIES",
+            "SELECT k, v FROM a ORDER BY k OFFSET 1 ROWS FETCH NEXT 2 ROWS ONLY",
+        ],
+    )
+    .await;
+    compare_with_judge(
+        "",
+        &[
+            "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 10) SELECT sum(i), count(*) FROM n",
+            "WITH RECURSIVE n(i) AS (VALUES (1) UNION SELECT (i * 2) % 11 FROM n) SELECT i FROM n ORDER BY i",
+            "WITH RECURSIVE hop(a, b) AS (VALUES (1, 2), (2, 3), (3, 1), (3, 4)), reach(a, b, n) AS (SELECT a, b, 1 FROM hop UNION SELECT r.a, h.b, r.n + 1 FROM reach r JOIN hop h ON h.a = r.b WHERE r.n < 4) SELECT a, b, min(n) FROM reach GROUP BY a, b ORDER BY 1, 2",
+            "WITH RECURSIVE fib(a, b) AS (SELECT 0::bigint, 1::bigint UNION ALL SELECT b, a + b FROM fib WHERE b < 1000000) SELECT max(a) FROM fib",
+            "WITH RECURSIVE t(i, s) AS (SELECT 1, 'a'::text UNION ALL SELECT i + 1, s || 'b' FROM t WHERE i < 4), u AS (SELECT count(*) AS c FROM t) SELECT t.s, u.c FROM t, u ORDER BY 1",
+            "WITH x AS (SELECT count(*) AS n FROM (VALUES (1), (2)) v(a)), y AS (SELECT n * 2 AS m FROM x) SELECT x.n, y.m, z.m FROM x, y, y z",
+            "WITH x(a) AS (VALUES (1), (2)), x2 AS (SELECT a, sum(a) OVER () AS s FROM x) SELECT p.a, q.s FROM x2 p JOIN x2 q ON p.a = q.a ORDER BY 1",
+            "WITH x AS (WITH y AS (SELECT 1 AS a) SELECT a FROM y) SELECT a FROM x UNION ALL SELECT a FROM x",
+            "SELECT (WITH y AS (SELECT 5 AS a) SELECT max(a) FROM y), (SELECT 1 WHERE false)",
+            "WITH x AS MATERIALIZED (SELECT 1 AS a) SELECT a FROM x",
+            "WITH x(a) AS (VALUES (3), (1)) SELECT a, (WITH s AS (SELECT max(q.a) AS m FROM x q) SELECT m FROM s WHERE s.m > x.a) FROM x ORDER BY 1",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn aggregates() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT var_pop(v), var_samp(v), stddev_pop(v), stddev_samp(v), variance(v), stddev(v) FROM a",
+            "SELECT var_pop(w), var_samp(w), stddev_pop(w), stddev(w) FROM b",
+            "SELECT var_pop(w::float8), var_samp(w::float8), stddev_pop(w::real) FROM b",
+            "SELECT k, stddev(v), var_pop(v) FROM a GROUP BY k",
+            "SELECT corr(v, k), covar_pop(v, k), covar_samp(v, k), regr_avgx(v, k), regr_avgy(v, k), regr_count(v, k) FROM a",
+            "SELECT regr_slope(v, k), regr_intercept(v, k), regr_r2(v, k), regr_sxx(v, k), regr_syy(v, k), regr_sxy(v, k) FROM a",
+            "SELECT string_agg(t, ',' ORDER BY t), string_agg(t, '' ORDER BY v DESC NULLS LAST), string_agg(DISTINCT t, '-' ORDER BY t DESC) FROM a",
+            "SELECT k, array_agg(v ORDER BY v DESC NULLS LAST), array_agg(DISTINCT v) FROM a GROUP BY k",
+            "SELECT array_agg(t ORDER BY k NULLS FIRST, v) FILTER (WHERE v > 5) FROM a",
+            "SELECT json_agg(v ORDER BY v), json_agg(t ORDER BY v) FROM a",
+            "SELECT percentile_cont(0.5) WITHIN GROUP (ORDER BY v), percentile_disc(0.5) WITHIN GROUP (ORDER BY v) FROM a",
+            "SELECT k, percentile_cont(0.25) WITHIN GROUP (ORDER BY v DESC), percentile_disc(0) WITHIN GROUP (ORDER BY t) FROM a GROUP BY k",
+            "SELECT percentile_cont(ARRAY[0.1, 0.5, 1]) WITHIN GROUP (ORDER BY w), percentile_disc(ARRAY[0.1, 0.9]) WITHIN GROUP (ORDER BY w) FROM b",
+            "SELECT mode() WITHIN GROUP (ORDER BY k), mode() WITHIN GROUP (ORDER BY t) FROM a",
+            "SELECT bit_and(v), bit_or(v), bool_and(v > 5), bool_or(v > 35), every(v IS NOT NULL) FROM a",
+            "SELECT sum(DISTINCT k), avg(DISTINCT v), count(DISTINCT t), count(DISTINCT k IS NULL) FROM a",
+            "SELECT count(*), count(w), sum(w), avg(w), min(w), max(w), stddev(w), corr(w, w), string_agg(w::text, ','), array_agg(w), bool_or(w > 1), percentile_cont(0.5) WITHIN GROUP (ORDER BY w) FROM none",
+            "SELECT sum(d - date '2024-01-01'), min(d), max(d), count(d) FROM c",
+            "SELECT sum(x), avg(x), min(x), max(x) FROM (VALUES (interval '1 month 2 days'), (interval '3 hours'), (interval '45 days 10:00')) i(x)",
+            "SELECT k, sum(v) FILTER (WHERE t = 'x'), count(*) FILTER (WHERE v IS NULL) FROM a GROUP BY k",
+            "SELECT sum(v) / count(v), round(avg(v), 2), sum(v)::float8 / 7 FROM a",
+            "SELECT sum(1), count(1), max('q'), min(2.50) FROM a",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn grouping_sets() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT k, t, count(*), sum(v) FROM a GROUP BY GROUPING SETS ((k), (t), ())",
+            "SELECT k, t, grouping(k), grouping(t), grouping(k, t), count(*) FROM a GROUP BY ROLLUP (k, t)",
+            "SELECT k, t, grouping(k, t), max(v) FROM a GROUP BY CUBE (k, t)",
+            "SELECT k, t, count(*) FROM a GROUP BY k, ROLLUP (t)",
+            "SELECT k IS NULL AS missing, t, sum(v) FROM a GROUP BY GROUPING SETS ((1), (1, 2), ())",
+            "SELECT count(*), sum(v) FROM a GROUP BY ()",
+            "SELECT k, count(*) FROM none GROUP BY ROLLUP (k)",
+            "SELECT k, sum(v) FROM a GROUP BY CUBE (k) HAVING sum(v) > 25 ORDER BY k NULLS FIRST, 2",
+            "SELECT k, t, sum(v) FROM a GROUP BY GROUPING SETS (ROLLUP (k, t), (t))",
+            "SELECT coalesce(t, 'all'), count(*) FROM a GROUP BY ROLLUP (t) ORDER BY grouping(t), 1",
+            "SELECT k, v FROM a GROUP BY GROUPING SETS ((k, v), (k))",
+            "SELECT k, sum(sum(v)) OVER (ORDER BY k) FROM a GROUP BY ROLLUP (k)",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn windows() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT k, v, row_number() OVER (ORDER BY v, t), rank() OVER (ORDER BY k), dense_rank() OVER (ORDER BY k), percent_rank() OVER (ORDER BY k), cume_dist() OVER (ORDER BY k) FROM a",
+            "SELECT k, v, ntile(4) OVER (ORDER BY v, t), ntile(2) OVER (PARTITION BY k ORDER BY v, t) FROM a",
+            "SELECT k, v, lag(v) OVER (ORDER BY v), lead(v, 2) OVER (ORDER BY v), lag(v, 1, -1) OVER (PARTITION BY k ORDER BY v) FROM a",
+            "SELECT k, v, first_value(v) OVER w, last_value(v) OVER w, nth_value(v, 2) OVER w FROM a WINDOW w AS (PARTITION BY k ORDER BY v)",
+            "SELECT k, v, sum(v) OVER (), sum(v) OVER (ORDER BY v), sum(v) OVER (PARTITION BY k), count(*) OVER (PARTITION BY k ORDER BY v) FROM a",
+            "SELECT v, sum(v) OVER (ORDER BY v ROWS BETWEEN 1 PRECEDING AND 1 FOLLOWING), avg(v) OVER (ORDER BY v ROWS 2 PRECEDING) FROM a",
+            "SELECT v, sum(v) OVER (ORDER BY v ROWS BETWEEN UNBOUNDED PRECEDING AND 1 PRECEDING), min(v) OVER (ORDER BY v ROWS BETWEEN 1 FOLLOWING AND UNBOUNDED FOLLOWING) FROM a",
+            "SELECT v, count(*) OVER (ORDER BY v RANGE BETWEEN 10 PRECEDING AND 10 FOLLOWING), sum(v) OVER (ORDER BY v DESC RANGE BETWEEN 10 PRECEDING AND CURRENT ROW) FROM a",
+            "SELECT d, count(*) OVER (ORDER BY d RANGE BETWEEN interval '1 month' PRECEDING AND interval '2 days' FOLLOWING) FROM c",
+            "SELECT k, count(*) OVER (ORDER BY k GROUPS BETWEEN 1 PRECEDING AND CURRENT ROW), sum(v) OVER (ORDER BY k GROUPS BETWEEN CURRENT ROW AND 1 FOLLOWING) FROM a",
+            "SELECT k, v, max(v) OVER (PARTITION BY k ORDER BY v ROWS BETWEEN CURRENT ROW AND UNBOUNDED FOLLOWING) FROM a",
+            "SELECT t, string_agg(t, '') OVER (ORDER BY t), array_agg(v) OVER (ORDER BY v ROWS 1 PRECEDING) FROM a",
+            "SELECT k, sum(v) FILTER (WHERE v > 15) OVER (ORDER BY k), count(DISTINCT 1) FROM a GROUP BY k, v",
+            "SELECT k, sum(v) AS s, rank() OVER (ORDER BY sum(v) DESC NULLS LAST), sum(sum(v)) OVER () FROM a GROUP BY k",
+            "SELECT k, v FROM a ORDER BY row_number() OVER (ORDER BY v DESC NULLS LAST, t)",
+            "SELECT k, v - lag(v) OVER (PARTITION BY k ORDER BY v) AS step FROM a",
+            "SELECT DISTINCT k, count(*) OVER (PARTITION BY k) FROM a",
+            "SELECT k, row_number() OVER (PARTITION BY k ORDER BY v) + rank() OVER (PARTITION BY k ORDER BY v) FROM a",
+            "SELECT * FROM (SELECT k, v, row_number() OVER (PARTITION BY k ORDER BY v DESC NULLS LAST) AS n FROM a) x WHERE n = 1 AND k > 0",
+            "SELECT k, avg(v) OVER (ORDER BY v), stddev(v) OVER (ORDER BY v), bool_and(v > 10) OVER (ORDER BY v) FROM a",
+            "SELECT first_value(t) OVER (ORDER BY v DESC NULLS LAST), last_value(t) OVER (ORDER BY v ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING) FROM a WHERE v IS NOT NULL",
+            "SELECT k, w, sum(w) OVER (ORDER BY w::float8 RANGE BETWEEN 1.0 PRECEDING AND 1.5 FOLLOWING) FROM b",
+            "SELECT count(*) OVER (), row_number() OVER () FROM none",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn functions_that_make_rows() {
+    compare_with_judge(
+        RELATIONS,
+        &[
+            "SELECT * FROM generate_series(1, 5)",
+            "SELECT n FROM generate_series(10, 1, -4) AS n",
+            "SELECT * FROM generate_series(1.0, 2.5, 0.5) AS s(x)",
+            "SELECT * FROM generate_series(date '2024-01-30', date '2024-03-01', interval '1 month') AS t",
+            "SELECT * FROM generate_series(timestamp '2024-01-01 22:00', '2024-01-02 03:00', '90 minutes')",
+            "SELECT k, n FROM a, generate_series(1, k) AS n",
+            "SELECT a.k, n FROM a LEFT JOIN LATERAL generate_series(1, a.k - 1) AS n ON true",
+            "SELECT k, generate_series(1, 2) FROM a",
+            "SELECT unnest(ARRAY[1, null, 3])",
+            "SELECT * FROM unnest(ARRAY[1, 2], ARRAY['x', 'y', 'z']) AS u(p, q)",
+            "SELECT * FROM unnest(ARRAY['a', 'b']) WITH ORDINALITY AS u(x, n)",
+            "SELECT k, x FROM (SELECT k, array_agg(v ORDER BY v) AS all_v FROM a GROUP BY k) g, unnest(all_v) AS x",
+            "SELECT * FROM json_array_elements('[1, {\"a\": null}, \"x\"]')",
+            "SELECT * FROM jsonb_array_elements_text('[1, null, \"x\"]')",
+            "SELECT * FROM json_each_text('{\"a\": 1, \"b\": \"x\", \"c\": null}')",
+            "SELECT json_object_keys('{\"b\": 1, \"a\": 2}')",
+            "SELECT * FROM string_to_table('a,b,,c', ',')",
+            "SELECT regexp_split_to_table('one  two three', '\\s+')",
+            "SELECT regexp_matches('a1b22', '([a-z])(\\d+)', 'g')",
+            "SELECT sum(n) FROM generate_series(1, 100000) AS n WHERE n % 3 = 0",
+        ],
+    )
+    .await;
+}
