@@ -3,7 +3,8 @@
 
 use std::sync::{Arc, Mutex};
 
-use arrow::compute::SortOptions;
+use arrow::array::{Array, new_empty_array};
+use arrow::compute::{SortOptions, concat};
 use arrow::record_batch::RecordBatch;
 use cobble_plan::offer::{GateScan, ScanTools};
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
@@ -105,10 +106,19 @@ impl Lowering {
                 let one = batch_of(&Arc::new(arrow::datatypes::Schema::empty()), vec![], 1)?;
                 let places = Places::of(&[]);
                 let handoff = Handoff::default();
-                for row in rows {
-                    let columns = row.iter().map(|e| places.compile(e)?.array(&one)).collect::<Result<_>>()?;
-                    handoff.put(&batch_of(&schema, columns, 1)?);
-                }
+                let columns = (0..node.columns.len())
+                    .map(|place| {
+                        let values = rows.iter().map(|row| places.compile(&row[place])?.array(&one));
+                        let values = values.collect::<Result<Vec<_>>>()?;
+                        let values: Vec<&dyn Array> = values.iter().map(AsRef::as_ref).collect();
+                        Ok(if values.is_empty() {
+                            new_empty_array(schema.field(place).data_type())
+                        } else {
+                            concat(&values)?
+                        })
+                    })
+                    .collect::<Result<_>>()?;
+                handoff.put(&batch_of(&schema, columns, rows.len())?);
                 Ok(vec![Branch {
                     source: Arc::new(HandoffSource(Arc::new(handoff))),
                     source_meter: Some(meter),

@@ -140,7 +140,9 @@ impl AggregateFunction {
                 let (_, scale) = number.digits()?;
                 SqlType::Numeric { precision: 38, scale: scale.max(DIVISION_SCALE) }
             }
-            (Min | Max, SqlType::Null | SqlType::Boolean | SqlType::Bytea | SqlType::Uuid) => return None,
+            (Min | Max, SqlType::Null | SqlType::Boolean | SqlType::Bytea | SqlType::Uuid | SqlType::Array(_)) => {
+                return None;
+            }
             (Min | Max, ordered) if ordered.is_ordered() => first,
             (BoolAnd | BoolOr, SqlType::Boolean) => SqlType::Boolean,
             (BitAnd | BitOr | BitXor, integer) if integer.is_integer() => first,

@@ -3,7 +3,7 @@
 
 use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::wider_type;
+use cobble_plan::function::{Function, wider_type};
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
@@ -105,6 +105,16 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
         BinaryOp::And | BinaryOp::Or => {
             build(condition(left, op.symbol())?, condition(right, op.symbol())?, SqlType::Boolean)
         }
+        BinaryOp::Concat
+            if matches!((left.sql_type(), right.sql_type()), (SqlType::Array(_), _) | (_, SqlType::Array(_))) =>
+        {
+            let function = match (left.sql_type(), right.sql_type()) {
+                (SqlType::Array(_), SqlType::Array(_)) => Function::ArrayCat,
+                (SqlType::Array(_), _) => Function::ArrayAppend,
+                _ => Function::ArrayPrepend,
+            };
+            crate::function::call(function, vec![left, right])
+        }
         BinaryOp::Concat => {
             let side = |expr: Expr| {
                 if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr.cast(SqlType::Text)) }
@@ -160,6 +170,17 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             typed(left, right, Interval)
         }
         (BinaryOp::Plus | BinaryOp::Minus, Interval, Interval) => typed(left, right, Interval),
+        (BinaryOp::Plus, Date, Time) | (BinaryOp::Plus, Time, Date) => {
+            let (date, time) = if l == Date { (left, right) } else { (right, left) };
+            typed(coerce(date, &Timestamp)?, time.cast(Interval), Timestamp)
+        }
+        (BinaryOp::Plus | BinaryOp::Minus, Time, Interval) => typed(left, right, Time),
+        (BinaryOp::Plus, Interval, Time) => typed(right, left, Time),
+        (BinaryOp::Minus, Time, Time) => typed(left, right, Interval),
+        (BinaryOp::Times | BinaryOp::Divide, Interval, number) if number.is_number() => {
+            typed(left, coerce(right, &Double)?, Interval)
+        }
+        (BinaryOp::Times, number, Interval) if number.is_number() => typed(right, coerce(left, &Double)?, Interval),
         _ => {
             // An open literal takes the other side's type.
             let (left, right) = match (is_untyped(&left), is_untyped(&right)) {

@@ -75,7 +75,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             if arguments.len() < least {
                 return Err(wrong());
             }
-            let arguments = arguments.into_iter().map(|a| Ok(settle(a)?.cast(SqlType::Text))).collect::<Result<_>>()?;
+            let arguments = arguments.into_iter().map(output_text).collect::<Result<_>>()?;
             done(arguments, SqlType::Text)
         }
         Abs => {
@@ -135,13 +135,16 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         DatePart => {
             let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
-            let from = time_point(from)?;
+            let from = match from.sql_type() {
+                SqlType::Interval | SqlType::Time => from,
+                _ => time_point(from)?,
+            };
             let part = constant_text(part)?;
             let whole = SqlType::Numeric { precision: 20, scale: 0 };
             let sql_type = match part.as_str() {
                 "second" | "epoch" | "milliseconds" => SqlType::Numeric { precision: 26, scale: 6 },
                 "year" | "month" | "day" | "hour" | "minute" | "quarter" | "week" | "dow" | "isodow" | "doy"
-                | "isoyear" | "decade" | "century" | "microseconds" => whole,
+                | "isoyear" | "decade" | "century" | "millennium" | "microseconds" => whole,
                 _ => return Err(unknown_part(&part)),
             };
             done(vec![Expr::literal(Value::Text(part)), from], sql_type)
@@ -149,9 +152,21 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         DateTrunc => {
             let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let part = constant_text(part)?;
-            if !["microseconds", "milliseconds", "second", "minute", "hour", "day", "week", "month", "quarter", "year"]
-                .contains(&part.as_str())
-            {
+            let known = [
+                "microseconds",
+                "milliseconds",
+                "second",
+                "minute",
+                "hour",
+                "day",
+                "week",
+                "month",
+                "quarter",
+                "year",
+                "decade",
+                "century",
+            ];
+            if !known.contains(&part.as_str()) {
                 return Err(unknown_part(&part));
             }
             let from = time_point(from)?;
@@ -163,13 +178,251 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         MakeDate => done(shape(arguments, 3, &[integer, integer, integer])?, SqlType::Date),
         Cardinality => match arguments.as_slice() {
             [array] if matches!(array.sql_type(), SqlType::Array(_)) => done(arguments, SqlType::Integer),
-            [array, Expr::Literal { value: Value::Integer(1), .. }]
-                if matches!(array.sql_type(), SqlType::Array(_)) =>
-            {
-                done(vec![array.clone()], SqlType::Integer)
-            }
             _ => Err(wrong()),
         },
+        Ascii | BitLength => done(shape(arguments, 1, &[text])?, SqlType::Integer),
+        Chr => done(shape(arguments, 1, &[integer])?, SqlType::Text),
+        Md5 | QuoteIdent => done(shape(arguments, 1, &[text])?, SqlType::Text),
+        QuoteLiteral | QuoteNullable => done(shape(arguments, 1, &[as_text])?, SqlType::Text),
+        Translate => done(shape(arguments, 3, &[text, text, text])?, SqlType::Text),
+        Overlay => done(shape(arguments, 3, &[text, text, integer, integer])?, SqlType::Text),
+        ToHex => done(shape(arguments, 1, &[bigint])?, SqlType::Text),
+        Format => {
+            let mut arguments = arguments.into_iter();
+            let first = text(arguments.next().ok_or_else(wrong)?)?;
+            let rest = arguments.map(output_text).collect::<Result<Vec<_>>>()?;
+            done(std::iter::once(first).chain(rest).collect(), SqlType::Text)
+        }
+        RegexpLike => done(shape(arguments, 2, &[text, text, text])?, SqlType::Boolean),
+        SimilarTo => done(shape(arguments, 2, &[text, text])?, SqlType::Boolean),
+        RegexpReplace => done(shape(arguments, 3, &[text, text, text, text])?, SqlType::Text),
+        RegexpCount => done(shape(arguments, 2, &[text, text])?, SqlType::Integer),
+        RegexpSubstr => done(shape(arguments, 2, &[text, text])?, SqlType::Text),
+        RegexpMatch => done(shape(arguments, 2, &[text, text, text])?, array_of(SqlType::Text)),
+        RegexpSplitToArray => done(shape(arguments, 2, &[text, text])?, array_of(SqlType::Text)),
+        StringToArray => done(shape(arguments, 2, &[text, text, text])?, array_of(SqlType::Text)),
+        ArrayToString => {
+            let [first, rest @ ..] = arguments.as_slice() else { return Err(wrong()) };
+            if !matches!(first.sql_type(), SqlType::Array(_)) {
+                return Err(wrong());
+            }
+            let rest = shape(rest.to_vec(), 1, &[text, text])?;
+            done(std::iter::once(first.clone()).chain(rest).collect(), SqlType::Text)
+        }
+        Div => {
+            let (mut both, common) = unify_all(shape(arguments, 2, &[number, number])?, "div")?;
+            if common.is_float() {
+                return Err(wrong());
+            }
+            let digits = common.digits().unwrap_or((38, 0));
+            let wide = SqlType::Numeric { precision: 38, scale: digits.1 };
+            both = both.into_iter().map(|e| coerce(e, &wide)).collect::<Result<_>>()?;
+            done(both, SqlType::WIDE_NUMERIC)
+        }
+        Gcd | Lcm | BitAnd | BitOr | BitXor => {
+            let (both, common) = unify_all(shape(arguments, 2, &[whole, whole])?, function.name())?;
+            done(both, common)
+        }
+        BitNot => {
+            let arguments = shape(arguments, 1, &[whole])?;
+            let own = arguments[0].sql_type();
+            done(arguments, own)
+        }
+        ShiftLeft | ShiftRight => {
+            let arguments = shape(arguments, 2, &[whole, integer])?;
+            let own = arguments[0].sql_type();
+            done(arguments, own)
+        }
+        Factorial => done(shape(arguments, 1, &[bigint])?, SqlType::WIDE_NUMERIC),
+        Cbrt | Degrees | Radians | Sin | Cos | Tan | Cot | Asin | Acos | Atan | Sinh | Cosh | Tanh => {
+            done(shape(arguments, 1, &[double])?, SqlType::Double)
+        }
+        Atan2 => done(shape(arguments, 2, &[double, double])?, SqlType::Double),
+        Pi => done(shape(arguments, 0, &[])?, SqlType::Double),
+        WidthBucket => done(shape(arguments, 4, &[double, double, double, integer])?, SqlType::Integer),
+        Age => {
+            let (both, _) = unify_all(shape(arguments, 2, &[time_point, time_point])?, "age")?;
+            let both = both
+                .into_iter()
+                .map(|e| if e.sql_type() == SqlType::Date { coerce(e, &SqlType::Timestamp) } else { Ok(e) });
+            done(both.collect::<Result<_>>()?, SqlType::Interval)
+        }
+        DateBin => {
+            let [stride, source, origin]: [Expr; 3] = arguments.try_into().map_err(|_| wrong())?;
+            let stride = coerce(stride, &SqlType::Interval)?;
+            let (both, common) = unify_all(vec![time_point(source)?, time_point(origin)?], "date_bin")?;
+            let common = if common == SqlType::Date { SqlType::Timestamp } else { common };
+            let both = both.into_iter().map(|e| coerce(e, &common)).collect::<Result<Vec<_>>>()?;
+            done(std::iter::once(stride).chain(both).collect(), common)
+        }
+        MakeTime => done(shape(arguments, 3, &[integer, integer, double])?, SqlType::Time),
+        MakeTimestamp => {
+            done(shape(arguments, 6, &[integer, integer, integer, integer, integer, double])?, SqlType::Timestamp)
+        }
+        MakeInterval => {
+            let rules: [fn(Expr) -> Result<Expr>; 7] = [integer, integer, integer, integer, integer, integer, double];
+            done(shape(arguments, 0, &rules)?, SqlType::Interval)
+        }
+        ToTimestamp if arguments.len() == 1 => done(shape(arguments, 1, &[double])?, SqlType::TimestampTz),
+        ToTimestamp => done(shape(arguments, 2, &[text, text])?, SqlType::TimestampTz),
+        ToDate => done(shape(arguments, 2, &[text, text])?, SqlType::Date),
+        ToChar => {
+            let [value, format]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let own = value.sql_type();
+            let value = match own {
+                SqlType::Interval => value,
+                _ if own.is_time_point() => coerce(value, &SqlType::Timestamp)?,
+                _ if own.is_integer() => coerce(value, &SqlType::Numeric { precision: 38, scale: 0 })?,
+                _ if own.is_number() => value,
+                _ => return Err(wrong()),
+            };
+            done(vec![value, text(format)?], SqlType::Text)
+        }
+        ToNumber => done(shape(arguments, 2, &[text, text])?, SqlType::Numeric { precision: 38, scale: 10 }),
+        JustifyDays | JustifyHours | JustifyInterval => done(shape(arguments, 1, &[interval])?, SqlType::Interval),
+        AtTimeZone => {
+            let [zone, time]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let sql_type = match time.sql_type() {
+                SqlType::TimestampTz => SqlType::Timestamp,
+                SqlType::Timestamp => SqlType::TimestampTz,
+                SqlType::Date | SqlType::Null => {
+                    let time = coerce(time, &SqlType::TimestampTz)?;
+                    return Ok(Expr::Call {
+                        function,
+                        arguments: vec![text(zone)?, time],
+                        sql_type: SqlType::Timestamp,
+                    });
+                }
+                _ => return Err(wrong()),
+            };
+            done(vec![text(zone)?, time], sql_type)
+        }
+        MakeArray => {
+            let (items, common) = unify_all(arguments, "ARRAY")?;
+            done(items, array_of(common))
+        }
+        ArrayLength => {
+            let [array, dimension]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            if !matches!(array.sql_type(), SqlType::Array(_)) {
+                return Err(wrong());
+            }
+            done(vec![array, integer(dimension)?], SqlType::Integer)
+        }
+        ArrayAppend | ArrayRemove | ArrayPosition => {
+            let [array, item]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
+            let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
+            let sql_type = if function == ArrayPosition { SqlType::Integer } else { array_of(common.clone()) };
+            done(vec![coerce(array, &array_of(common.clone()))?, coerce(item, &common)?], sql_type)
+        }
+        ArrayPrepend => {
+            let [item, array]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
+            let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
+            done(vec![coerce(item, &common)?, coerce(array, &array_of(common.clone()))?], array_of(common))
+        }
+        ArrayCat | ArrayContains | ArrayOverlaps => {
+            let [left, right]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let (SqlType::Array(l), SqlType::Array(r)) = (left.sql_type(), right.sql_type()) else {
+                return Err(wrong());
+            };
+            let common = array_of(cobble_plan::function::wider_type(&l, &r).ok_or_else(wrong)?);
+            let sql_type = if function == ArrayCat { common.clone() } else { SqlType::Boolean };
+            done(vec![coerce(left, &common)?, coerce(right, &common)?], sql_type)
+        }
+        JsonGet | JsonGetText => {
+            let [from, key]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let key = if key.sql_type().is_integer() { coerce(key, &SqlType::Integer)? } else { text(key)? };
+            done(vec![json(from)?, key], if function == JsonGet { SqlType::Json } else { SqlType::Text })
+        }
+        JsonPath | JsonPathText => {
+            let mut arguments = arguments.into_iter();
+            let from = json(arguments.next().ok_or_else(wrong)?)?;
+            let keys: Vec<Expr> = arguments.collect();
+            let keys = match keys.as_slice() {
+                // One array of keys, as the operators take it.
+                [only] if matches!(only.sql_type(), SqlType::Array(_)) => keys,
+                _ => keys.into_iter().map(text).collect::<Result<_>>()?,
+            };
+            let sql_type = if function == JsonPath { SqlType::Json } else { SqlType::Text };
+            done(std::iter::once(from).chain(keys).collect(), sql_type)
+        }
+        JsonContains => done(shape(arguments, 2, &[json, json])?, SqlType::Boolean),
+        JsonHasKey => done(shape(arguments, 2, &[json, text])?, SqlType::Boolean),
+        JsonArrayLength => done(shape(arguments, 1, &[json])?, SqlType::Integer),
+        JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),
+        JsonBuildObject => {
+            if !arguments.len().is_multiple_of(2) {
+                return Err(wrong());
+            }
+            done(arguments.into_iter().map(settle).collect::<Result<_>>()?, SqlType::Json)
+        }
+        JsonBuildArray => done(arguments.into_iter().map(settle).collect::<Result<_>>()?, SqlType::Json),
+        ToJson => {
+            let [only]: [Expr; 1] = arguments.try_into().map_err(|_| wrong())?;
+            done(vec![settle(only)?], SqlType::Json)
+        }
+        JsonValue => done(shape(arguments, 2, &[json, text])?, SqlType::Text),
+        JsonQuery => done(shape(arguments, 2, &[json, text])?, SqlType::Json),
+        JsonExists => done(shape(arguments, 2, &[json, text])?, SqlType::Boolean),
+        NumNulls | NumNonNulls => {
+            if arguments.is_empty() {
+                return Err(wrong());
+            }
+            done(arguments.into_iter().map(settle).collect::<Result<_>>()?, SqlType::Integer)
+        }
+    }
+}
+
+fn array_of(item: SqlType) -> SqlType {
+    SqlType::Array(Box::new(item))
+}
+
+/// Text as it is printed, where a truth value is one letter.
+fn output_text(expr: Expr) -> Result<Expr> {
+    if expr.sql_type() != SqlType::Boolean {
+        return as_text(expr);
+    }
+    let word = |text: &str| Expr::literal(Value::Text(text.to_owned()));
+    Ok(Expr::Case {
+        branches: vec![(expr.clone(), word("t")), (Expr::Not(Box::new(expr)), word("f"))],
+        otherwise: Box::new(Expr::Literal { value: Value::Null, sql_type: SqlType::Text }),
+        sql_type: SqlType::Text,
+    })
+}
+
+fn as_text(expr: Expr) -> Result<Expr> {
+    Ok(settle(expr)?.cast(SqlType::Text))
+}
+
+fn bigint(expr: Expr) -> Result<Expr> {
+    let own = expr.sql_type();
+    if own.is_integer() || is_untyped(&expr) { coerce(expr, &SqlType::BigInt) } else { Err(wrong()) }
+}
+
+/// An integer of any size, as it is.
+fn whole(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        own if own.is_integer() => Ok(expr),
+        SqlType::Null => coerce(expr, &SqlType::Integer),
+        _ => Err(wrong()),
+    }
+}
+
+fn interval(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Interval => Ok(expr),
+        SqlType::Null => coerce(expr, &SqlType::Interval),
+        _ => Err(wrong()),
+    }
+}
+
+fn json(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Json => Ok(expr),
+        SqlType::Null => coerce(expr, &SqlType::Json),
+        SqlType::Text => Ok(expr.cast(SqlType::Json)),
+        _ => Err(wrong()),
     }
 }
 

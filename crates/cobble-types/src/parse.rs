@@ -184,6 +184,9 @@ fn parse_offset(zone: &str) -> Option<i64> {
 
 /// Months, days and microseconds from `1 year 2 months 3 days 04:05:06`, `90 minutes`, `-2 h`.
 pub fn parse_interval(text: &str) -> Option<(i32, i32, i64)> {
+    if let Some(iso) = text.trim().strip_prefix('P') {
+        return parse_iso_interval(iso);
+    }
     let (mut months, mut days, mut micros) = (0f64, 0f64, 0i64);
     let mut words = text.split_whitespace().peekable();
     words.peek()?;
@@ -217,6 +220,33 @@ pub fn parse_interval(text: &str) -> Option<(i32, i32, i64)> {
     days += months.fract() * 30.0;
     micros += (days.fract() * 86_400e6) as i64;
     Some((months.trunc() as i32, days.trunc() as i32, micros))
+}
+
+/// ISO 8601 with designators, after the `P`: `1Y2M3DT4H5M6S`.
+fn parse_iso_interval(text: &str) -> Option<(i32, i32, i64)> {
+    let (date, time) = text.split_once('T').unwrap_or((text, ""));
+    let (mut months, mut days, mut micros) = (0f64, 0f64, 0f64);
+    for (part, in_time) in [(date, false), (time, true)] {
+        let mut rest = part;
+        while !rest.is_empty() {
+            let end = rest.find(|c: char| c.is_ascii_alphabetic())?;
+            let number: f64 = rest[..end].parse().ok()?;
+            match (rest.as_bytes()[end], in_time) {
+                (b'Y', false) => months += number * 12.0,
+                (b'M', false) => months += number,
+                (b'W', false) => days += number * 7.0,
+                (b'D', false) => days += number,
+                (b'H', true) => micros += number * 3_600e6,
+                (b'M', true) => micros += number * 60e6,
+                (b'S', true) => micros += number * 1e6,
+                _ => return None,
+            }
+            rest = &rest[end + 1..];
+        }
+    }
+    days += months.fract() * 30.0;
+    micros += days.fract() * 86_400e6;
+    Some((months.trunc() as i32, days.trunc() as i32, micros.round() as i64))
 }
 
 fn parse_long_time(clock: &str) -> Option<i64> {

@@ -67,7 +67,11 @@ impl SqlType {
 
     /// Types whose values can be compared, grouped and sorted.
     pub fn is_ordered(&self) -> bool {
-        !matches!(self, SqlType::Json | SqlType::Array(_) | SqlType::Row(_))
+        match self {
+            SqlType::Json | SqlType::Row(_) => false,
+            SqlType::Array(item) => item.is_ordered(),
+            _ => true,
+        }
     }
 
     /// Digits and scale of an exact number; the integers as the numerics that hold them.

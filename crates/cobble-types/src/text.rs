@@ -139,8 +139,55 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
             let v = array.as_primitive::<IntervalMonthDayNanoType>().value(row);
             write_interval(v.months, v.days, v.nanoseconds / 1000)
         }
-        _ => json_value(array, row).to_string(),
+        DataType::List(_) => {
+            let items = array.as_list::<i32>().value(row);
+            let items: Vec<String> = (0..items.len()).map(|i| array_item(items.as_ref(), i)).collect();
+            format!("{{{}}}", items.join(","))
+        }
+        DataType::Struct(_) => {
+            let parts = array.as_struct().columns();
+            let parts: Vec<String> = parts
+                .iter()
+                .map(|part| {
+                    array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_part(&text, "(),"))
+                })
+                .collect();
+            format!("({})", parts.join(","))
+        }
+        _ => json_text(&json_value(array, row)),
     })
+}
+
+/// An item of an array: NULL for null, in quotes where it could be read in another way.
+fn array_item(items: &dyn Array, place: usize) -> String {
+    match array_value_text(items, place) {
+        None => "NULL".to_owned(),
+        Some(text) if matches!(items.data_type(), DataType::List(_)) => text,
+        Some(text) if text.eq_ignore_ascii_case("null") => format!("\"{text}\""),
+        Some(text) => quoted_part(&text, "{},"),
+    }
+}
+
+fn quoted_part(text: &str, special: &str) -> String {
+    let unsafe_part = |c: char| special.contains(c) || c.is_whitespace() || matches!(c, '"' | '\\');
+    if text.is_empty() || text.contains(unsafe_part) {
+        format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
+    } else {
+        text.to_owned()
+    }
+}
+
+/// JSON as PostgreSQL writes it: a blank after each comma and colon.
+pub fn json_text(value: &Json) -> String {
+    match value {
+        Json::Array(items) => format!("[{}]", items.iter().map(json_text).collect::<Vec<_>>().join(", ")),
+        Json::Object(members) => {
+            let members: Vec<String> =
+                members.iter().map(|(key, v)| format!("{}: {}", Json::String(key.clone()), json_text(v))).collect();
+            format!("{{{}}}", members.join(", "))
+        }
+        scalar => scalar.to_string(),
+    }
 }
 
 /// The value in `row` as JSON: numbers that JSON keeps exactly stay numbers, other scalars are text, nested values nest.

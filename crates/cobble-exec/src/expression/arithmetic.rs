@@ -50,6 +50,34 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
             )?;
             Ok(Arc::new(moved.as_primitive::<TimestampMicrosecondType>().clone().with_timezone_opt(zone.clone())))
         }
+        (DataType::Time64(_), DataType::Interval(_)) => {
+            let sign = if op == BinaryOp::Minus { -1 } else { 1 };
+            rowwise::<Time64MicrosecondType, IntervalMonthDayNanoType, Time64MicrosecondType>(left, right, |at, by| {
+                Some((at + by.nanoseconds / 1000 * sign).rem_euclid(86_400_000_000))
+            })
+        }
+        (DataType::Time64(_), DataType::Time64(_)) => {
+            rowwise::<Time64MicrosecondType, Time64MicrosecondType, IntervalMonthDayNanoType>(left, right, |a, b| {
+                Some(IntervalMonthDayNano::new(0, 0, (a - b) * 1000))
+            })
+        }
+        (DataType::Interval(_), DataType::Float64) => {
+            if op == BinaryOp::Divide && right.array().as_primitive::<Float64Type>().iter().any(|v| v == Some(0.0)) {
+                return Err(ArrowError::DivideByZero.into());
+            }
+            let divide = op == BinaryOp::Divide;
+            rowwise::<IntervalMonthDayNanoType, Float64Type, IntervalMonthDayNanoType>(left, right, |span, by| {
+                let by = if divide { 1.0 / by } else { by };
+                // What is left of a larger part goes to the next smaller one, at 30 days to a month.
+                let (months, days) = (f64::from(span.months) * by, f64::from(span.days) * by);
+                let rest_days = ((months - months.trunc()) * 30.0 * 1e6).round() / 1e6;
+                let rest = (days - days.trunc() + rest_days - rest_days.trunc()) * 86_400e6;
+                let micros = (span.nanoseconds as f64 / 1000.0 * by + rest).round();
+                let within = |v: f64| (v.abs() < 2e9).then_some(v as i32);
+                let whole_days = days.trunc() + rest_days.trunc();
+                Some(IntervalMonthDayNano::new(within(months.trunc())?, within(whole_days)?, micros as i64 * 1000))
+            })
+        }
         (DataType::Interval(_), DataType::Interval(_)) => {
             let sign = if op == BinaryOp::Minus { -1 } else { 1 };
             rowwise::<IntervalMonthDayNanoType, IntervalMonthDayNanoType, IntervalMonthDayNanoType>(

@@ -22,7 +22,38 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
         (_, T::Text) => {
             Ok(Arc::new((0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>()))
         }
-        (T::Text, T::Uuid | T::Json) => Ok(array.clone()),
+        (T::Text, T::Json) => {
+            array.as_string_view().iter().flatten().try_for_each(|text| super::json::parse(text).map(|_| ()))?;
+            Ok(array.clone())
+        }
+        (T::Time, T::Interval) => {
+            let times = array.as_primitive::<Time64MicrosecondType>();
+            let span = |t: i64| IntervalMonthDayNano::new(0, 0, t * 1000);
+            Ok(Arc::new(times.unary::<_, IntervalMonthDayNanoType>(span)))
+        }
+        (T::Json, _) if *to != T::Text => {
+            // A JSON scalar by its text.
+            let texts = array.as_string_view().iter().map(|text| {
+                text.map(|text| match super::json::parse(text)? {
+                    serde_json::Value::Null => Ok(None),
+                    scalar @ (serde_json::Value::Number(_) | serde_json::Value::Bool(_)) => {
+                        Ok(Some(scalar.to_string()))
+                    }
+                    _ => Err(Error::new(Code::InvalidValue, format!("this JSON value cannot be cast to {to}"))),
+                })
+                .transpose()
+                .map(Option::flatten)
+            });
+            let texts: ArrayRef = Arc::new(texts.collect::<Result<StringViewArray>>()?);
+            from_text(&texts, to)
+        }
+        (T::Array(from), T::Array(to)) => {
+            let lists = array.as_list::<i32>();
+            let values = cast(lists.values(), from, to)?;
+            let field = Field::new("item", to.to_arrow(), true);
+            let parts = (lists.offsets().clone(), lists.nulls().cloned());
+            Ok(Arc::new(ListArray::try_new(Arc::new(field), parts.0, values, parts.1)?))
+        }
         (T::Text, _) => from_text(array, to),
         (T::Real | T::Double, integer) if integer.is_integer() => {
             // PostgreSQL rounds to the nearest, ties to even.

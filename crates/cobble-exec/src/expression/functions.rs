@@ -11,7 +11,7 @@ use cobble_types::parse::rescale_decimal;
 use cobble_types::{Code, Error, Result};
 
 use super::text::{Integers, Texts, build, initcap, left, pad, right, split_part, substring};
-use super::{Evaluated, time};
+use super::{Evaluated, arrays, calendar, json, numbers, pattern, time};
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
@@ -176,8 +176,15 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let DataType::Decimal128(precision, scale) = result else {
                 return Err(Error::internal("a part of a time is numeric"));
             };
-            let micros = microseconds(arguments[1].array());
-            let values: Decimal128Array = micros.iter().map(|v| time::date_part(part, v?)).collect();
+            let from = arguments[1].array();
+            let values: Decimal128Array = match from.data_type() {
+                DataType::Interval(_) => from
+                    .as_primitive::<IntervalMonthDayNanoType>()
+                    .iter()
+                    .map(|v| calendar::interval_part(part, v?))
+                    .collect(),
+                _ => microseconds(from).iter().map(|v| time::date_part(part, v?)).collect(),
+            };
             Ok(Arc::new(values.with_precision_and_scale(*precision, *scale)?))
         }
         F::DateTrunc => {
@@ -202,6 +209,149 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             Ok(Arc::new(out.finish()))
         }
+        F::Ascii => Ok(integers(rows, |row| text(0).get(row).map(|s| s.chars().next().map_or(0, |c| c as i32)))),
+        F::BitLength => Ok(integers(rows, |row| text(0).get(row).map(|s| s.len() as i32 * 8))),
+        F::Chr => build(rows, |row| {
+            let Some(code) = integer(0).get(row) else { return Ok(None) };
+            let c = u32::try_from(code).ok().filter(|c| *c > 0).and_then(char::from_u32);
+            let c = c.ok_or_else(|| Error::new(Code::InvalidValue, format!("there is no character {code}")))?;
+            Ok(Some(Cow::Owned(c.to_string())))
+        }),
+        F::Md5 => each(&|s| {
+            use md5::Digest;
+            md5::Md5::digest(s).iter().map(|byte| format!("{byte:02x}")).collect()
+        }),
+        F::ToHex => {
+            let numbers = arguments[0].array().as_primitive::<Int64Type>();
+            build(rows, |row| {
+                let place = arguments[0].place(row);
+                Ok(numbers.is_valid(place).then(|| match i32::try_from(numbers.value(place)) {
+                    Ok(small) => Cow::Owned(format!("{small:x}")),
+                    Err(_) => Cow::Owned(format!("{:x}", numbers.value(place))),
+                }))
+            })
+        }
+        F::Translate => build(rows, |row| {
+            let (Some(s), Some(from), Some(to)) = (text(0).get(row), text(1).get(row), text(2).get(row)) else {
+                return Ok(None);
+            };
+            let to: Vec<char> = to.chars().collect();
+            let moved = s.chars().filter_map(|c| match from.chars().position(|f| f == c) {
+                Some(place) => to.get(place).copied(),
+                None => Some(c),
+            });
+            Ok(Some(Cow::Owned(moved.collect())))
+        }),
+        F::Overlay => build(rows, |row| {
+            let (Some(s), Some(new), Some(start)) = (text(0).get(row), text(1).get(row), integer(2).get(row)) else {
+                return Ok(None);
+            };
+            let count = match arguments.get(3) {
+                Some(_) => match integer(3).get(row) {
+                    Some(count) => count,
+                    None => return Ok(None),
+                },
+                None => new.chars().count() as i32,
+            };
+            if start <= 0 {
+                return Err(Error::new(Code::InvalidValue, "overlay begins at a place above zero"));
+            }
+            let after = substring(s, start.saturating_add(count.max(0)), None)?;
+            Ok(Some(Cow::Owned(format!("{}{new}{after}", substring(s, 1, Some(start - 1))?))))
+        }),
+        F::QuoteIdent => each(&|s| {
+            let plain =
+                s.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+            if plain && !s.is_empty() { s.to_owned() } else { cobble_types::quote_identifier(s) }
+        }),
+        F::QuoteLiteral => each(&quoted),
+        F::QuoteNullable => {
+            let first = text(0);
+            build(rows, |row| Ok(Some(Cow::Owned(first.get(row).map_or("NULL".to_owned(), quoted)))))
+        }
+        F::Format => build(rows, |row| {
+            let Some(template) = text(0).get(row) else { return Ok(None) };
+            let values: Vec<Option<&str>> = (1..arguments.len()).map(|i| text(i).get(row)).collect();
+            formatted(template, &values).map(|s| Some(Cow::Owned(s)))
+        }),
+        F::NumNulls | F::NumNonNulls => {
+            let wanted = function == F::NumNulls;
+            let is_null = |a: &Evaluated, row: usize| {
+                matches!(a.array().data_type(), DataType::Null) || a.array().is_null(a.place(row))
+            };
+            Ok(integers(rows, |row| Some(arguments.iter().filter(|a| is_null(a, row) == wanted).count() as i32)))
+        }
+        F::RegexpLike
+        | F::SimilarTo
+        | F::RegexpReplace
+        | F::RegexpMatch
+        | F::RegexpCount
+        | F::RegexpSubstr
+        | F::RegexpSplitToArray => pattern::call(function, arguments, rows),
+        F::Div
+        | F::Gcd
+        | F::Lcm
+        | F::Factorial
+        | F::Cbrt
+        | F::Degrees
+        | F::Radians
+        | F::Pi
+        | F::Sin
+        | F::Cos
+        | F::Tan
+        | F::Cot
+        | F::Asin
+        | F::Acos
+        | F::Atan
+        | F::Atan2
+        | F::Sinh
+        | F::Cosh
+        | F::Tanh
+        | F::WidthBucket
+        | F::BitAnd
+        | F::BitOr
+        | F::BitXor
+        | F::BitNot
+        | F::ShiftLeft
+        | F::ShiftRight => numbers::call(function, arguments, rows, result),
+        F::Age
+        | F::DateBin
+        | F::MakeTime
+        | F::MakeTimestamp
+        | F::MakeInterval
+        | F::ToTimestamp
+        | F::ToDate
+        | F::ToChar
+        | F::ToNumber
+        | F::JustifyDays
+        | F::JustifyHours
+        | F::JustifyInterval
+        | F::AtTimeZone => calendar::call(function, arguments, rows, result),
+        F::MakeArray
+        | F::ArrayLength
+        | F::ArrayAppend
+        | F::ArrayPrepend
+        | F::ArrayCat
+        | F::ArrayPosition
+        | F::ArrayRemove
+        | F::ArrayContains
+        | F::ArrayOverlaps
+        | F::StringToArray
+        | F::ArrayToString => arrays::call(function, arguments, rows, result),
+        F::JsonGet
+        | F::JsonGetText
+        | F::JsonPath
+        | F::JsonPathText
+        | F::JsonContains
+        | F::JsonHasKey
+        | F::JsonArrayLength
+        | F::JsonTypeof
+        | F::JsonBuildObject
+        | F::JsonBuildArray
+        | F::ToJson
+        | F::JsonValue
+        | F::JsonQuery
+        | F::JsonExists => json::call(function, arguments, rows),
         F::Cardinality => {
             let lists = arguments[0].array().as_list::<i32>();
             Ok(Arc::new(
@@ -209,6 +359,48 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             ))
         }
     }
+}
+
+fn quoted(text: &str) -> String {
+    let inner = text.replace('\'', "''");
+    if inner.contains('\\') { format!("E'{}'", inner.replace('\\', "\\\\")) } else { format!("'{inner}'") }
+}
+
+/// `%s` a value, `%I` an identifier, `%L` a literal, each with `n$` for the n-th value; `%%` a percent sign.
+fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
+    let mut out = String::new();
+    let mut next = 0;
+    let mut rest = template;
+    while let Some(at) = rest.find('%') {
+        out.push_str(&rest[..at]);
+        rest = &rest[at + 1..];
+        if let Some(after) = rest.strip_prefix('%') {
+            out.push('%');
+            rest = after;
+            continue;
+        }
+        let digits = rest.chars().take_while(char::is_ascii_digit).count();
+        if digits > 0 && rest[digits..].starts_with('$') {
+            next = rest[..digits].parse::<usize>().unwrap_or(0).saturating_sub(1);
+            rest = &rest[digits + 1..];
+        }
+        let value = *values
+            .get(next)
+            .ok_or_else(|| Error::new(Code::InvalidValue, "format() has fewer values than its text has places"))?;
+        next += 1;
+        match rest.chars().next() {
+            Some('s') => out.push_str(value.unwrap_or("")),
+            Some('I') => out.push_str(&cobble_types::quote_identifier(value.unwrap_or(""))),
+            Some('L') => out.push_str(&value.map_or("NULL".to_owned(), quoted)),
+            other => {
+                let shown = other.map_or_else(String::new, String::from);
+                return Err(Error::new(Code::InvalidValue, format!("format() does not know %{shown}")));
+            }
+        }
+        rest = &rest[1..];
+    }
+    out.push_str(rest);
+    Ok(out)
 }
 
 trait SignumOrZero {
@@ -306,6 +498,7 @@ fn rescaled(
 fn microseconds(array: &ArrayRef) -> Int64Array {
     match array.data_type() {
         DataType::Date32 => array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d) * 86_400_000_000),
+        DataType::Time64(_) => array.as_primitive::<Time64MicrosecondType>().reinterpret_cast::<Int64Type>(),
         _ => array.as_primitive::<TimestampMicrosecondType>().reinterpret_cast::<Int64Type>(),
     }
 }

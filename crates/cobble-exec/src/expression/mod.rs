@@ -2,9 +2,13 @@
 //! an array is needed. CASE, AND, OR and COALESCE evaluate later parts only on the rows that reach them.
 
 mod arithmetic;
+mod arrays;
+mod calendar;
 mod cast;
 mod conditional;
 mod functions;
+mod json;
+mod numbers;
 mod pattern;
 mod text;
 mod time;
@@ -15,7 +19,8 @@ use std::sync::Arc;
 use arrow::array::*;
 use arrow::compute::kernels::cmp;
 use arrow::compute::{self, and_kleene, or_kleene};
-use arrow::datatypes::{DataType, Float32Type, Float64Type};
+use arrow::datatypes::{DataType, Float32Type, Float64Type, IntervalMonthDayNano, IntervalMonthDayNanoType};
+use arrow::row::{RowConverter, SortField};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::offer::{BatchPredicate, PredicateCompiler};
@@ -23,7 +28,6 @@ use cobble_types::{ColumnId, Error, Result, SqlType, Value};
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
 pub(crate) use pattern::cached_regex;
-pub(crate) use time::add_interval;
 
 /// The outcome for a batch: one value per row, or one for all.
 #[derive(Debug, Clone)]
@@ -325,10 +329,59 @@ pub(crate) fn one_zero(array: &ArrayRef) -> ArrayRef {
     }
 }
 
+/// An array whose values compare as SQL compares them: one zero, intervals by their length.
+pub(crate) fn comparable(array: &ArrayRef) -> ArrayRef {
+    match array.data_type() {
+        DataType::Interval(_) => {
+            let spans = array.as_primitive::<IntervalMonthDayNanoType>();
+            Arc::new(spans.unary::<_, IntervalMonthDayNanoType>(|span| {
+                let (day, length) = (86_400_000_000_000, interval_length(span));
+                let days = length.div_euclid(day).clamp(i32::MIN.into(), i32::MAX.into()) as i32;
+                IntervalMonthDayNano::new(0, days, length.rem_euclid(day) as i64)
+            }))
+        }
+        _ => one_zero(array),
+    }
+}
+
+/// Nanoseconds of an interval at 30 days to a month and 24 hours to a day.
+pub(crate) fn interval_length(v: IntervalMonthDayNano) -> i128 {
+    (i128::from(v.months) * 30 + i128::from(v.days)) * 86_400_000_000_000 + i128::from(v.nanoseconds)
+}
+
+/// Arrays are compared item by item, by way of the row format.
+fn compare_lists(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
+    let converter = RowConverter::new(vec![SortField::new(left.array().data_type().clone())])?;
+    let (l, r) =
+        (converter.convert_columns(&[left.array().clone()])?, converter.convert_columns(&[right.array().clone()])?);
+    let rows = if left.is_scalar() { right.array().len() } else { left.array().len() };
+    Ok((0..rows)
+        .map(|row| {
+            let (i, j) = (left.place(row), right.place(row));
+            let (a, b) = (left.array().is_null(i), right.array().is_null(j));
+            let order = l.row(i).cmp(&r.row(j));
+            match op {
+                BinaryOp::IsDistinctFrom => Some(order.is_ne()),
+                BinaryOp::IsNotDistinctFrom => Some(order.is_eq()),
+                _ if a || b => None,
+                BinaryOp::Eq => Some(order.is_eq()),
+                BinaryOp::NotEq => Some(order.is_ne()),
+                BinaryOp::Lt => Some(order.is_lt()),
+                BinaryOp::LtEq => Some(order.is_le()),
+                BinaryOp::Gt => Some(order.is_gt()),
+                _ => Some(order.is_ge()),
+            }
+        })
+        .collect())
+}
+
 fn compare(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
+    if matches!(left.array().data_type(), DataType::List(_)) {
+        return compare_lists(op, left, right);
+    }
     let normal = |side: &Evaluated| match side {
-        Evaluated::Array(array) => Evaluated::Array(one_zero(array)),
-        Evaluated::Scalar(array) => Evaluated::Scalar(one_zero(array)),
+        Evaluated::Array(array) => Evaluated::Array(comparable(array)),
+        Evaluated::Scalar(array) => Evaluated::Scalar(comparable(array)),
     };
     let (l, r) = (&normal(left), &normal(right));
     Ok(match op {

@@ -1,7 +1,6 @@
 //! Parts of times and truncation to them.
 
-use arrow::datatypes::IntervalMonthDayNano;
-use chrono::{DateTime, Datelike, Months, NaiveDate, NaiveDateTime, Timelike};
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Timelike};
 
 const EPOCH_DAYS: i32 = 719_163;
 
@@ -30,6 +29,7 @@ pub(super) fn date_part(part: &str, micros: i64) -> Option<i128> {
         "milliseconds" => (i128::from(t.second()) * 1_000_000 + in_second) * 1000,
         "microseconds" => i128::from(t.second()) * 1_000_000 + in_second,
         "epoch" => i128::from(micros),
+        "millennium" => i128::from((t.year() + 999).div_euclid(1000)),
         "decade" => i128::from(t.year().div_euclid(10)),
         "century" => i128::from((t.year() + 99).div_euclid(100)),
         _ => return None,
@@ -56,22 +56,11 @@ pub(super) fn date_trunc(part: &str, micros: i64) -> Option<i64> {
         "month" => date.with_day(1)?,
         "quarter" => NaiveDate::from_ymd_opt(date.year(), date.month0() / 3 * 3 + 1, 1)?,
         "year" => NaiveDate::from_ymd_opt(date.year(), 1, 1)?,
+        "decade" => NaiveDate::from_ymd_opt(date.year().div_euclid(10) * 10, 1, 1)?,
+        "century" => NaiveDate::from_ymd_opt((date.year() - 1).div_euclid(100) * 100 + 1, 1, 1)?,
         _ => return None,
     };
     Some(start.and_hms_opt(0, 0, 0)?.and_utc().timestamp_micros())
-}
-
-/// A time moved by an interval: its months first, at the end of a shorter month if need be, then days, then the rest.
-pub(crate) fn add_interval(micros: i64, interval: IntervalMonthDayNano) -> Option<i64> {
-    let mut t = at(micros)?;
-    let months = interval.months;
-    t = if months >= 0 {
-        t.checked_add_months(Months::new(months.unsigned_abs()))?
-    } else {
-        t.checked_sub_months(Months::new(months.unsigned_abs()))?
-    };
-    let t = t.and_utc().timestamp_micros();
-    t.checked_add(i64::from(interval.days).checked_mul(86_400_000_000)?)?.checked_add(interval.nanoseconds / 1000)
 }
 
 /// Days since 1970-01-01, or `None` when there is no such day.

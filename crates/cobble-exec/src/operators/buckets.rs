@@ -4,10 +4,11 @@
 use std::sync::Arc;
 
 use arrow::array::{RecordBatch, UInt32Array};
+use arrow::compute::concat_batches;
 use arrow::datatypes::SchemaRef;
 use cobble_types::Result;
 
-use crate::batch::{batch_of, bytes_of, take_rows};
+use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
 use crate::measures::StepMeter;
 use crate::memory::Reservation;
 use crate::spill::{Spill, SpillPlace, Spilled};
@@ -29,6 +30,9 @@ struct Bucket {
     batches: Vec<RecordBatch>,
     bytes: usize,
     spill: Option<Spill>,
+    /// Rows on their way to disk: a cut of one batch is too small to be written alone.
+    waiting: Vec<RecordBatch>,
+    waiting_rows: usize,
 }
 
 /// One bucket of all tasks: what is in memory and what is on disk.
@@ -42,6 +46,25 @@ pub struct Bucketed {
 /// The bucket of a hash: its highest bits, because hash tables use the lowest.
 pub fn bucket_of(hash: u64) -> usize {
     (hash >> 59) as usize % BUCKETS
+}
+
+impl Bucket {
+    fn write(&mut self, batch: RecordBatch, schema: &SchemaRef) -> Result<()> {
+        self.waiting_rows += batch.num_rows();
+        self.waiting.push(batch);
+        if self.waiting_rows >= BATCH_ROWS { self.flush(schema) } else { Ok(()) }
+    }
+
+    fn flush(&mut self, schema: &SchemaRef) -> Result<()> {
+        if let Some(spill) = &mut self.spill
+            && self.waiting_rows > 0
+        {
+            spill.write(&concat_batches(schema, &self.waiting)?)?;
+            self.waiting.clear();
+            self.waiting_rows = 0;
+        }
+        Ok(())
+    }
 }
 
 impl Buckets {
@@ -73,19 +96,21 @@ impl Buckets {
     }
 
     fn put(&mut self, bucket: usize, batch: RecordBatch) -> Result<()> {
-        if let Some(spill) = &mut self.buckets[bucket].spill {
-            return spill.write(&batch);
+        if self.buckets[bucket].spill.is_some() {
+            return self.buckets[bucket].write(batch, &self.schema);
         }
         let bytes = bytes_of(&batch);
-        while let Err(error) = self.memory.grow_within_share(bytes) {
+        while self.memory.grow_within_share(bytes).is_err() {
             if !self.spill_largest()? {
-                return Err(error);
+                // Others hold the memory: this goes to disk at once.
+                self.buckets[bucket].spill = Some(Spill::new(&self.place, &self.schema, &self.meter)?);
+                return self.buckets[bucket].write(batch, &self.schema);
             }
         }
         let own = &mut self.buckets[bucket];
-        if let Some(spill) = &mut own.spill {
+        if own.spill.is_some() {
             // It has just been spilled to make room for this.
-            spill.write(&batch)?;
+            own.write(batch, &self.schema)?;
             return self.memory.shrink(bytes);
         }
         own.bytes += bytes;
@@ -98,14 +123,12 @@ impl Buckets {
         let Some(bucket) = self.buckets.iter_mut().filter(|b| b.bytes > 0).max_by_key(|b| b.bytes) else {
             return Ok(false);
         };
-        let mut spill = match bucket.spill.take() {
-            Some(spill) => spill,
-            None => Spill::new(&self.place, &self.schema, &self.meter)?,
-        };
-        for batch in bucket.batches.drain(..) {
-            spill.write(&batch)?;
+        if bucket.spill.is_none() {
+            bucket.spill = Some(Spill::new(&self.place, &self.schema, &self.meter)?);
         }
-        bucket.spill = Some(spill);
+        for batch in std::mem::take(&mut bucket.batches) {
+            bucket.write(batch, &self.schema)?;
+        }
         let bytes = std::mem::take(&mut bucket.bytes);
         self.memory.shrink(bytes)?;
         Ok(true)
@@ -122,7 +145,8 @@ impl Buckets {
         let mut all: Vec<Bucketed> =
             (0..BUCKETS).map(|_| Bucketed { batches: vec![], spilled: vec![], _memory: vec![] }).collect();
         for mut task in tasks {
-            for (bucket, out) in task.buckets.into_iter().zip(&mut all) {
+            for (mut bucket, out) in task.buckets.into_iter().zip(&mut all) {
+                bucket.flush(&task.schema)?;
                 out.batches.extend(bucket.batches);
                 out._memory.push(task.memory.split(bucket.bytes)?);
                 if let Some(spill) = bucket.spill {

@@ -19,6 +19,9 @@ use crate::memory::Reservation;
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::{Spill, SpillPlace, Spilled};
 
+/// Batches that are read one after another.
+type Batches = Box<dyn Iterator<Item = Result<RecordBatch>> + Send>;
+
 /// The kept results of a run by id.
 pub type Shelf = Arc<Mutex<HashMap<u32, Arc<Kept>>>>;
 
@@ -103,7 +106,7 @@ pub struct CteSource {
     pub places: Vec<usize>,
     pub schema: SchemaRef,
     at: Arc<AtomicUsize>,
-    disk: Arc<Mutex<Option<Box<dyn Iterator<Item = Result<RecordBatch>> + Send>>>>,
+    disk: Arc<Mutex<Option<Batches>>>,
 }
 
 impl CteSource {
@@ -119,7 +122,7 @@ struct CteTask {
     places: Vec<usize>,
     schema: SchemaRef,
     at: Arc<AtomicUsize>,
-    disk: Arc<Mutex<Option<Box<dyn Iterator<Item = Result<RecordBatch>> + Send>>>>,
+    disk: Arc<Mutex<Option<Batches>>>,
 }
 
 impl Source for CteSource {

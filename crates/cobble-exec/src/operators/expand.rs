@@ -8,11 +8,12 @@ use arrow::buffer::OffsetBuffer;
 use arrow::compute::{cast, take};
 use arrow::datatypes::*;
 use cobble_plan::table_function::TableFunction;
-use cobble_types::{Code, Error, Result};
+use cobble_types::parse::add_interval;
+use cobble_types::{Code, Error, Result, json_text};
 use serde_json::Value as Json;
 
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
-use crate::expression::{Compiled, add_interval, cached_regex};
+use crate::expression::{Compiled, cached_regex};
 use crate::pipeline::{Step, StepFactory};
 
 pub struct Expand {
@@ -243,7 +244,7 @@ impl Series {
                 while count < room && !over(at) {
                     out.push(Some(at.into()));
                     count += 1;
-                    at = add_interval(at, step)
+                    at = add_interval(at, step.months, step.days, step.nanoseconds / 1000)
                         .ok_or_else(|| Error::new(Code::Overflow, "a time is out of the range of its type"))?;
                 }
                 *next = Some(at);
@@ -278,7 +279,7 @@ fn unquoted(value: &Json) -> Option<String> {
     match value {
         Json::Null => None,
         Json::String(text) => Some(text.clone()),
-        other => Some(other.to_string()),
+        other => Some(json_text(other)),
     }
 }
 
@@ -382,7 +383,7 @@ fn json_rows(function: TableFunction, json: &Json, out: &mut ListsBuilder) -> Re
             let items = json.as_array().ok_or_else(|| wrong("array"))?;
             for item in items {
                 match function {
-                    T::JsonArrayElements => out.texts[0].append_value(item.to_string()),
+                    T::JsonArrayElements => out.texts[0].append_value(json_text(item)),
                     _ => out.texts[0].append_option(unquoted(item)),
                 }
             }
@@ -393,7 +394,7 @@ fn json_rows(function: TableFunction, json: &Json, out: &mut ListsBuilder) -> Re
             for (key, value) in members {
                 out.texts[0].append_value(key);
                 match function {
-                    T::JsonEach => out.texts[1].append_value(value.to_string()),
+                    T::JsonEach => out.texts[1].append_value(json_text(value)),
                     T::JsonEachText => out.texts[1].append_option(unquoted(value)),
                     _ => {}
                 }

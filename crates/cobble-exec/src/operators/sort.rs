@@ -14,7 +14,7 @@ use async_trait::async_trait;
 use cobble_types::{Error, Result};
 
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
-use crate::expression::{Compiled, one_zero};
+use crate::expression::{Compiled, comparable};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
@@ -51,7 +51,7 @@ impl SortKeys {
     /// The keys in a form that compares as bytes; `None` when they decide nothing.
     fn rows(&self, batch: &RecordBatch) -> Result<Option<Rows>> {
         let columns: Vec<ArrayRef> =
-            self.expressions.iter().map(|e| Ok(one_zero(&e.array(batch)?))).collect::<Result<_>>()?;
+            self.expressions.iter().map(|e| Ok(comparable(&e.array(batch)?))).collect::<Result<_>>()?;
         // A null constant has a type that the row format does not sort.
         if columns.iter().all(|c| matches!(c.data_type(), DataType::Null)) {
             return Ok(None);

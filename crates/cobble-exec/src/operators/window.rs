@@ -15,7 +15,7 @@ use cobble_types::{Code, Error, Result};
 use super::accumulators::accumulator;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
-use crate::expression::{Compiled, one_zero};
+use crate::expression::{Compiled, comparable, one_zero};
 use crate::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -168,7 +168,7 @@ impl SourceTask for WindowSourceTask {
 fn computed(shape: &WindowShape, all: &RecordBatch) -> Result<RecordBatch> {
     let rows = all.num_rows();
     let partition = shape.partition.iter().map(|e| Ok(one_zero(&e.array(all)?))).collect::<Result<Vec<_>>>()?;
-    let order = shape.order.iter().map(|(e, _)| Ok(one_zero(&e.array(all)?))).collect::<Result<Vec<_>>>()?;
+    let order = shape.order.iter().map(|(e, _)| Ok(comparable(&e.array(all)?))).collect::<Result<Vec<_>>>()?;
     let encode = |columns: &[ArrayRef], options: Vec<SortOptions>| -> Result<Option<Rows>> {
         if columns.is_empty() {
             return Ok(None);

@@ -56,8 +56,9 @@ impl<'a> Binder<'a> {
         }
         let later = self.ctes.split_off(place + usize::from(cte.recursive));
         let (select, pending) = (self.select.take(), std::mem::take(&mut self.pending));
+        let keeps_open = std::mem::take(&mut self.keeps_open);
         let bound = if cte.recursive { self.recursion(place, &cte) } else { self.query(cte.query) };
-        (self.select, self.pending) = (select, pending);
+        (self.select, self.pending, self.keeps_open) = (select, pending, keeps_open);
         self.ctes.truncate(place + usize::from(cte.recursive));
         self.ctes.extend(later);
         let relation = bound?;

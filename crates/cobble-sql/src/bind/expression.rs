@@ -86,11 +86,40 @@ impl<'a> Binder<'a> {
                             Err(Error::new(Code::UnknownFunction, format!("\"-\" does not take {}", other.sql_type())))
                         }
                     },
+                    ast::UnaryOperator::BitwiseNot => function::call(Function::BitNot, vec![operand]),
+                    ast::UnaryOperator::PGSquareRoot => function::call(Function::Sqrt, vec![operand]),
+                    ast::UnaryOperator::PGCubeRoot => function::call(Function::Cbrt, vec![operand]),
+                    ast::UnaryOperator::PGAbs => function::call(Function::Abs, vec![operand]),
                     other => Err(Error::unsupported(format_args!("the operator {other}"))),
                 }
             }
             E::BinaryOp { left, op, right } if is_row(left) || is_row(right) => {
                 self.row_comparison(operator(op)?, left, right, scope)
+            }
+            E::BinaryOp { left, op, right } if special(op).is_some() => {
+                let (left, right) = (self.expr(left, scope)?, self.expr(right, scope)?);
+                special_operator(op, left, right)
+            }
+            E::Array(array) => {
+                let items = array.elem.iter().map(|e| self.expr(e, scope)).collect::<Result<Vec<_>>>()?;
+                function::call(Function::MakeArray, items)
+            }
+            E::SimilarTo { negated, expr, pattern, escape_char: None } => {
+                let (operand, pattern) = (self.expr(expr, scope)?, self.expr(pattern, scope)?);
+                let matches = function::call(Function::SimilarTo, vec![operand, pattern])?;
+                Ok(if *negated { Expr::Not(Box::new(matches)) } else { matches })
+            }
+            E::AtTimeZone { timestamp, time_zone } => {
+                let (time, zone) = (self.expr(timestamp, scope)?, self.expr(time_zone, scope)?);
+                function::call(Function::AtTimeZone, vec![zone, time])
+            }
+            E::Overlay { expr, overlay_what, overlay_from, overlay_for } => {
+                let mut arguments =
+                    vec![self.expr(expr, scope)?, self.expr(overlay_what, scope)?, self.expr(overlay_from, scope)?];
+                if let Some(count) = overlay_for {
+                    arguments.push(self.expr(count, scope)?);
+                }
+                function::call(Function::Overlay, arguments)
             }
             E::AnyOp { left, compare_op, right, .. } => {
                 self.quantified(left, operator(compare_op)?, right, false, scope)
@@ -156,11 +185,11 @@ impl<'a> Binder<'a> {
                 let operand = Box::new(all.remove(0));
                 Ok(Expr::InList { operand, list: all, negated: *negated })
             }
-            E::Like { negated, any: false, expr, pattern, escape_char: None } => {
-                self.like(expr, pattern, *negated, false, scope)
+            E::Like { negated, any: false, expr, pattern, escape_char } => {
+                self.like(expr, pattern, escape_char.as_deref(), *negated, false, scope)
             }
-            E::ILike { negated, any: false, expr, pattern, escape_char: None } => {
-                self.like(expr, pattern, *negated, true, scope)
+            E::ILike { negated, any: false, expr, pattern, escape_char } => {
+                self.like(expr, pattern, escape_char.as_deref(), *negated, true, scope)
             }
             E::Cast { kind: ast::CastKind::Cast | ast::CastKind::DoubleColon, expr, data_type, format: None } => {
                 let operand = self.expr(expr, scope)?;
@@ -210,6 +239,13 @@ impl<'a> Binder<'a> {
                 });
                 if let Some(count) = substring_for {
                     arguments.push(self.expr(count, scope)?);
+                }
+                // substring(text FROM pattern) is the part that the pattern finds.
+                let by_pattern = arguments.len() == 2
+                    && (arguments[1].sql_type() == SqlType::Text
+                        || matches!(arguments[1], Expr::Literal { value: Value::Text(_), .. }));
+                if by_pattern {
+                    return function::call(Function::RegexpSubstr, arguments);
                 }
                 function::call(Function::Substring, arguments)
             }
@@ -269,12 +305,17 @@ impl<'a> Binder<'a> {
         &mut self,
         operand: &'a ast::Expr,
         pattern: &'a ast::Expr,
+        escape: Option<&'a ast::Expr>,
         negated: bool,
         case_insensitive: bool,
         scope: &Scope,
     ) -> Result<Expr> {
         let (operand, pattern) = (self.expr(operand, scope)?, self.expr(pattern, scope)?);
-        let (operand, pattern) = (settle(operand)?, settle(pattern)?);
+        let (operand, mut pattern) = (settle(operand)?, settle(pattern)?);
+        if let Some(escape) = escape {
+            let escape = settle(self.expr(escape, scope)?)?;
+            pattern = with_escape(pattern, &escape)?;
+        }
         for side in [&operand, &pattern] {
             if side.sql_type() != SqlType::Text {
                 return Err(Error::new(Code::TypeMismatch, format!("LIKE takes text, not {}", side.sql_type()))
@@ -299,6 +340,7 @@ impl<'a> Binder<'a> {
         let name = call.name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect::<Vec<_>>().join(".");
         let (list, distinct): (&'a [ast::FunctionArg], bool) = match &call.args {
             ast::FunctionArguments::None => (&[], false),
+            ast::FunctionArguments::Subquery(query) if name == "array" => return self.array_of_rows(query, scope),
             ast::FunctionArguments::Subquery(_) => return Err(Error::unsupported("a subquery as argument list")),
             ast::FunctionArguments::List(list) => {
                 (&list.args, matches!(list.duplicate_treatment, Some(ast::DuplicateTreatment::Distinct)))
@@ -343,6 +385,20 @@ impl<'a> Binder<'a> {
             let equal = binary(BinaryOp::Eq, left.clone(), right)?;
             let null = Expr::Literal { value: Value::Null, sql_type: common.clone() };
             return Ok(Expr::Case { branches: vec![(equal, null)], otherwise: Box::new(left), sql_type: common });
+        }
+        if name == "age" && arguments.len() == 1 {
+            let midnight = self.context.now - self.context.now.rem_euclid(86_400_000_000);
+            arguments.insert(0, Expr::literal(Value::Timestamp(midnight)));
+        }
+        if matches!(name.as_str(), "clock_timestamp" | "timeofday") {
+            return Ok(Expr::literal(Value::TimestampTz(self.context.now)));
+        }
+        if name == "log" && arguments.len() == 2 {
+            let value = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
+            let base = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
+            let (above, below) =
+                (function::call(Function::Ln, vec![value])?, function::call(Function::Ln, vec![base])?);
+            return binary(BinaryOp::Divide, above, below);
         }
         if name == "mod" && arguments.len() == 2 {
             let right = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
@@ -410,6 +466,83 @@ fn literal(value: &ast::Value) -> Result<Expr> {
     })
 }
 
+/// The pattern with this escape character in place of the backslash. An empty one switches escaping off.
+fn with_escape(pattern: Expr, escape: &Expr) -> Result<Expr> {
+    let Expr::Literal { value: Value::Text(escape), .. } = escape else {
+        return Err(Error::unsupported("ESCAPE with something that is not a constant"));
+    };
+    let mut characters = escape.chars();
+    let escape = match (characters.next(), characters.next()) {
+        (one, None) => one,
+        _ => return Err(Error::new(Code::InvalidValue, "ESCAPE takes one character or none")),
+    };
+    let Expr::Literal { value: Value::Text(text), sql_type } = pattern else {
+        return Err(Error::unsupported("ESCAPE with a pattern that is not a constant"));
+    };
+    let mut out = String::new();
+    let mut characters = text.chars();
+    while let Some(c) = characters.next() {
+        if Some(c) == escape {
+            out.push('\\');
+            out.extend(characters.next());
+        } else if c == '\\' {
+            out.push_str("\\\\");
+        } else {
+            out.push(c);
+        }
+    }
+    Ok(Expr::Literal { value: Value::Text(out), sql_type })
+}
+
+/// Operators that are functions with a sign for a name.
+fn special(op: &ast::BinaryOperator) -> Option<Function> {
+    use ast::BinaryOperator as B;
+    Some(match op {
+        B::Arrow => Function::JsonGet,
+        B::LongArrow => Function::JsonGetText,
+        B::HashArrow => Function::JsonPath,
+        B::HashLongArrow => Function::JsonPathText,
+        B::AtArrow | B::ArrowAt => Function::JsonContains,
+        B::Question => Function::JsonHasKey,
+        B::PGRegexMatch | B::PGRegexIMatch | B::PGRegexNotMatch | B::PGRegexNotIMatch => Function::RegexpLike,
+        B::PGStartsWith => Function::StartsWith,
+        B::PGExp => Function::Power,
+        B::PGOverlap => Function::ArrayOverlaps,
+        B::BitwiseAnd => Function::BitAnd,
+        B::BitwiseOr => Function::BitOr,
+        B::PGBitwiseXor => Function::BitXor,
+        B::PGBitwiseShiftLeft => Function::ShiftLeft,
+        B::PGBitwiseShiftRight => Function::ShiftRight,
+        _ => return None,
+    })
+}
+
+fn special_operator(op: &ast::BinaryOperator, left: Expr, right: Expr) -> Result<Expr> {
+    use ast::BinaryOperator as B;
+    let own = special(op).ok_or_else(|| Error::internal("an operator without a function"))?;
+    let arrays = matches!(left.sql_type(), SqlType::Array(_)) && matches!(right.sql_type(), SqlType::Array(_));
+    let (left, right) = if matches!(op, B::ArrowAt) { (right, left) } else { (left, right) };
+    match op {
+        B::AtArrow | B::ArrowAt if arrays => function::call(Function::ArrayContains, vec![left, right]),
+        B::HashArrow | B::HashLongArrow if is_untyped(&right) => {
+            // A path is written as the text of an array.
+            let path = coerce(right, &SqlType::Text)?;
+            let Expr::Literal { value: Value::Text(path), .. } = path else {
+                return Err(Error::unsupported("a path that is not a constant"));
+            };
+            let keys = path.trim_matches(['{', '}']).split(',').filter(|key| !key.is_empty());
+            let text = |key: &str| Expr::literal(Value::Text(key.trim().trim_matches('"').to_owned()));
+            function::call(own, std::iter::once(left).chain(keys.map(text)).collect())
+        }
+        B::PGRegexIMatch | B::PGRegexNotIMatch => {
+            let matches = function::call(own, vec![left, right, Expr::literal(Value::Text("i".into()))])?;
+            Ok(if matches!(op, B::PGRegexNotIMatch) { Expr::Not(Box::new(matches)) } else { matches })
+        }
+        B::PGRegexNotMatch => Ok(Expr::Not(Box::new(function::call(own, vec![left, right])?))),
+        _ => function::call(own, vec![left, right]),
+    }
+}
+
 fn operator(op: &ast::BinaryOperator) -> Result<BinaryOp> {
     use ast::BinaryOperator as B;
     Ok(match op {
@@ -447,8 +580,9 @@ fn cast(operand: Expr, target: &SqlType) -> Result<Expr> {
             (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Time)
                 | (SqlType::Boolean, SqlType::Integer)
                 | (SqlType::Integer, SqlType::Boolean)
-                | (SqlType::Uuid | SqlType::Json, SqlType::Json | SqlType::Uuid)
-        );
+                | (SqlType::Time, SqlType::Interval)
+        )
+        || (own == SqlType::Json && (target.is_number() || *target == SqlType::Boolean));
     if possible && !matches!(target, SqlType::Array(_) | SqlType::Row(_)) || own == *target {
         Ok(operand.cast(target.clone()))
     } else {

@@ -185,6 +185,9 @@ impl<'a> Binder<'a> {
                 column.hidden = true;
             }
         }
+        // The merged columns come first, in the order of USING.
+        let place = |c: &ScopeColumn| if c.hidden { None } else { names.iter().position(|name| *name == c.name) };
+        joined.scope.columns.sort_by_key(|c| place(c).unwrap_or(names.len()));
         Ok(joined)
     }
 

@@ -75,7 +75,12 @@ impl<'a> Binder<'a> {
                 for set in sets {
                     match set.as_slice() {
                         // A set may be a ROLLUP or CUBE itself.
-                        [one @ (ast::Expr::Rollup(_) | ast::Expr::Cube(_) | ast::Expr::GroupingSets(_))] => {
+                        [
+                            one @ (ast::Expr::Rollup(_)
+                            | ast::Expr::Cube(_)
+                            | ast::Expr::GroupingSets(_)
+                            | ast::Expr::Function(_)),
+                        ] => {
                             all.extend(self.element(one, keys, items, scope)?);
                         }
                         several => {
@@ -93,20 +98,14 @@ impl<'a> Binder<'a> {
             }
             ast::Expr::Rollup(parts) => {
                 let parts = each(parts, keys)?;
-                (0..=parts.len()).rev().map(|n| parts[..n].concat()).collect()
+                rollup(&parts)
             }
             ast::Expr::Cube(parts) => {
                 let parts = each(parts, keys)?;
                 if parts.len() > 12 {
                     return Err(Error::unsupported("a CUBE of more than twelve keys").at(position_of(written.span())));
                 }
-                (0..1u32 << parts.len())
-                    .rev()
-                    .map(|mask| {
-                        let chosen = parts.iter().enumerate().filter(|(i, _)| mask >> (parts.len() - 1 - i) & 1 == 1);
-                        chosen.flat_map(|(_, part)| part.iter().copied()).collect()
-                    })
-                    .collect()
+                cube(&parts)
             }
             ast::Expr::Tuple(parts) => {
                 let mut places = Vec::new();
@@ -116,6 +115,19 @@ impl<'a> Binder<'a> {
                     }
                 }
                 vec![places]
+            }
+            // Inside GROUPING SETS the parser reads ROLLUP and CUBE as functions.
+            ast::Expr::Function(call)
+                if ["rollup", "cube"].contains(&call.name.to_string().to_lowercase().as_str()) =>
+            {
+                let ast::FunctionArguments::List(list) = &call.args else { return Ok(vec![]) };
+                let mut parts = Vec::new();
+                for argument in &list.args {
+                    if let ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) = argument {
+                        parts.push(self.element(e, keys, items, scope)?.concat());
+                    }
+                }
+                if call.name.to_string().eq_ignore_ascii_case("rollup") { rollup(&parts) } else { cube(&parts) }
             }
             plain => {
                 let key = self.group_key(plain, items, scope)?;
@@ -280,6 +292,22 @@ impl<'a> Binder<'a> {
             _ => Err(Error::new(Code::Grouping, "grouping() belongs in SELECT, HAVING or ORDER BY")),
         }
     }
+}
+
+/// All keys, then ever fewer from the right.
+fn rollup(parts: &[Vec<usize>]) -> Vec<Vec<usize>> {
+    (0..=parts.len()).rev().map(|n| parts[..n].concat()).collect()
+}
+
+/// Every choice of the keys.
+fn cube(parts: &[Vec<usize>]) -> Vec<Vec<usize>> {
+    (0..1u32 << parts.len().min(12))
+        .rev()
+        .map(|mask| {
+            let chosen = parts.iter().enumerate().filter(|(i, _)| mask >> (parts.len() - 1 - i) & 1 == 1);
+            chosen.flat_map(|(_, part)| part.iter().copied()).collect()
+        })
+        .collect()
 }
 
 fn self_place(named_at: &HashMap<ColumnId, cobble_types::Position>, expr: &Expr) -> Option<cobble_types::Position> {

@@ -56,6 +56,7 @@ pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuer
         definitions: Vec::new(),
         outer: Vec::new(),
         select: None,
+        keeps_open: false,
         pending: Vec::new(),
         named_at: HashMap::new(),
     };
@@ -151,6 +152,8 @@ struct Binder<'a> {
     outer: Vec<Scope>,
     /// Present while the list of a SELECT is bound.
     select: Option<SelectCalls<'a>>,
+    /// True while the sides of a set operation are bound: their open literals take the type of what they meet there.
+    keeps_open: bool,
     /// Subqueries met and not yet joined to the relation that uses them.
     pending: Vec<Pending>,
     /// Where each column was last named, for errors found after binding.

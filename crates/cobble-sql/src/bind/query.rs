@@ -68,8 +68,10 @@ impl<'a> Binder<'a> {
                     ast::SetQuantifier::None | ast::SetQuantifier::Distinct => false,
                     other => return Err(Error::unsupported(format_args!("{op} {other}"))),
                 };
-                let left = self.set_expr(left)?;
-                let right = self.set_expr(right)?;
+                let keeps_open = std::mem::replace(&mut self.keeps_open, true);
+                let sides = self.set_expr(left).and_then(|left| Ok((left, self.set_expr(right)?)));
+                self.keeps_open = keeps_open;
+                let (left, right) = sides?;
                 match op {
                     ast::SetOperator::Union => {
                         let union = self.union(left, right)?;
@@ -87,6 +89,7 @@ impl<'a> Binder<'a> {
 
     fn union(&mut self, left: Relation, right: Relation) -> Result<Relation> {
         let types = common_types(&left, &right, "UNION")?;
+        let (left, right) = (Self::closed(left, &types)?, Self::closed(right, &types)?);
         let columns: Vec<Column> = left
             .scope
             .columns
@@ -114,6 +117,32 @@ impl<'a> Binder<'a> {
         (LogicalPlan::Project { input: side.plan.into(), columns }, out)
     }
 
+    /// The side with its open literals read as these types.
+    fn closed(side: Relation, types: &[SqlType]) -> Result<Relation> {
+        let open = side
+            .scope
+            .columns
+            .iter()
+            .zip(types)
+            .any(|(c, t)| c.column.sql_type == SqlType::Null && *t != SqlType::Null);
+        let (true, LogicalPlan::Project { input, mut columns }) = (open, side.plan.clone()) else { return Ok(side) };
+        let mut scope = side.scope;
+        for (own, wanted) in scope.columns.iter_mut().zip(types) {
+            if own.column.sql_type != SqlType::Null {
+                continue;
+            }
+            let id = own.column.id;
+            for (column, expr) in columns.iter_mut().filter(|(c, _)| c.id == id) {
+                if crate::coerce::is_untyped(expr) {
+                    *expr = coerce(expr.clone(), wanted)?;
+                    column.sql_type = wanted.clone();
+                    own.column.sql_type = wanted.clone();
+                }
+            }
+        }
+        Ok(Relation { plan: LogicalPlan::Project { input, columns }, scope })
+    }
+
     /// INTERSECT and EXCEPT: rows of the left side with or without an equal one on the right, nulls being equal. With ALL the
     /// repetitions on each side are counted, and the n-th one on the left meets the n-th one on the right.
     fn compared_rows(
@@ -128,6 +157,7 @@ impl<'a> Binder<'a> {
         if let Some(other) = types.iter().find(|t| !t.is_ordered()) {
             return Err(Error::new(Code::UnknownFunction, format!("values of type {other} cannot be compared")));
         }
+        let (left, right) = (Self::closed(left, &types)?, Self::closed(right, &types)?);
         let (mut left, columns) = self.converted(left, &types);
         let (mut right, right_columns) = self.converted(right, &types);
         let mut on: Vec<JoinKey> = columns
@@ -297,6 +327,9 @@ fn common_types(left: &Relation, right: &Relation, words: &str) -> Result<Vec<Sq
     l.iter()
         .zip(r)
         .map(|(a, b)| {
+            if a.column.sql_type == SqlType::Null && b.column.sql_type == SqlType::Null {
+                return Ok(SqlType::Text);
+            }
             let (a_type, b_type) = (&a.column.sql_type, &b.column.sql_type);
             wider_type(a_type, b_type).ok_or_else(|| {
                 Error::new(

@@ -238,7 +238,7 @@ impl<'a> Binder<'a> {
         let distinct_rows = matches!(select.distinct, Some(ast::Distinct::Distinct));
         let mut columns: Vec<(Column, Expr)> = Vec::new();
         for item in items {
-            let expr = settle(item.expr)?;
+            let expr = if self.keeps_open { item.expr } else { settle(item.expr)? };
             let qualifier = match &expr {
                 Expr::Column(column) if column.name == item.name => column.qualifier.clone(),
                 _ => None,

@@ -2,7 +2,9 @@
 //! anti joins, anywhere else as a join that adds a truth value or the one value that was found.
 
 use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark};
+use cobble_plan::{AggregateCall, AggregateFunction};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
@@ -80,8 +82,10 @@ impl<'a> Binder<'a> {
     pub(super) fn within<T>(&mut self, scope: &Scope, bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
         let select = self.select.take();
         let pending = std::mem::take(&mut self.pending);
+        let keeps_open = std::mem::take(&mut self.keeps_open);
         self.outer.push(scope.clone());
         let bound = bind(self);
+        self.keeps_open = keeps_open;
         self.outer.pop();
         self.pending = pending;
         self.select = select;
@@ -128,6 +132,42 @@ impl<'a> Binder<'a> {
                 Err(Error::new(Code::Syntax, format!("a subquery used as a value must have one column, not {many}")))
             }
         }
+    }
+
+    /// `ARRAY(SELECT …)`: all rows of the subquery as one value, an empty array when there is none.
+    pub(super) fn array_of_rows(&mut self, query: &'a ast::Query, scope: &Scope) -> Result<Expr> {
+        let relation = self.within(scope, |binder| binder.query(query))?;
+        let [column] = relation.scope.columns.as_slice() else {
+            return Err(Error::new(Code::Syntax, "the subquery of ARRAY must have one column"));
+        };
+        let value = Expr::Column(column.column.clone());
+        // The order that the subquery asks for is the order of the array.
+        let (order, value) = match &relation.plan {
+            LogicalPlan::Sort { keys, .. } => (keys.clone(), value),
+            LogicalPlan::Project { input, columns } => {
+                match (input.as_ref(), columns.iter().find(|(c, _)| *c == column.column)) {
+                    (LogicalPlan::Sort { keys, .. }, Some((_, inner))) => (keys.clone(), inner.clone()),
+                    _ => (vec![], value),
+                }
+            }
+            _ => (vec![], value),
+        };
+        let input = match relation.plan {
+            LogicalPlan::Project { input, .. } if !order.is_empty() => input.as_ref().clone(),
+            other => other,
+        };
+        let call = AggregateCall::plain(AggregateFunction::ArrayAgg, vec![value])
+            .ok_or_else(|| Error::internal("an array of nothing"))?;
+        let sql_type = call.sql_type.clone();
+        let collected = self.new_column(None, "array", sql_type);
+        let plan = LogicalPlan::Aggregate {
+            input: input.into(),
+            groups: vec![],
+            aggregates: vec![(collected.clone(), AggregateCall { order, ..call })],
+        };
+        self.pending.push(Pending { plan, mark: None });
+        let empty = crate::function::call(Function::MakeArray, vec![])?.cast(collected.sql_type.clone());
+        crate::function::call(Function::Coalesce, vec![Expr::Column(collected), empty])
     }
 
     /// `EXISTS (SELECT …)` as a value.

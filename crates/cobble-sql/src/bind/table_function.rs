@@ -123,10 +123,11 @@ impl<'a> Binder<'a> {
                 let time = arguments.iter().take(2).any(|a| a.sql_type().is_time_point());
                 if time {
                     let Some(step) = arguments.get(2).cloned() else { return Err(wrong()) };
-                    let wanted = if arguments.iter().take(2).any(|a| a.sql_type() == SqlType::TimestampTz) {
-                        SqlType::TimestampTz
-                    } else {
+                    // PostgreSQL takes dates for times with a zone.
+                    let wanted = if arguments.iter().take(2).any(|a| a.sql_type() == SqlType::Timestamp) {
                         SqlType::Timestamp
+                    } else {
+                        SqlType::TimestampTz
                     };
                     let step = coerce(step, &SqlType::Interval)?;
                     let (start, stop) = (arguments.remove(0), arguments.remove(0));

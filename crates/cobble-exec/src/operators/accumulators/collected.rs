@@ -9,7 +9,7 @@ use arrow::compute::{SortOptions, concat, take};
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, SortField};
 use cobble_plan::aggregate::AggregateFunction;
-use cobble_types::{Code, Error, Result, SqlType, json_value};
+use cobble_types::{Code, Error, Result, SqlType, json_text, json_value};
 
 use super::Accumulator;
 use crate::batch::column_bytes;
@@ -71,7 +71,9 @@ impl Collected {
         let mut keys: Vec<ArrayRef> = columns[self.arguments..].iter().map(one_zero).collect();
         if self.distinct {
             // Equal values must stand side by side.
-            fields.extend(self.types[..self.arguments].iter().cloned().map(SortField::new));
+            let last = SortOptions { descending: false, nulls_first: false };
+            let own = self.types[..self.arguments].iter().cloned();
+            fields.extend(own.map(|t| SortField::new_with_options(t, last)));
             keys.extend(columns[..self.arguments].iter().map(one_zero));
         }
         let rows = if keys.is_empty() { None } else { Some(RowConverter::new(fields)?.convert_columns(&keys)?) };
@@ -158,7 +160,7 @@ impl Accumulator for Collected {
             F::JsonAgg => {
                 let all = ranges().map(|(start, end)| {
                     let items: Vec<String> =
-                        (start..end).map(|row| json_value(values.as_ref(), row).to_string()).collect();
+                        (start..end).map(|row| json_text(&json_value(values.as_ref(), row))).collect();
                     (end > start).then(|| format!("[{}]", items.join(", ")))
                 });
                 Arc::new(all.collect::<StringViewArray>())
@@ -178,7 +180,7 @@ impl Accumulator for Collected {
                             serde_json::Value::String(text) => text,
                             other => other.to_string(),
                         };
-                        let value = json_value(arguments[1].as_ref(), row);
+                        let value = json_text(&json_value(arguments[1].as_ref(), row));
                         members.push(format!("{} : {value}", serde_json::Value::String(key)));
                     }
                     all.push((end > start).then(|| format!("{{ {} }}", members.join(", "))));

@@ -9,6 +9,7 @@ use cobble_plan::aggregate::AggregateFunction;
 use cobble_types::{Error, Result};
 
 use super::{Accumulator, Rule, slots, taken};
+use crate::expression::interval_length;
 
 pub fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulator>> {
     macro_rules! primitive {
@@ -80,10 +81,6 @@ impl<T: ArrowPrimitiveType> Rule for Extreme<T> {
 /// Extremes of intervals, at 30 days to a month and 24 hours to a day.
 struct IntervalExtreme {
     greatest: bool,
-}
-
-pub fn interval_length(v: IntervalMonthDayNano) -> i128 {
-    (i128::from(v.months) * 30 + i128::from(v.days)) * 86_400_000_000_000 + i128::from(v.nanoseconds)
 }
 
 impl Rule for IntervalExtreme {

@@ -263,7 +263,7 @@ impl Rule for IntervalSum {
                 let rest = (day_share - day_share.trunc() + rest_days - rest_days.trunc()) * 86_400_000_000_000.0;
                 months = month_share.trunc() as i128;
                 days = day_share.trunc() as i128 + rest_days.trunc() as i128;
-                nanoseconds = (s.nanoseconds as f64 / count + rest) as i128;
+                nanoseconds = ((s.nanoseconds as f64 / count + rest) / 1000.0).round() as i128 * 1000;
             }
             let part = |v: i128| i32::try_from(v).map_err(|_| too_large());
             let nanoseconds = i64::try_from(nanoseconds).map_err(|_| too_large())?;

@@ -22,7 +22,7 @@ pub use rest::Rest;
 
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::bytes_of;
-use crate::expression::{Compiled, Conjunction};
+use crate::expression::{Compiled, Conjunction, comparable};
 use crate::keys::{EncodedKeys, KeyEncoder};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -147,7 +147,7 @@ impl JoinSpec {
 
     /// Encoded keys, and for each row whether a null makes it match nothing.
     fn encoded(&self, keys: &[Compiled], batch: &RecordBatch) -> Result<(EncodedKeys, Option<BooleanArray>)> {
-        let columns = keys.iter().map(|key| key.array(batch)).collect::<Result<Vec<ArrayRef>>>()?;
+        let columns = keys.iter().map(|key| Ok(comparable(&key.array(batch)?))).collect::<Result<Vec<ArrayRef>>>()?;
         let strict: Vec<&ArrayRef> = columns
             .iter()
             .zip(&self.null_safe)

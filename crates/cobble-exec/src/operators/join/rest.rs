@@ -18,11 +18,14 @@ use crate::memory::Reservation;
 use crate::operators::buckets::{BUCKETS, Bucketed, Buckets};
 use crate::pipeline::{Source, SourceTask};
 
+/// A bucket of the build side and the one of the probe side; either may have no rows.
+type BucketPair = (Option<Bucketed>, Option<Bucketed>);
+
 pub struct Rest {
     spec: Arc<JoinSpec>,
     taken: Arc<AtomicBool>,
     /// Pairs of buckets still to be joined; filled by the first task that asks.
-    buckets: Arc<Mutex<Option<Vec<(Option<Bucketed>, Option<Bucketed>)>>>>,
+    buckets: Arc<Mutex<Option<Vec<BucketPair>>>>,
 }
 
 impl Rest {
@@ -34,7 +37,7 @@ impl Rest {
 struct RestTask {
     spec: Arc<JoinSpec>,
     taken: Arc<AtomicBool>,
-    buckets: Arc<Mutex<Option<Vec<(Option<Bucketed>, Option<Bucketed>)>>>>,
+    buckets: Arc<Mutex<Option<Vec<BucketPair>>>>,
     at: Option<usize>,
     current: Option<Current>,
 }
@@ -124,7 +127,7 @@ impl RestTask {
         }
     }
 
-    fn claim(&self) -> Result<Option<(Option<Bucketed>, Option<Bucketed>)>> {
+    fn claim(&self) -> Result<Option<BucketPair>> {
         let mut all = self.buckets.lock().unwrap_or_else(PoisonError::into_inner);
         if all.is_none() {
             let probes = Buckets::together(self.spec.take_waiting())?;
