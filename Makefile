@@ -36,9 +36,10 @@ test: console
 	$(CARGO) build --workspace
 	$(CARGO) test --workspace
 
-# The console's types from the service's own description of itself.
+# The console's types from the service's own description of itself, and the page of functions from the registry.
 types:
-	$(CARGO) run -p cobble-service --example openapi > console/openapi.json
+	$(CARGO) run --workspace --example openapi > console/openapi.json
+	UPDATE_FUNCTIONS=1 $(CARGO) test --workspace --test statements -- functions > /dev/null
 	cd console && npm run --silent types
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.

@@ -19,4 +19,4 @@ pub use cobble_sql::{Statement, StatementText, parse_statements};
 pub use config::Config;
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};
-pub use session::Session;
+pub use session::{Prepared, Session};

@@ -12,7 +12,7 @@ use cobble_sql::{
     BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query,
     parse_statements, relation_names,
 };
-use cobble_types::{Error, Result};
+use cobble_types::{Code, Error, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
@@ -28,6 +28,15 @@ pub struct Session {
     settings: Settings,
     /// What was set, as written.
     given: BTreeMap<String, String>,
+}
+
+/// A statement with typed parameters that has been checked.
+#[derive(Debug, Clone)]
+pub struct Prepared {
+    statement: StatementText,
+    pub types: Vec<SqlType>,
+    /// The columns of its result.
+    pub columns: Vec<ResultColumn>,
 }
 
 /// A query planned and ready to start.
@@ -78,9 +87,7 @@ impl Session {
     /// Runs all statements of a text but the last to their end, then starts the last one.
     pub async fn run_text(&mut self, text: &str, cancel: &CancellationToken) -> Result<Execution> {
         let mut statements = parse_statements(text)?;
-        let last = statements
-            .pop()
-            .ok_or_else(|| Error::new(cobble_types::Code::Syntax, "there is no statement in the text"))?;
+        let last = statements.pop().ok_or_else(|| Error::new(Code::Syntax, "there is no statement in the text"))?;
         for statement in statements {
             let mut execution = self.run(&statement, cancel).await?;
             while execution.next().await?.is_some() {}
@@ -92,10 +99,10 @@ impl Session {
     pub async fn run(&mut self, statement: &StatementText, cancel: &CancellationToken) -> Result<Execution> {
         match &statement.statement {
             Statement::Query(query) => {
-                let planned = self.planned(query).await?;
+                let planned = self.planned(query, &[]).await?;
                 self.started(planned, cancel)
             }
-            Statement::Explain(explain) => self.explain(explain, cancel).await,
+            Statement::Explain(explain) => self.explain(explain, &[], cancel).await,
             Statement::Use { catalog, schema } => {
                 self.use_place(catalog, schema.as_deref())?;
                 let schema = schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
@@ -109,25 +116,80 @@ impl Session {
         }
     }
 
+    /// Checks one statement whose `$1`, `$2`, … have these types. It is run with `run_prepared`, as often as wanted.
+    pub async fn prepare(&mut self, text: &str, types: &[SqlType]) -> Result<Prepared> {
+        let mut statements = parse_statements(text)?;
+        let (Some(statement), true) = (statements.pop(), statements.is_empty()) else {
+            return Err(Error::new(Code::Syntax, "exactly one statement can be prepared"));
+        };
+        let nulls: Vec<(Value, SqlType)> = types.iter().map(|t| (Value::Null, t.clone())).collect();
+        let columns = match &statement.statement {
+            Statement::Query(query) => self.planned(query, &nulls).await?.columns,
+            Statement::Explain(explain) => {
+                self.planned(&explain.query, &nulls).await?;
+                vec![ResultColumn { name: "plan".to_owned(), sql_type: SqlType::Text }]
+            }
+            _ => return Err(Error::new(Code::Unsupported, "only a query and its EXPLAIN can be prepared")),
+        };
+        Ok(Prepared { statement, types: types.to_vec(), columns })
+    }
+
+    /// Starts a prepared statement with these values, which must be of the types it was prepared for or null.
+    pub async fn run_prepared(
+        &mut self,
+        prepared: &Prepared,
+        values: &[Value],
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
+        if values.len() != prepared.types.len() {
+            return Err(Error::new(
+                Code::UnknownParameter,
+                format!("the statement has {} parameters, not {}", prepared.types.len(), values.len()),
+            ));
+        }
+        let mut parameters = Vec::new();
+        for (number, (value, wanted)) in values.iter().zip(&prepared.types).enumerate() {
+            let own = value.sql_type();
+            let fits = value.is_null()
+                || own == *wanted
+                || matches!((value, wanted), (Value::Text(_), SqlType::Json | SqlType::Uuid));
+            if !fits {
+                return Err(Error::new(
+                    Code::TypeMismatch,
+                    format!("the parameter ${} is {wanted}, but the value is {own}", number + 1),
+                ));
+            }
+            parameters.push((value.clone(), wanted.clone()));
+        }
+        match &prepared.statement.statement {
+            Statement::Query(query) => {
+                let planned = self.planned(query, &parameters).await?;
+                self.started(planned, cancel)
+            }
+            Statement::Explain(explain) => self.explain(explain, &parameters, cancel).await,
+            _ => Err(Error::internal("a prepared statement that is no query")),
+        }
+    }
+
     /// The plan of a query, not run.
     pub async fn plan_text(&mut self, text: &str) -> Result<PlanDocument> {
         let statements = parse_statements(text)?;
         let [statement] = statements.as_slice() else {
-            return Err(Error::new(cobble_types::Code::Syntax, "a plan is made of exactly one statement"));
+            return Err(Error::new(Code::Syntax, "a plan is made of exactly one statement"));
         };
         match &statement.statement {
-            Statement::Query(query) => Ok(self.planned(query).await?.plan.document),
-            Statement::Explain(explain) => Ok(self.planned(&explain.query).await?.plan.document),
-            _ => Err(Error::new(cobble_types::Code::Unsupported, "only a query has a plan")),
+            Statement::Query(query) => Ok(self.planned(query, &[]).await?.plan.document),
+            Statement::Explain(explain) => Ok(self.planned(&explain.query, &[]).await?.plan.document),
+            _ => Err(Error::new(Code::Unsupported, "only a query has a plan")),
         }
     }
 
-    async fn planned(&self, query: &cobble_sql::Query) -> Result<Planned> {
+    async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
         let began = Instant::now();
         let set = self.engine.set();
         let catalog = resolve(&self.engine, &set, &self.place, relation_names(query)).await;
         let now = chrono::Utc::now().timestamp_micros();
-        let BoundQuery { plan, columns } = bind_query(query, &BindContext { catalog: &catalog, now })?;
+        let BoundQuery { plan, columns } = bind_query(query, &BindContext { catalog: &catalog, now, parameters })?;
         let plan = planner::plan(plan, &self.settings, &fold_constant)?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
         Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
@@ -138,8 +200,13 @@ impl Session {
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds))
     }
 
-    async fn explain(&self, explain: &Explain, cancel: &CancellationToken) -> Result<Execution> {
-        let planned = self.planned(&explain.query).await?;
+    async fn explain(
+        &self,
+        explain: &Explain,
+        parameters: &[(Value, SqlType)],
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
+        let planned = self.planned(&explain.query, parameters).await?;
         let document = if explain.analyze {
             let mut execution = self.started(planned, cancel)?;
             while execution.next().await?.is_some() {}

@@ -1,12 +1,16 @@
 //! The rewrites: small named rules that turn a logical plan into an equivalent, cheaper one. The driver applies them in
 //! order and keeps the plan before and after each: the trace is shown to the user. Each can be switched off by name.
 
+mod drop_needless;
+mod factor_conditions;
 mod fold_constants;
 mod infer_filters;
+mod merge_projections;
 mod order_joins;
 mod prune_columns;
 mod push_filters;
 mod push_limit;
+mod strengthen_joins;
 mod unnest_subqueries;
 
 pub use push_filters::as_join_key;
@@ -74,6 +78,30 @@ const UNNEST_SUBQUERIES: Rewrite = Rewrite {
     apply: unnest_subqueries::apply,
     needed: true,
 };
+const FACTOR_CONDITIONS: Rewrite = Rewrite {
+    name: "factor-conditions",
+    about: "takes what all branches of an OR demand out of it",
+    apply: factor_conditions::apply,
+    needed: false,
+};
+const STRENGTHEN_JOINS: Rewrite = Rewrite {
+    name: "strengthen-joins",
+    about: "makes outer joins inner ones where a condition drops the rows without a partner",
+    apply: strengthen_joins::apply,
+    needed: false,
+};
+const MERGE_PROJECTIONS: Rewrite = Rewrite {
+    name: "merge-projections",
+    about: "makes one projection of two",
+    apply: merge_projections::apply,
+    needed: false,
+};
+const DROP_NEEDLESS: Rewrite = Rewrite {
+    name: "drop-needless",
+    about: "drops sorts that nobody sees, DISTINCT of rows that differ already, and joins that add nothing",
+    apply: drop_needless::apply,
+    needed: false,
+};
 const PUSH_FILTERS: Rewrite = Rewrite {
     name: "push-filters",
     about: "moves conditions down to where their columns come from, and equalities into joins",
@@ -109,17 +137,32 @@ const PRUNE_COLUMNS: Rewrite = Rewrite {
 const SEQUENCE: &[&Rewrite] = &[
     &FOLD_CONSTANTS,
     &UNNEST_SUBQUERIES,
+    &FACTOR_CONDITIONS,
+    &STRENGTHEN_JOINS,
     &PUSH_FILTERS,
     &INFER_FILTERS,
     &PUSH_FILTERS,
+    &MERGE_PROJECTIONS,
+    &DROP_NEEDLESS,
     &ORDER_JOINS,
     &PUSH_LIMIT,
     &PRUNE_COLUMNS,
 ];
 
 /// Each rewrite once, in order of first application.
-pub const ALL: &[&Rewrite] =
-    &[&FOLD_CONSTANTS, &UNNEST_SUBQUERIES, &PUSH_FILTERS, &INFER_FILTERS, &ORDER_JOINS, &PUSH_LIMIT, &PRUNE_COLUMNS];
+pub const ALL: &[&Rewrite] = &[
+    &FOLD_CONSTANTS,
+    &UNNEST_SUBQUERIES,
+    &FACTOR_CONDITIONS,
+    &STRENGTHEN_JOINS,
+    &PUSH_FILTERS,
+    &INFER_FILTERS,
+    &MERGE_PROJECTIONS,
+    &DROP_NEEDLESS,
+    &ORDER_JOINS,
+    &PUSH_LIMIT,
+    &PRUNE_COLUMNS,
+];
 
 /// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
 pub fn names() -> Vec<&'static str> {

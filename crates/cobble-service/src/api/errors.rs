@@ -28,6 +28,7 @@ fn status(code: Code) -> Status {
         | Code::UnknownCatalog
         | Code::UnknownFunction
         | Code::UnknownType
+        | Code::UnknownParameter
         | Code::AmbiguousName
         | Code::TypeMismatch
         | Code::Grouping

@@ -56,6 +56,7 @@ impl<'a> Binder<'a> {
                 Ok(value)
             }
             E::Nested(inner) => self.expr(inner, scope),
+            E::Value(ast::ValueWithSpan { value: ast::Value::Placeholder(name), .. }) => self.parameter(name),
             E::Value(value) => literal(&value.value),
             E::TypedString(typed) => {
                 let text = typed.value.value.clone().into_string().unwrap_or_default();
@@ -295,6 +296,17 @@ impl<'a> Binder<'a> {
         Ok(value)
     }
 
+    /// `$n`: the n-th value that came with the statement.
+    fn parameter(&self, name: &str) -> Result<Expr> {
+        let number = name.strip_prefix('$').and_then(|n| n.parse::<usize>().ok()).filter(|n| *n > 0);
+        let Some(number) = number else { return Err(Error::unsupported(format_args!("the parameter {name}"))) };
+        match self.context.parameters.get(number - 1) {
+            Some((value, sql_type)) => Ok(Expr::Literal { value: value.clone(), sql_type: sql_type.clone() }),
+            None => Err(Error::new(Code::UnknownParameter, format!("there is no value for the parameter {name}"))
+                .hint(format!("the statement came with {}", self.context.parameters.len()))),
+        }
+    }
+
     fn truth(&mut self, written: &'a ast::Expr, value: bool, negated: bool, scope: &Scope) -> Result<Expr> {
         let operand = condition(self.expr(written, scope)?, "IS TRUE")?;
         let op = if negated { BinaryOp::IsDistinctFrom } else { BinaryOp::IsNotDistinctFrom };
@@ -461,7 +473,6 @@ fn literal(value: &ast::Value) -> Result<Expr> {
         }
         ast::Value::Boolean(value) => Expr::boolean(*value),
         ast::Value::Null => Expr::literal(Value::Null),
-        ast::Value::Placeholder(name) => return Err(Error::unsupported(format_args!("the parameter {name}"))),
         other => return Err(Error::unsupported(format_args!("the literal {other}"))),
     })
 }

@@ -20,7 +20,7 @@ use std::sync::Arc;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
 use cobble_plan::{AggregateCall, JoinKind, LogicalPlan};
-use cobble_types::{ColumnId, Position, Result, SqlType};
+use cobble_types::{ColumnId, Position, Result, SqlType, Value};
 use sqlparser::ast;
 use sqlparser::tokenizer::Span;
 
@@ -38,6 +38,8 @@ pub struct BindContext<'a> {
     pub catalog: &'a dyn CatalogReader,
     /// The statement's start in microseconds since 1970-01-01 UTC: `now()` is the same in all its rows.
     pub now: i64,
+    /// Values of `$1`, `$2`, … with their types.
+    pub parameters: &'a [(Value, SqlType)],
 }
 
 /// A query that is fully typed.

@@ -2,7 +2,8 @@
 
 use crate::support::{plan, plan_without};
 
-const ALL: &str = "fold-constants,push-filters,infer-filters,order-joins,push-limit,prune-columns";
+const ALL: &str = "fold-constants,factor-conditions,strengthen-joins,push-filters,infer-filters,merge-projections,\
+                   drop-needless,order-joins,push-limit,prune-columns";
 
 /// The plan after this rewrite alone, or after it and those it builds upon.
 fn only(rewrites: &[&str], sql: &str) -> String {
@@ -199,6 +200,153 @@ fn prune_columns() {
 }
 
 #[test]
+fn strengthen_joins() {
+    read_by_eye(
+        "strengthen_joins",
+        shown(
+            &["strengthen-joins"],
+            &[
+                (
+                    "a condition on the side that may be missing",
+                    "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE b.fare > 5",
+                ),
+                (
+                    "of a full join one side or both",
+                    "SELECT 1 FROM routes r FULL JOIN sailings s ON s.route_id = r.id WHERE r.active",
+                ),
+                (
+                    "both",
+                    "SELECT 1 FROM routes r FULL JOIN sailings s ON s.route_id = r.id WHERE r.active AND s.vessel_id = 3",
+                ),
+                (
+                    "an inner join above demands it too",
+                    "SELECT 1 FROM (SELECT b.route_id FROM routes x LEFT JOIN boardings b ON b.route_id = x.id) y JOIN ports p ON p.id = y.route_id",
+                ),
+                (
+                    "a chain of joins",
+                    "SELECT 1 FROM routes r LEFT JOIN boardings b ON b.route_id = r.id JOIN vessels v ON v.id = b.sailing_id",
+                ),
+                (
+                    "what a null may pass stays",
+                    "SELECT 1 FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE b.fare IS NULL OR b.fare > 5",
+                ),
+                (
+                    "so does what a function may make of it",
+                    "SELECT 1 FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE coalesce(b.fare, 9) > 5",
+                ),
+                (
+                    "a list does not hold a null",
+                    "SELECT 1 FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE b.channel IN ('web', 'kiosk')",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn factor_conditions() {
+    read_by_eye(
+        "factor_conditions",
+        shown(
+            &["factor-conditions", "push-filters"],
+            &[
+                (
+                    "an equality in every branch becomes a join",
+                    "SELECT 1 FROM routes r, sailings s WHERE (r.id = s.route_id AND r.active) OR (r.id = s.route_id AND s.vessel_id = 7)",
+                ),
+                (
+                    "a branch that demands nothing more",
+                    "SELECT 1 FROM ports WHERE island = 'Holm' OR (island = 'Holm' AND id > 3)",
+                ),
+                ("nothing in common", "SELECT 1 FROM ports WHERE island = 'Holm' OR id > 3"),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn merge_projections() {
+    read_by_eye(
+        "merge_projections",
+        shown(
+            &["merge-projections"],
+            &[
+                ("renamed columns", "SELECT x FROM (SELECT id AS x, name FROM ports) p"),
+                ("what is computed once", "SELECT x + 1 FROM (SELECT id * 2 AS x FROM ports) p"),
+                ("not what would be computed twice", "SELECT x + x FROM (SELECT id * 2 AS x FROM ports) p"),
+                ("not what is random", "SELECT x FROM (SELECT random() AS x FROM ports) p"),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn drop_needless() {
+    read_by_eye(
+        "drop_needless",
+        shown(
+            &["merge-projections", "drop-needless"],
+            &[
+                (
+                    "an order below a group",
+                    "SELECT island, count(*) FROM (SELECT * FROM ports ORDER BY name) p GROUP BY island",
+                ),
+                ("not below an array", "SELECT array_agg(name) FROM (SELECT * FROM ports ORDER BY name) p"),
+                ("not below a limit", "SELECT count(*) FROM (SELECT * FROM ports ORDER BY name LIMIT 5) p"),
+                (
+                    "an order below a join",
+                    "SELECT 1 FROM (SELECT * FROM ports ORDER BY name) p JOIN routes r ON r.from_port = p.id",
+                ),
+                (
+                    "DISTINCT of groups",
+                    "SELECT DISTINCT island, n FROM (SELECT island, count(*) AS n FROM ports GROUP BY island) g",
+                ),
+                ("DISTINCT with the primary key", "SELECT DISTINCT id, name FROM ports"),
+                ("not without it", "SELECT DISTINCT name FROM ports"),
+                (
+                    "a left join to a key that nobody asks for",
+                    "SELECT b.fare FROM boardings b LEFT JOIN routes r ON r.id = b.route_id",
+                ),
+                ("not when it may add rows", "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id"),
+            ],
+        ),
+    );
+}
+
+#[test]
+fn unnest_subqueries() {
+    read_by_eye(
+        "unnest_subqueries",
+        shown(
+            &["merge-projections"],
+            &[
+                (
+                    "a condition goes into the join",
+                    "SELECT name FROM routes r WHERE EXISTS (SELECT 1 FROM boardings b WHERE b.route_id = r.id AND b.fare > 9)",
+                ),
+                (
+                    "a value is computed for each group",
+                    "SELECT r.name, (SELECT max(fare) FROM boardings b WHERE b.route_id = r.id) FROM routes r",
+                ),
+                (
+                    "a count is zero where nothing is found",
+                    "SELECT r.name, (SELECT count(*) FROM boardings b WHERE b.route_id = r.id) FROM routes r",
+                ),
+                (
+                    "without an equality the values of the outer columns are put in",
+                    "SELECT r.name, (SELECT sum(fare) FROM boardings b WHERE b.fare < r.nautical_miles) FROM routes r",
+                ),
+                (
+                    "a limit for each outer row",
+                    "SELECT p.name, x.name FROM ports p, LATERAL (SELECT name FROM routes r WHERE r.from_port = p.id ORDER BY opened LIMIT 2) x",
+                ),
+                ("a truth value", "SELECT name, id IN (SELECT from_port FROM routes) FROM ports"),
+            ],
+        ),
+    );
+}
+
+#[test]
 fn the_trace_tells_what_was_done_and_what_was_off() {
     let sql = "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 LIMIT 2";
     let trace = plan_without("infer-filters", sql).rewrites;
@@ -209,8 +357,12 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
         [
             ("fold-constants", false, false),
             ("unnest-subqueries", false, false),
+            ("factor-conditions", false, false),
+            ("strengthen-joins", false, false),
             ("push-filters", true, false),
             ("infer-filters", false, true),
+            ("merge-projections", false, false),
+            ("drop-needless", false, false),
             ("order-joins", false, false),
             ("push-limit", true, false),
             ("prune-columns", true, false),

@@ -145,7 +145,7 @@ pub fn bind(sql: &str) -> Result<BoundQuery> {
     let statements = parse_statements(sql)?;
     match statements.as_slice() {
         [only] => match &only.statement {
-            Statement::Query(query) => bind_query(query, &BindContext { catalog: &ferry(), now: NOW }),
+            Statement::Query(query) => bind_query(query, &BindContext { catalog: &ferry(), now: NOW, parameters: &[] }),
             other => panic!("{other:?} is no query"),
         },
         other => panic!("{} statements", other.len()),
