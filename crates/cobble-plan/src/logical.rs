@@ -178,7 +178,10 @@ impl Join {
             .on
             .iter()
             .map(JoinKey::to_string)
-            .chain(self.residual.iter().map(Expr::to_string))
+            .chain(self.residual.iter().map(|c| match c {
+                Expr::Binary { op: BinaryOp::Or, .. } => format!("({c})"),
+                other => other.to_string(),
+            }))
             .chain(compared)
             .collect();
         match (self.kind, conditions.is_empty()) {

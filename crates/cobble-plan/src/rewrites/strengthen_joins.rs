@@ -1,12 +1,13 @@
 //! `strengthen-joins`: an outer join whose unmatched rows are dropped by a condition above it is an inner join (or, of a full
 //! one, a left or right join), after Galindo-Legaria and Rosenthal, "Outerjoin Simplification and Reordering" (1997).
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use cobble_types::{ColumnId, Value};
 
 use super::Context;
+use super::push_filters::substitute;
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
@@ -66,6 +67,11 @@ fn strengthen(plan: &LogicalPlan, above: &[Expr], context: &Context) -> LogicalP
                 kind,
                 ..join.clone()
             })
+        }
+        LogicalPlan::Project { input, columns } => {
+            let sources: HashMap<ColumnId, &Expr> = columns.iter().map(|(c, e)| (c.id, e)).collect();
+            let below: Vec<Expr> = above.iter().map(|c| substitute(c, &sources)).collect();
+            LogicalPlan::Project { input: Arc::new(strengthen(input, &below, context)), columns: columns.clone() }
         }
         other => other.map_inputs(&mut |input| strengthen(input, &[], context)),
     }

@@ -6,6 +6,7 @@
 //! domain, every operator in it carries them along, and the join finds each row's part by them. Where the subquery says
 //! `inner = outer`, the inner column already is the domain and nothing is added.
 
+use std::cell::Cell;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
@@ -46,6 +47,7 @@ fn independent(join: Join, outer: &BTreeSet<ColumnId>, context: &Context) -> Log
         columns: join.left.columns().into_iter().filter(|c| outer.contains(&c.id)).collect(),
         left: &join.left,
         context,
+        may_be_null: Cell::new(false),
     };
     if let Some(plan) = one_row_always(&join, &domain) {
         context.note("computed once for each value of the outer columns".to_owned());
@@ -223,6 +225,8 @@ struct Domain<'a> {
     columns: Vec<Column>,
     left: &'a Arc<LogicalPlan>,
     context: &'a Context<'a>,
+    /// True once the values are a relation of their own somewhere in the subquery.
+    may_be_null: Cell<bool>,
 }
 
 type Attached = (LogicalPlan, Vec<Column>);
@@ -233,17 +237,25 @@ impl Domain<'_> {
     }
 
     fn fresh(&self) -> Vec<Column> {
-        self.columns.iter().map(|c| Column { id: self.context.next_id(), ..c.clone() }).collect()
+        let each = || Some("each".to_owned());
+        self.columns.iter().map(|c| Column { id: self.context.next_id(), qualifier: each(), ..c.clone() }).collect()
     }
 
-    /// Each outer column beside the column that carries its values in the subquery.
+    /// Each outer column beside the column that carries its values in the subquery. Values of the relation may be null and
+    /// must find themselves again; inner columns that stand for them are not null.
     fn keys(&self, carried: Vec<Column>) -> Vec<JoinKey> {
-        let pairs = self.columns.iter().zip(carried);
-        pairs.map(|(own, carried)| JoinKey::null_safe(Expr::Column(own.clone()), Expr::Column(carried))).collect()
+        let null_safe = self.may_be_null.get();
+        let key = |own: &Column, carried| JoinKey {
+            left: Expr::Column(own.clone()),
+            right: Expr::Column(carried),
+            null_safe,
+        };
+        self.columns.iter().zip(carried).map(|(own, carried)| key(own, carried)).collect()
     }
 
     /// The values as a relation, with columns of their own.
     fn relation(&self) -> Attached {
+        self.may_be_null.set(true);
         let fresh = self.fresh();
         let groups = fresh.iter().cloned().zip(self.columns.iter().map(|c| Expr::Column(c.clone()))).collect();
         (LogicalPlan::Aggregate { input: self.left.clone(), groups, aggregates: vec![] }, fresh)
