@@ -8,3 +8,4 @@ mod faults;
 mod http;
 mod language;
 mod pushdown;
+mod random;

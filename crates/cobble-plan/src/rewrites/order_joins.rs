@@ -87,7 +87,9 @@ impl Region {
         ));
         // Without a gain the author's order stands: a plan should not change for nothing.
         let chosen = if best.cost < as_written.cost * 0.99 { best } else { as_written };
-        chosen.plan.as_ref().clone()
+        // A condition about no relation belongs to no join.
+        let constant = self.conditions.iter().filter(|c| c.columns().is_empty()).cloned().collect();
+        chosen.plan.as_ref().clone().filtered(constant)
     }
 
     /// Two parts as one, with every condition that becomes decidable.

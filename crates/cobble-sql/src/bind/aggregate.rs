@@ -64,7 +64,7 @@ impl<'a> Binder<'a> {
                 match clause {
                     ast::FunctionArgumentClause::OrderBy(keys) => {
                         for key in keys {
-                            order.push(self.sort_key(key, &[], scope)?);
+                            order.push(self.inner_sort_key(key, scope)?);
                         }
                     }
                     other => return Err(Error::unsupported(format_args!("{other} inside {name}()"))),
@@ -91,7 +91,7 @@ impl<'a> Binder<'a> {
         }
         if function.is_ordered_set() {
             for key in &call.within_group {
-                order.push(self.sort_key(key, &[], scope)?);
+                order.push(self.inner_sort_key(key, scope)?);
             }
             let [key] = order.as_mut_slice() else {
                 return Err(Error::new(Code::Syntax, format!("{name} needs WITHIN GROUP (ORDER BY …) with one key")));

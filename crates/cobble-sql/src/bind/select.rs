@@ -366,6 +366,16 @@ impl<'a> Binder<'a> {
                 None => self.expr(&key.expr, scope)?,
             },
         };
+        self.key(key, expr)
+    }
+
+    /// A key of a window or an aggregate: a number is a constant there, and names are those of the input.
+    pub(super) fn inner_sort_key(&mut self, key: &'a ast::OrderByExpr, scope: &Scope) -> Result<SortKey> {
+        let expr = self.expr(&key.expr, scope)?;
+        self.key(key, expr)
+    }
+
+    fn key(&mut self, key: &'a ast::OrderByExpr, expr: Expr) -> Result<SortKey> {
         let expr = settle(expr)?;
         if !expr.sql_type().is_ordered() {
             return Err(Error::new(Code::TypeMismatch, format!("values of type {} cannot be sorted", expr.sql_type()))

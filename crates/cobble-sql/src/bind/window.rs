@@ -156,7 +156,7 @@ impl<'a> Binder<'a> {
         }
         let mut keys = Vec::new();
         for key in order {
-            keys.push(self.sort_key(key, &[], scope)?);
+            keys.push(self.inner_sort_key(key, scope)?);
         }
         Ok(Over { partition: bound, order: keys, frame: spec.window_frame.as_ref() })
     }

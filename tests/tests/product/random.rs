@@ -1,0 +1,178 @@
+//! Statements that nobody thought of: made at random from a grammar, with the same seed every time, and judged by PostgreSQL.
+
+use cobble_tests::compare_with_judge;
+
+const RELATIONS: &str = "WITH a(k, v, t) AS (VALUES (1, 10, 'x'), (1, 20, 'y'), (2, null, 'x'), (null, 30, null), (3, 40, ''), (null, null, 'z')), \
+    b(k, v, t) AS (VALUES (1, 15, 'x'), (1, 25, null), (2, null, 'y'), (4, 40, 'x'), (null, 9, 'z')), \
+    c(k, v, t) AS (VALUES (1, 1, 'x'), (2, 2, 'x'), (2, null, 'y'), (5, 3, null), (1, 1, 'x')) ";
+
+/// A linear congruential generator (Knuth's MMIX constants).
+struct Dice(u64);
+
+impl Dice {
+    fn below(&mut self, n: usize) -> usize {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        ((self.0 >> 33) % n as u64) as usize
+    }
+
+    fn chance(&mut self, one_in: usize) -> bool {
+        self.below(one_in) == 0
+    }
+
+    fn one<'a>(&mut self, of: &[&'a str]) -> &'a str {
+        of[self.below(of.len())]
+    }
+
+    /// A number over the aliases in reach.
+    fn number(&mut self, aliases: &[String], depth: usize) -> String {
+        let column = |dice: &mut Self| format!("{}.{}", aliases[dice.below(aliases.len())], dice.one(&["k", "v"]));
+        if depth == 0 {
+            return if self.chance(4) { self.below(5).to_string() } else { column(self) };
+        }
+        match self.below(8) {
+            0 => format!(
+                "({} {} {})",
+                self.number(aliases, depth - 1),
+                self.one(&["+", "-", "*"]),
+                self.number(aliases, depth - 1)
+            ),
+            1 => format!("coalesce({}, {})", self.number(aliases, depth - 1), self.below(9)),
+            2 => format!(
+                "CASE WHEN {} THEN {} ELSE {} END",
+                self.condition(aliases, depth - 1),
+                self.number(aliases, depth - 1),
+                self.number(aliases, depth - 1)
+            ),
+            3 => format!("length({}.t)", aliases[self.below(aliases.len())]),
+            4 => {
+                let (relation, alias) = (self.one(&["a", "b", "c"]), format!("s{}", self.below(1000)));
+                let aggregate = self.one(&["max", "min", "sum", "count"]);
+                let condition = self.correlated(&alias, aliases, depth - 1);
+                format!("(SELECT {aggregate}({alias}.v) FROM {relation} {alias} WHERE {condition})")
+            }
+            5 => format!("nullif({}, {})", self.number(aliases, depth - 1), self.below(3)),
+            _ => column(self),
+        }
+    }
+
+    /// A condition of a subquery that may use what is around it.
+    fn correlated(&mut self, own: &str, outer: &[String], depth: usize) -> String {
+        let around = &outer[self.below(outer.len())];
+        let link = match self.below(4) {
+            0 => format!("{own}.k = {around}.k"),
+            1 => format!("{own}.v > {around}.v"),
+            2 => format!("{own}.k = {around}.k AND {own}.v <> {around}.v"),
+            _ => format!("{own}.k IS NOT DISTINCT FROM {around}.k"),
+        };
+        if self.chance(2) { link } else { format!("{link} AND {}", self.condition(&[own.to_owned()], depth)) }
+    }
+
+    fn condition(&mut self, aliases: &[String], depth: usize) -> String {
+        let plain = |dice: &mut Self| {
+            let op = dice.one(&["=", "<>", "<", "<=", ">", ">="]);
+            format!("{} {op} {}", dice.number(aliases, 0), dice.number(aliases, 0))
+        };
+        if depth == 0 {
+            return plain(self);
+        }
+        match self.below(10) {
+            0 => format!("({} AND {})", self.condition(aliases, depth - 1), self.condition(aliases, depth - 1)),
+            1 => format!("({} OR {})", self.condition(aliases, depth - 1), self.condition(aliases, depth - 1)),
+            2 => format!("NOT ({})", self.condition(aliases, depth - 1)),
+            3 => format!("{} IS {}NULL", self.number(aliases, depth - 1), self.one(&["", "NOT "])),
+            4 => format!(
+                "{}.t {} '{}'",
+                aliases[self.below(aliases.len())],
+                self.one(&["LIKE", "NOT LIKE", "=", "<"]),
+                self.one(&["x", "%", "y%"])
+            ),
+            5 | 6 => {
+                let (relation, alias) = (self.one(&["a", "b", "c"]), format!("q{}", self.below(1000)));
+                let condition = self.correlated(&alias, aliases, depth - 1);
+                match self.below(3) {
+                    0 => format!(
+                        "{}EXISTS (SELECT 1 FROM {relation} {alias} WHERE {condition})",
+                        self.one(&["", "NOT "])
+                    ),
+                    1 => format!(
+                        "{} {}IN (SELECT {alias}.k FROM {relation} {alias})",
+                        self.number(aliases, 0),
+                        self.one(&["", "NOT "])
+                    ),
+                    _ => format!(
+                        "{} {} ANY (SELECT {alias}.v FROM {relation} {alias} WHERE {condition})",
+                        self.number(aliases, 0),
+                        self.one(&["=", "<", ">="])
+                    ),
+                }
+            }
+            7 => format!("{} BETWEEN {} AND {}", self.number(aliases, depth - 1), self.below(4), self.below(40)),
+            8 => format!("{} IN ({}, {}, null)", self.number(aliases, 0), self.below(5), self.below(40)),
+            _ => plain(self),
+        }
+    }
+
+    fn statement(&mut self) -> String {
+        let mut aliases = vec!["p".to_owned()];
+        let mut from = format!("{} p", self.one(&["a", "b", "c"]));
+        for alias in ["q", "r"].iter().take(self.below(3)) {
+            let kind = self.one(&["JOIN", "LEFT JOIN", "RIGHT JOIN", "FULL JOIN", "CROSS JOIN"]);
+            let relation = self.one(&["a", "b", "c"]);
+            let before = aliases[self.below(aliases.len())].clone();
+            aliases.push((*alias).to_owned());
+            from = match kind {
+                "CROSS JOIN" => format!("{from} CROSS JOIN {relation} {alias}"),
+                // PostgreSQL does full joins only by equalities.
+                "FULL JOIN" => format!("{from} FULL JOIN {relation} {alias} ON {before}.k = {alias}.k"),
+                _ if self.chance(3) => {
+                    format!("{from} {kind} {relation} {alias} ON {before}.k = {alias}.k AND {before}.v < {alias}.v")
+                }
+                _ => format!("{from} {kind} {relation} {alias} ON {before}.k = {alias}.k"),
+            };
+        }
+        let selection = if self.chance(3) { String::new() } else { format!(" WHERE {}", self.condition(&aliases, 2)) };
+        match self.below(4) {
+            0 => {
+                let key = self.number(&aliases, 0);
+                let key = if key.contains('.') { key } else { "p.k".to_owned() };
+                let having =
+                    if self.chance(3) { format!(" HAVING count(*) > {}", self.below(3)) } else { String::new() };
+                format!(
+                    "SELECT {key}, count(*), sum({}), min({}), count(DISTINCT {}) FROM {from}{selection} GROUP BY {key}{having}",
+                    self.number(&aliases, 1),
+                    self.number(&aliases, 0),
+                    self.number(&aliases, 0)
+                )
+            }
+            1 => {
+                let (x, y) = (self.number(&aliases, 0), self.number(&aliases, 0));
+                let frame = self.one(&["", " ROWS BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW", " GROUPS 1 PRECEDING"]);
+                // Only what does not depend on the order of equal rows.
+                let call = if frame.contains("ROWS") { "max(0)".to_owned() } else { format!("sum({y})") };
+                format!(
+                    "SELECT {x}, {call} OVER (PARTITION BY {y} ORDER BY {x}, p.k{frame}), rank() OVER (ORDER BY {x}) FROM {from}{selection}"
+                )
+            }
+            2 => {
+                let (x, y) = (self.number(&aliases, 1), self.number(&aliases, 1));
+                let set = self.one(&["UNION", "UNION ALL", "INTERSECT", "EXCEPT", "EXCEPT ALL", "INTERSECT ALL"]);
+                format!("SELECT {x}, {y} FROM {from}{selection} {set} SELECT k, v FROM {}", self.one(&["a", "b", "c"]))
+            }
+            _ => format!(
+                "SELECT {}{}, {}, {} IS TRUE FROM {from}{selection}",
+                self.one(&["", "", "DISTINCT "]),
+                self.number(&aliases, 2),
+                self.number(&aliases, 1),
+                self.condition(&aliases, 2)
+            ),
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn statements_made_at_random() {
+    let mut dice = Dice(20_260_101);
+    let statements: Vec<String> = (0..800).map(|_| dice.statement()).collect();
+    let statements: Vec<&str> = statements.iter().map(String::as_str).collect();
+    compare_with_judge(RELATIONS, &statements).await;
+}
