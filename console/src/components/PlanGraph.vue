@@ -2,9 +2,9 @@
 /** The steps of a plan as a picture: sources at the bottom, the result on top. */
 import { computed, ref, watch } from 'vue'
 
-import type { PlanDocument } from '../plan/document'
+import type { PlanDocument, Step } from '../plan/document'
 import { layout, type Layout } from '../plan/layout'
-import { count, seconds } from '../plan/numbers'
+import { bytes, count, seconds } from '../plan/numbers'
 
 const props = defineProps<{ plan: PlanDocument }>()
 const placed = ref<Layout | null>(null)
@@ -15,6 +15,13 @@ const shape = computed(() => props.plan.steps.map((s) => `${s.step}:${s.inputs}`
 watch(shape, async () => { placed.value = await layout(props.plan) }, { immediate: true })
 
 const path = (points: { x: number; y: number }[]) => points.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join(' ')
+/** What a step did, or is expected to do. */
+function outcome(step: Step): string {
+  const m = step.measure
+  if (!m) return `est. ${count(step.estimated_rows)} rows`
+  const disk = m.spilled ? ` · ${bytes(m.spilled)} to disk` : ''
+  return `${count(m.rows)} rows (est. ${count(step.estimated_rows)}) · ${seconds(m.seconds)}${disk}`
+}
 const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n - 1)}…` : text)
 </script>
 
@@ -28,7 +35,7 @@ const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n
         <rect v-if="steps.get(b.step)?.measure" y="62" :width="Math.max(2, (b.width * (steps.get(b.step)?.measure?.seconds ?? 0)) / most)" height="4" rx="2" class="time" />
         <text x="10" y="19" class="kind">{{ b.step }} · {{ (steps.get(b.step)?.kind ?? '').replaceAll('_', ' ') }}{{ steps.get(b.step)?.gate ? ` ${steps.get(b.step)?.gate}` : '' }}</text>
         <text x="10" y="36" class="text">{{ short(steps.get(b.step)?.text.replace(/^gate \w+: /, '') ?? '', 31) }}</text>
-        <text x="10" y="53" class="rows">{{ steps.get(b.step)?.measure ? `${count(steps.get(b.step)!.measure!.rows)} rows (est. ${count(steps.get(b.step)!.estimated_rows)}) · ${seconds(steps.get(b.step)!.measure!.seconds)}` : `est. ${count(steps.get(b.step)?.estimated_rows ?? 0)} rows` }}</text>
+        <text x="10" y="53" class="rows">{{ outcome(steps.get(b.step)!) }}</text>
       </g>
     </svg>
     <p v-else class="faint">Laying out the plan…</p>

@@ -17,7 +17,7 @@ export interface Step {
   gate?: string
   columns: string[]
   estimated_rows: number
-  measure?: { rows: number; batches: number; seconds: number; memory: number }
+  measure?: { rows: number; batches: number; seconds: number; memory: number; spilled: number }
 }
 
 export interface Piece {

@@ -52,7 +52,7 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
             ),
             None => "there is no catalog yet: add a connection and a catalog".to_owned(),
         };
-        Error::new(Code::NotFound, format!("\"{what}\" names no catalog, and the session has no default one"))
+        Error::new(Code::UnknownTable, format!("\"{what}\" names no catalog, and the session has no default one"))
             .hint(hint)
     };
     match name {

@@ -1,11 +1,13 @@
 //! A physical plan as pipelines. Walks the plan from the sources up: row-wise operators extend the branches below them,
 //! operators that must see all their input end a pipeline and begin the next.
 
+use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 
 use arrow::array::{Array, new_empty_array};
 use arrow::compute::{SortOptions, concat};
 use arrow::record_batch::RecordBatch;
+use cobble_plan::key_pass::KeyPass;
 use cobble_plan::offer::{GateScan, ScanTools};
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
@@ -26,7 +28,7 @@ use crate::operators::expand::Expand;
 use crate::operators::filter::Filter;
 use crate::operators::gate::GateSource;
 use crate::operators::handoff::{Handoff, HandoffSource};
-use crate::operators::join::{Build, JoinShape, JoinSpec, MarkRule, Probe, Rest};
+use crate::operators::join::{Build, JoinShape, JoinSpec, KeySlot, Learner, MarkRule, Probe, Rest};
 use crate::operators::limit::Limit;
 use crate::operators::project::Project;
 use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
@@ -38,6 +40,7 @@ use crate::spill::SpillPlace;
 #[derive(Clone)]
 pub struct Surroundings {
     pub gates: Arc<Vec<Arc<dyn GateScan>>>,
+    pub key_passes: Arc<Vec<KeyPass>>,
     pub measures: Arc<Measures>,
     pub pool: Arc<MemoryPool>,
     pub cancel: CancellationToken,
@@ -50,7 +53,7 @@ impl Surroundings {
     /// All rows of a part of the plan, run now: a round of a recursion.
     pub async fn run_to_end(&self, node: &Arc<PhysicalNode>) -> Result<Vec<RecordBatch>> {
         let collect = Arc::new(Collect::default());
-        let mut lowering = Lowering { run: self.clone(), pipelines: Vec::new() };
+        let mut lowering = Lowering::new(self.clone());
         let branches = lowering.branches(node)?;
         lowering.add_pipeline(branches, Target::Sink(collect.clone(), self.measures.step(node.step)));
         for pipeline in lowering.pipelines {
@@ -61,11 +64,21 @@ impl Surroundings {
 }
 
 pub struct Lowering {
-    pub run: Surroundings,
-    pub pipelines: Vec<Pipeline>,
+    run: Surroundings,
+    pipelines: Vec<Pipeline>,
+    /// Where a join leaves its keys for a gate, by join, key and gate.
+    key_slots: HashMap<(usize, usize, usize), KeySlot>,
 }
 
 impl Lowering {
+    pub fn new(run: Surroundings) -> Self {
+        Lowering { run, pipelines: Vec::new(), key_slots: HashMap::new() }
+    }
+
+    fn key_slot(&mut self, pass: &KeyPass) -> KeySlot {
+        self.key_slots.entry((pass.join, pass.key, pass.gate)).or_default().clone()
+    }
+
     /// All pipelines of the plan, the last of which sends the result.
     pub fn lower(
         mut self,
@@ -91,8 +104,11 @@ impl Lowering {
                     counters: self.run.measures.gate(*gate),
                     compiler: Arc::new(Compiler),
                     batch_rows: BATCH_ROWS,
+                    keys: vec![],
                 };
-                let source = GateSource::new(self.run.gates[*gate].clone(), tools);
+                let passes = self.run.key_passes.clone();
+                let keys = passes.iter().filter(|p| p.gate == *gate).map(|p| self.key_slot(p)).collect();
+                let source = GateSource::new(self.run.gates[*gate].clone(), tools, keys);
                 Ok(vec![Branch {
                     source: Arc::new(source),
                     source_meter: Some(meter),
@@ -332,8 +348,15 @@ impl Lowering {
                 Some(MarkRule::Compare(mark.compare.iter().map(|e| places.compile(e)).collect::<Result<_>>()?))
             }
         };
+        let passes = self.run.key_passes.clone();
+        let learners = passes
+            .iter()
+            .filter(|pass| pass.join == node.step)
+            .map(|pass| Learner { pass: pass.clone(), slot: self.key_slot(pass) })
+            .collect();
         let spec = Arc::new(JoinSpec {
             shape,
+            learners,
             encoder: KeyEncoder::new(build_keys.iter().map(|k| k.data_type().clone()).collect())?,
             build_keys,
             probe_keys,

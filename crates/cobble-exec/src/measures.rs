@@ -1,7 +1,7 @@
 //! What a run measures of itself, step by step and gate by gate, readable while it runs.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use cobble_plan::document::{GateMeasure, PlanDocument, StepMeasure};
@@ -112,6 +112,8 @@ impl Measures {
                 bytes: counters.bytes.load(Ordering::Relaxed),
                 rows_dropped: counters.rows_dropped.load(Ordering::Relaxed),
                 requests: counters.requests.load(Ordering::Relaxed),
+                keys: counters.keys.lock().unwrap_or_else(PoisonError::into_inner).clone(),
+                sent: counters.sent.lock().unwrap_or_else(PoisonError::into_inner).clone(),
             });
         }
     }

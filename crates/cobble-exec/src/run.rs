@@ -93,6 +93,7 @@ pub fn start(
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
     let surroundings = Surroundings {
         gates: Arc::new(plan.gates.iter().map(|gate| gate.scan.clone()).collect()),
+        key_passes: Arc::new(plan.key_passes.clone()),
         measures: measures.clone(),
         pool: memory.clone(),
         cancel: cancel.clone(),
@@ -100,7 +101,7 @@ pub fn start(
         shelf: Arc::default(),
         tasks,
     };
-    let pipelines = Lowering { run: surroundings, pipelines: Vec::new() }.lower(&plan.root, sender.clone())?;
+    let pipelines = Lowering::new(surroundings).lower(&plan.root, sender.clone())?;
     let limit = settings.run_time;
     let run_cancel = cancel.clone();
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;

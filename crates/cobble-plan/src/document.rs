@@ -91,6 +91,26 @@ pub struct GateMeasure {
     /// Rows decoded and dropped before they left the gate.
     pub rows_dropped: u64,
     pub requests: u64,
+    /// Keys of joins that the scan was opened with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub keys: Vec<KeyMeasure>,
+    /// The request as it was sent, when keys became part of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sent: Option<Request>,
+}
+
+/// How a scan used the keys of a join.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct KeyMeasure {
+    pub column: String,
+    /// The join's step.
+    pub join: usize,
+    /// Distinct keys, or rows when they were too many to be counted.
+    pub keys: u64,
+    /// `a list`, `a range`, `a filter`, `none`.
+    pub form: String,
+    /// Files or row groups that were not opened.
+    pub parts_skipped: u64,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -61,7 +61,12 @@ fn draw_step(plan: &PlanDocument, step: &StepDocument, waiting: &[bool], out: &m
         + &"│ ".repeat(step.inputs.len().max(usize::from(!step.inputs.is_empty())));
     let hang = format!("    {hang}");
     let room = text_width.saturating_sub(head.chars().count()).max(20);
-    for (i, line) in wrap(&step.text, room).into_iter().enumerate() {
+    let spilled = step.measure.as_ref().map_or(0, |measure| measure.spilled);
+    let text = match spilled {
+        0 => step.text.clone(),
+        on_disk => format!("{}; {} went to disk", step.text, bytes(on_disk as f64)),
+    };
+    for (i, line) in wrap(&text, room).into_iter().enumerate() {
         if i > 0 {
             let pad = head.chars().count().saturating_sub(hang.chars().count());
             let _ = writeln!(out, "{hang}{}{line}", " ".repeat(pad));
@@ -134,6 +139,18 @@ fn gate(gate: &GateDocument) -> String {
         } else {
             String::new()
         };
+        for keys in &measure.keys {
+            let skipped =
+                if keys.parts_skipped > 0 { format!(", {} parts skipped", keys.parts_skipped) } else { String::new() };
+            let number = if keys.keys == 0 { "no key".to_owned() } else { format!("{} keys", count(keys.keys as f64)) };
+            line(
+                "keys",
+                &format!("{number} of join {} for {}, used as {}{skipped}", keys.join, keys.column, keys.form),
+            );
+        }
+        if let Some(sent) = &measure.sent {
+            line("sent", &sent.text);
+        }
         line("crossed", &format!("{} rows, {} read{dropped}", count(measure.rows as f64), bytes(measure.bytes as f64)));
     }
     out
@@ -237,6 +254,7 @@ pub fn seconds(s: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::document::StepMeasure;
 
     fn step(step: usize, text: &str, inputs: &[usize], estimated_rows: f64) -> StepDocument {
         StepDocument {
@@ -269,5 +287,27 @@ mod tests {
             ..PlanDocument::default()
         };
         insta::assert_snapshot!(tree(&plan));
+    }
+
+    #[test]
+    fn what_went_to_disk_is_said() {
+        let measure = StepMeasure { rows: 10, seconds: 0.5, memory: 4096, spilled: 3 << 20, ..StepMeasure::default() };
+        let mut sorted = step(1, "sort by b.fare", &[], 10.0);
+        sorted.measure = Some(measure);
+        let text = tree(&PlanDocument { steps: vec![sorted], ..PlanDocument::default() });
+        assert!(text.contains("sort by b.fare; 3.0 MiB went to disk"), "{text}");
+    }
+
+    #[test]
+    fn numbers_are_short() {
+        for (n, text) in [(0.0, "0"), (9999.0, "9999"), (10_000.0, "10.0k"), (2_500_000.0, "2.50M"), (7e9, "7.00G")] {
+            assert_eq!(count(n), text);
+        }
+        for (n, text) in [(0.0, "0 B"), (1023.0, "1023 B"), (2048.0, "2 KiB"), (1.5 * 1024.0 * 1024.0, "1.5 MiB")] {
+            assert_eq!(bytes(n), text);
+        }
+        for (s, text) in [(0.000_05, "50 µs"), (0.0123, "12.3 ms"), (2.5, "2.50 s")] {
+            assert_eq!(seconds(s), text);
+        }
     }
 }

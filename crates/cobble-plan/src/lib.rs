@@ -7,6 +7,7 @@ pub mod draw;
 pub mod estimate;
 pub mod expr;
 pub mod function;
+pub mod key_pass;
 pub mod logical;
 pub mod offer;
 pub mod physical;

@@ -3,8 +3,8 @@
 
 use std::any::Any;
 use std::fmt;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::BooleanArray;
 use arrow::record_batch::RecordBatch;
@@ -14,7 +14,9 @@ use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 use crate::aggregate::AggregateCall;
+use crate::document::KeyMeasure;
 use crate::expr::{Column, Expr};
+use crate::key_pass::LearnedKeys;
 use crate::logical::{Join, Scan, SortKey};
 
 /// What a source says about one piece of work.
@@ -170,6 +172,11 @@ pub trait GateScan: Send + Sync + fmt::Debug {
     }
     /// Bytes at the source of what will be read, when that is known.
     fn estimated_bytes(&self) -> Option<f64>;
+    /// Whether about so many keys of a join for the column at this place would make the scan read less: `Prunes` or `Kept`.
+    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
+        let _ = (place, keys);
+        Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case")
+    }
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
 }
 
@@ -181,6 +188,8 @@ pub struct ScanTools {
     pub compiler: Arc<dyn PredicateCompiler>,
     /// Rows wanted in a batch.
     pub batch_rows: usize,
+    /// Keys of joins that have been collected: every row without one of them may be left out.
+    pub keys: Vec<LearnedKeys>,
 }
 
 /// Turns conditions into something that can be evaluated on batches; the engine's expressions, lent to connectors.
@@ -216,10 +225,24 @@ pub struct GateCounters {
     pub rows_dropped: AtomicU64,
     /// Requests sent or portions opened.
     pub requests: AtomicU64,
+    /// Keys of joins that were used, and the request when they became part of it.
+    pub keys: Mutex<Vec<KeyMeasure>>,
+    pub sent: Mutex<Option<Request>>,
 }
 
 impl GateCounters {
     pub fn add(counter: &AtomicU64, amount: u64) {
         counter.fetch_add(amount, Ordering::Relaxed);
+    }
+
+    /// Notes how the keys of a join were used, and how many parts they made unnecessary.
+    pub fn used(&self, keys: &LearnedKeys, form: &str, parts_skipped: u64) {
+        self.keys.lock().unwrap_or_else(PoisonError::into_inner).push(KeyMeasure {
+            column: keys.pass.column.to_string(),
+            join: keys.pass.join,
+            keys: keys.count as u64,
+            form: form.to_owned(),
+            parts_skipped,
+        });
     }
 }

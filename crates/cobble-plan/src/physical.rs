@@ -5,6 +5,7 @@ use std::sync::Arc;
 use crate::aggregate::AggregateCall;
 use crate::document::PlanDocument;
 use crate::expr::{Column, Expr};
+use crate::key_pass::KeyPass;
 use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
 use crate::offer::GateScan;
 use crate::table_function::TableFunction;
@@ -14,6 +15,8 @@ use crate::window::WindowCall;
 pub struct PhysicalPlan {
     pub root: Arc<PhysicalNode>,
     pub gates: Vec<Gate>,
+    /// Keys that joins hand to gates when they have collected one side.
+    pub key_passes: Vec<KeyPass>,
     /// What the reader is shown; measures are added to a copy while running.
     pub document: PlanDocument,
 }

@@ -9,6 +9,7 @@ use cobble_types::{ColumnId, Result};
 use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
 use crate::estimate::{Estimate, estimate};
 use crate::expr::{Column, Expr};
+use crate::key_pass::{self, KeyPass};
 use crate::logical::{self, Join, JoinKind, LogicalPlan, Mark, Scan};
 use crate::offer::{KeptReason, Offer, Source, Verdict};
 use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
@@ -16,7 +17,7 @@ use crate::rewrites::{self, Fold, TraceEntry};
 use crate::settings::Settings;
 
 /// Switches for pieces of work that are offered without a rewrite having moved them.
-pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n"];
+pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n", "key-pass"];
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
@@ -26,6 +27,7 @@ pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<Ph
         settings,
         steps: Vec::new(),
         gates: Vec::new(),
+        key_passes: Vec::new(),
         gate_documents: Vec::new(),
         joins: Vec::new(),
         cte_rows: HashMap::new(),
@@ -34,13 +36,14 @@ pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<Ph
     let planned = planner.plan(&rewritten, &wanted)?;
     let root = planner.closed(planned, &wanted)?.node;
     let document = planner.document(written_text, &rewritten, trace);
-    Ok(PhysicalPlan { root, gates: planner.gates, document })
+    Ok(PhysicalPlan { root, gates: planner.gates, key_passes: planner.key_passes, document })
 }
 
 struct Planner<'a> {
     settings: &'a Settings,
     steps: Vec<StepDocument>,
     gates: Vec<Gate>,
+    key_passes: Vec<KeyPass>,
     gate_documents: Vec<GateDocument>,
     joins: Vec<JoinDocument>,
     /// Estimated rows of what is computed once, by its id.
@@ -406,6 +409,9 @@ impl Planner<'_> {
             residual.extend(on.drain(..).map(|key| key.as_condition()));
         }
         let work = JoinWork { kind: join.kind, on, residual, mark: join.mark.clone(), build };
+        if hash.is_some() {
+            self.pass_keys(&work, &left, &right);
+        }
         let operator = if hash.is_some() { Operator::HashJoin(work) } else { Operator::NestedLoopJoin(work) };
         let columns = join.output(left.node.columns.clone(), right.node.columns.clone());
         let built = self.step(operator, columns, vec![left.node, right.node], estimate(plan));
@@ -417,6 +423,41 @@ impl Planner<'_> {
             alternatives: ways.into_iter().map(|(way, cost, ..)| Alternative { way, cost }).collect(),
         });
         built
+    }
+
+    /// Looks for gates on the probe side that can use the keys of the build side, and notes at each what it says.
+    fn pass_keys(&mut self, join: &JoinWork, left: &Built, right: &Built) {
+        if !key_pass::drops_unmatched_probe(join) {
+            return;
+        }
+        let (build, probe) = if join.build == Side::Left { (left, right) } else { (right, left) };
+        for (key, on) in join.on.iter().enumerate().filter(|(_, on)| !on.null_safe) {
+            let (build_key, probe_key) = if join.build == Side::Left { on.sides().into() } else { swapped(on.sides()) };
+            let Expr::Column(column) = probe_key else { continue };
+            let mut gates = Vec::new();
+            key_pass::gates_of(&probe.node, column, &mut gates);
+            let keys = build.estimate.distinct(build_key).min(build.estimate.rows);
+            let kept = (keys / probe.estimate.distinct(probe_key).max(1.0)).min(1.0);
+            for (gate, column, place) in gates {
+                if self.gate_documents[gate].estimated_rows < key_pass::FEWEST_ROWS {
+                    continue;
+                }
+                let verdict = if !self.settings.is_on("key-pass") {
+                    Verdict::kept(KeptReason::SwitchedOff, "key-pass is off")
+                } else if kept > key_pass::MOST_KEPT {
+                    let share = (kept * 100.0).round();
+                    Verdict::kept(KeptReason::NotWorthIt, format!("about {share} % of its values have a partner"))
+                } else {
+                    self.gates[gate].scan.key_pass(place, keys)
+                };
+                let join = self.steps.len() + 1;
+                let text = format!("{column} among the keys of step {}", build.node.step);
+                if matches!(verdict, Verdict::Prunes { .. }) {
+                    self.key_passes.push(KeyPass { join, key, gate, column, place });
+                }
+                self.gate_documents[gate].pieces.push(Piece { piece: "key pass".to_owned(), text, verdict });
+            }
+        }
     }
 
     /// A planned subtree as a step: an open draft is finished with the columns that are needed above it.
@@ -512,6 +553,10 @@ fn keyed_mark(join: &Join) -> Join {
         return Join { on: vec![key], mark: Some(mark), ..join.clone() };
     }
     join.clone()
+}
+
+fn swapped<T>([a, b]: [T; 2]) -> (T, T) {
+    (b, a)
 }
 
 fn begin(scan: &Scan, estimate: Estimate) -> Draft {

@@ -16,6 +16,12 @@ pub fn is_untyped(expr: &Expr) -> bool {
 pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
     match expr {
         Expr::Literal { value: Value::Null, .. } => Ok(Expr::Literal { value: Value::Null, sql_type: target.clone() }),
+        // These are checked where they are computed, as a cast from text is.
+        Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null }
+            if matches!(target, SqlType::Uuid | SqlType::Json) =>
+        {
+            Ok(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Text }.cast(target.clone()))
+        }
         Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } => {
             let value = parse_value(&text, target)?;
             Ok(Expr::Literal { value, sql_type: target.clone() })

@@ -27,6 +27,15 @@ pub enum Code {
     /// A text that does not read as a value of the type wanted.
     InvalidText,
     InvalidTime,
+    InvalidRegex,
+    InvalidLogarithm,
+    InvalidPower,
+    InvalidNtile,
+    InvalidNthValue,
+    /// A key of ORDER BY or DISTINCT ON that cannot stand there.
+    InvalidKey,
+    /// A function that is used as another kind of function.
+    WrongKind,
     /// More rows than the one that a value needs.
     Cardinality,
     DivisionByZero,
@@ -66,6 +75,13 @@ impl Code {
             Code::InvalidValue => "22023",
             Code::InvalidText => "22P02",
             Code::InvalidTime => "22007",
+            Code::InvalidRegex => "2201B",
+            Code::InvalidLogarithm => "2201E",
+            Code::InvalidPower => "2201F",
+            Code::InvalidNtile => "22014",
+            Code::InvalidNthValue => "22016",
+            Code::InvalidKey => "42P10",
+            Code::WrongKind => "42809",
             Code::Cardinality => "21000",
             Code::DivisionByZero => "22012",
             Code::Overflow => "22003",

@@ -1,7 +1,7 @@
 //! The language, statement by statement, beside PostgreSQL: the same text goes to the engine and to the judge, over a few rows
 //! full of nulls, repetitions and empty texts.
 
-use cobble_tests::compare_with_judge;
+use cobble_tests::{compare_with_judge, in_engine, language_judge};
 
 const RELATIONS: &str = "WITH a(k, v, t) AS (VALUES (1, 10, 'x'), (1, 20, 'y'), (2, null, 'x'), (null, 30, null), (3, 40, ''), (null, null, 'z')), \
     b(k, w) AS (VALUES (1, 1.5), (1, 2.5), (2, null), (4, 4.0), (null, 9.0)), \
@@ -341,4 +341,87 @@ async fn arrays_and_json() {
         ],
     )
     .await;
+}
+
+/// What PostgreSQL refuses, the engine refuses with the same SQLSTATE.
+#[tokio::test(flavor = "multi_thread")]
+async fn errors() {
+    let judge = language_judge().await;
+    let mut report = Vec::new();
+    for statement in [
+        "SELECT (SELECT k FROM a)",
+        "SELECT k, (SELECT w FROM b WHERE b.k = a.k) FROM a",
+        "SELECT k FROM a WHERE v = (SELECT w FROM b)",
+        "SELECT k FROM a UNION SELECT k, v FROM a",
+        "SELECT k FROM a UNION SELECT t FROM a WHERE t IS NOT NULL",
+        "SELECT k FROM a INTERSECT SELECT d FROM c",
+        "SELECT row_number() FROM a",
+        "SELECT sum(row_number() OVER ()) FROM a",
+        "SELECT count(*) FILTER (WHERE count(*) > 1) FROM a",
+        "SELECT max(k) FROM a WHERE max(v) > 1",
+        "SELECT k, v FROM a GROUP BY k",
+        "SELECT k FROM a GROUP BY k HAVING v > 1",
+        "SELECT k, (SELECT max(w) FROM b WHERE b.k = a.v) FROM a GROUP BY k",
+        "SELECT k, rank() OVER (ORDER BY v) FROM a GROUP BY k",
+        "SELECT ARRAY[1, 'x']",
+        "SELECT 'x'::uuid",
+        "SELECT '{bad'::jsonb",
+        "SELECT 1 WHERE 'x'",
+        "SELECT 1 WHERE 1",
+        "SELECT k + t FROM a",
+        "SELECT -t FROM a",
+        "SELECT nofunc(1)",
+        "SELECT upper(1, 2)",
+        "SELECT sum(t) FROM a",
+        "SELECT a.x FROM a",
+        "SELECT z.k FROM a",
+        "SELECT k FROM a, b",
+        "SELECT * FROM nowhere",
+        "SELECT 1::strange",
+        "SELECT 32767::smallint + 1::smallint",
+        "SELECT 9223372036854775807 * 2",
+        "SELECT 1 / (k - k) FROM a WHERE k = 1",
+        "SELECT 10 % 0",
+        "SELECT 1.0 / 0",
+        "SELECT 'abc'::integer",
+        "SELECT t::integer FROM a WHERE t = 'x'",
+        "SELECT 99999::smallint",
+        "SELECT 123456::numeric(4,2)",
+        "SELECT 'abc'::date",
+        "SELECT 'abc' ~ '('",
+        "SELECT sqrt(-1)",
+        "SELECT ln(0)",
+        "SELECT ntile(0) OVER () FROM a",
+        "SELECT nth_value(k, 0) OVER () FROM a",
+        "SELECT (k, v) = (1, 2, 3) FROM a",
+        "SELECT (k, v) IN (SELECT k FROM b) FROM a",
+        "SELECT k FROM a ORDER BY 5",
+        "SELECT DISTINCT k FROM a ORDER BY v",
+        "SELECT DISTINCT ON (k) k, v FROM a ORDER BY v",
+        "SELECT k FROM a LIMIT 'x'",
+        "WITH RECURSIVE r(n) AS (SELECT n + 1 FROM r) SELECT * FROM r",
+        "WITH RECURSIVE r(n) AS (SELECT 1 UNION ALL SELECT n + 1.5 FROM r WHERE n < 3) SELECT * FROM r",
+        "SELECT k FROM a FULL JOIN b USING (nothing)",
+        "SELECT * FROM generate_series(1, 5, 0)",
+        "SELECT string_agg(v, ',') FROM a",
+        "SELECT percentile_cont(2) WITHIN GROUP (ORDER BY v) FROM a",
+        "SELECT percentile_cont(0.5) FROM a",
+        "SELECT to_date('x', 'YYYY')",
+        "SELECT CASE WHEN k = 1 THEN 'a' ELSE 2 END FROM a",
+        "SELECT k IN ('x') FROM a",
+    ] {
+        let sql = format!("{RELATIONS}{statement}");
+        let wanted = match judge.simple_query(&sql).await {
+            Err(error) => error.code().map(|code| code.code().to_owned()).unwrap_or_default(),
+            Ok(_) => "no error".to_owned(),
+        };
+        let got = match in_engine(&sql).await {
+            Err(error) => error.code.sqlstate().to_owned(),
+            Ok(_) => "no error".to_owned(),
+        };
+        if got != wanted {
+            report.push(format!("{statement}\n  got {got}, wanted {wanted}"));
+        }
+    }
+    assert!(report.is_empty(), "{}", report.join("\n"));
 }

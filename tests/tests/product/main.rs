@@ -6,6 +6,8 @@ mod console;
 mod edges;
 mod faults;
 mod http;
+mod key_pass;
 mod language;
 mod pushdown;
 mod random;
+mod records;

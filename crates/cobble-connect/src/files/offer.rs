@@ -55,13 +55,7 @@ impl FileOffer {
             let mut ranges = Ranges::new();
             for (id, place) in self.places.iter().filter(|(id, _)| used.contains(id)) {
                 if let Some(value) = place.checked_sub(first_folder).and_then(|i| file.partition.get(i)) {
-                    let range = Range {
-                        min: Some(value.clone()),
-                        max: Some(value.clone()),
-                        all_null: false,
-                        may_be_null: false,
-                    };
-                    ranges.insert(*id, range);
+                    ranges.insert(*id, Range::single(value.clone()));
                 }
             }
             if !all.iter().all(|condition| prune::may_match(condition, &ranges)) {

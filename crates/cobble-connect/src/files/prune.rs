@@ -17,6 +17,13 @@ pub struct Range {
     pub may_be_null: bool,
 }
 
+impl Range {
+    /// A part in which every row has this value.
+    pub fn single(value: Value) -> Range {
+        Range { min: Some(value.clone()), max: Some(value), all_null: false, may_be_null: false }
+    }
+}
+
 pub type Ranges = HashMap<ColumnId, Range>;
 
 /// False when no row of the part can make the condition true.

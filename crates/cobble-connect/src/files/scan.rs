@@ -10,13 +10,14 @@ use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::offer::{
-    BatchPredicate, GateCounters, GateScan, PartCount, PortionReader, Portions, Request, ScanTools,
+    BatchPredicate, GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
 };
-use cobble_types::Result;
+use cobble_types::{ColumnId, Result};
 
 use super::csv_format::CsvBatches;
 use super::jsonl_format::JsonBatches;
 use super::parquet_format::{FileCondition, ParquetBatches};
+use super::prune::{self, Range, Ranges};
 use super::{FileSet, Format, io_error};
 
 /// What a scan reads.
@@ -60,6 +61,19 @@ impl FileScan {
         limit: Option<u64>,
     ) -> Self {
         FileScan { shape, parts, files_read, conditions, limit }
+    }
+
+    /// What is known of a column in one part.
+    fn range_of(&self, part: Part, place: usize, id: ColumnId) -> Ranges {
+        let set = &self.shape.set;
+        let known = if set.columns[place].partition {
+            let first = set.columns.iter().position(|c| c.partition).unwrap_or(0);
+            set.files[part.file].partition.get(place - first).cloned().map(Range::single)
+        } else {
+            let group = part.row_group.zip(set.footers.get(part.file));
+            group.and_then(|(group, footer)| footer.ranges(&set.columns[place]).get(group).cloned())
+        };
+        known.map(|range| (id, range)).into_iter().collect()
     }
 
     /// Places in the table of all columns that are read, for output or for a condition.
@@ -157,14 +171,45 @@ impl GateScan for FileScan {
         )
     }
 
+    fn key_pass(&self, place: usize, _: f64) -> Verdict {
+        let set = &self.shape.set;
+        if set.columns[self.shape.output[place]].partition {
+            return Verdict::Prunes { note: Some("files by the folders' names".into()) };
+        }
+        if set.format != Format::Parquet {
+            let note = format!("{} keeps nothing to skip rows by", set.format.words());
+            return Verdict::kept(KeptReason::NoSuchAbility, note);
+        }
+        Verdict::Prunes { note: Some("row groups by min and max, then rows while decoding".into()) }
+    }
+
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
         let mut conditions = Vec::new();
+        let mut parts = self.parts.clone();
         for row in &self.conditions {
             let first_folder = self.shape.set.columns.iter().position(|c| c.partition).unwrap_or(usize::MAX);
             let columns: Vec<Column> = row.columns.iter().map(|(c, _)| c.clone()).collect();
             let predicate = tools.compiler.compile(&row.condition, &columns)?;
             let places: Vec<usize> = row.columns.iter().map(|(_, p)| *p).collect();
             conditions.push(OpenCondition { predicate, in_file: places.iter().all(|p| *p < first_folder), places });
+        }
+        for keys in &tools.keys {
+            let place = self.shape.output[keys.pass.place];
+            let partition = self.shape.set.columns[place].partition;
+            let before = parts.len();
+            let known = keys.condition();
+            if let Some((condition, _)) = &known {
+                parts.retain(|part| prune::may_match(condition, &self.range_of(*part, place, keys.pass.column.id)));
+            }
+            let form = match known {
+                Some((_, form)) if partition || form == "none" => form.to_owned(),
+                Some((_, form)) => format!("{form} for row groups and a filter for rows"),
+                None => "a filter for rows".to_owned(),
+            };
+            tools.counters.used(keys, &form, (before - parts.len()) as u64);
+            if !partition {
+                conditions.push(OpenCondition { predicate: keys.test.clone(), in_file: true, places: vec![place] });
+            }
         }
         let fields: Vec<Field> = self
             .shape
@@ -174,7 +219,7 @@ impl GateScan for FileScan {
             .collect();
         Ok(Arc::new(FilePortions {
             shape: self.shape.clone(),
-            parts: self.parts.clone(),
+            parts,
             next: AtomicUsize::new(0),
             conditions: Arc::new(conditions),
             limit: self.limit,

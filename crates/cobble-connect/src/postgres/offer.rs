@@ -94,6 +94,22 @@ impl PostgresOffer {
         out
     }
 
+    /// The statement for these columns, and the names of the source's columns in them.
+    pub fn statement(&self, columns: &[Column]) -> Result<(Sql, Vec<String>)> {
+        let mut items = Vec::new();
+        for column in columns {
+            let text = self.columns.get(&column.id);
+            items.push(text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?);
+        }
+        let names = Sql::joined(&items, "").columns.into_iter().collect();
+        Ok((self.select(&items), names))
+    }
+
+    /// True when a further condition would change which rows a limit lets through.
+    pub fn is_limited(&self) -> bool {
+        self.limit.is_some()
+    }
+
     /// Makes what there is a derived table, so that more can be put on top.
     fn nest(&mut self) {
         let mut ids: Vec<ColumnId> = self.columns.keys().copied().collect();
@@ -409,15 +425,8 @@ impl Offer for PostgresOffer {
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let mut items = Vec::new();
-        for column in columns {
-            let text = self.columns.get(&column.id);
-            items.push(text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?);
-        }
-        let sql = self.select(&items);
-        let names = Sql::joined(&items, "").columns.into_iter().collect();
-        let types = columns.iter().map(|c| c.sql_type.clone()).collect();
-        Ok(Arc::new(PostgresScan::new(self.server.clone(), sql, names, types)))
+        let (sql, names) = self.statement(columns)?;
+        Ok(Arc::new(PostgresScan::new(self.server.clone(), sql, names, self.clone(), columns.to_vec())))
     }
 }
 

@@ -1,13 +1,17 @@
 //! Running the agreed statement: rows stream in as the server makes them, a batch at a time; dropping the reader cancels the
 //! statement at the server.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, PoisonError};
 
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
-use cobble_plan::offer::{GateCounters, GateScan, PartCount, PortionReader, Portions, Request, ScanTools};
+use cobble_plan::expr::Column;
+use cobble_plan::key_pass::MOST_LISTED;
+use cobble_plan::offer::{
+    GateCounters, GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+};
 use cobble_types::{Error, Result, SqlType};
 use deadpool_postgres::Object;
 use futures::StreamExt;
@@ -15,6 +19,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{NoTls, RowStream};
 
 use super::decode::{ColumnDecoder, Raw};
+use super::offer::PostgresOffer;
 use super::sql::Sql;
 use super::{Server, errors};
 
@@ -23,24 +28,56 @@ pub struct PostgresScan {
     server: Arc<Server>,
     sql: Sql,
     /// The source's columns that the result is made of.
-    columns: Vec<String>,
-    types: Vec<SqlType>,
+    columns_read: Vec<String>,
+    /// The offer that the statement was made of, to which keys may be added, and the columns that come out.
+    offer: PostgresOffer,
+    columns: Vec<Column>,
 }
 
 impl PostgresScan {
-    pub fn new(server: Arc<Server>, sql: Sql, columns: Vec<String>, types: Vec<SqlType>) -> Self {
-        PostgresScan { server, sql, columns, types }
+    pub fn new(
+        server: Arc<Server>,
+        sql: Sql,
+        columns_read: Vec<String>,
+        offer: PostgresOffer,
+        columns: Vec<Column>,
+    ) -> Self {
+        PostgresScan { server, sql, columns_read, offer, columns }
     }
+
+    /// The statement with the keys of joins as conditions, as far as they can be said there.
+    fn with_keys(&self, tools: &ScanTools) -> Result<Sql> {
+        let mut offer = self.offer.clone();
+        let mut added = false;
+        for keys in &tools.keys {
+            if let Some((condition, form)) = keys.condition()
+                && offer.filter(&condition).is_pushed()
+            {
+                tools.counters.used(keys, form, 0);
+                added = true;
+            }
+        }
+        if !added {
+            return Ok(self.sql.clone());
+        }
+        let (sql, _) = offer.statement(&self.columns)?;
+        *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(request(&sql));
+        Ok(sql)
+    }
+}
+
+fn request(sql: &Sql) -> Request {
+    Request { text: sql.numbered(), parameters: sql.parameters.iter().map(|p| p.0.to_string()).collect() }
 }
 
 #[async_trait]
 impl GateScan for PostgresScan {
     fn request(&self) -> Request {
-        Request { text: self.sql.numbered(), parameters: self.sql.parameters.iter().map(|p| p.0.to_string()).collect() }
+        request(&self.sql)
     }
 
     fn columns_read(&self) -> Vec<String> {
-        self.columns.clone()
+        self.columns_read.clone()
     }
 
     fn parts(&self) -> Vec<PartCount> {
@@ -51,13 +88,33 @@ impl GateScan for PostgresScan {
         None
     }
 
+    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
+        let column = &self.columns[place];
+        if self.offer.is_limited() {
+            return Verdict::kept(KeptReason::BelowKept, "the statement has a limit, which would come after");
+        }
+        if !column.sql_type.is_integer()
+            && !matches!(
+                column.sql_type,
+                SqlType::Text | SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz | SqlType::Numeric { .. }
+            )
+        {
+            return Verdict::kept(KeptReason::TypeDiffers, format!("keys of type {} are not sent", column.sql_type));
+        }
+        if keys > MOST_LISTED as f64 {
+            return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
+        }
+        Verdict::Prunes { note: Some("as a list in the statement".into()) }
+    }
+
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
+        let types: Vec<SqlType> = self.columns.iter().map(|c| c.sql_type.clone()).collect();
         let fields: Vec<Field> =
-            self.types.iter().enumerate().map(|(i, t)| Field::new(i.to_string(), t.to_arrow(), true)).collect();
+            types.iter().enumerate().map(|(i, t)| Field::new(i.to_string(), t.to_arrow(), true)).collect();
         Ok(Arc::new(Statement {
             server: self.server.clone(),
-            sql: self.sql.clone(),
-            types: self.types.clone(),
+            sql: self.with_keys(tools)?,
+            types,
             schema: Arc::new(Schema::new(fields)),
             tools: tools.clone(),
             claimed: AtomicBool::new(false),

@@ -22,6 +22,10 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
         (_, T::Text) => {
             Ok(Arc::new((0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>()))
         }
+        (T::Text, T::Uuid) => {
+            let texts = array.as_string_view().iter().map(|text| text.map(uuid).transpose());
+            Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
+        }
         (T::Text, T::Json) => {
             array.as_string_view().iter().flatten().try_for_each(|text| super::json::parse(text).map(|_| ()))?;
             Ok(array.clone())
@@ -89,6 +93,16 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
         }
         _ => kernel(array, to),
     }
+}
+
+/// A UUID in its usual form, from any that PostgreSQL takes (manual 8.12).
+fn uuid(text: &str) -> Result<String> {
+    let digits: String = text.trim().trim_matches(['{', '}']).chars().filter(|c| *c != '-').collect();
+    if digits.len() != 32 || !digits.chars().all(|c| c.is_ascii_hexdigit()) {
+        return Err(Error::new(Code::InvalidText, format!("\"{text}\" is not a valid uuid")));
+    }
+    let d = digits.to_lowercase();
+    Ok([&d[..8], &d[8..12], &d[12..16], &d[16..20], &d[20..]].join("-"))
 }
 
 fn zoned(micros: TimestampMicrosecondArray, to: &SqlType) -> ArrayRef {

@@ -135,18 +135,21 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             arguments[0].array(),
             |v| v >= 0.0 || v.is_nan(),
             f64::sqrt,
+            Code::InvalidPower,
             "the square root of a negative number",
         ),
         F::Ln => checked_double(
             arguments[0].array(),
             |v| v > 0.0 || v.is_nan(),
             f64::ln,
+            Code::InvalidLogarithm,
             "the logarithm of a number that is not positive",
         ),
         F::Log => checked_double(
             arguments[0].array(),
             |v| v > 0.0 || v.is_nan(),
             f64::log10,
+            Code::InvalidLogarithm,
             "the logarithm of a number that is not positive",
         ),
         F::Exp => Ok(double(arguments[0].array(), f64::exp)),
@@ -162,7 +165,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 }
                 let (b, e) = (b.value(i), e.value(j));
                 if (b == 0.0 && e < 0.0) || (b < 0.0 && e.fract() != 0.0) {
-                    return Err(Error::new(Code::InvalidValue, format!("power({b}, {e}) is not a real number")));
+                    return Err(Error::new(Code::InvalidPower, format!("power({b}, {e}) is not a real number")));
                 }
                 out.append_value(b.powf(e));
             }
@@ -422,9 +425,15 @@ fn double(array: &ArrayRef, f: fn(f64) -> f64) -> ArrayRef {
     Arc::new(array.as_primitive::<Float64Type>().unary::<_, Float64Type>(f))
 }
 
-fn checked_double(array: &ArrayRef, allowed: fn(f64) -> bool, f: fn(f64) -> f64, what: &str) -> Result<ArrayRef> {
+fn checked_double(
+    array: &ArrayRef,
+    allowed: fn(f64) -> bool,
+    f: fn(f64) -> f64,
+    code: Code,
+    what: &str,
+) -> Result<ArrayRef> {
     if array.as_primitive::<Float64Type>().iter().flatten().any(|v| !allowed(v)) {
-        return Err(Error::new(Code::InvalidValue, format!("{what} is not a real number")));
+        return Err(Error::new(code, format!("{what} is not a real number")));
     }
     Ok(double(array, f))
 }

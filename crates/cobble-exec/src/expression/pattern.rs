@@ -40,7 +40,7 @@ pub(crate) fn cached_regex(pattern: &str, flags: &str) -> Result<Regex> {
             .map_err(|e| {
                 let why = e.to_string();
                 let last = why.lines().last().unwrap_or_default().trim_start_matches("error: ").to_owned();
-                Error::new(Code::InvalidValue, format!("\"{pattern}\" is not a regular expression: {last}"))
+                Error::new(Code::InvalidRegex, format!("\"{pattern}\" is not a regular expression: {last}"))
             })?;
         if known.len() >= REMEMBERED {
             known.clear();

@@ -8,6 +8,8 @@ use cobble_plan::offer::{GateCounters, GateScan, PortionReader, Portions, ScanTo
 use cobble_types::Result;
 use tokio::sync::OnceCell;
 
+use super::join::KeySlot;
+
 use crate::pipeline::{Source, SourceTask};
 
 pub struct GateSource {
@@ -17,13 +19,15 @@ pub struct GateSource {
 struct Shared {
     scan: Arc<dyn GateScan>,
     tools: ScanTools,
+    /// Keys of joins, known by the time the first task comes.
+    keys: Vec<KeySlot>,
     /// Opened by the first task that comes.
     portions: OnceCell<Arc<dyn Portions>>,
 }
 
 impl GateSource {
-    pub fn new(scan: Arc<dyn GateScan>, tools: ScanTools) -> Self {
-        GateSource { shared: Arc::new(Shared { scan, tools, portions: OnceCell::new() }) }
+    pub fn new(scan: Arc<dyn GateScan>, tools: ScanTools, keys: Vec<KeySlot>) -> Self {
+        GateSource { shared: Arc::new(Shared { scan, tools, keys, portions: OnceCell::new() }) }
     }
 }
 
@@ -42,7 +46,11 @@ struct GateTask {
 impl SourceTask for GateTask {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
         let shared = &self.shared;
-        let portions = shared.portions.get_or_try_init(|| shared.scan.open(&shared.tools)).await?;
+        let open = || async {
+            let keys = shared.keys.iter().filter_map(|slot| slot.get().cloned()).collect();
+            shared.scan.open(&ScanTools { keys, ..shared.tools.clone() }).await
+        };
+        let portions = shared.portions.get_or_try_init(open).await?;
         loop {
             if let Some(reader) = &mut self.reader {
                 if let Some(batch) = reader.next().await? {

@@ -285,7 +285,7 @@ fn ranking(
                     continue;
                 }
                 let wanted = usize::try_from(buckets.value(start)).ok().filter(|n| *n > 0).ok_or_else(|| {
-                    Error::new(Code::InvalidValue, "ntile needs a number of buckets greater than zero")
+                    Error::new(Code::InvalidNtile, "ntile needs a number of buckets greater than zero")
                 })?;
                 let (total, at) = (end - start, row - start);
                 let (small, larger) = (total / wanted, total % wanted);
@@ -334,11 +334,10 @@ fn ranking(
                         let n = nth.as_ref().map(|n| n.as_primitive::<Int32Type>());
                         match n {
                             Some(n) if n.is_valid(row) => {
-                                let mut left = usize::try_from(n.value(row))
-                                    .ok()
-                                    .filter(|n| *n > 0)
-                                    .ok_or_else(|| Error::new(Code::InvalidValue, "nth_value counts from one"))?
-                                    - 1;
+                                let mut left =
+                                    usize::try_from(n.value(row)).ok().filter(|n| *n > 0).ok_or_else(|| {
+                                        Error::new(Code::InvalidNthValue, "nth_value counts from one")
+                                    })? - 1;
                                 segments.iter().find_map(|(s, e)| {
                                     let size = e.saturating_sub(*s);
                                     if left < size {

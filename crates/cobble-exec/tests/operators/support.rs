@@ -66,7 +66,7 @@ pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Ve
     let mut document = PlanDocument::default();
     steps(&root, &mut document.steps);
     document.steps.sort_by_key(|step| step.step);
-    let plan = PhysicalPlan { root, gates: vec![], document };
+    let plan = PhysicalPlan { root, gates: vec![], key_passes: vec![], document };
     let mut running = start(&plan, settings, pool, CancellationToken::new())?;
     let mut all = Vec::new();
     while let Some(batch) = running.next().await? {

@@ -36,6 +36,13 @@ fn status(code: Code) -> Status {
         | Code::InvalidValue
         | Code::InvalidText
         | Code::InvalidTime
+        | Code::InvalidRegex
+        | Code::InvalidLogarithm
+        | Code::InvalidPower
+        | Code::InvalidNtile
+        | Code::InvalidNthValue
+        | Code::InvalidKey
+        | Code::WrongKind
         | Code::Cardinality
         | Code::DivisionByZero
         | Code::Overflow

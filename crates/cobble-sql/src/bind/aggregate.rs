@@ -94,7 +94,10 @@ impl<'a> Binder<'a> {
                 order.push(self.inner_sort_key(key, scope)?);
             }
             let [key] = order.as_mut_slice() else {
-                return Err(Error::new(Code::Syntax, format!("{name} needs WITHIN GROUP (ORDER BY …) with one key")));
+                return Err(Error::new(
+                    Code::UnknownFunction,
+                    format!("{name} needs WITHIN GROUP (ORDER BY …) with one key"),
+                ));
             };
             if function == AggregateFunction::PercentileCont && key.expr.sql_type().is_number() {
                 key.expr = coerce(key.expr.clone(), &SqlType::Double)?;

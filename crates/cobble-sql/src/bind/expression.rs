@@ -365,7 +365,7 @@ impl<'a> Binder<'a> {
             return self.aggregate(function, call, list, scope);
         }
         if Ranking::by_name(&name).is_some() {
-            return Err(Error::new(Code::Grouping, format!("{name}() is a window function"))
+            return Err(Error::new(Code::WrongKind, format!("{name}() is a window function"))
                 .hint("say over which rows, such as OVER (ORDER BY …)"));
         }
         if distinct || call.filter.is_some() || !call.within_group.is_empty() {
@@ -456,13 +456,20 @@ fn literal(value: &ast::Value) -> Result<Expr> {
                 Error::new(Code::InvalidValue, format!("\"{digits}\" is not a number the engine can hold"))
                     .hint("numerics have at most 38 digits")
             };
-            let (unscaled, scale) = cobble_types::parse::parse_decimal(digits).ok_or_else(bad)?;
+            let written_wide = digits.contains(['e', 'E']);
+            let double = || digits.parse().ok().filter(|v: &f64| written_wide && v.is_finite());
+            let Some((unscaled, scale)) = cobble_types::parse::parse_decimal(digits) else {
+                return Ok(Expr::literal(Value::Double(double().ok_or_else(bad)?)));
+            };
             if scale == 0 && !digits.contains(['.', 'e', 'E']) {
                 narrowest_integer(unscaled)
             } else {
                 let length = unscaled.unsigned_abs().to_string().len().max(scale.max(1) as usize);
-                let precision = u8::try_from(length).ok().filter(|p| *p <= 38).ok_or_else(bad)?;
-                Expr::literal(Value::Numeric { unscaled, precision, scale })
+                let precision = u8::try_from(length).ok().filter(|p| *p <= 38);
+                match precision {
+                    Some(precision) => Expr::literal(Value::Numeric { unscaled, precision, scale }),
+                    None => Expr::literal(Value::Double(double().ok_or_else(bad)?)),
+                }
             }
         }
         ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => {

@@ -254,7 +254,7 @@ impl<'a> Binder<'a> {
         for key in &mut sort {
             let known = columns.iter().any(|(_, expr)| *expr == key.expr);
             if distinct_rows && !known {
-                return Err(Error::new(Code::Syntax, "with DISTINCT, ORDER BY takes only what is selected")
+                return Err(Error::new(Code::InvalidKey, "with DISTINCT, ORDER BY takes only what is selected")
                     .at(self.place_of(&key.expr)));
             }
             key.expr = Expr::Column(self.computed(&key.expr, &mut columns));
@@ -267,7 +267,7 @@ impl<'a> Binder<'a> {
             let differs =
                 sort.iter().zip(&partition).take(partition.len()).any(|(key, _)| !partition.contains(&key.expr));
             if differs {
-                return Err(Error::new(Code::Syntax, "the keys of DISTINCT ON must come first in ORDER BY"));
+                return Err(Error::new(Code::InvalidKey, "the keys of DISTINCT ON must come first in ORDER BY"));
             }
             let number = self.new_column(None, "row_number", SqlType::BigInt);
             let first =
@@ -352,7 +352,7 @@ impl<'a> Binder<'a> {
         let ast::Value::Number(digits, _) = &value.value else { return Ok(None) };
         match digits.parse::<usize>() {
             Ok(place) if (1..=items.len()).contains(&place) => Ok(Some(items[place - 1].expr.clone())),
-            _ => Err(Error::new(Code::Syntax, format!("{clause} {digits} is not a place in the SELECT list"))
+            _ => Err(Error::new(Code::InvalidKey, format!("{clause} {digits} is not a place in the SELECT list"))
                 .hint(format!("places go from 1 to {}", items.len()))
                 .at(position_of(value.span))),
         }

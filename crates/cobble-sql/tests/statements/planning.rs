@@ -61,6 +61,7 @@ fn each_piece_gets_its_verdict() {
             &[
                 "A kept join: join on v.id = c.vessel_id — switched off",
                 "B kept join: join on v.id = c.vessel_id — switched off",
+                "B kept key pass: c.vessel_id among the keys of step 1 — not worth it",
             ],
         ),
         (
@@ -69,6 +70,16 @@ fn each_piece_gets_its_verdict() {
             &[
                 "A kept join: join on r.id = b.route_id — different connections",
                 "B kept join: join on r.id = b.route_id — different connections",
+                "B kept key pass: b.route_id among the keys of step 1 — not worth it",
+            ],
+        ),
+        (
+            "SELECT r.name FROM routes r JOIN boardings b ON b.route_id = r.id",
+            "key-pass",
+            &[
+                "A kept join: join on r.id = b.route_id — different connections",
+                "B kept join: join on r.id = b.route_id — different connections",
+                "B kept key pass: b.route_id among the keys of step 1 — switched off",
             ],
         ),
         // A join of joins: what is joined in the engine is not open any more.

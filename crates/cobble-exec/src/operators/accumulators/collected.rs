@@ -241,7 +241,7 @@ impl Collected {
                     None => None,
                     Some(share) if !(0.0..=1.0).contains(&share) => {
                         return Err(Error::new(
-                            Code::InvalidValue,
+                            Code::Overflow,
                             format!("the percentile {share} is not between 0 and 1"),
                         ));
                     }

@@ -134,6 +134,11 @@ impl Sink for Build {
             drop((batches, held));
             Built::Memory(spec.table(batch, self.reservation(), None)?)
         };
+        if let Built::Memory(table) = &built {
+            for learner in &spec.learners {
+                learner.learn(&spec.build_keys, &table.batch)?;
+            }
+        }
         spec.built.set(built).map_err(|_| Error::internal("a join's table was built twice"))
     }
 }

@@ -4,6 +4,7 @@
 //! the buckets are joined one after another.
 
 mod build;
+mod learn;
 mod probe;
 mod rest;
 
@@ -17,6 +18,7 @@ use cobble_plan::physical::Side;
 use cobble_types::{Error, Result};
 
 pub use build::Build;
+pub use learn::{KeySlot, Learner};
 pub use probe::Probe;
 pub use rest::Rest;
 
@@ -102,6 +104,8 @@ pub struct JoinSpec {
     pub meter: Arc<StepMeter>,
     pub spill: SpillPlace,
     pub built: OnceLock<Built>,
+    /// Keys that scans of the probe side wait for.
+    pub learners: Vec<Learner>,
     /// Probe rows that wait on disk for their bucket.
     pub waiting: Mutex<Vec<Buckets>>,
 }

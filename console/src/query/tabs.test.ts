@@ -1,0 +1,112 @@
+import { createPinia, setActivePinia } from 'pinia'
+import { afterEach, beforeEach, expect, test, vi } from 'vitest'
+import { nextTick } from 'vue'
+
+import { useTabs } from './tabs'
+
+type Listener = (event: { data: string }) => void
+
+/** The event streams that have been opened, so that a test can speak through them. */
+const streams: { url: string; listeners: Record<string, Listener>; closed: boolean; onerror: (() => void) | null }[] = []
+
+beforeEach(() => {
+  localStorage.clear()
+  streams.length = 0
+  setActivePinia(createPinia())
+  class Events {
+    listeners: Record<string, Listener> = {}
+    closed = false
+    onerror: (() => void) | null = null
+    constructor(readonly url: string) { streams.push(this) }
+    addEventListener(name: string, listener: Listener) { this.listeners[name] = listener }
+    close() { this.closed = true }
+  }
+  vi.stubGlobal('EventSource', Events)
+})
+afterEach(() => vi.unstubAllGlobals())
+
+function answer(status: number, body: unknown) {
+  const fetched = vi.fn(async () => new Response(JSON.stringify(body), { status }))
+  vi.stubGlobal('fetch', fetched)
+  return fetched
+}
+
+test('tabs are kept across visits, and there is always one', async () => {
+  const tabs = useTabs()
+  tabs.open('SELECT 1')
+  await nextTick()
+  expect(JSON.parse(localStorage.getItem('cobble-tabs') ?? '[]')).toHaveLength(2)
+  setActivePinia(createPinia())
+  expect(useTabs().tabs.map((t) => t.text)[1]).toBe('SELECT 1')
+  const again = useTabs()
+  for (const tab of [...again.tabs]) again.close(tab.key)
+  expect(again.tabs).toHaveLength(1)
+  expect(again.tabs[0].text).toBe('')
+})
+
+test('closing the tab in front shows its neighbour', () => {
+  const tabs = useTabs()
+  const second = tabs.open('SELECT 2')
+  const third = tabs.open('SELECT 3')
+  tabs.close(third.key)
+  expect(tabs.active).toBe(second.key)
+  // Closing one that is not in front changes nothing.
+  tabs.close(tabs.tabs[0].key)
+  expect(tabs.active).toBe(second.key)
+})
+
+test('a run is followed until it ends', async () => {
+  answer(200, { id: 'r1', state: 'running', statement: 'SELECT 1' })
+  const tabs = useTabs()
+  const tab = tabs.open('SELECT 1')
+  await tabs.run(tab)
+  expect(streams[0].url).toBe('/api/v1/runs/r1/events')
+  streams[0].listeners.progress({ data: JSON.stringify({ id: 'r1', state: 'running', rows_out: 5 }) })
+  expect(tab.run?.state).toBe('running')
+  streams[0].listeners.end({ data: JSON.stringify({ id: 'r1', state: 'failed', error: { code: 'syntax', sqlstate: '42601', message: 'no' } }) })
+  expect(tab.run?.state).toBe('failed')
+  expect(tab.error?.message).toBe('no')
+  expect(streams[0].closed).toBe(true)
+})
+
+test('a refused statement shows the error of the service', async () => {
+  answer(400, { code: 'syntax', sqlstate: '42601', message: 'expected an expression', position: { line: 1, column: 8 } })
+  const tabs = useTabs()
+  const tab = tabs.open('SELECT')
+  await tabs.run(tab)
+  expect(tab.error).toMatchObject({ sqlstate: '42601', position: { line: 1, column: 8 } })
+  expect(streams).toHaveLength(0)
+})
+
+test('a service that has gone away is said to be gone', async () => {
+  vi.stubGlobal('fetch', vi.fn(async () => { throw new TypeError('failed') }))
+  const tabs = useTabs()
+  const tab = tabs.open('SELECT 1')
+  await tabs.run(tab)
+  expect(tab.error?.hint).toContain('cobble up')
+  answer(200, { id: 'r2', state: 'running' })
+  await tabs.run(tab)
+  streams[0].onerror?.()
+  expect(tab.error?.message).toContain('does not answer')
+})
+
+test('an empty tab runs nothing, and only a running one is stopped', async () => {
+  const fetched = answer(200, { id: 'r3', state: 'running' })
+  const tabs = useTabs()
+  const tab = tabs.open('   ')
+  await tabs.run(tab)
+  await tabs.stop(tab)
+  expect(fetched).not.toHaveBeenCalled()
+  tab.text = 'SELECT 1'
+  await tabs.run(tab)
+  await tabs.stop(tab)
+  expect(fetched).toHaveBeenLastCalledWith('/api/v1/runs/r3', expect.objectContaining({ method: 'DELETE' }))
+})
+
+test('an answer that is not JSON is an error, not a crash', async () => {
+  vi.stubGlobal('fetch', vi.fn(async () => new Response('<html>', { status: 502 })))
+  const tabs = useTabs()
+  const tab = tabs.open('SELECT 1')
+  await tabs.run(tab)
+  expect(tab.error?.message).toContain('not JSON (502)')
+})

@@ -1,0 +1,128 @@
+//! The service's records against a real PostgreSQL: what is written comes back, secrets only sealed, and two stores on one
+//! database agree.
+
+use chrono::{TimeDelta, Utc};
+use cobble_records::{Records, SealingKey, StoredCatalog, StoredConnection, StoredRun};
+use cobble_tests::product;
+use serde_json::json;
+
+/// A store in a database of its own.
+async fn store(name: &str) -> (Records, String, tempfile::TempDir) {
+    let admin = product().database("postgres").await;
+    admin.batch_execute(&format!("DROP DATABASE IF EXISTS {name} WITH (FORCE)")).await.unwrap();
+    admin.batch_execute(&format!("CREATE DATABASE {name}")).await.unwrap();
+    let secret = std::fs::read_to_string(product().folder.join("records.secret")).unwrap();
+    let url = format!("postgres://cobble:{}@127.0.0.1:{}/{name}", secret.trim(), product().postgres_port);
+    let folder = tempfile::tempdir().unwrap();
+    (open(&url, &folder).await, url, folder)
+}
+
+/// Diesel waits for its database, which a thread of the tests' runtime must not.
+async fn open(url: &str, folder: &tempfile::TempDir) -> Records {
+    let (url, key) = (url.to_owned(), folder.path().join("sealing.key"));
+    tokio::task::spawn_blocking(move || Records::open(&url, SealingKey::load_or_create(&key).unwrap()).unwrap())
+        .await
+        .unwrap()
+}
+
+async fn on_thread<T: Send + 'static>(records: &Records, work: impl FnOnce(&Records) -> T + Send + 'static) -> T {
+    let records = records.clone();
+    tokio::task::spawn_blocking(move || work(&records)).await.unwrap()
+}
+
+fn connection(name: &str, secret: Option<&str>) -> StoredConnection {
+    StoredConnection {
+        name: name.into(),
+        definition: json!({ "name": name, "kind": "postgres", "address": "harbour.example.test:5432" }),
+        secret: secret.map(str::to_owned),
+    }
+}
+
+fn run(id: &str, state: &str, minutes_ago: i64) -> StoredRun {
+    StoredRun {
+        id: id.into(),
+        statement: format!("SELECT '{id}'"),
+        state: state.into(),
+        error: (state == "failed").then(|| json!({ "code": "syntax" })),
+        plan: Some(json!({ "steps": [] })),
+        rows_out: 3,
+        rows_read: 7,
+        bytes_read: 1024,
+        seconds: 0.25,
+        started_at: Utc::now() - TimeDelta::minutes(minutes_ago),
+        finished_at: None,
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_keep_their_secrets_sealed() {
+    let (records, url, folder) = store("records_secrets").await;
+    on_thread(&records, |r| {
+        r.add_connection(&connection("fleet_db", Some("tide-and-time"))).unwrap();
+        r.add_connection(&connection("yard_db", None)).unwrap();
+    })
+    .await;
+    // The database itself never sees the secret, however it is looked at.
+    let client = product().database("records_secrets").await;
+    let rows = client.query("SELECT c::text FROM connections c", &[]).await.unwrap();
+    for row in &rows {
+        let text: String = row.get(0);
+        assert!(!text.contains("tide-and-time"), "{text}");
+        let hidden: String = "tide-and-time".bytes().map(|b| format!("{b:02x}")).collect();
+        assert!(!text.contains(&hidden), "{text}");
+    }
+    // Another store with the same key reads it; one with another key does not.
+    let again = open(&url, &folder).await;
+    let stored = on_thread(&again, |r| r.connections().unwrap()).await;
+    let secrets: Vec<_> = stored.iter().map(|c| (c.name.as_str(), c.secret.as_deref())).collect();
+    assert_eq!(secrets, [("fleet_db", Some("tide-and-time")), ("yard_db", None)]);
+    let stranger = tempfile::tempdir().unwrap();
+    let other = open(&url, &stranger).await;
+    let error = on_thread(&other, |r| r.connections().map(|_| ())).await.unwrap_err().to_string();
+    assert!(error.contains("fleet_db") && !error.contains("tide"), "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_and_catalogs_are_changed_and_removed() {
+    let (records, ..) = store("records_changes").await;
+    on_thread(&records, |r| {
+        r.add_connection(&connection("fleet_db", Some("one"))).unwrap();
+        assert!(r.add_connection(&connection("fleet_db", Some("two"))).is_err(), "a name is taken once");
+        r.replace_connection(&connection("fleet_db", Some("three"))).unwrap();
+        assert_eq!(r.connections().unwrap()[0].secret.as_deref(), Some("three"));
+        let catalog = StoredCatalog { name: "fleet".into(), connection: "fleet_db".into() };
+        r.add_catalog(&catalog).unwrap();
+        assert!(r.add_catalog(&catalog).is_err(), "a name is taken once");
+        let nowhere = StoredCatalog { name: "lost".into(), connection: "no_such".into() };
+        assert!(r.add_catalog(&nowhere).is_err(), "a catalog needs its connection");
+        assert!(r.remove_connection("fleet_db").is_err(), "a connection in use stays");
+        r.remove_catalog("fleet").unwrap();
+        r.remove_connection("fleet_db").unwrap();
+        assert!(r.connections().unwrap().is_empty() && r.catalogs().unwrap().is_empty());
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn runs_are_written_again_and_listed_latest_first() {
+    let (records, url, folder) = store("records_runs").await;
+    on_thread(&records, |r| {
+        for (id, state, ago) in [("old", "finished", 30), ("middle", "failed", 20), ("new", "running", 10)] {
+            r.put_run(&run(id, state, ago)).unwrap();
+        }
+        // A run is put again when it ends.
+        r.put_run(&StoredRun { rows_out: 99, finished_at: Some(Utc::now()), ..run("new", "finished", 10) }).unwrap();
+        let listed: Vec<_> = r.runs(2).unwrap().into_iter().map(|r| (r.id, r.state, r.rows_out)).collect();
+        assert_eq!(
+            listed,
+            [("new".to_owned(), "finished".to_owned(), 99), ("middle".to_owned(), "failed".to_owned(), 3)]
+        );
+        let middle = r.run("middle").unwrap().unwrap();
+        assert_eq!(middle.error, Some(json!({ "code": "syntax" })));
+        assert!(r.run("no such run").unwrap().is_none());
+    })
+    .await;
+    // Opening once more finds everything and migrates nothing twice.
+    let again = open(&url, &folder).await;
+    assert_eq!(on_thread(&again, |r| r.runs(10).unwrap().len()).await, 3);
+}
