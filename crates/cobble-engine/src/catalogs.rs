@@ -6,9 +6,10 @@ use std::sync::{Arc, PoisonError, RwLock};
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, TestStep, connector};
 use cobble_exec::CpuPool;
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
 
+use crate::analyze::CollectedStatistics;
 use crate::memory_table::MemoryTable;
 use crate::session::Session;
 
@@ -40,12 +41,17 @@ pub struct CatalogSet {
 pub trait StateTables: Send + Sync {
     fn names(&self) -> Vec<&'static str>;
     async fn table(&self, name: &str) -> Result<Option<MemoryTable>>;
+    /// Keeps what an ANALYZE has found beyond the life of this process.
+    async fn keep_statistics(&self, _: Arc<CollectedStatistics>) -> Result<()> {
+        Ok(())
+    }
 }
 
 pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
+    pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
 }
 
 impl std::fmt::Debug for Engine {
@@ -57,7 +63,12 @@ impl std::fmt::Debug for Engine {
 impl Engine {
     /// An engine without any connection, on one thread per core.
     pub fn in_memory() -> Result<Arc<Engine>> {
-        Ok(Arc::new(Engine { pool: CpuPool::new()?, set: RwLock::default(), state: RwLock::default() }))
+        Ok(Arc::new(Engine {
+            pool: CpuPool::new()?,
+            set: RwLock::default(),
+            state: RwLock::default(),
+            statistics: RwLock::default(),
+        }))
     }
 
     pub fn session(self: &Arc<Self>) -> Session {
@@ -157,7 +168,9 @@ impl Engine {
         self.change(|set| match set.catalogs.remove(name) {
             Some(_) => Ok(()),
             None => Err(Error::unknown("catalog", name, set.catalogs.keys().map(String::as_str))),
-        })
+        })?;
+        self.forget_statistics(name);
+        Ok(())
     }
 
     /// Tests a connection step by step, whether it has been added or not.

@@ -10,6 +10,7 @@ use cobble_plan::document::{PlanDocument, RunMeasures};
 use cobble_types::{Result, SqlType};
 use serde::{Deserialize, Serialize};
 
+use crate::analyze::{ANSWER, Analysis};
 use crate::memory_table::MemoryTable;
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -26,12 +27,20 @@ pub struct Execution {
     pub message: Option<String>,
     rows: Rows,
     rows_out: u64,
+    /// What the rows of the query are wanted for, when they are not the answer themselves.
+    analysis: Option<Analysis>,
 }
 
 #[derive(Debug)]
 enum Rows {
     Running { query: Box<RunningQuery>, document: Box<PlanDocument>, planning_seconds: f64, seconds: Option<f64> },
     Ready(VecDeque<RecordBatch>),
+}
+
+fn batch(table: MemoryTable) -> Result<RecordBatch> {
+    let fields: Vec<Field> = table.columns.iter().map(|(name, t)| Field::new(name, t.to_arrow(), true)).collect();
+    let options = RecordBatchOptions::new().with_row_count(Some(table.rows));
+    Ok(RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), table.arrays, &options)?)
 }
 
 /// How far a run has come.
@@ -54,25 +63,52 @@ impl Execution {
     ) -> Self {
         let rows =
             Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
-        Execution { columns, message: None, rows, rows_out: 0 }
+        Execution { columns, message: None, rows, rows_out: 0, analysis: None }
     }
 
     pub(crate) fn done(message: String) -> Self {
-        Execution { columns: vec![], message: Some(message), rows: Rows::Ready(VecDeque::new()), rows_out: 0 }
+        Execution {
+            columns: vec![],
+            message: Some(message),
+            rows: Rows::Ready(VecDeque::new()),
+            rows_out: 0,
+            analysis: None,
+        }
     }
 
     pub(crate) fn ready(table: MemoryTable) -> Result<Self> {
         let columns: Vec<ResultColumn> =
             table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
-        let fields: Vec<Field> = table.columns.iter().map(|(name, t)| Field::new(name, t.to_arrow(), true)).collect();
-        let options = RecordBatchOptions::new().with_row_count(Some(table.rows));
-        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), table.arrays, &options)?;
-        Ok(Execution { columns, message: None, rows: Rows::Ready(VecDeque::from([batch])), rows_out: 0 })
+        let rows = Rows::Ready(VecDeque::from([batch(table)?]));
+        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None })
+    }
+
+    /// The query of an ANALYZE: what it finds comes out when it has ended.
+    pub(crate) fn analysing(mut self, analysis: Analysis) -> Self {
+        self.columns =
+            ANSWER.iter().map(|name| ResultColumn { name: (*name).to_owned(), sql_type: SqlType::Text }).collect();
+        self.analysis = Some(analysis);
+        self
     }
 
     /// The next batch; `None` when the statement has finished.
     pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        let batch = match &mut self.rows {
+        let batch = match self.analysis.take() {
+            None => self.next_row_batch().await?,
+            Some(analysis) => {
+                let mut found = Vec::new();
+                while let Some(batch) = self.next_row_batch().await? {
+                    found.push(batch);
+                }
+                Some(batch(analysis.finish(&found).await?)?)
+            }
+        };
+        self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);
+        Ok(batch)
+    }
+
+    async fn next_row_batch(&mut self) -> Result<Option<RecordBatch>> {
+        Ok(match &mut self.rows {
             Rows::Ready(batches) => batches.pop_front(),
             Rows::Running { query, seconds, .. } => {
                 let batch = query.next().await;
@@ -81,9 +117,7 @@ impl Execution {
                 }
                 batch?
             }
-        };
-        self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);
-        Ok(batch)
+        })
     }
 
     /// All rows; for tests and small results.

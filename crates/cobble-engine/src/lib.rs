@@ -1,6 +1,7 @@
 //! The engine as a library: connections and catalogs in, statements in, batches, plans and measures out. No HTTP, no command
 //! line, no database of its own.
 
+mod analyze;
 mod catalogs;
 mod config;
 mod execution;
@@ -9,6 +10,7 @@ mod resolve;
 mod session;
 mod system_tables;
 
+pub use analyze::CollectedStatistics;
 pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables};
 pub use cobble_connect::{ConnectionDefinition, KINDS, Secret, TableEntry, TestStep};
 pub use cobble_plan::document::PlanDocument;

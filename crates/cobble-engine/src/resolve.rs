@@ -107,7 +107,7 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
         };
     }
     if let Some(found) = connector.table(&catalog, &schema, &table).await? {
-        return Ok(found);
+        return Ok(engine.with_statistics(found));
     }
     let schemas = connector.schemas().await?;
     if !schemas.contains(&schema) {

@@ -12,9 +12,10 @@ use cobble_sql::{
     BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query,
     parse_statements, relation_names,
 };
-use cobble_types::{Code, Error, Result, SqlType, Value};
+use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
+use crate::analyze::Analysis;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::execution::{Execution, ResultColumn};
 use crate::memory_table::text_rows;
@@ -113,6 +114,30 @@ impl Session {
                 Ok(Execution::done(format!("{name} = {value}")))
             }
             Statement::Show(show) => self.show(show).await,
+            Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
+        }
+    }
+
+    async fn analyze(
+        &self,
+        name: &[String],
+        position: Option<Position>,
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
+        let set = self.engine.set();
+        let found = table(&self.engine, &set, &self.place, name).await.map_err(|e| e.at(position))?;
+        if !set.catalogs.contains_key(&found.name.catalog) || found.name.schema == "information_schema" {
+            return Err(Error::unsupported(format_args!("ANALYZE of {}, which the service makes itself", found.name))
+                .at(position));
+        }
+        let analysis = Analysis::new(self.engine.clone(), found);
+        let statements = parse_statements(&analysis.query())?;
+        match statements.first().map(|s| &s.statement) {
+            Some(Statement::Query(query)) => {
+                let planned = self.planned(query, &[]).await?;
+                Ok(self.started(planned, cancel)?.analysing(analysis))
+            }
+            _ => Err(Error::internal("ANALYZE made no query")),
         }
     }
 

@@ -198,6 +198,9 @@ pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
         Expr::Column(column) => {
             // A boolean column: true in half of the rows unless its distinct values say that it is constant.
             let known = over.columns.get(&column.id);
+            if let Some(share) = known.and_then(|c| c.share_of(&Value::Boolean(true))) {
+                return share;
+            }
             match known.and_then(|c| c.min.as_ref().zip(c.max.as_ref())) {
                 Some((Value::Boolean(true), _)) => 1.0,
                 Some((_, Value::Boolean(false))) => 0.0,
@@ -248,6 +251,20 @@ fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &E
     let not_null = 1.0 - known.null_fraction.unwrap_or(0.0);
     let range = known.min.as_ref().and_then(Value::approximate).zip(known.max.as_ref().and_then(Value::approximate));
     let place = value.approximate();
+    let equality = matches!(op, BinaryOp::Eq | BinaryOp::IsNotDistinctFrom);
+    if equality || matches!(op, BinaryOp::NotEq | BinaryOp::IsDistinctFrom) {
+        if let Some(share) = known.share_of(value) {
+            return if equality { share } else { (not_null - share).max(0.0) };
+        }
+    } else if let Some(below) = known.share_below(value) {
+        // Earlier conjuncts may have left only a part of the column's range.
+        let from = known.min.as_ref().and_then(|v| known.share_below(v)).unwrap_or(0.0);
+        let to = known.max.as_ref().and_then(|v| known.share_up_to(v)).unwrap_or(1.0);
+        if to > from {
+            let share = ((below - from) / (to - from)).clamp(0.0, 1.0);
+            return not_null * if matches!(op, BinaryOp::Lt | BinaryOp::LtEq) { share } else { 1.0 - share };
+        }
+    }
     match (op, range, place) {
         (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom, Some((min, max)), Some(v)) if v < min || v > max => 0.0,
         (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom, ..) => not_null / distinct,

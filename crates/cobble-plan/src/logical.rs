@@ -14,7 +14,7 @@ use crate::table_function::TableFunction;
 use crate::window::WindowCall;
 
 /// A table as its connector describes it.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Table {
     pub name: ObjectName,
     pub columns: Vec<TableColumn>,

@@ -4,7 +4,7 @@ mod schema;
 mod seal;
 
 use chrono::{DateTime, Utc};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
@@ -151,6 +151,31 @@ impl Records {
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
         use schema::catalogs::dsl;
         diesel::delete(dsl::catalogs.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    /// Keeps what has been collected of a table, in the place of what was before.
+    pub fn put_statistics(&self, table: &ObjectName, statistics: &Json) -> Result<()> {
+        use schema::table_statistics::dsl;
+        let found = (dsl::statistics.eq(statistics), dsl::collected_at.eq(Utc::now()));
+        diesel::insert_into(dsl::table_statistics)
+            .values((
+                dsl::catalog.eq(&table.catalog),
+                dsl::schema_name.eq(&table.schema),
+                dsl::table_name.eq(&table.table),
+                found,
+            ))
+            .on_conflict((dsl::catalog, dsl::schema_name, dsl::table_name))
+            .do_update()
+            .set(found)
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    /// All that has been collected.
+    pub fn statistics(&self) -> Result<Vec<Json>> {
+        use schema::table_statistics::dsl;
+        dsl::table_statistics.select(dsl::statistics).load(&mut self.connection()?).map_err(storage)
     }
 
     /// Writes a run, new or changed.

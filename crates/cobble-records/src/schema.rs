@@ -32,3 +32,13 @@ diesel::table! {
         finished_at -> Nullable<Timestamptz>,
     }
 }
+
+diesel::table! {
+    table_statistics (catalog, schema_name, table_name) {
+        catalog -> Text,
+        schema_name -> Text,
+        table_name -> Text,
+        statistics -> Jsonb,
+        collected_at -> Timestamptz,
+    }
+}

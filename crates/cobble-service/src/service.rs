@@ -1,12 +1,13 @@
 //! The service's state: the engine, the records it is restored from, and the runs.
 
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::Instant;
 
 use arrow::array::{ArrayRef, Float64Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
 use async_trait::async_trait;
+use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
-use cobble_engine::{CatalogDefinition, Engine, MemoryTable, StateTables};
+use cobble_engine::{CatalogDefinition, CollectedStatistics, Engine, MemoryTable, StateTables, text_rows};
 use cobble_records::{Records, StoredCatalog, StoredConnection};
 use cobble_types::{Error, Result, SqlType};
 
@@ -38,7 +39,8 @@ impl Service {
     pub async fn restore(records: Records, say: &dyn Fn(&str)) -> Result<Arc<Service>> {
         let engine = Engine::in_memory()?;
         let stored = records.clone();
-        let (connections, catalogs) = blocking(move || Ok((stored.connections()?, stored.catalogs()?))).await?;
+        let (connections, catalogs, statistics) =
+            blocking(move || Ok((stored.connections()?, stored.catalogs()?, stored.statistics()?))).await?;
         for connection in connections {
             let name = connection.name.clone();
             let restored = serde_json::from_value::<ConnectionDefinition>(connection.definition)
@@ -58,8 +60,14 @@ impl Service {
                 say(&format!("catalog {} is left out: {error}", catalog.name));
             }
         }
+        for found in statistics {
+            match serde_json::from_value::<CollectedStatistics>(found) {
+                Ok(collected) => engine.take_statistics(Arc::new(collected)),
+                Err(error) => say(&format!("statistics that are not understood are left out: {error}")),
+            }
+        }
         let runs = Runs::new(engine.clone(), records.clone());
-        engine.provide_state(Arc::new(State { records: records.clone() }));
+        engine.provide_state(Arc::new(State { records: records.clone(), engine: Arc::downgrade(&engine) }));
         Ok(Arc::new(Service { engine, records, runs, started: Instant::now() }))
     }
 
@@ -109,9 +117,11 @@ impl Service {
     }
 }
 
-/// `lane.state.runs`.
+/// `lane.state.runs` and `lane.state.statistics`.
 struct State {
     records: Records,
+    /// The engine holds this state, so it is not held in turn.
+    engine: Weak<Engine>,
 }
 
 /// Runs shown in `lane.state.runs`.
@@ -120,13 +130,40 @@ const SHOWN_RUNS: i64 = 1000;
 #[async_trait]
 impl StateTables for State {
     fn names(&self) -> Vec<&'static str> {
-        vec!["runs"]
+        vec!["runs", "statistics"]
+    }
+
+    async fn keep_statistics(&self, collected: Arc<CollectedStatistics>) -> Result<()> {
+        let records = self.records.clone();
+        let found = serde_json::to_value(collected.as_ref()).map_err(|e| Error::internal(e.to_string()))?;
+        blocking(move || records.put_statistics(&collected.table, &found)).await
     }
 
     async fn table(&self, name: &str) -> Result<Option<MemoryTable>> {
-        if name != "runs" {
-            return Ok(None);
+        match name {
+            "runs" => self.runs().await.map(Some),
+            "statistics" => Ok(Some(self.statistics())),
+            _ => Ok(None),
         }
+    }
+}
+
+impl State {
+    fn statistics(&self) -> MemoryTable {
+        let collected = self.engine.upgrade().map(|engine| engine.collected_statistics()).unwrap_or_default();
+        let mut rows = Vec::new();
+        for one in &collected {
+            let name = [one.table.to_string(), one.collected_at.to_rfc3339_opts(SecondsFormat::Secs, true)];
+            for column in one.rows() {
+                rows.push(name.iter().cloned().map(Some).chain(column).collect());
+            }
+        }
+        let names =
+            ["table", "collected_at", "column", "nulls", "distinct", "least", "greatest", "common", "histogram"];
+        text_rows(&names, &rows)
+    }
+
+    async fn runs(&self) -> Result<MemoryTable> {
         let records = self.records.clone();
         let runs = blocking(move || records.runs(SHOWN_RUNS)).await?;
         let text = |f: &dyn Fn(&cobble_records::StoredRun) -> String| {
@@ -146,7 +183,7 @@ impl StateTables for State {
             ("rows_read", SqlType::BigInt),
             ("bytes_read", SqlType::BigInt),
         ];
-        Ok(Some(MemoryTable {
+        Ok(MemoryTable {
             columns: columns.map(|(n, t)| (n.to_owned(), t)).to_vec(),
             arrays: vec![
                 text(&|r| r.id.clone()),
@@ -159,6 +196,6 @@ impl StateTables for State {
                 number(&|r| r.bytes_read),
             ],
             rows: runs.len(),
-        }))
+        })
     }
 }

@@ -18,9 +18,20 @@ pub struct StatementText {
 pub enum Statement {
     Query(Box<ast::Query>),
     Explain(Explain),
-    Use { catalog: String, schema: Option<String> },
-    Set { name: String, value: String },
+    Use {
+        catalog: String,
+        schema: Option<String>,
+    },
+    Set {
+        name: String,
+        value: String,
+    },
     Show(Show),
+    /// Collects statistics of a table.
+    Analyze {
+        table: Vec<String>,
+        position: Option<Position>,
+    },
 }
 
 #[derive(Debug, Clone)]
@@ -189,6 +200,12 @@ impl Words<'_> {
             self.end()?;
             return Ok(Statement::Show(Show::Columns { table, position }));
         }
+        if self.take("analyze") {
+            let position = self.position();
+            let table = self.name("a table")?;
+            self.end()?;
+            return Ok(Statement::Analyze { table, position });
+        }
         if self.take("explain") {
             return self.explain(lines, text);
         }
@@ -276,13 +293,13 @@ impl Words<'_> {
         };
         if !starts_query {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
-            let known = ["select", "with", "values", "explain", "show", "use", "set", "describe"];
+            let known = ["select", "with", "values", "explain", "show", "use", "set", "describe", "analyze"];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, SHOW, DESCRIBE, USE, SET",
+                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET",
                 ),
             });
         }

@@ -113,7 +113,7 @@ async fn rows_are_the_same_without_the_pass() {
         format!("SELECT h.name, t.n FROM {HOLDERS} h JOIN (SELECT holder_id, count(*) AS n FROM drop.public.boardings GROUP BY ROLLUP (holder_id)) t ON t.holder_id = h.id"),
         format!("SELECT h.name, t.r FROM {HOLDERS} h JOIN (SELECT holder_id, rank() OVER (PARTITION BY holder_id ORDER BY id) AS r FROM drop.public.boardings) t ON t.holder_id = h.id"),
         format!("SELECT h.name, t.r FROM {HOLDERS} h JOIN (SELECT holder_id, rank() OVER (ORDER BY id) AS r FROM drop.public.boardings) t ON t.holder_id = h.id"),
-        format!("SELECT h.name, t.fare FROM {HOLDERS} h JOIN (SELECT holder_id, fare FROM drop.public.boardings ORDER BY fare DESC, id LIMIT 500) t ON t.holder_id = h.id"),
+        format!("SELECT h.name, t.fare FROM {HOLDERS} h JOIN (SELECT holder_id, fare FROM drop.public.boardings ORDER BY holder_id, id LIMIT 6000) t ON t.holder_id = h.id"),
         format!("SELECT h.name, t.fare FROM {HOLDERS} h JOIN (SELECT holder_id, fare FROM {SOME} s UNION ALL SELECT holder_id, 0 FROM drop.public.boardings) t ON t.holder_id = h.id"),
         format!("SELECT p.name, b.id FROM {SOME} b JOIN fleet.public.pass_holders p ON p.id = b.holder_id WHERE b.fare > 14"),
         format!("SELECT p.kind, count(*) FROM {SOME} b JOIN fleet.public.pass_holders p ON p.id = b.holder_id GROUP BY 1"),

@@ -11,3 +11,4 @@ mod language;
 mod pushdown;
 mod random;
 mod records;
+mod statistics;

@@ -247,6 +247,7 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
             max: values.last().map(|v| (*v).clone()),
             null_fraction: Some(0.0),
             width: None,
+            ..ColumnStatistics::default()
         });
         columns.push(TableColumn {
             name: key,

@@ -217,7 +217,7 @@ pub fn statistics(footers: &[Arc<Footer>], columns: &[TableColumn]) -> TableStat
                 (_, _, SqlType::Boolean) => Some(2.0),
                 _ => None,
             };
-            ColumnStatistics { distinct, min, max, null_fraction: None, width: None }
+            ColumnStatistics { distinct, min, max, ..ColumnStatistics::default() }
         })
         .collect();
     TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some("parquet footers".to_owned()) }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
-use cobble_types::{ObjectName, Result, SqlType};
+use cobble_types::{ObjectName, Result, SqlType, Value};
 
 use super::{PostgresSource, Server, errors};
 
@@ -67,8 +67,7 @@ SELECT a.attname::text, t.typname::text, a.atttypmod, a.attnotnull, col_descript
        CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid)::float8 END,
        coalesce(a.attnum = ANY (k.indkey), false), format_type(a.atttypid, a.atttypmod),
        s.n_distinct::float8, s.null_frac::float8, s.avg_width::float8,
-       CASE WHEN s.histogram_bounds IS NOT NULL THEN (s.histogram_bounds::text::text[])[1] END,
-       CASE WHEN s.histogram_bounds IS NOT NULL THEN (s.histogram_bounds::text::text[])[array_upper(s.histogram_bounds::text::text[], 1)] END
+       s.histogram_bounds::text::text[], s.most_common_vals::text::text[], s.most_common_freqs::float8[]
 FROM pg_class c
 JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -113,9 +112,21 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         if row.get(9) {
             primary_key.push(place);
         }
-        let bound = |text: Option<String>| {
-            text.filter(|_| own != SqlType::Text).and_then(|text| cobble_types::parse::parse_value(&text, &own).ok())
+        // Read as text, the server's values are not ours.
+        let value = |text: &String| {
+            if as_text { None } else { cobble_types::parse::parse_value(text, &own).ok() }
         };
+        // The server orders texts in its own way.
+        let bounds: Option<Vec<String>> = row.get(14);
+        let bounds = bounds.filter(|_| own != SqlType::Text).unwrap_or_default();
+        let histogram: Vec<_> = bounds.iter().map_while(value).collect();
+        let (common, shares): (Option<Vec<String>>, Option<Vec<f64>>) = (row.get(15), row.get(16));
+        let common: Vec<_> = common.unwrap_or_default().iter().map_while(value).collect();
+        let most_common: Vec<_> = common.into_iter().zip(shares.unwrap_or_default()).collect();
+        let ends =
+            || histogram.iter().chain(most_common.iter().map(|(value, _)| value)).filter(|_| own != SqlType::Text);
+        let least = |a: &&Value, b: &&Value| a.compare(b).unwrap_or(std::cmp::Ordering::Equal);
+        let (min, max) = (ends().min_by(least).cloned(), ends().max_by(least).cloned());
         // A negative number is the share of the rows that are distinct.
         let distinct: Option<f64> = row.get(11);
         let distinct = distinct.and_then(|d| if d < 0.0 { row_count.map(|rows| -d * rows) } else { Some(d) });
@@ -124,8 +135,10 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             distinct,
             null_fraction: row.get(12),
             width,
-            min: bound(row.get(14)),
-            max: bound(row.get(15)),
+            min,
+            max,
+            most_common,
+            histogram,
         });
         columns.push(TableColumn {
             name: column.clone(),

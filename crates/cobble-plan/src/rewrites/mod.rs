@@ -10,6 +10,7 @@ mod order_joins;
 mod prune_columns;
 mod push_filters;
 mod push_limit;
+mod split_aggregates;
 mod strengthen_joins;
 mod unnest_subqueries;
 
@@ -120,6 +121,12 @@ const ORDER_JOINS: Rewrite = Rewrite {
     apply: order_joins::apply,
     needed: false,
 };
+const SPLIT_AGGREGATES: Rewrite = Rewrite {
+    name: "split-aggregates",
+    about: "aggregates one side of a join in part before it is joined, where that leaves far fewer rows",
+    apply: split_aggregates::apply,
+    needed: false,
+};
 const PUSH_LIMIT: Rewrite = Rewrite {
     name: "push-limit",
     about: "moves limits below projections and unions, and turns sort with limit into top-n",
@@ -145,6 +152,8 @@ const SEQUENCE: &[&Rewrite] = &[
     &DROP_NEEDLESS,
     &MERGE_PROJECTIONS,
     &ORDER_JOINS,
+    &SPLIT_AGGREGATES,
+    &MERGE_PROJECTIONS,
     &PUSH_LIMIT,
     &PRUNE_COLUMNS,
 ];
@@ -160,6 +169,7 @@ pub const ALL: &[&Rewrite] = &[
     &DROP_NEEDLESS,
     &MERGE_PROJECTIONS,
     &ORDER_JOINS,
+    &SPLIT_AGGREGATES,
     &PUSH_LIMIT,
     &PRUNE_COLUMNS,
 ];

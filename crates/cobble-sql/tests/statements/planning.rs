@@ -90,6 +90,8 @@ fn each_piece_gets_its_verdict() {
                 "A pushed join: join on p.id = r.from_port",
                 "A kept join: join on r.id = b.route_id — different connections",
                 "B kept join: join on r.id = b.route_id — different connections",
+                "B kept key pass: b.route_id among the keys of step 1 — not worth it",
+                "B kept key pass: b.route_id among the keys of step 4 — not worth it",
                 "C kept join: join on b.route_id = t.route_id — follows kept work",
             ],
         ),
@@ -165,7 +167,7 @@ fn steps_are_numbered_from_the_sources_up() {
         assert!(step.inputs.iter().all(|input| *input < step.step), "{}", step.text);
     }
     let kinds: Vec<&str> = plan.steps.iter().map(|step| step.kind.as_str()).collect();
-    assert_eq!(kinds, ["gate", "gate", "hash_join", "aggregate", "project", "sort"]);
+    assert_eq!(kinds, ["gate", "aggregate", "gate", "hash_join", "aggregate", "project", "sort"]);
     insta::assert_snapshot!(draw::tree(&plan));
 }
 

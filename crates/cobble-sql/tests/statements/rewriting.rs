@@ -3,7 +3,7 @@
 use crate::support::{plan, plan_without};
 
 const ALL: &str = "fold-constants,factor-conditions,strengthen-joins,push-filters,infer-filters,merge-projections,\
-                   drop-needless,order-joins,push-limit,prune-columns";
+                   drop-needless,order-joins,split-aggregates,push-limit,prune-columns";
 
 /// The plan after this rewrite alone, or after it and those it builds upon.
 fn only(rewrites: &[&str], sql: &str) -> String {
@@ -22,6 +22,42 @@ fn shown(rewrites: &[&str], cases: &[(&str, &str)]) -> String {
         .map(|(about, sql)| format!("-- {about}\n{sql}\n\n{}\n", only(rewrites, sql)))
         .collect::<Vec<_>>()
         .join("\n")
+}
+
+#[test]
+fn split_aggregates() {
+    read_by_eye(
+        "split_aggregates",
+        shown(
+            &["push-filters", "split-aggregates"],
+            &[
+                (
+                    "what the join and the groups need becomes the key of the first grouping",
+                    "SELECT r.name, count(*), avg(b.fare) FROM boardings b JOIN routes r ON r.id = b.route_id GROUP BY r.name",
+                ),
+                (
+                    "without groups, a count of nothing is still zero",
+                    "SELECT count(*), max(b.fare) FROM boardings b JOIN routes r ON r.id = b.route_id",
+                ),
+                (
+                    "not when distinct values are counted",
+                    "SELECT r.name, count(DISTINCT b.holder_id) FROM boardings b JOIN routes r ON r.id = b.route_id GROUP BY r.name",
+                ),
+                (
+                    "not when the sides are mixed",
+                    "SELECT sum(b.fare * r.nautical_miles) FROM boardings b JOIN routes r ON r.id = b.route_id",
+                ),
+                (
+                    "by a key of many values too, if the rows are many more",
+                    "SELECT count(*) FROM boardings b JOIN sailings s ON s.id = b.sailing_id",
+                ),
+                (
+                    "not when the join drops most rows",
+                    "SELECT sum(b.fare) FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id < 5",
+                ),
+            ],
+        ),
+    );
 }
 
 #[test]
@@ -364,6 +400,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
             ("drop-needless", false, false),
             ("merge-projections", false, false),
             ("order-joins", false, false),
+            ("split-aggregates", false, false),
             ("push-limit", true, false),
             ("prune-columns", true, false),
         ]
