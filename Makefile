@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types bench console release setup screenshots
+.PHONY: demo tour test types fuzz bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -41,6 +41,11 @@ types:
 	$(CARGO) run --workspace --example openapi > console/openapi.json
 	UPDATE_FUNCTIONS=1 $(CARGO) test --workspace --test statements -- functions > /dev/null
 	cd console && npm run --silent types
+
+# Statements made at random, judged by PostgreSQL; what differs is made small and shown.
+fuzz: console
+	$(CARGO) build --workspace
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random::fuzz --ignored --nocapture
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: release

@@ -6,6 +6,8 @@ use std::sync::{Arc, PoisonError, RwLock};
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, TestStep, connector};
 use cobble_exec::CpuPool;
+use cobble_plan::UserFunction;
+use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
 
@@ -41,6 +43,10 @@ pub struct CatalogSet {
 pub trait StateTables: Send + Sync {
     fn names(&self) -> Vec<&'static str>;
     async fn table(&self, name: &str) -> Result<Option<MemoryTable>>;
+    /// Keeps a function that has been made, or forgets the one of this name.
+    async fn keep_function(&self, _name: &str, _: Option<&UserFunction>) -> Result<()> {
+        Ok(())
+    }
     /// Keeps what an ANALYZE has found beyond the life of this process.
     async fn keep_statistics(&self, _: Arc<CollectedStatistics>) -> Result<()> {
         Ok(())
@@ -51,6 +57,7 @@ pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
+    functions: RwLock<Arc<KnownFunctions>>,
     pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
 }
 
@@ -67,6 +74,7 @@ impl Engine {
             pool: CpuPool::new()?,
             set: RwLock::default(),
             state: RwLock::default(),
+            functions: RwLock::default(),
             statistics: RwLock::default(),
         }))
     }
@@ -77,6 +85,22 @@ impl Engine {
 
     pub fn set(&self) -> Arc<CatalogSet> {
         self.set.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The functions that users have made; a query keeps the set it began with.
+    pub fn functions(&self) -> Arc<KnownFunctions> {
+        self.functions.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Takes a function in, in the place of one of the same name.
+    pub fn take_function(&self, function: KnownFunction) {
+        let mut all = self.functions.write().unwrap_or_else(PoisonError::into_inner);
+        Arc::make_mut(&mut all).insert(function.function.name.clone(), function);
+    }
+
+    pub fn remove_function(&self, name: &str) {
+        let mut all = self.functions.write().unwrap_or_else(PoisonError::into_inner);
+        Arc::make_mut(&mut all).remove(name);
     }
 
     pub fn provide_state(&self, state: Arc<dyn StateTables>) {

@@ -16,8 +16,9 @@ pub use cobble_connect::{ConnectionDefinition, KINDS, Secret, TableEntry, TestSt
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableKind};
-pub use cobble_plan::{Settings, settings};
-pub use cobble_sql::{Statement, StatementText, parse_statements};
+pub use cobble_plan::registry::{BuiltIn, built_in};
+pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
+pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};
 pub use config::Config;
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};

@@ -4,13 +4,15 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
 
-use cobble_exec::{fold_constant, start};
+use cobble_exec::{Script, fold_constant, start};
 use cobble_plan::document::PlanDocument;
+use cobble_plan::logical::Table;
 use cobble_plan::physical::PhysicalPlan;
-use cobble_plan::{Settings, draw, planner, settings};
+use cobble_plan::registry::built_in;
+use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, bind_query,
-    parse_statements, relation_names,
+    BindContext, BoundQuery, CatalogReader, Explain, ExplainShow, KnownFunction, PlanFormat, Show, Statement,
+    StatementText, bind_query, parse_statements, relation_names,
 };
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
@@ -21,6 +23,15 @@ use crate::execution::{Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::resolve::{DEFAULT_SCHEMA, Place, complete, resolve, table, table_names};
 use crate::system_tables::lines;
+
+/// Functions read no tables.
+struct NoTables;
+
+impl CatalogReader for NoTables {
+    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+        Err(Error::unsupported(format_args!("the table {} in the body of a function", name.join("."))))
+    }
+}
 
 #[derive(Debug, Clone)]
 pub struct Session {
@@ -114,8 +125,48 @@ impl Session {
                 Ok(Execution::done(format!("{name} = {value}")))
             }
             Statement::Show(show) => self.show(show).await,
+            Statement::CreateFunction { function, replace } => self.create_function(function, *replace).await,
+            Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
         }
+    }
+
+    async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
+        let name = &function.name;
+        if built_in().iter().any(|known| known.name == name) {
+            return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
+                .hint("choose another name"));
+        }
+        let functions = self.engine.functions();
+        if !replace && functions.contains_key(name) {
+            return Err(Error::new(Code::AlreadyExists, format!("there is a function named {name} already"))
+                .hint("CREATE OR REPLACE FUNCTION takes its place"));
+        }
+        let known = KnownFunction::new(function.clone())?;
+        known.check(&functions, &NoTables)?;
+        if function.language == FunctionLanguage::Script {
+            Script::read(&known.function)?;
+        }
+        if let Some(state) = self.engine.state() {
+            state.keep_function(name, Some(function)).await?;
+        }
+        self.engine.take_function(known);
+        Ok(Execution::done(format!("{name}({}) is there", function.arguments())))
+    }
+
+    async fn drop_function(&self, name: &str, if_exists: bool) -> Result<Execution> {
+        let functions = self.engine.functions();
+        if !functions.contains_key(name) {
+            if if_exists {
+                return Ok(Execution::done(format!("there was no function {name}")));
+            }
+            return Err(Error::unknown("function", name, functions.keys().map(String::as_str)));
+        }
+        if let Some(state) = self.engine.state() {
+            state.keep_function(name, None).await?;
+        }
+        self.engine.remove_function(name);
+        Ok(Execution::done(format!("{name} is gone")))
     }
 
     async fn analyze(
@@ -214,7 +265,9 @@ impl Session {
         let set = self.engine.set();
         let catalog = resolve(&self.engine, &set, &self.place, relation_names(query)).await;
         let now = chrono::Utc::now().timestamp_micros();
-        let BoundQuery { plan, columns } = bind_query(query, &BindContext { catalog: &catalog, now, parameters })?;
+        let functions = self.engine.functions();
+        let BoundQuery { plan, columns } =
+            bind_query(query, &BindContext { catalog: &catalog, now, parameters, functions: &functions })?;
         let plan = planner::plan(plan, &self.settings, &fold_constant)?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
         Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
@@ -300,6 +353,18 @@ impl Session {
                     })
                     .collect();
                 text_rows(&["column", "type", "nullable", "comment"], &rows)
+            }
+            Show::Functions => {
+                let functions = self.engine.functions();
+                let mut rows: Vec<_> =
+                    built_in().into_iter().map(|f| vec![some(f.name), some(f.arguments), None, some(f.kind)]).collect();
+                rows.extend(functions.values().map(|known| {
+                    let f = &known.function;
+                    let kind = format!("made with CREATE FUNCTION, {}", f.language.word());
+                    vec![some(&f.name), Some(f.arguments()), Some(f.result.to_string()), Some(kind)]
+                }));
+                rows.sort();
+                text_rows(&["function", "arguments", "result", "kind"], &rows)
             }
             Show::Settings => {
                 let rows: Vec<_> = settings::KNOWN.iter().map(|(name, about)| vec![some(name), some(about)]).collect();

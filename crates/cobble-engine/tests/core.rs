@@ -284,7 +284,7 @@ async fn broken_files_are_named_with_line_and_remedy() {
     let path = folder.path();
     std::fs::write(path.join("wide.csv"), "a,b\n1,2\n3,4,5\n").unwrap();
     std::fs::write(path.join("twice.csv"), "a,a\n1,2\n").unwrap();
-    let mut late = "n\n".to_owned() + &"1\n".repeat(1_100_000) + &"1\n".repeat(1_100_000);
+    let mut late = format!("n\n{}", "1\n".repeat(2_200_000));
     late.push_str("twelve\n");
     std::fs::write(path.join("late.csv"), late).unwrap();
     std::fs::write(path.join("bad.jsonl"), "{\"a\": 1}\n{\"a\": \n").unwrap();

@@ -11,6 +11,6 @@ mod pipeline;
 mod run;
 mod spill;
 
-pub use expression::{Compiler, fold_constant};
+pub use expression::{Compiler, Script, fold_constant};
 pub use measures::Measures;
 pub use run::{CpuPool, RunningQuery, start};

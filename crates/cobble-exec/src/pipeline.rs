@@ -89,6 +89,15 @@ impl SinkTask for CollectTask {
     }
 }
 
+tokio::task_local! {
+    static CANCEL: CancellationToken;
+}
+
+/// True when the run whose task this is called from has been cancelled; for work that takes long inside one batch.
+pub fn is_cancelled() -> bool {
+    CANCEL.try_with(CancellationToken::is_cancelled).unwrap_or(false)
+}
+
 pub struct Branch {
     pub source: Arc<dyn Source>,
     pub source_meter: Option<Arc<StepMeter>>,
@@ -122,7 +131,8 @@ impl Pipeline {
                 if mine.is_empty() {
                     continue;
                 }
-                running.spawn(run_task(mine, self.target.clone(), satisfied.clone(), cancel.clone()));
+                let task = run_task(mine, self.target.clone(), satisfied.clone(), cancel.clone());
+                running.spawn(CANCEL.scope(cancel.clone(), task));
             }
             let mut failure: Option<Error> = None;
             while let Some(joined) = running.join_next().await {

@@ -3,10 +3,12 @@
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::sync::Arc;
 
 use cobble_types::{ColumnId, SqlType, Value};
 
 use crate::function::Function;
+use crate::user_function::UserFunction;
 
 /// A column as an expression sees it. Two columns are the same when their ids are.
 #[derive(Debug, Clone)]
@@ -81,6 +83,14 @@ impl BinaryOp {
             BinaryOp::Or => "or",
             BinaryOp::Concat => "||",
         }
+    }
+
+    /// The operator written so, in lower case.
+    pub fn by_symbol(symbol: &str) -> Option<BinaryOp> {
+        use BinaryOp::*;
+        let all =
+            [Plus, Minus, Times, Divide, Modulo, Eq, NotEq, Lt, LtEq, Gt, GtEq, IsDistinctFrom, IsNotDistinctFrom];
+        all.into_iter().chain([And, Or, Concat]).find(|op| op.symbol() == symbol)
     }
 
     pub fn is_comparison(self) -> bool {
@@ -171,6 +181,11 @@ pub enum Expr {
         arguments: Vec<Expr>,
         sql_type: SqlType,
     },
+    /// A call of a function in the script language.
+    Script {
+        function: Arc<UserFunction>,
+        arguments: Vec<Expr>,
+    },
     /// A named part of a row value.
     Field {
         operand: Box<Expr>,
@@ -215,6 +230,7 @@ impl Expr {
             | Expr::Subscript { sql_type, .. } => sql_type.clone(),
             Expr::Not(_) | Expr::IsNull { .. } | Expr::Like { .. } | Expr::InList { .. } => SqlType::Boolean,
             Expr::Negate(operand) => operand.sql_type(),
+            Expr::Script { function, .. } => function.result.clone(),
         }
     }
 
@@ -233,7 +249,7 @@ impl Expr {
             Expr::Case { branches, otherwise, .. } => {
                 branches.iter().flat_map(|(when, then)| [when, then]).chain([otherwise.as_ref()]).collect()
             }
-            Expr::Call { arguments, .. } => arguments.iter().collect(),
+            Expr::Call { arguments, .. } | Expr::Script { arguments, .. } => arguments.iter().collect(),
             Expr::Subscript { operand, index, .. } => vec![operand, index],
         }
     }
@@ -269,6 +285,9 @@ impl Expr {
                 arguments: arguments.iter().map(change).collect(),
                 sql_type: sql_type.clone(),
             },
+            Expr::Script { function, arguments } => {
+                Expr::Script { function: function.clone(), arguments: arguments.iter().map(change).collect() }
+            }
             Expr::Field { operand, name, sql_type } => {
                 Expr::Field { operand: boxed(operand), name: name.clone(), sql_type: sql_type.clone() }
             }
@@ -304,13 +323,15 @@ impl Expr {
     }
 
     pub fn is_constant(&self) -> bool {
-        !self.any(&|e| {
-            matches!(e, Expr::Column(_)) || matches!(e, Expr::Call { function, .. } if function.is_volatile())
-        })
+        !self.is_volatile() && !self.any(&|e| matches!(e, Expr::Column(_)))
     }
 
     pub fn is_volatile(&self) -> bool {
-        self.any(&|e| matches!(e, Expr::Call { function, .. } if function.is_volatile()))
+        self.any(&|e| match e {
+            Expr::Call { function, .. } => function.is_volatile(),
+            Expr::Script { function, .. } => function.volatile,
+            _ => false,
+        })
     }
 
     /// The conjuncts of a condition: `a AND (b AND c)` as `[a, b, c]`.
@@ -404,6 +425,7 @@ impl fmt::Display for Expr {
                 _ => write!(f, "date_part({})", comma_separated(arguments)),
             },
             Expr::Call { function, arguments, .. } => write!(f, "{}({})", function.name(), comma_separated(arguments)),
+            Expr::Script { function, arguments } => write!(f, "{}({})", function.name, comma_separated(arguments)),
             Expr::Field { operand, name, .. } => write!(f, "{}.{name}", Within(operand, 10)),
             Expr::Subscript { operand, index, .. } => write!(f, "{}[{index}]", Within(operand, 10)),
         }

@@ -157,6 +157,7 @@ functions! {
     ArrayRemove, "array_remove", [], "array, item", Immutable, false;
     ArrayContains, "array_contains", [], "array, array", Immutable, false;
     ArrayOverlaps, "array_overlaps", [], "array, array", Immutable, false;
+    AnyItem, "any_item", [], "operator, any, array", Immutable, false;
     JsonGet, "json_get", [], "json, key or place", Immutable, false;
     JsonGetText, "json_get_text", [], "json, key or place", Immutable, false;
     JsonPath, "json_extract_path", ["jsonb_extract_path"], "json, key, …", Immutable, false;
@@ -178,6 +179,33 @@ functions! {
 impl Function {
     pub fn is_volatile(self) -> bool {
         self.volatility() == Volatility::Volatile
+    }
+
+    /// True when the answer is null as soon as an argument is.
+    pub fn is_strict(self) -> bool {
+        use Function::*;
+        !matches!(
+            self,
+            Coalesce
+                | Greatest
+                | Least
+                | Concat
+                | ConcatWs
+                | Format
+                | MakeArray
+                | ArrayAppend
+                | ArrayPrepend
+                | ArrayCat
+                | ArrayPosition
+                | ArrayRemove
+                | ArrayToString
+                | AnyItem
+                | QuoteNullable
+                | JsonBuildObject
+                | JsonBuildArray
+                | NumNulls
+                | NumNonNulls
+        )
     }
 }
 

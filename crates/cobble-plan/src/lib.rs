@@ -12,10 +12,12 @@ pub mod logical;
 pub mod offer;
 pub mod physical;
 pub mod planner;
+pub mod registry;
 pub mod rewrites;
 pub mod settings;
 pub mod statistics;
 pub mod table_function;
+pub mod user_function;
 pub mod window;
 
 pub use aggregate::{AggregateCall, AggregateFunction};
@@ -26,4 +28,5 @@ pub use logical::{JoinKey, JoinKind, LogicalPlan, SortKey};
 pub use settings::Settings;
 pub use statistics::{ColumnStatistics, TableStatistics};
 pub use table_function::TableFunction;
+pub use user_function::{FunctionLanguage, UserFunction};
 pub use window::{Ranking, WindowCall, WindowFunction};

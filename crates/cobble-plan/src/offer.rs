@@ -79,6 +79,8 @@ pub enum KeptReason {
     TypeDiffers,
     /// The function is not known to mean the same at the source.
     FunctionDiffers,
+    /// A function that only the engine can run.
+    OpaqueFunction,
     /// The result changes from call to call.
     Volatile,
     /// The tables live in different connections.
@@ -98,6 +100,7 @@ impl KeptReason {
             KeptReason::CollationDiffers => "collation differs",
             KeptReason::TypeDiffers => "type differs",
             KeptReason::FunctionDiffers => "function differs",
+            KeptReason::OpaqueFunction => "opaque function",
             KeptReason::Volatile => "volatile",
             KeptReason::DifferentConnections => "different connections",
             KeptReason::BelowKept => "follows kept work",

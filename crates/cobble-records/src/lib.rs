@@ -153,6 +153,30 @@ impl Records {
         diesel::delete(dsl::catalogs.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
     }
 
+    /// Keeps a function's definition, in the place of what was before.
+    pub fn put_function(&self, name: &str, definition: &Json) -> Result<()> {
+        use schema::functions::dsl;
+        diesel::insert_into(dsl::functions)
+            .values((dsl::name.eq(name), dsl::definition.eq(definition)))
+            .on_conflict(dsl::name)
+            .do_update()
+            .set(dsl::definition.eq(definition))
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    pub fn remove_function(&self, name: &str) -> Result<()> {
+        use schema::functions::dsl;
+        diesel::delete(dsl::functions.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    /// The definitions of all functions.
+    pub fn functions(&self) -> Result<Vec<Json>> {
+        use schema::functions::dsl;
+        dsl::functions.select(dsl::definition).order(dsl::name).load(&mut self.connection()?).map_err(storage)
+    }
+
     /// Keeps what has been collected of a table, in the place of what was before.
     pub fn put_statistics(&self, table: &ObjectName, statistics: &Json) -> Result<()> {
         use schema::table_statistics::dsl;

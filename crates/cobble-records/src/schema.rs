@@ -42,3 +42,11 @@ diesel::table! {
         collected_at -> Timestamptz,
     }
 }
+
+diesel::table! {
+    functions (name) {
+        name -> Text,
+        definition -> Jsonb,
+        created_at -> Timestamptz,
+    }
+}

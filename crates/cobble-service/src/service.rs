@@ -7,7 +7,9 @@ use arrow::array::{ArrayRef, Float64Array, Int64Array, StringViewArray, Timestam
 use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
-use cobble_engine::{CatalogDefinition, CollectedStatistics, Engine, MemoryTable, StateTables, text_rows};
+use cobble_engine::{
+    CatalogDefinition, CollectedStatistics, Engine, KnownFunction, MemoryTable, StateTables, UserFunction, text_rows,
+};
 use cobble_records::{Records, StoredCatalog, StoredConnection};
 use cobble_types::{Error, Result, SqlType};
 
@@ -39,8 +41,9 @@ impl Service {
     pub async fn restore(records: Records, say: &dyn Fn(&str)) -> Result<Arc<Service>> {
         let engine = Engine::in_memory()?;
         let stored = records.clone();
-        let (connections, catalogs, statistics) =
-            blocking(move || Ok((stored.connections()?, stored.catalogs()?, stored.statistics()?))).await?;
+        let (connections, catalogs) = blocking(move || Ok((stored.connections()?, stored.catalogs()?))).await?;
+        let stored = records.clone();
+        let (statistics, functions) = blocking(move || Ok((stored.statistics()?, stored.functions()?))).await?;
         for connection in connections {
             let name = connection.name.clone();
             let restored = serde_json::from_value::<ConnectionDefinition>(connection.definition)
@@ -58,6 +61,15 @@ impl Service {
             let definition = CatalogDefinition { name: catalog.name.clone(), connection: catalog.connection };
             if let Err(error) = engine.add_catalog(definition) {
                 say(&format!("catalog {} is left out: {error}", catalog.name));
+            }
+        }
+        for definition in functions {
+            let restored = serde_json::from_value::<UserFunction>(definition)
+                .map_err(|e| Error::internal(e.to_string()))
+                .and_then(KnownFunction::new);
+            match restored {
+                Ok(function) => engine.take_function(function),
+                Err(error) => say(&format!("a function that is not understood is left out: {error}")),
             }
         }
         for found in statistics {
@@ -131,6 +143,16 @@ const SHOWN_RUNS: i64 = 1000;
 impl StateTables for State {
     fn names(&self) -> Vec<&'static str> {
         vec!["runs", "statistics"]
+    }
+
+    async fn keep_function(&self, name: &str, function: Option<&UserFunction>) -> Result<()> {
+        let (records, name) = (self.records.clone(), name.to_owned());
+        let definition = function.map(serde_json::to_value).transpose().map_err(|e| Error::internal(e.to_string()))?;
+        blocking(move || match definition {
+            Some(definition) => records.put_function(&name, &definition),
+            None => records.remove_function(&name),
+        })
+        .await
     }
 
     async fn keep_statistics(&self, collected: Arc<CollectedStatistics>) -> Result<()> {

@@ -22,12 +22,59 @@ pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
         {
             Ok(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Text }.cast(target.clone()))
         }
+        Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } if matches!(target, SqlType::Array(_)) => {
+            array_literal(&text, target)
+        }
         Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } => {
             let value = parse_value(&text, target)?;
             Ok(Expr::Literal { value, sql_type: target.clone() })
         }
         other => Ok(other.cast(target.clone())),
     }
+}
+
+/// `{1,2,NULL}` or `{a,"b c"}`, as PostgreSQL writes arrays of one dimension (manual 8.15.2).
+fn array_literal(text: &str, target: &SqlType) -> Result<Expr> {
+    let SqlType::Array(item) = target else { return Err(Error::internal("an array literal of another type")) };
+    let bad = || Error::new(Code::InvalidText, format!("'{text}' does not read as {target}")).hint("such as '{1,2,3}'");
+    let inner = text.trim().strip_prefix('{').and_then(|t| t.strip_suffix('}')).ok_or_else(bad)?;
+    let mut items = Vec::new();
+    let mut characters = inner.chars().peekable();
+    while characters.peek().is_some() || !items.is_empty() {
+        while characters.next_if(|c| c.is_whitespace()).is_some() {}
+        let (mut item_text, mut quoted) = (String::new(), false);
+        if characters.next_if_eq(&'"').is_some() {
+            quoted = true;
+            loop {
+                match characters.next().ok_or_else(bad)? {
+                    '"' => break,
+                    '\\' => item_text.push(characters.next().ok_or_else(bad)?),
+                    c => item_text.push(c),
+                }
+            }
+            while characters.next_if(|c| c.is_whitespace()).is_some() {}
+        } else {
+            while let Some(c) = characters.next_if(|c| *c != ',') {
+                if matches!(c, '{' | '}' | '"') {
+                    return Err(bad());
+                }
+                item_text.push(c);
+            }
+            item_text.truncate(item_text.trim_end().len());
+        }
+        let value = match quoted {
+            false if item_text.is_empty() => return Err(bad()),
+            false if item_text.eq_ignore_ascii_case("null") => Value::Null,
+            _ => Value::Text(item_text),
+        };
+        items.push(coerce(Expr::Literal { value, sql_type: SqlType::Null }, item)?);
+        match characters.next() {
+            None => break,
+            Some(',') => {}
+            Some(_) => return Err(bad()),
+        }
+    }
+    Ok(Expr::Call { function: Function::MakeArray, arguments: items, sql_type: target.clone() })
 }
 
 /// An open literal becomes text; used where an expression leaves a query.

@@ -321,6 +321,8 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
             done(vec![coerce(item, &common)?, coerce(array, &array_of(common.clone()))?], array_of(common))
         }
+        // Made by the binder for ANY and ALL, which knows the types.
+        AnyItem => Err(wrong()),
         ArrayCat | ArrayContains | ArrayOverlaps => {
             let [left, right]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let (SqlType::Array(l), SqlType::Array(r)) = (left.sql_type(), right.sql_type()) else {

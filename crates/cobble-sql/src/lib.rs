@@ -3,9 +3,10 @@
 
 mod bind;
 mod coerce;
+mod exclude;
 mod function;
 mod statement;
 
-pub use bind::{BindContext, BoundQuery, CatalogReader, bind_query, relation_names};
+pub use bind::{BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, relation_names};
 pub use sqlparser::ast::Query;
 pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, parse_statements};

@@ -1,11 +1,14 @@
 //! Splitting text into statements and recognising each. Queries go to `sqlparser`; the few statements of our own
 //! (`USE`, `SET`, `SHOW`, `DESCRIBE`, `EXPLAIN (SHOW …)`) are read here from the same tokens, so positions stay true.
 
-use cobble_types::{Code, Error, Position, Result};
+use cobble_plan::{FunctionLanguage, UserFunction};
+use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
 use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
+
+use crate::exclude::marked;
 
 /// One statement with its own text, as it stands in the input.
 #[derive(Debug, Clone)]
@@ -27,6 +30,14 @@ pub enum Statement {
         value: String,
     },
     Show(Show),
+    CreateFunction {
+        function: UserFunction,
+        replace: bool,
+    },
+    DropFunction {
+        name: String,
+        if_exists: bool,
+    },
     /// Collects statistics of a table.
     Analyze {
         table: Vec<String>,
@@ -67,6 +78,7 @@ pub enum Show {
     Tables { place: Vec<String> },
     Columns { table: Vec<String>, position: Option<Position> },
     Settings,
+    Functions,
 }
 
 const DIALECT: PostgreSqlDialect = PostgreSqlDialect {};
@@ -90,6 +102,16 @@ pub fn parse_statements(text: &str) -> Result<Vec<StatementText>> {
         statements.push(StatementText { text: own, statement });
     }
     Ok(statements)
+}
+
+/// An expression alone, such as the body of a function.
+pub fn parse_expression(text: &str) -> Result<ast::Expr> {
+    let mut parser = Parser::new(&DIALECT).try_with_sql(text).map_err(|e| syntax_error(e, None))?;
+    let found = parser.parse_expr().map_err(|e| syntax_error(e, None))?;
+    match parser.peek_token().token {
+        Token::EOF => Ok(found),
+        other => Err(Error::new(Code::Syntax, format!("did not expect \"{other}\" after the expression"))),
+    }
 }
 
 /// Byte offsets of line starts, to turn a line and column back into a place in the text.
@@ -200,6 +222,25 @@ impl Words<'_> {
             self.end()?;
             return Ok(Statement::Show(Show::Columns { table, position }));
         }
+        if self.take("create") {
+            let replace = self.take("or");
+            if replace && !self.take("replace") {
+                return self.expected("REPLACE");
+            }
+            return self.create_function(replace, lines, text);
+        }
+        if self.take("drop") {
+            if !self.take("function") {
+                return self.expected("FUNCTION");
+            }
+            let if_exists = self.take("if");
+            if if_exists && !self.take("exists") {
+                return self.expected("EXISTS");
+            }
+            let name = self.function_name()?;
+            self.end()?;
+            return Ok(Statement::DropFunction { name, if_exists });
+        }
         if self.take("analyze") {
             let position = self.position();
             let table = self.name("a table")?;
@@ -210,6 +251,109 @@ impl Words<'_> {
             return self.explain(lines, text);
         }
         Ok(Statement::Query(self.query()?))
+    }
+
+    fn function_name(&mut self) -> Result<String> {
+        let position = self.position();
+        match self.name("the name of a function")?.as_slice() {
+            [name] => Ok(name.clone()),
+            parts => Err(Error::new(Code::Syntax, format!("functions have plain names, not \"{}\"", parts.join(".")))
+                .at(position)),
+        }
+    }
+
+    /// Reads a part of the statement with the parser, and goes on after it.
+    fn parsed<T>(&mut self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
+        let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
+        let mut parser = Parser::new(&DIALECT).with_tokens_with_locations(self.tokens[self.at..].to_vec());
+        let found = read(&mut parser).map_err(|e| syntax_error(e, end))?;
+        self.at += parser.index();
+        Ok(found)
+    }
+
+    fn function_type(&mut self) -> Result<SqlType> {
+        let position = self.position();
+        let written = self.parsed(|parser| parser.parse_data_type())?;
+        crate::bind::sql_type(&written).map_err(|e| e.at(position))
+    }
+
+    /// `FUNCTION name(parameter type, …) RETURNS type … RETURN expression`, or `… LANGUAGE script AS $$ … $$`.
+    fn create_function(mut self, replace: bool, lines: &LineStarts, text: &str) -> Result<Statement> {
+        if !self.take("function") {
+            return self.expected("FUNCTION");
+        }
+        let name = self.function_name()?;
+        let mut parameters: Vec<(String, SqlType)> = Vec::new();
+        if !self.take_token(&Token::LParen) {
+            return self.expected("\"(\" and the parameters");
+        }
+        while !self.take_token(&Token::RParen) {
+            if !parameters.is_empty() && !self.take_token(&Token::Comma) {
+                return self.expected("\",\" or \")\"");
+            }
+            let position = self.position();
+            let parameter = self.name("a parameter's name and type")?.join(".");
+            if parameters.iter().any(|(known, _)| *known == parameter) {
+                return Err(
+                    Error::new(Code::AlreadyExists, format!("there are two parameters named {parameter}")).at(position)
+                );
+            }
+            parameters.push((parameter, self.function_type()?));
+        }
+        if !self.take("returns") {
+            return self.expected("RETURNS and the type of the result");
+        }
+        let result = self.function_type()?;
+        let (mut language, mut volatile, mut strict) = (FunctionLanguage::Sql, false, false);
+        loop {
+            if self.take("language") {
+                language = match self.one_of(&["sql", "script"])? {
+                    0 => FunctionLanguage::Sql,
+                    _ => FunctionLanguage::Script,
+                };
+            } else if self.take("immutable") || self.take("stable") {
+                volatile = false;
+            } else if self.take("volatile") {
+                volatile = true;
+            } else if self.take("strict") {
+                strict = true;
+            } else {
+                break;
+            }
+        }
+        let body = match language {
+            FunctionLanguage::Sql => {
+                if volatile || strict {
+                    return Err(Error::unsupported(
+                        "VOLATILE or STRICT for a SQL function, which is as its expression is",
+                    ));
+                }
+                if !self.take("return") {
+                    return self.expected("RETURN and an expression");
+                }
+                let Some(first) = self.tokens.get(self.at) else { return self.expected("an expression") };
+                let start = lines.offset(first.span.start.line, first.span.start.column);
+                self.parsed(|parser| parser.parse_expr())?;
+                let last = &self.tokens[self.at - 1];
+                let end = lines.offset(last.span.end.line, last.span.end.column);
+                text.get(start..end.max(start)).unwrap_or_default().to_owned()
+            }
+            FunctionLanguage::Script => {
+                if !self.take("as") {
+                    return self.expected("AS and the script between $$ and $$");
+                }
+                let body = match self.peek() {
+                    Some(Token::DollarQuotedString(quoted)) => quoted.value.clone(),
+                    Some(Token::SingleQuotedString(quoted)) => quoted.clone(),
+                    _ => return self.expected("the script between $$ and $$"),
+                };
+                self.at += 1;
+                body
+            }
+        };
+        self.end()?;
+        let function = UserFunction { name, parameters, result, language, body, volatile, strict };
+        Ok(Statement::CreateFunction { function, replace })
     }
 
     fn show(mut self) -> Result<Show> {
@@ -231,8 +375,10 @@ impl Words<'_> {
             Show::Columns { table, position }
         } else if self.take("settings") || self.take("all") {
             Show::Settings
+        } else if self.take("functions") {
+            Show::Functions
         } else {
-            return self.expected("CATALOGS, SCHEMAS, TABLES, COLUMNS or SETTINGS");
+            return self.expected("CATALOGS, SCHEMAS, TABLES, COLUMNS, FUNCTIONS or SETTINGS");
         };
         self.end()?;
         Ok(show)
@@ -293,18 +439,19 @@ impl Words<'_> {
         };
         if !starts_query {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
-            let known = ["select", "with", "values", "explain", "show", "use", "set", "describe", "analyze"];
+            let known =
+                ["select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop"];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET",
+                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
                 ),
             });
         }
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
-        let mut parser = Parser::new(&DIALECT).with_tokens_with_locations(self.tokens[self.at..].to_vec());
+        let mut parser = Parser::new(&DIALECT).with_tokens_with_locations(marked(&self.tokens[self.at..]));
         let query = parser.parse_query().map_err(|e| syntax_error(e, end))?;
         let next = parser.peek_token();
         if next.token != Token::EOF {

@@ -39,6 +39,8 @@ pub enum Code {
     /// More rows than the one that a value needs.
     Cardinality,
     DivisionByZero,
+    /// A function in the script language came to grief.
+    ScriptFailed,
     Overflow,
     BadSetting,
     AlreadyExists,
@@ -84,6 +86,7 @@ impl Code {
             Code::WrongKind => "42809",
             Code::Cardinality => "21000",
             Code::DivisionByZero => "22012",
+            Code::ScriptFailed => "38000",
             Code::Overflow => "22003",
             Code::BadSetting => "F0000",
             Code::AlreadyExists => "42710",

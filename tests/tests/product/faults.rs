@@ -83,7 +83,8 @@ async fn a_wrong_setting_is_named_in_every_interface() {
 
         if !setting.is_empty() {
             let test = product.cobble(&["connection", "test", name]);
-            let shown = String::from_utf8_lossy(&test.stdout).into_owned() + &String::from_utf8_lossy(&test.stderr);
+            let shown =
+                String::from_utf8_lossy(&test.stdout).into_owned() + String::from_utf8_lossy(&test.stderr).as_ref();
             assert!(!test.status.success() && shown.contains(&format!("look at {setting}")), "{name}: {shown}");
         }
         assert_eq!(

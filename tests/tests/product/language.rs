@@ -217,6 +217,11 @@ async fn windows() {
             "SELECT first_value(t) OVER (ORDER BY v DESC NULLS LAST), last_value(t) OVER (ORDER BY v ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING) FROM a WHERE v IS NOT NULL",
             "SELECT k, w, sum(w) OVER (ORDER BY w::float8 RANGE BETWEEN 1.0 PRECEDING AND 1.5 FOLLOWING) FROM b",
             "SELECT count(*) OVER (), row_number() OVER () FROM none",
+            "SELECT k, v, sum(v) OVER (PARTITION BY k ORDER BY v ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING EXCLUDE CURRENT ROW) FROM a",
+            "SELECT k, sum(v) OVER (ORDER BY k ROWS BETWEEN 2 PRECEDING AND 2 FOLLOWING EXCLUDE GROUP), count(*) OVER (ORDER BY k RANGE BETWEEN UNBOUNDED PRECEDING AND CURRENT ROW EXCLUDE TIES) FROM a",
+            "SELECT k, max(v) OVER (ORDER BY k GROUPS 1 PRECEDING EXCLUDE NO OTHERS), max(v) OVER w FROM a WINDOW w AS (ORDER BY k GROUPS 1 PRECEDING EXCLUDE GROUP)",
+            "SELECT k, count(*) OVER (w ROWS UNBOUNDED PRECEDING EXCLUDE CURRENT ROW) FROM a WINDOW w AS (PARTITION BY k ORDER BY v)",
+            "SELECT exclude, current FROM (SELECT 1 AS exclude, 2 AS current) ties",
         ],
     )
     .await;
@@ -337,6 +342,12 @@ async fn arrays_and_json() {
             "SELECT '{\"a\": 1, \"b\": [1, 2]}'::jsonb @> '{\"b\": [2]}', '{\"a\": 1}'::jsonb ? 'a', '[1, 2]'::jsonb @> '2', '{\"a\": 1}'::jsonb <@ '{\"a\": 1, \"c\": 2}'",
             "SELECT jsonb_array_length('[1, 2]'), jsonb_typeof('[1]'), jsonb_typeof('null'), json_typeof('{\"a\": 1}'), jsonb_typeof('1.5')",
             "SELECT json_build_object('a', 1, 'b', null, 'c', 'x'), json_build_array(1, 'a', null, 2.50, true), to_jsonb('x'::text), to_json(5)",
+            "SELECT 'abcdef'::varchar(3), length('abc'::varchar), ('ab'::char(5) || 'c'), 'abc'::char, cast('Brent' AS character varying(2))",
+            "SELECT timestamp '2025-01-01 10:00:00.6'::timestamp(0), timestamp '2025-01-01 10:00:00.12345'::timestamp(3)",
+            "SELECT k, k = ANY(list), k <> ALL(list), k > ANY(list), list FROM (SELECT a.k, (SELECT array_agg(b.w) FROM b WHERE b.k = a.k) AS list FROM a) x",
+            "SELECT k = ANY('{1,2}'), k = ANY(ARRAY[1, NULL]), k = ALL(array_append(ARRAY[1], k)), 2.0 = ANY(ARRAY[k, 2]) FROM a",
+            "SELECT '{}'::integer[], '{1, NULL,3}'::integer[], '{a, \"b c\",\"NULL\"}'::text[], '{2025-01-01}'::date[]",
+            "SELECT t = ANY(string_to_array('x,y', ',')), t LIKE ANY (ARRAY['x', 'y%']) FROM a WHERE t IS NOT NULL",
             "SELECT '5'::jsonb::integer + 1, ('{\"n\": 7}'::jsonb ->> 'n')::integer",
         ],
     )

@@ -133,7 +133,7 @@ impl PostgresOffer {
         self.limit = None;
         for id in ids {
             let used = self.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
-            self.columns.insert(id, Sql { columns: used, ..Sql::new(format!("{alias}.c{}", id.0)) });
+            self.columns.insert(id, Sql { columns: used, of_rows: true, ..Sql::new(format!("{alias}.c{}", id.0)) });
         }
     }
 
@@ -153,7 +153,7 @@ impl PostgresOffer {
 
     fn aggregate_text(&self, call: &AggregateCall) -> Result<Sql, Refusal> {
         let Some(argument) = call.arguments.first() else {
-            return self.filtered(Sql::new("count(*)"), call);
+            return self.filtered(Sql { of_rows: true, ..Sql::new("count(*)") }, call);
         };
         if call.arguments.len() > 1 || !call.order.is_empty() {
             return Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
@@ -162,7 +162,7 @@ impl PostgresOffer {
         let text = self.translate(argument)?;
         let distinct = if call.distinct { "DISTINCT " } else { "" };
         let plain = |name: &str, argument: &Sql| {
-            let mut out = Sql::new(format!("{name}({distinct}"));
+            let mut out = Sql { of_rows: true, ..Sql::new(format!("{name}({distinct}")) };
             out.push(argument).text(")");
             out
         };
@@ -287,7 +287,7 @@ impl Offer for PostgresOffer {
             match next.translate(expr) {
                 Ok(sql) => {
                     // A constant key would be read as a column number or break the grouping of parameters.
-                    if expr.columns().is_empty() || !sql.parameters.is_empty() {
+                    if !sql.of_rows || !sql.parameters.is_empty() {
                         return Verdict::kept(
                             KeptReason::NoSuchAbility,
                             format!("{expr} binds a value, which cannot be grouped by"),
@@ -327,7 +327,7 @@ impl Offer for PostgresOffer {
             }
             match self.translate(&key.expr) {
                 Ok(mut sql) => {
-                    if !sql.parameters.is_empty() || key.expr.columns().is_empty() {
+                    if !sql.parameters.is_empty() || !sql.of_rows {
                         return Verdict::kept(KeptReason::NoSuchAbility, format!("{} binds a value", key.expr));
                     }
                     if key.expr.sql_type() == SqlType::Text {

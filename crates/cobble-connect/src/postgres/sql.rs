@@ -19,6 +19,8 @@ pub struct Sql {
     pub parameters: Vec<Parameter>,
     /// The source's columns that the text uses.
     pub columns: BTreeSet<String>,
+    /// Whether a row or a group has a say in it: what does not is a constant, which a server will not sort or group by.
+    pub of_rows: bool,
 }
 
 /// Why something is not translated.
@@ -31,7 +33,7 @@ impl Sql {
 
     /// Text that stands for one of the source's columns.
     pub fn column(text: String, name: String) -> Sql {
-        Sql { text, columns: BTreeSet::from([name]), ..Sql::default() }
+        Sql { text, columns: BTreeSet::from([name]), of_rows: true, ..Sql::default() }
     }
 
     pub fn parameter(parameter: Parameter) -> Sql {
@@ -42,6 +44,7 @@ impl Sql {
         self.text.push_str(&other.text);
         self.parameters.extend(other.parameters.iter().cloned());
         self.columns.extend(other.columns.iter().cloned());
+        self.of_rows |= other.of_rows;
         self
     }
 
@@ -241,6 +244,10 @@ pub fn translate(expr: &Expr, column: &dyn Fn(&cobble_plan::Column) -> Option<Sq
                 _ => call,
             })
         }
+        Expr::Script { function, .. } => refuse(
+            KeptReason::OpaqueFunction,
+            format!("{}() is a script, which runs only in the engine; one in SQL would be seen through", function.name),
+        ),
         Expr::Field { .. } | Expr::Subscript { .. } => {
             refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
         }

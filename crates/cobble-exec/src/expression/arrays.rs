@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::buffer::{NullBuffer, OffsetBuffer};
-use arrow::compute::interleave;
+use arrow::compute::{interleave, take};
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
+use cobble_plan::expr::BinaryOp;
 use cobble_plan::function::Function;
 use cobble_types::{Error, Result, array_value_text};
 
@@ -134,6 +135,28 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 out.append(true);
             }
             Arc::new(out.finish())
+        }
+        F::AnyItem => {
+            let op = Texts::of(arguments[0]).get(0).and_then(BinaryOp::by_symbol);
+            let op = op.ok_or_else(|| Error::internal("a comparison with items without its operator"))?;
+            let ranges: Vec<Option<std::ops::Range<usize>>> = (0..rows).map(|row| range(2, row)).collect();
+            let items: UInt64Array = ranges.iter().flatten().cloned().flatten().map(|p| Some(p as u64)).collect();
+            let owners = ranges.iter().enumerate().flat_map(|(row, r)| {
+                let place = arguments[1].place(row) as u64;
+                r.iter().flat_map(move |r| std::iter::repeat_n(Some(place), r.len()))
+            });
+            let left = take(arguments[1].array(), &owners.collect::<UInt64Array>(), None)?;
+            let right = take(list(2).values(), &items, None)?;
+            let found = super::compare(op, &Evaluated::Array(left), &Evaluated::Array(right))?;
+            let mut at = 0;
+            let one = |range: &Option<std::ops::Range<usize>>| {
+                let length = range.as_ref()?.len();
+                let own = found.slice(at, length);
+                at += length;
+                // True if one is; unknown if one is unknown; otherwise false.
+                if own.true_count() > 0 { Some(true) } else { (own.null_count() == 0).then_some(false) }
+            };
+            Arc::new(ranges.iter().map(one).collect::<BooleanArray>())
         }
         F::ArrayToString => {
             let values = list(0).values().clone();

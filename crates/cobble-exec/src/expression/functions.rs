@@ -337,6 +337,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::ArrayCat
         | F::ArrayPosition
         | F::ArrayRemove
+        | F::AnyItem
         | F::ArrayContains
         | F::ArrayOverlaps
         | F::StringToArray

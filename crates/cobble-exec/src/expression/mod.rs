@@ -10,6 +10,7 @@ mod functions;
 mod json;
 mod numbers;
 mod pattern;
+mod script;
 mod text;
 mod time;
 
@@ -28,6 +29,7 @@ use cobble_types::{ColumnId, Error, Result, SqlType, Value};
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
 pub(crate) use pattern::cached_regex;
+pub use script::Script;
 
 /// The outcome for a batch: one value per row, or one for all.
 #[derive(Debug, Clone)]
@@ -100,6 +102,7 @@ enum Node {
     Concat { left: Compiled, right: Compiled },
     Coalesce(Vec<Compiled>),
     Call { function: Function, arguments: Vec<Compiled> },
+    Script { script: Box<Script>, arguments: Vec<Compiled> },
     Field { operand: Compiled, name: String },
     Subscript { operand: Compiled, index: Compiled },
 }
@@ -159,6 +162,9 @@ impl Places {
             Expr::Call { function, arguments, .. } => {
                 Node::Call { function: *function, arguments: self.compile_all(arguments)? }
             }
+            Expr::Script { function, arguments } => {
+                Node::Script { script: Box::new(Script::read(function)?), arguments: self.compile_all(arguments)? }
+            }
             Expr::Field { operand, name, .. } => Node::Field { operand: self.compile(operand)?, name: name.clone() },
             Expr::Subscript { operand, index, .. } => {
                 Node::Subscript { operand: self.compile(operand)?, index: self.compile(index)? }
@@ -176,7 +182,7 @@ impl Places {
 fn may_fail(expr: &Expr) -> bool {
     expr.any(&|e| match e {
         Expr::Binary { op, .. } => op.is_arithmetic(),
-        Expr::Cast { .. } | Expr::Negate(_) | Expr::Call { .. } => true,
+        Expr::Cast { .. } | Expr::Negate(_) | Expr::Call { .. } | Expr::Script { .. } => true,
         _ => false,
     })
 }
@@ -269,6 +275,7 @@ impl Compiled {
                 let rows = if l.is_scalar() && r.is_scalar() { 1 } else { batch.num_rows() };
                 Evaluated::like(text::concat_pair(&l, &r, rows), &[&l, &r])
             }
+            Node::Script { script, arguments } => Evaluated::Array(script.call(arguments, batch)?),
             Node::Call { function, arguments } => {
                 let values = arguments.iter().map(|a| a.evaluate(batch)).collect::<Result<Vec<_>>>()?;
                 let all: Vec<&Evaluated> = values.iter().collect();
@@ -441,6 +448,7 @@ fn cost(expr: &Expr) -> u32 {
     let own = match expr {
         Expr::Like { .. } => 20,
         Expr::Call { .. } => 15,
+        Expr::Script { .. } => 500,
         Expr::Cast { .. } => 10,
         Expr::InList { list, .. } => 2 + list.len() as u32,
         Expr::Case { .. } => 10,

@@ -122,7 +122,7 @@ pub(super) fn pad(text: &str, length: i32, fill: &str, at_start: bool) -> String
         return text.chars().take(wanted).collect();
     }
     let padding: String = fill.chars().cycle().take(if fill.is_empty() { 0 } else { wanted - own }).collect();
-    if at_start { padding + text } else { text.to_owned() + &padding }
+    if at_start { padding + text } else { text.to_owned() + padding.as_str() }
 }
 
 /// Each word with a capital, the rest small; words are runs of letters and digits.

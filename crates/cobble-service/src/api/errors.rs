@@ -46,6 +46,7 @@ fn status(code: Code) -> Status {
         | Code::Cardinality
         | Code::DivisionByZero
         | Code::Overflow
+        | Code::ScriptFailed
         | Code::BadSetting => Status::BadRequest,
         Code::NotFound => Status::NotFound,
         Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,

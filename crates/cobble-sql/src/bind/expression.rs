@@ -9,7 +9,7 @@ use sqlparser::ast::{self, Spanned};
 
 use super::operator::{compare_rows, is_row};
 use super::scope::{Found, Scope};
-use super::types::sql_type;
+use super::types::{sql_type, within_length};
 use super::{Binder, folded, position_of};
 use crate::coerce::{binary, coerce, condition, exact_literal, is_untyped, settle, unify, unify_all};
 use crate::function;
@@ -186,6 +186,8 @@ impl<'a> Binder<'a> {
                 let operand = Box::new(all.remove(0));
                 Ok(Expr::InList { operand, list: all, negated: *negated })
             }
+            E::Like { any: true, negated, expr, pattern, .. } => self.like_any(expr, pattern, *negated, false, scope),
+            E::ILike { any: true, negated, expr, pattern, .. } => self.like_any(expr, pattern, *negated, true, scope),
             E::Like { negated, any: false, expr, pattern, escape_char } => {
                 self.like(expr, pattern, escape_char.as_deref(), *negated, false, scope)
             }
@@ -194,7 +196,7 @@ impl<'a> Binder<'a> {
             }
             E::Cast { kind: ast::CastKind::Cast | ast::CastKind::DoubleColon, expr, data_type, format: None } => {
                 let operand = self.expr(expr, scope)?;
-                cast(operand, &sql_type(data_type)?)
+                within_length(cast(operand, &sql_type(data_type)?)?, data_type)
             }
             E::Case { operand, conditions, else_result, .. } => {
                 let operand = operand.as_ref().map(|o| self.expr(o, scope)).transpose()?;
@@ -337,6 +339,33 @@ impl<'a> Binder<'a> {
         Ok(Expr::Like { operand: Box::new(operand), pattern: Box::new(pattern), negated, case_insensitive })
     }
 
+    /// LIKE ANY: one of several patterns that are written out.
+    fn like_any(
+        &mut self,
+        operand: &'a ast::Expr,
+        patterns: &'a ast::Expr,
+        negated: bool,
+        case_insensitive: bool,
+        scope: &Scope,
+    ) -> Result<Expr> {
+        let patterns = match patterns {
+            ast::Expr::Nested(inner) => inner.as_ref(),
+            other => other,
+        };
+        let ast::Expr::Array(array) = patterns else {
+            return Err(Error::unsupported("LIKE ANY over an array that is not written out"));
+        };
+        let mut any: Option<Expr> = None;
+        for pattern in &array.elem {
+            let next = self.like(operand, pattern, None, negated, case_insensitive, scope)?;
+            any = Some(match any {
+                Some(before) => Expr::compare(BinaryOp::Or, before, next),
+                None => next,
+            });
+        }
+        Ok(any.unwrap_or_else(|| Expr::boolean(false)))
+    }
+
     fn interval(&mut self, interval: &'a ast::Interval, scope: &Scope) -> Result<Expr> {
         let value = self.expr(&interval.value, scope)?;
         let unit = interval.leading_field.as_ref().map(|unit| unit.to_string().to_lowercase());
@@ -417,8 +446,12 @@ impl<'a> Binder<'a> {
             let left = arguments.pop().unwrap_or_else(|| Expr::literal(Value::Null));
             return binary(BinaryOp::Modulo, left, right);
         }
+        let context: &'a super::BindContext<'a> = self.context;
+        if let Some(known) = context.functions.get(&name) {
+            return self.user_call(known, arguments);
+        }
         let Some(function) = Function::by_name(&name) else {
-            let known = Function::ALL.iter().map(|f| f.name());
+            let known = Function::ALL.iter().map(|f| f.name()).chain(context.functions.keys().map(String::as_str));
             let all: Vec<&str> =
                 known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
             return Err(Error::unknown("function", &name, all));

@@ -12,6 +12,7 @@ mod select;
 mod subquery;
 mod table_function;
 mod types;
+mod user_function;
 mod window;
 
 use std::collections::{BTreeSet, HashMap};
@@ -26,6 +27,8 @@ use sqlparser::tokenizer::Span;
 
 use cte::Cte;
 use scope::Scope;
+pub(crate) use types::sql_type;
+pub use user_function::{KnownFunction, KnownFunctions};
 
 /// Where the binder finds tables. Names come as written, one to three parts, already folded to lower case unless quoted;
 /// the reader completes them from the session's place and explains what is missing.
@@ -40,6 +43,8 @@ pub struct BindContext<'a> {
     pub now: i64,
     /// Values of `$1`, `$2`, … with their types.
     pub parameters: &'a [(Value, SqlType)],
+    /// What CREATE FUNCTION has made.
+    pub functions: &'a KnownFunctions,
 }
 
 /// A query that is fully typed.
@@ -51,17 +56,7 @@ pub struct BoundQuery {
 }
 
 pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuery> {
-    let mut binder = Binder {
-        context,
-        next_id: 0,
-        ctes: Vec::new(),
-        definitions: Vec::new(),
-        outer: Vec::new(),
-        select: None,
-        keeps_open: false,
-        pending: Vec::new(),
-        named_at: HashMap::new(),
-    };
+    let mut binder = Binder::new(context);
     let bound = binder.query(query)?;
     Ok(BoundQuery { columns: bound.plan.columns(), plan: bound.plan })
 }
@@ -160,9 +155,26 @@ struct Binder<'a> {
     pending: Vec<Pending>,
     /// Where each column was last named, for errors found after binding.
     named_at: HashMap<ColumnId, Position>,
+    /// SQL functions whose bodies are being bound.
+    call_depth: usize,
 }
 
-impl Binder<'_> {
+impl<'a> Binder<'a> {
+    fn new(context: &'a BindContext<'a>) -> Self {
+        Binder {
+            context,
+            next_id: 0,
+            ctes: Vec::new(),
+            definitions: Vec::new(),
+            outer: Vec::new(),
+            select: None,
+            keeps_open: false,
+            pending: Vec::new(),
+            named_at: HashMap::new(),
+            call_depth: 0,
+        }
+    }
+
     fn new_column(&mut self, qualifier: Option<String>, name: impl Into<String>, sql_type: SqlType) -> Column {
         self.next_id += 1;
         Column { id: ColumnId(self.next_id), qualifier, name: name.into(), sql_type }

@@ -1,12 +1,13 @@
 //! Comparisons of rows, and with the items of an array.
 
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_plan::function::{Function, wider_type};
+use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
 use super::Binder;
 use super::scope::Scope;
-use crate::coerce::binary;
+use crate::coerce::{binary, coerce, is_untyped, settle};
 
 /// True for something written as a row value.
 pub(super) fn is_row(written: &ast::Expr) -> bool {
@@ -56,13 +57,13 @@ impl<'a> Binder<'a> {
         let operand = self.expr(left, scope)?;
         let items = match right {
             ast::Expr::Array(array) => &array.elem,
-            ast::Expr::Nested(inner) => match inner.as_ref() {
+            ast::Expr::Nested(inner) if matches!(inner.as_ref(), ast::Expr::Array(_)) => match inner.as_ref() {
                 ast::Expr::Array(array) => &array.elem,
-                _ => return Err(Error::unsupported("ANY and ALL over an array that is not written out")),
+                _ => return Err(Error::internal("an array that is none")),
             },
-            _ => {
-                return Err(Error::unsupported("ANY and ALL over an array that is not written out")
-                    .hint("unnest() it in a subquery"));
+            other => {
+                let any = any_of_array(op, operand, self.expr(other, scope)?)?;
+                return Ok(if all { Expr::Not(Box::new(any)) } else { any });
             }
         };
         let mut any: Option<Expr> = None;
@@ -77,6 +78,27 @@ impl<'a> Binder<'a> {
         let any = any.unwrap_or_else(|| Expr::boolean(false));
         Ok(if all { Expr::Not(Box::new(any)) } else { any })
     }
+}
+
+/// The comparison with every item of an array that is computed.
+fn any_of_array(op: BinaryOp, operand: Expr, array: Expr) -> Result<Expr> {
+    let array = match is_untyped(&array) {
+        true => coerce(array, &SqlType::Array(Box::new(settle(operand.clone())?.sql_type())))?,
+        false => array,
+    };
+    let SqlType::Array(item) = array.sql_type() else {
+        return Err(Error::new(Code::WrongKind, format!("ANY and ALL take an array, not {}", array.sql_type())));
+    };
+    let own = operand.sql_type();
+    let common = wider_type(&own, &item).ok_or_else(|| {
+        Error::new(Code::UnknownFunction, format!("{own} cannot be compared with the items of {}", array.sql_type()))
+    })?;
+    let arguments = vec![
+        Expr::literal(Value::Text(op.symbol().to_owned())),
+        coerce(operand, &common)?,
+        coerce(array, &SqlType::Array(Box::new(common)))?,
+    ];
+    Ok(Expr::Call { function: Function::AnyItem, arguments, sql_type: SqlType::Boolean })
 }
 
 fn opposite(op: BinaryOp) -> Result<BinaryOp> {

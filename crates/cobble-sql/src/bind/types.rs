@@ -1,9 +1,14 @@
 //! Type names as written to SQL types.
 
-use cobble_types::{Code, Error, Result, SqlType};
-use sqlparser::ast::{ArrayElemTypeDef, DataType, ExactNumberInfo, TimezoneInfo};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
+use cobble_types::{Code, Error, Result, SqlType, Value};
+use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, TimezoneInfo};
 
-pub(super) fn sql_type(written: &DataType) -> Result<SqlType> {
+use crate::coerce::binary;
+use crate::function;
+
+pub(crate) fn sql_type(written: &DataType) -> Result<SqlType> {
     Ok(match written {
         DataType::Boolean | DataType::Bool => SqlType::Boolean,
         DataType::SmallInt(_) | DataType::Int2(_) => SqlType::SmallInt,
@@ -19,6 +24,7 @@ pub(super) fn sql_type(written: &DataType) -> Result<SqlType> {
             ExactNumberInfo::Precision(p) => numeric(*p, 0)?,
             ExactNumberInfo::PrecisionAndScale(p, s) => numeric(*p, *s)?,
         },
+        DataType::Char(_) | DataType::Character(_) => SqlType::Text,
         DataType::Text | DataType::Varchar(_) | DataType::CharacterVarying(_) | DataType::CharVarying(_) => {
             SqlType::Text
         }
@@ -55,6 +61,43 @@ pub(super) fn sql_type(written: &DataType) -> Result<SqlType> {
             return Err(Error::unknown("type", &name, known));
         }
     })
+}
+
+/// A value cast to a type with a length: text is cut to it, times are rounded to their digits. The type itself keeps no length.
+pub(super) fn within_length(value: Expr, written: &DataType) -> Result<Expr> {
+    let cut = |value: Expr, length: u64| {
+        let length = i32::try_from(length).map_err(|_| Error::new(Code::InvalidValue, "that is too long a text"))?;
+        function::call(Function::Left, vec![value, Expr::literal(Value::Integer(length))])
+    };
+    let length = |given: &Option<CharacterLength>| match given {
+        Some(CharacterLength::IntegerLength { length, .. }) => Some(*length),
+        _ => None,
+    };
+    match written {
+        DataType::Varchar(given) | DataType::CharacterVarying(given) | DataType::CharVarying(given) => {
+            match length(given) {
+                Some(length) => cut(value, length),
+                None => Ok(value),
+            }
+        }
+        // Blanks at the end mean nothing, so they are not kept either.
+        DataType::Char(given) | DataType::Character(given) => {
+            function::call(Function::TrimEnd, vec![cut(value, length(given).unwrap_or(1))?])
+        }
+        DataType::Timestamp(Some(digits), _) if *digits < 6 => {
+            let half = 500_000 / 10i64.pow(*digits as u32);
+            let half = Value::Interval { months: 0, days: 0, microseconds: half };
+            let unit = match digits {
+                0 => "second",
+                3 => "milliseconds",
+                _ => return Err(Error::unsupported(format_args!("{written}: only 0, 3 or 6 digits of a second"))),
+            };
+            let raised = binary(BinaryOp::Plus, value, Expr::literal(half))?;
+            function::call(Function::DateTrunc, vec![Expr::literal(Value::Text(unit.into())), raised])
+        }
+        DataType::Time(Some(digits), _) if *digits < 6 => Err(Error::unsupported(written)),
+        _ => Ok(value),
+    }
 }
 
 fn numeric(precision: u64, scale: i64) -> Result<SqlType> {

@@ -9,6 +9,7 @@ use sqlparser::ast::{self, Spanned};
 use super::scope::Scope;
 use super::{Binder, folded, position_of};
 use crate::coerce::{binary, coerce, settle, unify_all};
+use crate::exclude::exclusion_of;
 
 /// One call, computed into a column, with what it is computed over.
 #[derive(Clone)]
@@ -46,6 +47,7 @@ struct Over<'a> {
     partition: Vec<Expr>,
     order: Vec<SortKey>,
     frame: Option<&'a ast::WindowFrame>,
+    exclusion: FrameExclusion,
 }
 
 impl<'a> Binder<'a> {
@@ -99,7 +101,7 @@ impl<'a> Binder<'a> {
         scope: &Scope,
     ) -> Result<(Over<'a>, WindowCall)> {
         let over = self.over(over, scope)?;
-        let mut frame = self.frame(over.frame, &over.order, scope)?;
+        let mut frame = self.frame(over.frame, over.exclusion, &over.order, scope)?;
         let (function, sql_type) = match Ranking::by_name(name) {
             Some(function) => {
                 if call.filter.is_some() {
@@ -145,10 +147,11 @@ impl<'a> Binder<'a> {
             Some(name) => Some(self.named_window(name)?),
             None => None,
         };
+        let exclusion = spec.partition_by.iter().find_map(exclusion_of).unwrap_or(FrameExclusion::NoOthers);
         let partition = base.filter(|b| !b.partition_by.is_empty()).map_or(&spec.partition_by, |b| &b.partition_by);
         let order = base.filter(|b| !b.order_by.is_empty()).map_or(&spec.order_by, |b| &b.order_by);
         let mut bound = Vec::new();
-        for key in partition {
+        for key in partition.iter().filter(|key| exclusion_of(key).is_none()) {
             let key = settle(self.expr(key, scope)?)?;
             if !bound.contains(&key) {
                 bound.push(key);
@@ -158,7 +161,7 @@ impl<'a> Binder<'a> {
         for key in order {
             keys.push(self.inner_sort_key(key, scope)?);
         }
-        Ok(Over { partition: bound, order: keys, frame: spec.window_frame.as_ref() })
+        Ok(Over { partition: bound, order: keys, frame: spec.window_frame.as_ref(), exclusion })
     }
 
     fn named_window(&self, name: &ast::Ident) -> Result<&'a ast::WindowSpec> {
@@ -171,7 +174,13 @@ impl<'a> Binder<'a> {
         }
     }
 
-    fn frame(&mut self, written: Option<&'a ast::WindowFrame>, order: &[SortKey], scope: &Scope) -> Result<Frame> {
+    fn frame(
+        &mut self,
+        written: Option<&'a ast::WindowFrame>,
+        exclusion: FrameExclusion,
+        order: &[SortKey],
+        scope: &Scope,
+    ) -> Result<Frame> {
         let Some(written) = written else { return Ok(Frame::default()) };
         let unit = match written.units {
             ast::WindowFrameUnits::Rows => FrameUnit::Rows,
@@ -199,7 +208,7 @@ impl<'a> Binder<'a> {
         {
             return Err(Error::new(Code::Syntax, format!("a frame cannot go from {start} to {end}")));
         }
-        Ok(Frame { unit, start, end, exclusion: FrameExclusion::NoOthers })
+        Ok(Frame { unit, start, end, exclusion })
     }
 
     fn bound(

@@ -5,16 +5,22 @@ use cobble_plan::{AggregateFunction, Function, Ranking, TableFunction};
 fn page() -> String {
     let mut out = String::from(
         "# Functions\n\nMade from the registry (`make types`). Where nothing else is said a function is immutable: the same \
-         arguments give the same answer.\n\n## Of one row\n\n| function | arguments | volatility | handed to PostgreSQL |\n|---|---|---|---|\n",
+         arguments give the same answer.\n\n## Of one row\n\n| function | arguments | volatility | null arguments | PostgreSQL takes it | files test with it |\n|---|---|---|---|---|---|\n",
     );
     let mut all: Vec<Function> = Function::ALL.to_vec();
     all.sort_by_key(|f| f.name());
     for f in all {
         let volatility = if f.is_volatile() { "volatile" } else { "immutable" };
         let handed = if f.same_in_postgres() { "yes" } else { "no" };
-        out.push_str(&format!("| `{}` | {} | {volatility} | {handed} |\n", f.name(), f.arguments()));
+        let nulls = if f.is_strict() { "give null" } else { "are looked at" };
+        let tested = if f.is_volatile() { "no" } else { "Parquet" };
+        out.push_str(&format!(
+            "| `{}` | {} | {volatility} | {nulls} | {handed} | {tested} |\n",
+            f.name(),
+            f.arguments()
+        ));
     }
-    out.push_str("\nFiles compute no function; they test conditions that use one while decoding.\n\n## Aggregates\n\n| aggregate | arguments |\n|---|---|\n");
+    out.push_str("\nParquet files are read only where a condition holds, whatever functions it uses, as long as they are immutable; they compute nothing else. CSV and JSON lines test nothing.\n\n## Aggregates\n\n| aggregate | arguments |\n|---|---|\n");
     let mut all: Vec<AggregateFunction> = AggregateFunction::ALL.to_vec();
     all.sort_by_key(|f| f.name());
     for f in all {

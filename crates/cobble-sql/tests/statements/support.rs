@@ -10,7 +10,7 @@ use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Source, Verdict};
 use cobble_plan::planner;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
-use cobble_sql::{BindContext, BoundQuery, CatalogReader, Statement, bind_query, parse_statements};
+use cobble_sql::{BindContext, BoundQuery, CatalogReader, KnownFunctions, Statement, bind_query, parse_statements};
 use cobble_types::{Error, ObjectName, Result, SqlType, Value};
 
 /// 2026-07-01 12:00 UTC.
@@ -145,7 +145,10 @@ pub fn bind(sql: &str) -> Result<BoundQuery> {
     let statements = parse_statements(sql)?;
     match statements.as_slice() {
         [only] => match &only.statement {
-            Statement::Query(query) => bind_query(query, &BindContext { catalog: &ferry(), now: NOW, parameters: &[] }),
+            Statement::Query(query) => bind_query(
+                query,
+                &BindContext { catalog: &ferry(), now: NOW, parameters: &[], functions: &KnownFunctions::new() },
+            ),
             other => panic!("{other:?} is no query"),
         },
         other => panic!("{} statements", other.len()),

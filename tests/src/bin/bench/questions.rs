@@ -80,7 +80,7 @@ pub const QUESTIONS: &[(&str, &str)] = &[
     ),
     (
         "above the average of its sailing",
-        "SELECT count(*) FROM drop.public.boardings b WHERE b.scanned_at >= '2025-06-01' AND b.scanned_at < '2025-07-01' AND b.fare > (SELECT 1.2 * avg(c.fare) FROM drop.public.boardings c WHERE c.sailing_id = b.sailing_id)",
+        "SELECT count(*) FROM drop.public.boardings b WHERE b.scanned_at >= '2025-07-14' AND b.scanned_at < '2025-07-15' AND b.fare > (SELECT 1.2 * avg(c.fare) FROM drop.public.boardings c WHERE c.sailing_id = b.sailing_id)",
     ),
     (
         "the latest of each",

@@ -7,3 +7,10 @@ CREATE TABLE table_statistics (
     collected_at timestamptz NOT NULL DEFAULT now(),
     PRIMARY KEY (catalog, schema_name, table_name)
 );
+
+-- What CREATE FUNCTION has made.
+CREATE TABLE functions (
+    name text PRIMARY KEY,
+    definition jsonb NOT NULL,
+    created_at timestamptz NOT NULL DEFAULT now()
+);

@@ -1,1 +1,2 @@
+DROP TABLE functions;
 DROP TABLE table_statistics;
