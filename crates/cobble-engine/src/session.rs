@@ -14,6 +14,7 @@ use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Explain, ExplainShow, KnownFunction, PlanFormat, Show, Statement,
     StatementText, bind_query, parse_statements, relation_names,
 };
+use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
@@ -263,18 +264,21 @@ impl Session {
     async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
         let began = Instant::now();
         let set = self.engine.set();
-        let catalog = resolve(&self.engine, &set, &self.place, relation_names(query)).await;
+        let names = with_room(|| relation_names(query));
+        let catalog = resolve(&self.engine, &set, &self.place, names).await;
         let now = chrono::Utc::now().timestamp_micros();
         let functions = self.engine.functions();
-        let BoundQuery { plan, columns } =
-            bind_query(query, &BindContext { catalog: &catalog, now, parameters, functions: &functions })?;
-        let plan = planner::plan(plan, &self.settings, &fold_constant)?;
+        let (plan, columns) = with_room(|| {
+            let context = BindContext { catalog: &catalog, now, parameters, functions: &functions };
+            let BoundQuery { plan, columns } = bind_query(query, &context)?;
+            Ok::<_, Error>((planner::plan(plan, &self.settings, &fold_constant)?, columns))
+        })?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
         Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
     }
 
     fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
-        let running = start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token())?;
+        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds))
     }
 

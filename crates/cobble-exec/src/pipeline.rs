@@ -197,15 +197,16 @@ async fn run_task(
             if batch.num_rows() == 0 {
                 continue;
             }
-            chain.feed(0, batch, &target, &mut sink, &cancel).await?;
-            if chain.satisfied() {
+            chain.feed(batch, &target, &mut sink, &cancel).await?;
+            if chain.satisfied_place().is_some() {
                 satisfied.store(true, Ordering::Relaxed);
             }
             tokio::task::yield_now().await;
         }
-        for place in 0..chain.steps.len() {
+        // Nobody waits for what steps before a satisfied one still hold.
+        for place in chain.satisfied_place().unwrap_or(0)..chain.steps.len() {
             chain.steps[place].0.finish()?;
-            chain.drain(&target, &mut sink, &cancel).await?;
+            chain.drain(place, &target, &mut sink, &cancel).await?;
         }
     }
     if let (Some(task), Target::Sink(_, meter)) = (sink, target.as_ref()) {
@@ -222,13 +223,13 @@ struct Chain {
 }
 
 impl Chain {
-    fn satisfied(&self) -> bool {
-        self.steps.iter().any(|(step, _)| step.satisfied())
+    /// The last step that wants no more.
+    fn satisfied_place(&self) -> Option<usize> {
+        self.steps.iter().rposition(|(step, _)| step.satisfied())
     }
 
     async fn feed(
         &mut self,
-        place: usize,
         batch: RecordBatch,
         target: &Target,
         sink: &mut Option<Box<dyn SinkTask>>,
@@ -237,8 +238,8 @@ impl Chain {
         if self.steps.is_empty() {
             return deliver(batch, target, sink, cancel).await;
         }
-        self.push(place, batch)?;
-        self.drain(target, sink, cancel).await
+        self.push(0, batch)?;
+        self.drain(0, target, sink, cancel).await
     }
 
     fn push(&mut self, place: usize, batch: RecordBatch) -> Result<()> {
@@ -249,16 +250,18 @@ impl Chain {
         Ok(())
     }
 
-    /// Moves batches on, the furthest first, until no step has one to give.
+    /// Moves batches on, the furthest first, until no step has one to give, after this one has been given something.
     async fn drain(
         &mut self,
+        mut from: usize,
         target: &Target,
         sink: &mut Option<Box<dyn SinkTask>>,
         cancel: &CancellationToken,
     ) -> Result<()> {
         let last = self.steps.len();
-        let mut place = last;
-        while place > 0 {
+        // Steps before it are empty, and so are those after it until it gives something.
+        let mut place = from + 1;
+        while place > from {
             if cancel.is_cancelled() {
                 return Err(Error::cancelled());
             }
@@ -276,7 +279,10 @@ impl Chain {
                         deliver(batch, target, sink, cancel).await?;
                     } else {
                         self.push(place, batch)?;
-                        place = last;
+                        if self.steps[place].0.satisfied() {
+                            from = place;
+                        }
+                        place += 1;
                     }
                 }
             }

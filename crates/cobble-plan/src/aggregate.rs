@@ -128,6 +128,18 @@ impl AggregateFunction {
         if !wanted.contains(&arguments.len()) {
             return None;
         }
+        let fits = |second: &SqlType| match self {
+            PercentileCont | PercentileDisc => match second {
+                SqlType::Array(item) => **item == SqlType::Double,
+                other => *other == SqlType::Double,
+            },
+            StringAgg => *second == SqlType::Text,
+            ApproxPercentile => *second == SqlType::Double,
+            own => !own.is_regression() || (first == SqlType::Double && *second == SqlType::Double),
+        };
+        if !arguments.get(1).is_none_or(fits) {
+            return None;
+        }
         Some(match (self, &first) {
             (Count | ApproxCountDistinct | RegrCount, _) => SqlType::BigInt,
             (Sum, SqlType::SmallInt | SqlType::Integer) => SqlType::BigInt,

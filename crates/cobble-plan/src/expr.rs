@@ -346,7 +346,17 @@ impl Expr {
     }
 
     pub fn conjunction(conjuncts: impl IntoIterator<Item = Expr>) -> Option<Expr> {
-        conjuncts.into_iter().reduce(|left, right| Expr::compare(BinaryOp::And, left, right))
+        Expr::combined(BinaryOp::And, conjuncts.into_iter().collect())
+    }
+
+    /// `a op b op …` of AND or OR, in this order; a long one as a balanced tree, so that it is not deep.
+    pub fn combined(op: BinaryOp, mut parts: Vec<Expr>) -> Option<Expr> {
+        if parts.len() > 32 {
+            let later = parts.split_off(parts.len() / 2);
+            let (left, right) = (Expr::combined(op, parts)?, Expr::combined(op, later)?);
+            return Some(Expr::compare(op, left, right));
+        }
+        parts.into_iter().reduce(|left, right| Expr::compare(op, left, right))
     }
 
     /// `column op constant`, whichever side the column stands on in the text.

@@ -5,6 +5,8 @@ use cobble_plan::window::FrameExclusion;
 use sqlparser::ast;
 use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
 
+use crate::statement::is_word;
+
 /// Begins the key; a control character, so that no identifier is like it.
 const MARK: &str = "\u{1}exclude ";
 
@@ -15,17 +17,13 @@ const FORMS: [(&[&str], FrameExclusion); 4] = [
     (&["no", "others"], FrameExclusion::NoOthers),
 ];
 
-fn is_word(token: Option<&TokenWithSpan>, word: &str) -> bool {
-    matches!(token.map(|t| &t.token), Some(Token::Word(w)) if w.quote_style.is_none() && w.value.eq_ignore_ascii_case(word))
-}
-
 /// The exclusion that begins at this token, and the number of tokens it takes.
 fn form_at(tokens: &[TokenWithSpan], at: usize) -> Option<(usize, usize)> {
-    if !is_word(tokens.get(at), "exclude") {
+    if !tokens.get(at).is_some_and(|t| is_word(t, "exclude")) {
         return None;
     }
     let place = FORMS.iter().position(|(words, _)| {
-        words.iter().enumerate().all(|(i, word)| is_word(tokens.get(at + 1 + i), word))
+        words.iter().enumerate().all(|(i, word)| tokens.get(at + 1 + i).is_some_and(|t| is_word(t, word)))
             && tokens.get(at + 1 + words.len()).is_some_and(|t| t.token == Token::RParen)
     })?;
     Some((place, FORMS[place].0.len() + 1))
@@ -48,13 +46,13 @@ pub(crate) fn marked(tokens: &[TokenWithSpan]) -> Vec<TokenWithSpan> {
             use sqlparser::keywords::Keyword;
             let key = word(format!("{MARK}{form}"), Some('"'), Keyword::NoKeyword);
             // After the name of a window that this one builds upon.
-            let begins = |t: &TokenWithSpan| {
-                ["partition", "order", "rows", "range", "groups"].iter().any(|w| is_word(Some(t), w))
-            };
+            let begins =
+                |t: &TokenWithSpan| ["partition", "order", "rows", "range", "groups"].iter().any(|w| is_word(t, w));
             let place = start + 1 + usize::from(out.get(start + 1).is_some_and(|t| !begins(t)));
-            if is_word(out.get(place), "partition") {
+            if out.get(place).is_some_and(|t| is_word(t, "partition")) {
                 let comma = TokenWithSpan { token: Token::Comma, span: token.span };
-                out.splice(place + 2..place + 2, [key, comma]);
+                let place = (place + 2).min(out.len());
+                out.splice(place..place, [key, comma]);
             } else {
                 let partition = word("PARTITION".into(), None, Keyword::PARTITION);
                 let by = word("BY".into(), None, Keyword::BY);

@@ -2,6 +2,7 @@
 //! (`USE`, `SET`, `SHOW`, `DESCRIBE`, `EXPLAIN (SHOW …)`) are read here from the same tokens, so positions stay true.
 
 use cobble_plan::{FunctionLanguage, UserFunction};
+use cobble_types::deep::{Deep, with_room};
 use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
 use sqlparser::dialect::PostgreSqlDialect;
@@ -19,7 +20,7 @@ pub struct StatementText {
 
 #[derive(Debug, Clone)]
 pub enum Statement {
-    Query(Box<ast::Query>),
+    Query(Deep<ast::Query>),
     Explain(Explain),
     Use {
         catalog: String,
@@ -51,7 +52,7 @@ pub struct Explain {
     pub analyze: bool,
     pub show: ExplainShow,
     pub format: PlanFormat,
-    pub query: Box<ast::Query>,
+    pub query: Deep<ast::Query>,
     /// The text of the query alone.
     pub text: String,
 }
@@ -83,8 +84,31 @@ pub enum Show {
 
 const DIALECT: PostgreSqlDialect = PostgreSqlDialect {};
 
+/// Bytes of text that are read at once.
+const LONGEST: usize = 64 << 20;
+
+/// Words and signs between two commas at one level of parentheses.
+const LONGEST_CHAIN: usize = 100_000;
+
+/// Levels of nesting that are parsed.
+const NESTED: usize = 500;
+
+/// Steps of the parser's own recursion, which takes several for a level.
+const PARSER_STEPS: usize = 5 * NESTED;
+
 /// The statements of a text, separated by semicolons.
 pub fn parse_statements(text: &str) -> Result<Vec<StatementText>> {
+    if text.len() > LONGEST {
+        return Err(Error::new(
+            Code::TooComplex,
+            format!("a statement of {} MiB is longer than the {} MiB that are read", text.len() >> 20, LONGEST >> 20),
+        )
+        .hint("put its values into a file and query that"));
+    }
+    with_room(|| parse(text))
+}
+
+fn parse(text: &str) -> Result<Vec<StatementText>> {
     let tokens = Tokenizer::new(&DIALECT, text).tokenize_with_location().map_err(|e| {
         let position = Position { line: e.location.line, column: e.location.column };
         Error::new(Code::Syntax, sentence(&e.message)).at(Some(position))
@@ -98,15 +122,55 @@ pub fn parse_statements(text: &str) -> Result<Vec<StatementText>> {
         let start = lines.offset(first.span.start.line, first.span.start.column);
         let end = lines.offset(last.span.end.line, last.span.end.column);
         let own = text.get(start..end.max(start)).unwrap_or(text).trim().to_owned();
+        short_chains(&words)?;
         let statement = Words { tokens: &words, at: 0 }.statement(&lines, text)?;
         statements.push(StatementText { text: own, statement });
     }
     Ok(statements)
 }
 
+/// Refuses a chain such as `1 + 1 + 1 …` that would become a tree deeper than any stack: what stands between two commas, at
+/// one level of parentheses.
+fn short_chains(tokens: &[TokenWithSpan]) -> Result<()> {
+    let mut around = Vec::new();
+    let (mut length, mut prefixes, mut cases) = (0, 0, 0_usize);
+    for token in tokens {
+        let prefix = matches!(&token.token, Token::Minus | Token::Plus | Token::Tilde) || is_word(token, "not");
+        prefixes = if prefix { prefixes + 1 } else { 0 };
+        if is_word(token, "case") {
+            cases += 1;
+        } else if is_word(token, "end") {
+            cases = cases.saturating_sub(1);
+        }
+        if prefixes > NESTED || around.len() + cases > NESTED {
+            let position = Position { line: token.span.start.line, column: token.span.start.column };
+            return Err(too_deep().at(Some(position)));
+        }
+        match &token.token {
+            Token::LParen | Token::LBracket => around.push(std::mem::take(&mut length)),
+            Token::RParen | Token::RBracket => length = around.pop().unwrap_or(0),
+            Token::Comma => length = 0,
+            _ => length += 1,
+        }
+        if length > LONGEST_CHAIN {
+            let position = Position { line: token.span.start.line, column: token.span.start.column };
+            return Err(Error::new(
+                Code::TooComplex,
+                format!("more than {LONGEST_CHAIN} words and signs follow each other with no comma between"),
+            )
+            .hint("write a long list of alternatives as x IN (…), many constant rows as VALUES")
+            .at(Some(position)));
+        }
+    }
+    Ok(())
+}
+
 /// An expression alone, such as the body of a function.
 pub fn parse_expression(text: &str) -> Result<ast::Expr> {
-    let mut parser = Parser::new(&DIALECT).try_with_sql(text).map_err(|e| syntax_error(e, None))?;
+    let mut parser = Parser::new(&DIALECT)
+        .with_recursion_limit(PARSER_STEPS)
+        .try_with_sql(text)
+        .map_err(|e| syntax_error(e, None))?;
     let found = parser.parse_expr().map_err(|e| syntax_error(e, None))?;
     match parser.peek_token().token {
         Token::EOF => Ok(found),
@@ -151,7 +215,7 @@ impl Words<'_> {
 
     /// Takes the next token if it is this word, whatever its case.
     fn take(&mut self, word: &str) -> bool {
-        let found = matches!(self.peek(), Some(Token::Word(w)) if w.quote_style.is_none() && w.value.eq_ignore_ascii_case(word));
+        let found = self.tokens.get(self.at).is_some_and(|token| is_word(token, word));
         self.at += usize::from(found);
         found
     }
@@ -265,7 +329,9 @@ impl Words<'_> {
     /// Reads a part of the statement with the parser, and goes on after it.
     fn parsed<T>(&mut self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
-        let mut parser = Parser::new(&DIALECT).with_tokens_with_locations(self.tokens[self.at..].to_vec());
+        let mut parser = Parser::new(&DIALECT)
+            .with_recursion_limit(PARSER_STEPS)
+            .with_tokens_with_locations(self.tokens[self.at..].to_vec());
         let found = read(&mut parser).map_err(|e| syntax_error(e, end))?;
         self.at += parser.index();
         Ok(found)
@@ -431,7 +497,7 @@ impl Words<'_> {
         }
     }
 
-    fn query(self) -> Result<Box<ast::Query>> {
+    fn query(self) -> Result<Deep<ast::Query>> {
         let starts_query = match self.peek() {
             Some(Token::Word(w)) => ["select", "with", "values", "table"].contains(&w.value.to_lowercase().as_str()),
             Some(Token::LParen) => true,
@@ -451,24 +517,33 @@ impl Words<'_> {
             });
         }
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
-        let mut parser = Parser::new(&DIALECT).with_tokens_with_locations(marked(&self.tokens[self.at..]));
+        let mut parser = Parser::new(&DIALECT)
+            .with_recursion_limit(PARSER_STEPS)
+            .with_tokens_with_locations(marked(&self.tokens[self.at..]));
         let query = parser.parse_query().map_err(|e| syntax_error(e, end))?;
         let next = parser.peek_token();
         if next.token != Token::EOF {
             let position = Position { line: next.span.start.line, column: next.span.start.column };
             return Err(Error::new(Code::Syntax, format!("did not expect \"{}\" here", next.token)).at(Some(position)));
         }
-        Ok(query)
+        Ok(Deep::new(*query))
     }
+}
+
+/// True for this word, unquoted, in any case.
+pub(crate) fn is_word(token: &TokenWithSpan, word: &str) -> bool {
+    matches!(&token.token, Token::Word(w) if w.quote_style.is_none() && w.value.eq_ignore_ascii_case(word))
+}
+
+fn too_deep() -> Error {
+    Error::new(Code::TooComplex, format!("the statement nests more than {NESTED} levels")).hint("split it with WITH")
 }
 
 /// The parser's message without its trailing place, which becomes the error's position.
 fn syntax_error(error: ParserError, end: Option<Position>) -> Error {
     let text = match error {
         ParserError::TokenizerError(text) | ParserError::ParserError(text) => text,
-        ParserError::RecursionLimitExceeded => {
-            return Error::new(Code::Syntax, "the statement is nested too deeply").hint("split it with WITH");
-        }
+        ParserError::RecursionLimitExceeded => return too_deep(),
     };
     let (message, place) = text.split_once(" at Line: ").map_or((text.as_str(), None), |(m, p)| (m, Some(p)));
     let position = place.and_then(|place| {

@@ -7,6 +7,7 @@ mod calendar;
 mod cast;
 mod conditional;
 mod functions;
+mod in_list;
 mod json;
 mod numbers;
 mod pattern;
@@ -25,7 +26,10 @@ use arrow::row::{RowConverter, SortField};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::offer::{BatchPredicate, PredicateCompiler};
+use cobble_types::deep::level;
 use cobble_types::{ColumnId, Error, Result, SqlType, Value};
+
+use self::in_list::ConstantSet;
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
 pub(crate) use pattern::cached_regex;
@@ -97,6 +101,7 @@ enum Node {
     IsNull { operand: Compiled, negated: bool },
     Like { operand: Compiled, pattern: Compiled, negated: bool, case_insensitive: bool },
     InList { operand: Compiled, list: Vec<Compiled>, negated: bool },
+    InSet { operand: Compiled, set: Arc<ConstantSet>, negated: bool },
     Case { branches: Vec<(Compiled, Compiled)>, otherwise: Compiled },
     Cast { operand: Compiled, from: SqlType, to: SqlType },
     Concat { left: Compiled, right: Compiled },
@@ -145,9 +150,12 @@ impl Places {
                 negated: *negated,
                 case_insensitive: *case_insensitive,
             },
-            Expr::InList { operand, list, negated } => {
-                Node::InList { operand: self.compile(operand)?, list: self.compile_all(list)?, negated: *negated }
-            }
+            Expr::InList { operand, list, negated } => match ConstantSet::of(operand, list)? {
+                Some(set) => Node::InSet { operand: self.compile(operand)?, set: Arc::new(set), negated: *negated },
+                None => {
+                    Node::InList { operand: self.compile(operand)?, list: self.compile_all(list)?, negated: *negated }
+                }
+            },
             Expr::Case { branches, otherwise, .. } => Node::Case {
                 branches: branches
                     .iter()
@@ -203,6 +211,10 @@ impl Compiled {
     }
 
     pub fn evaluate(&self, batch: &RecordBatch) -> Result<Evaluated> {
+        level(|| self.evaluated(batch))
+    }
+
+    fn evaluated(&self, batch: &RecordBatch) -> Result<Evaluated> {
         Ok(match self.node.as_ref() {
             Node::Column(place) => Evaluated::Array(batch.column(*place).clone()),
             Node::Literal(one) => Evaluated::Scalar(one.clone()),
@@ -260,6 +272,10 @@ impl Compiled {
                 let found = found.ok_or_else(|| Error::internal("IN without a list"))?;
                 let found = if *negated { compute::not(&found)? } else { found };
                 Evaluated::like(Arc::new(found), &[&value])
+            }
+            Node::InSet { operand, set, negated } => {
+                let value = operand.evaluate(batch)?;
+                Evaluated::like(Arc::new(set.contains(value.array(), *negated)?), &[&value])
             }
             Node::Case { branches, otherwise } => {
                 Evaluated::Array(conditional::case(branches, otherwise, &self.data_type, batch)?)

@@ -42,7 +42,7 @@ fn pairs(
 }
 
 fn greatest_divisor(a: i64, b: i64) -> i64 {
-    if b == 0 { a } else { greatest_divisor(b, a % b) }
+    if b == 0 { a } else { greatest_divisor(b, a.wrapping_rem(b)) }
 }
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
@@ -119,7 +119,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::Gcd => pairs(function, arguments, rows, result, |a, b| greatest_divisor(a, b).checked_abs()),
         F::Lcm => pairs(function, arguments, rows, result, |a, b| match greatest_divisor(a, b) {
             0 => Some(0),
-            divisor => (a / divisor).checked_mul(b)?.checked_abs(),
+            divisor => a.checked_div(divisor)?.checked_mul(b)?.checked_abs(),
         }),
         F::BitAnd => pairs(function, arguments, rows, result, |a, b| Some(a & b)),
         F::BitOr => pairs(function, arguments, rows, result, |a, b| Some(a | b)),

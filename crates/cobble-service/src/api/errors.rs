@@ -47,6 +47,7 @@ fn status(code: Code) -> Status {
         | Code::DivisionByZero
         | Code::Overflow
         | Code::ScriptFailed
+        | Code::TooComplex
         | Code::BadSetting => Status::BadRequest,
         Code::NotFound => Status::NotFound,
         Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,

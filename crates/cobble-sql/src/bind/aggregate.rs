@@ -136,7 +136,7 @@ impl<'a> Binder<'a> {
 fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Expr> {
     use AggregateFunction as F;
     let own = given.sql_type();
-    let double = |e: Expr| if own.is_number() { coerce(e, &SqlType::Double) } else { Ok(e) };
+    let double = |e: Expr| if own.is_number() || own == SqlType::Null { coerce(e, &SqlType::Double) } else { Ok(e) };
     match (function, place) {
         (f, _) if f.is_regression() => double(given),
         (F::PercentileCont | F::PercentileDisc, 1) => match &own {

@@ -4,6 +4,7 @@ use cobble_plan::aggregate::AggregateFunction;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::{Ranking, TableFunction};
+use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
@@ -17,8 +18,16 @@ use crate::function;
 impl<'a> Binder<'a> {
     /// A typed expression over the scope. Errors carry the position of the innermost part at fault.
     pub(super) fn expr(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Expr> {
-        let position = position_of(written.span());
-        self.unplaced_expr(written, scope).map_err(|error| error.at(position))
+        self.depth += 1;
+        let bound = if self.depth > DEEPEST {
+            Err(Error::new(Code::TooComplex, format!("an expression nests more than {DEEPEST} levels"))
+                .hint("compute parts of it in a WITH, or write a list of values as one array"))
+        } else {
+            self.unplaced_expr(written, scope).and_then(few_dimensions)
+        };
+        self.depth -= 1;
+        // The span of a deep expression is not looked for at every level above.
+        bound.map_err(|error| if error.position.is_some() { error } else { error.at(position_of(written.span())) })
     }
 
     fn boxed(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Box<Expr>> {
@@ -126,6 +135,8 @@ impl<'a> Binder<'a> {
                 self.quantified(left, operator(compare_op)?, right, false, scope)
             }
             E::AllOp { left, compare_op, right } => self.quantified(left, operator(compare_op)?, right, true, scope),
+            E::BinaryOp { op: ast::BinaryOperator::And, .. } => self.chain(BinaryOp::And, written, scope),
+            E::BinaryOp { op: ast::BinaryOperator::Or, .. } => self.chain(BinaryOp::Or, written, scope),
             E::BinaryOp { left, op, right } => {
                 let op = operator(op)?;
                 let left = self.expr(left, scope)?;
@@ -160,15 +171,11 @@ impl<'a> Binder<'a> {
             }
             E::InList { expr, list, negated } if is_row(expr) => {
                 let operand = self.row(expr, scope)?;
-                let mut any: Option<Expr> = None;
-                for item in list {
-                    let next = compare_rows(BinaryOp::Eq, operand.clone(), self.row(item, scope)?)?;
-                    any = Some(match any {
-                        Some(before) => Expr::compare(BinaryOp::Or, before, next),
-                        None => next,
-                    });
-                }
-                let any = any.unwrap_or_else(|| Expr::boolean(false));
+                let any = list
+                    .iter()
+                    .map(|item| compare_rows(BinaryOp::Eq, operand.clone(), self.row(item, scope)?))
+                    .collect::<Result<Vec<_>>>()?;
+                let any = Expr::combined(BinaryOp::Or, any).unwrap_or_else(|| Expr::boolean(false));
                 Ok(if *negated { Expr::Not(Box::new(any)) } else { any })
             }
             E::InList { expr, list, negated } => {
@@ -273,6 +280,28 @@ impl<'a> Binder<'a> {
         }
     }
 
+    /// `a AND b AND …`, written to any length.
+    fn chain(&mut self, op: BinaryOp, written: &'a ast::Expr, scope: &Scope) -> Result<Expr> {
+        let mut parts = Vec::new();
+        let mut rest = written;
+        while let ast::Expr::BinaryOp { left, op: own, right } = rest
+            && operator(own) == Ok(op)
+            && !is_row(left)
+            && !is_row(right)
+        {
+            parts.push(right.as_ref());
+            rest = left;
+        }
+        parts.push(rest);
+        let word = if op == BinaryOp::And { "AND" } else { "OR" };
+        let bound = parts
+            .into_iter()
+            .rev()
+            .map(|part| condition(self.expr(part, scope)?, word).map_err(|e| e.at(position_of(part.span()))))
+            .collect::<Result<Vec<_>>>()?;
+        Expr::combined(op, bound).ok_or_else(|| Error::internal("a chain of nothing"))
+    }
+
     fn name(&mut self, idents: &[ast::Ident], scope: &Scope) -> Result<Expr> {
         let parts: Vec<String> = idents.iter().map(folded).collect();
         let position = idents.first().and_then(|ident| position_of(ident.span));
@@ -355,15 +384,10 @@ impl<'a> Binder<'a> {
         let ast::Expr::Array(array) = patterns else {
             return Err(Error::unsupported("LIKE ANY over an array that is not written out"));
         };
-        let mut any: Option<Expr> = None;
-        for pattern in &array.elem {
-            let next = self.like(operand, pattern, None, negated, case_insensitive, scope)?;
-            any = Some(match any {
-                Some(before) => Expr::compare(BinaryOp::Or, before, next),
-                None => next,
-            });
-        }
-        Ok(any.unwrap_or_else(|| Expr::boolean(false)))
+        let patterns = array.elem.iter();
+        let any = patterns.map(|pattern| self.like(operand, pattern, None, negated, case_insensitive, scope));
+        let any = any.collect::<Result<Vec<_>>>()?;
+        Ok(Expr::combined(BinaryOp::Or, any).unwrap_or_else(|| Expr::boolean(false)))
     }
 
     fn interval(&mut self, interval: &'a ast::Interval, scope: &Scope) -> Result<Expr> {
@@ -593,6 +617,20 @@ fn special_operator(op: &ast::BinaryOperator, left: Expr, right: Expr) -> Result
         _ => function::call(own, vec![left, right]),
     }
 }
+
+/// Arrays have at most the dimensions that PostgreSQL allows.
+fn few_dimensions(expr: Expr) -> Result<Expr> {
+    let mut sql_type = &expr.sql_type();
+    for _ in 0..=MOST_DIMENSIONS {
+        match sql_type {
+            SqlType::Array(item) => sql_type = item,
+            _ => return Ok(expr),
+        }
+    }
+    Err(Error::new(Code::TooComplex, format!("an array has more than {MOST_DIMENSIONS} dimensions")))
+}
+
+const MOST_DIMENSIONS: usize = 6;
 
 fn operator(op: &ast::BinaryOperator) -> Result<BinaryOp> {
     use ast::BinaryOperator as B;

@@ -157,6 +157,8 @@ struct Binder<'a> {
     named_at: HashMap<ColumnId, Position>,
     /// SQL functions whose bodies are being bound.
     call_depth: usize,
+    /// Expressions and queries around this place.
+    depth: usize,
 }
 
 impl<'a> Binder<'a> {
@@ -172,6 +174,7 @@ impl<'a> Binder<'a> {
             pending: Vec::new(),
             named_at: HashMap::new(),
             call_depth: 0,
+            depth: 0,
         }
     }
 

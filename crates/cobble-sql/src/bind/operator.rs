@@ -66,16 +66,11 @@ impl<'a> Binder<'a> {
                 return Ok(if all { Expr::Not(Box::new(any)) } else { any });
             }
         };
-        let mut any: Option<Expr> = None;
-        for item in items {
-            let item = self.expr(item, scope)?;
-            let next = binary(op, operand.clone(), item)?;
-            any = Some(match any {
-                Some(before) => Expr::compare(BinaryOp::Or, before, next),
-                None => next,
-            });
-        }
-        let any = any.unwrap_or_else(|| Expr::boolean(false));
+        let any = items
+            .iter()
+            .map(|item| binary(op, operand.clone(), self.expr(item, scope)?))
+            .collect::<Result<Vec<_>>>()?;
+        let any = Expr::combined(BinaryOp::Or, any).unwrap_or_else(|| Expr::boolean(false));
         Ok(if all { Expr::Not(Box::new(any)) } else { any })
     }
 }

@@ -4,6 +4,7 @@ use cobble_plan::Ranking;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::wider_type;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
@@ -58,6 +59,18 @@ impl<'a> Binder<'a> {
     }
 
     pub(super) fn set_expr(&mut self, body: &'a ast::SetExpr) -> Result<Relation> {
+        self.depth += 1;
+        let bound = if self.depth > DEEPEST {
+            Err(Error::new(Code::TooComplex, format!("a query nests more than {DEEPEST} levels"))
+                .hint("a UNION ALL of many constant rows is shorter as VALUES"))
+        } else {
+            self.one_set_expr(body)
+        };
+        self.depth -= 1;
+        bound
+    }
+
+    fn one_set_expr(&mut self, body: &'a ast::SetExpr) -> Result<Relation> {
         match body {
             ast::SetExpr::Select(select) => self.select(select, &[]),
             ast::SetExpr::Query(query) => self.query(query),

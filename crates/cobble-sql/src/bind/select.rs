@@ -136,6 +136,7 @@ impl<'a> Binder<'a> {
         let grouped = !grouping.keys.is_empty()
             || grouping.sets.len() > 1
             || !calls.aggregates.is_empty()
+            || !calls.groupings.is_empty()
             || clauses.having.is_some();
         if grouped {
             let input_ids = plan.column_ids();

@@ -1,0 +1,56 @@
+//! Room for recursion. Syntax trees, plans and expressions are walked by recursion, and a statement can be written to nest
+//! thousands of levels; these keep it from running over the end of a thread's stack.
+
+use std::ops::{Deref, DerefMut};
+
+/// Levels of nesting that an expression, a query or a chain of operators may have.
+pub const DEEPEST: usize = 2_000;
+
+/// Stack for the whole of a statement's planning, in bytes: more than [`DEEPEST`] levels need in an unoptimised build. The
+/// pages are taken from the system only when touched.
+const ROOM: usize = 512 << 20;
+
+/// Stack that one level of evaluating needs at most, and what is added when less is left, in bytes.
+const LEVEL: usize = 128 << 10;
+const STEP: usize = 4 << 20;
+
+/// Runs `work` with room for the deepest statement.
+pub fn with_room<T>(work: impl FnOnce() -> T) -> T {
+    stacker::maybe_grow(ROOM / 2, ROOM, work)
+}
+
+/// Runs one level of a recursion, with more stack when little is left. Costs one comparison otherwise.
+pub fn level<T>(work: impl FnOnce() -> T) -> T {
+    stacker::maybe_grow(LEVEL, STEP, work)
+}
+
+/// A tree that may be deep, in a box that has room when it takes it apart.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Deep<T>(Option<Box<T>>);
+
+impl<T> Deep<T> {
+    pub fn new(tree: T) -> Deep<T> {
+        Deep(Some(Box::new(tree)))
+    }
+}
+
+impl<T> Deref for Deep<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        self.0.as_ref().expect("taken only when dropped")
+    }
+}
+
+impl<T> DerefMut for Deep<T> {
+    fn deref_mut(&mut self) -> &mut T {
+        self.0.as_mut().expect("taken only when dropped")
+    }
+}
+
+impl<T> Drop for Deep<T> {
+    fn drop(&mut self) {
+        let tree = self.0.take();
+        with_room(|| drop(tree));
+    }
+}
