@@ -38,7 +38,8 @@ test: console
 
 # The console's types from the service's own description of itself, and the page of functions from the registry.
 types:
-	$(CARGO) run --workspace --example openapi > console/openapi.json
+	$(CARGO) build --workspace --examples
+	target/debug/examples/openapi > console/openapi.json
 	UPDATE_FUNCTIONS=1 $(CARGO) test --workspace --test statements -- functions > /dev/null
 	cd console && npm run --silent types
 

@@ -177,6 +177,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every function that a statement can call, for completion and lists. */
+        get: operations["functions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -396,6 +413,13 @@ export interface components {
             /** @description What to do about it. */
             hint?: string | null;
         };
+        /** @description A function and what it takes, for completion. */
+        FunctionBody: {
+            name: string;
+            arguments: string;
+            result?: string | null;
+            kind: string;
+        };
         KindBody: {
             kind: string;
             about: string;
@@ -485,6 +509,16 @@ export interface components {
             seconds_up: number;
             connections: number;
             catalogs: number;
+            /**
+             * Format: int64
+             * @description Bytes that all runs hold in memory now.
+             */
+            memory_used: number;
+            /**
+             * Format: int64
+             * @description Bytes that all runs may hold together.
+             */
+            memory_limit: number;
         };
         TableBody: {
             catalog: string;
@@ -863,6 +897,25 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": components["schemas"]["TestStepBody"];
+                };
+            };
+        };
+    };
+    functions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FunctionBody"][];
                 };
             };
         };

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The text of a query: highlighted, with completion of names, and errors marked where they are. */
-import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete'
+import { autocompletion, closeBrackets, completeFromList, completionKeymap } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
 import { PostgreSQL, sql, type SQLNamespace } from '@codemirror/lang-sql'
 import { HighlightStyle, bracketMatching, syntaxHighlighting } from '@codemirror/language'
@@ -10,9 +10,10 @@ import { EditorView, keymap, lineNumbers, placeholder } from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import { onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 
-import type { ErrorBody } from '../api/client'
+import type { ErrorBody, FunctionBody } from '../api/client'
+import { functionCompletions } from '../query/completion'
 
-const props = defineProps<{ error?: ErrorBody | null; names: SQLNamespace }>()
+const props = defineProps<{ error?: ErrorBody | null; names: SQLNamespace; functions: FunctionBody[] }>()
 const text = defineModel<string>({ required: true })
 const emit = defineEmits<{ run: [] }>()
 const host = ref<HTMLElement>()
@@ -25,7 +26,10 @@ const colours = HighlightStyle.define([
   { tag: tags.comment, color: 'var(--faint)', fontStyle: 'italic' },
 ])
 
-const sqlWith = (names: SQLNamespace) => sql({ dialect: PostgreSQL, schema: names, upperCaseKeywords: true })
+const sqlWith = (names: SQLNamespace, functions: FunctionBody[]) => [
+  sql({ dialect: PostgreSQL, schema: names, upperCaseKeywords: true }),
+  PostgreSQL.language.data.of({ autocomplete: completeFromList(functionCompletions(functions)) }),
+]
 
 onMounted(() => {
   view.value = new EditorView({
@@ -40,7 +44,7 @@ onMounted(() => {
         closeBrackets(),
         autocompletion(),
         keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
-        language.of(sqlWith(props.names)),
+        language.of(sqlWith(props.names, props.functions)),
         syntaxHighlighting(colours),
         placeholder('SELECT …   (Ctrl+Enter runs it)'),
         EditorView.lineWrapping,
@@ -58,7 +62,10 @@ watch(text, (next) => {
   const v = view.value
   if (v && v.state.doc.toString() !== next) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: next } })
 })
-watch(() => props.names, (names) => view.value?.dispatch({ effects: language.reconfigure(sqlWith(names)) }))
+watch(
+  () => [props.names, props.functions] as const,
+  ([names, functions]) => view.value?.dispatch({ effects: language.reconfigure(sqlWith(names, functions)) }),
+)
 watch(
   () => props.error,
   (error) => {

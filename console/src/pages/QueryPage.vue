@@ -7,7 +7,7 @@ import SplitterPanel from 'primevue/splitterpanel'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { errorBody, get, post, type NameBody } from '../api/client'
+import { errorBody, get, post, type FunctionBody, type NameBody } from '../api/client'
 import CatalogTree from '../components/CatalogTree.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import PlanView from '../components/PlanView.vue'
@@ -23,6 +23,7 @@ const route = useRoute()
 const router = useRouter()
 const editor = ref<InstanceType<typeof SqlEditor>>()
 const names = shallowRef<SQLNamespace>({})
+const functions = shallowRef<FunctionBody[]>([])
 const plan = shallowRef<PlanDocument | null>(null)
 const tab = computed(() => store.tabs.find((t) => t.key === store.active) ?? store.tabs[0])
 const run = computed(() => tab.value.run)
@@ -35,6 +36,7 @@ async function loadNames() {
     const tree: Record<string, Record<string, Record<string, string[]>>> = {}
     for (const n of all) ((tree[n.catalog] ??= {})[n.schema] ??= {})[n.table] = n.columns
     names.value = tree as SQLNamespace
+    functions.value = await get<FunctionBody[]>('/functions')
   } catch {
     // Completion works without; the tree shows what is wrong.
   }
@@ -96,7 +98,7 @@ onMounted(loadNames)
         <Button icon="pi pi-plus" text size="small" aria-label="New query" @click="store.open()" />
       </div>
       <Splitter layout="vertical" class="split" :gutter-size="5">
-        <SplitterPanel :size="34" :min-size="12"><SqlEditor ref="editor" v-model="tab.text" :error="tab.error" :names="names" @run="start" /></SplitterPanel>
+        <SplitterPanel :size="34" :min-size="12"><SqlEditor ref="editor" v-model="tab.text" :error="tab.error" :names="names" :functions="functions" @run="start" /></SplitterPanel>
         <SplitterPanel :size="66" class="below">
           <div class="bar">
             <Button v-if="!running" id="run" label="Run" icon="pi pi-play" size="small" title="Ctrl+Enter" @click="start" />

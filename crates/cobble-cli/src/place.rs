@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use cobble_engine::{Execution, PlanDocument, Session, parse_statements};
-use cobble_service::types::{NameBody, ProgressBody, StatementBody};
+use cobble_service::types::{FunctionBody, NameBody, ProgressBody, StatementBody};
 use cobble_types::Error;
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio_util::sync::CancellationToken;
@@ -142,6 +142,14 @@ impl Place {
         match self {
             Place::Here(_) => Vec::new(),
             Place::Service(session) => session.client.get("/names").await.unwrap_or_default(),
+        }
+    }
+
+    /// Functions for completion.
+    pub async fn functions(&self) -> Vec<FunctionBody> {
+        match self {
+            Place::Here(session) => session.engine().function_list().into_iter().map(FunctionBody::from).collect(),
+            Place::Service(session) => session.client.get("/functions").await.unwrap_or_default(),
         }
     }
 

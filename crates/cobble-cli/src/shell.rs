@@ -1,8 +1,9 @@
 //! The interactive shell: history, completion of names, statements over several lines, a few `\` commands.
 
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 
-use cobble_service::types::NameBody;
+use cobble_service::types::{FunctionBody, NameBody};
 use reedline::{
     ColumnarMenu, Completer, DefaultHinter, Emacs, FileBackedHistory, KeyCode, KeyModifiers, MenuBuilder, Prompt,
     PromptEditMode, PromptHistorySearch, Reedline, ReedlineEvent, ReedlineMenu, Signal, Span, Suggestion,
@@ -60,11 +61,9 @@ const WORDS: &[&str] = &[
     "DESCRIBE",
     "USE",
     "SET",
-    "count",
-    "sum",
-    "avg",
-    "min",
-    "max",
+    "FUNCTIONS",
+    "CREATE FUNCTION",
+    "DROP FUNCTION",
 ];
 
 pub async fn run(place: &mut Place, output: &Output) -> Outcome {
@@ -76,7 +75,7 @@ pub async fn run(place: &mut Place, output: &Output) -> Outcome {
     keys.add_binding(KeyModifiers::NONE, KeyCode::Tab, menu());
     let mut editor = Reedline::create()
         .with_validator(Box::new(EndsWithSemicolon))
-        .with_completer(Box::new(Names::new(place.names().await)))
+        .with_completer(Box::new(Names::new(place.names().await, place.functions().await)))
         .with_menu(ReedlineMenu::EngineCompleter(Box::new(
             ColumnarMenu::default().with_name("names").with_marker(" ▸ "),
         )))
@@ -166,18 +165,25 @@ impl Validator for EndsWithSemicolon {
     }
 }
 
-struct Names(Vec<String>);
+/// What can be completed, each with what stands beside it in the menu.
+struct Names(BTreeMap<String, Option<String>>);
 
 impl Names {
-    fn new(names: Vec<NameBody>) -> Names {
-        let mut all: Vec<String> = WORDS.iter().map(|w| (*w).to_owned()).collect();
-        for name in names {
-            all.push(format!("{}.{}.{}", name.catalog, name.schema, name.table));
-            all.push(name.table);
-            all.extend(name.columns);
+    fn new(names: Vec<NameBody>, functions: Vec<FunctionBody>) -> Names {
+        let mut all: BTreeMap<String, Option<String>> = WORDS.iter().map(|w| ((*w).to_owned(), None)).collect();
+        for function in functions {
+            let result = function.result.map_or(String::new(), |result| format!(" → {result}"));
+            let signature = format!("{}({}){result}", function.name, function.arguments);
+            all.insert(function.name, Some(signature));
         }
-        all.sort();
-        all.dedup();
+        for name in names {
+            let full = format!("{}.{}.{}", name.catalog, name.schema, name.table);
+            for column in name.columns {
+                all.entry(column).or_default();
+            }
+            all.insert(name.table, Some(full.clone()));
+            all.insert(full, None);
+        }
         Names(all)
     }
 }
@@ -189,7 +195,7 @@ impl Completer for Names {
         let word = before[start..].to_lowercase();
         // After an alias, such as `b.fa`, the part behind the point is a column.
         let (start, word) = match word.rsplit_once('.') {
-            Some((_, column)) if !self.0.iter().any(|n| n.to_lowercase().starts_with(&word)) => {
+            Some((_, column)) if !self.0.keys().any(|n| n.to_lowercase().starts_with(&word)) => {
                 (position - column.len(), column.to_owned())
             }
             _ => (start, word),
@@ -199,10 +205,11 @@ impl Completer for Names {
         }
         self.0
             .iter()
-            .filter(|name| name.to_lowercase().starts_with(&word))
+            .filter(|(name, _)| name.to_lowercase().starts_with(&word))
             .take(40)
-            .map(|name| Suggestion {
+            .map(|(name, about)| Suggestion {
                 value: name.clone(),
+                description: about.clone(),
                 span: Span::new(start, position),
                 append_whitespace: false,
                 ..Suggestion::default()

@@ -7,6 +7,7 @@ use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, TestStep, connector};
 use cobble_exec::CpuPool;
 use cobble_plan::UserFunction;
+use cobble_plan::registry::built_in;
 use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
@@ -14,6 +15,17 @@ use serde::{Deserialize, Serialize};
 use crate::analyze::CollectedStatistics;
 use crate::memory_table::MemoryTable;
 use crate::session::Session;
+
+/// A function as lists and completion show it.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct FunctionEntry {
+    pub name: String,
+    /// In words for the engine's own, with names and types for those that users have made.
+    pub arguments: String,
+    pub result: Option<String>,
+    /// `of one row`, `aggregate`, `of a window`, `makes rows`, or how it was made.
+    pub kind: String,
+}
 
 /// A catalog: the name under which a connection's tables appear in SQL.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -87,9 +99,39 @@ impl Engine {
         self.set.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
+    /// What all runs may hold together in memory, in bytes; without it, three quarters of what the machine has.
+    pub fn set_memory(&self, bytes: u64) {
+        self.pool.memory.set_limit(bytes);
+    }
+
+    /// Bytes that all runs hold now, and may hold together.
+    pub fn memory(&self) -> (u64, u64) {
+        (self.pool.memory.used(), self.pool.memory.limit())
+    }
+
     /// The functions that users have made; a query keeps the set it began with.
     pub fn functions(&self) -> Arc<KnownFunctions> {
         self.functions.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Every function that a statement can call, those that users have made among them, by name.
+    pub fn function_list(&self) -> Vec<FunctionEntry> {
+        let own = built_in().into_iter().map(|f| FunctionEntry {
+            name: f.name.to_owned(),
+            arguments: f.arguments.to_owned(),
+            result: None,
+            kind: f.kind.to_owned(),
+        });
+        let made = self.functions();
+        let made = made.values().map(|known| FunctionEntry {
+            name: known.function.name.clone(),
+            arguments: known.function.arguments(),
+            result: Some(known.function.result.to_string()),
+            kind: format!("made with CREATE FUNCTION, {}", known.function.language.word()),
+        });
+        let mut all: Vec<FunctionEntry> = own.chain(made).collect();
+        all.sort();
+        all
     }
 
     /// Takes a function in, in the place of one of the same name.

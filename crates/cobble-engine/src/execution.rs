@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use arrow::array::{RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema};
+use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
 use cobble_types::{Result, SqlType};
@@ -29,6 +29,8 @@ pub struct Execution {
     rows_out: u64,
     /// What the rows of the query are wanted for, when they are not the answer themselves.
     analysis: Option<Analysis>,
+    /// The zone that moments are shown in.
+    zone: Option<Arc<str>>,
 }
 
 #[derive(Debug)]
@@ -41,6 +43,26 @@ fn batch(table: MemoryTable) -> Result<RecordBatch> {
     let fields: Vec<Field> = table.columns.iter().map(|(name, t)| Field::new(name, t.to_arrow(), true)).collect();
     let options = RecordBatchOptions::new().with_row_count(Some(table.rows));
     Ok(RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), table.arrays, &options)?)
+}
+
+/// The same moments, marked with the zone that they are shown in.
+fn shown_in(batch: &RecordBatch, zone: &Arc<str>) -> Result<RecordBatch> {
+    let columns: Vec<ArrayRef> = batch
+        .columns()
+        .iter()
+        .map(|column| match column.as_primitive_opt::<TimestampMicrosecondType>() {
+            Some(moments) if moments.timezone().is_some() => {
+                Arc::new(moments.clone().with_timezone(zone.clone())) as ArrayRef
+            }
+            _ => column.clone(),
+        })
+        .collect();
+    let fields = batch.schema();
+    let fields =
+        fields.fields().iter().zip(&columns).map(|(f, c)| f.as_ref().clone().with_data_type(c.data_type().clone()));
+    let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
+    let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+    Ok(RecordBatch::try_new_with_options(schema, columns, &options)?)
 }
 
 /// How far a run has come.
@@ -63,7 +85,7 @@ impl Execution {
     ) -> Self {
         let rows =
             Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
-        Execution { columns, message: None, rows, rows_out: 0, analysis: None }
+        Execution { columns, message: None, rows, rows_out: 0, analysis: None, zone: None }
     }
 
     pub(crate) fn done(message: String) -> Self {
@@ -73,6 +95,7 @@ impl Execution {
             rows: Rows::Ready(VecDeque::new()),
             rows_out: 0,
             analysis: None,
+            zone: None,
         }
     }
 
@@ -80,7 +103,13 @@ impl Execution {
         let columns: Vec<ResultColumn> =
             table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
         let rows = Rows::Ready(VecDeque::from([batch(table)?]));
-        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None })
+        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None, zone: None })
+    }
+
+    /// Shows moments as clocks in this zone do.
+    pub(crate) fn in_zone(mut self, zone: &str) -> Self {
+        self.zone = (zone != "UTC").then(|| zone.into());
+        self
     }
 
     /// The query of an ANALYZE: what it finds comes out when it has ended.
@@ -115,7 +144,10 @@ impl Execution {
                 if !matches!(batch, Ok(Some(_))) {
                     *seconds = Some(query.elapsed().as_secs_f64());
                 }
-                batch?
+                match (batch?, &self.zone) {
+                    (Some(batch), Some(zone)) => Some(shown_in(&batch, zone)?),
+                    (batch, _) => batch,
+                }
             }
         })
     }

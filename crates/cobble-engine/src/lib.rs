@@ -11,7 +11,7 @@ mod session;
 mod system_tables;
 
 pub use analyze::CollectedStatistics;
-pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables};
+pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables};
 pub use cobble_connect::{ConnectionDefinition, KINDS, Secret, TableEntry, TestStep};
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;

@@ -76,6 +76,11 @@ impl Session {
         &self.given
     }
 
+    /// The engine that runs this session.
+    pub fn engine(&self) -> &Engine {
+        &self.engine
+    }
+
     /// The default catalog and schema.
     pub fn place(&self) -> (Option<&str>, Option<&str>) {
         (self.place.catalog.as_deref(), self.place.schema.as_deref())
@@ -269,7 +274,13 @@ impl Session {
         let now = chrono::Utc::now().timestamp_micros();
         let functions = self.engine.functions();
         let (plan, columns) = with_room(|| {
-            let context = BindContext { catalog: &catalog, now, parameters, functions: &functions };
+            let context = BindContext {
+                catalog: &catalog,
+                now,
+                parameters,
+                functions: &functions,
+                zone: &self.settings.time_zone,
+            };
             let BoundQuery { plan, columns } = bind_query(query, &context)?;
             Ok::<_, Error>((planner::plan(plan, &self.settings, &fold_constant)?, columns))
         })?;
@@ -279,7 +290,8 @@ impl Session {
 
     fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
         let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
-        Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds))
+        Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
+            .in_zone(&self.settings.time_zone))
     }
 
     async fn explain(
@@ -359,15 +371,12 @@ impl Session {
                 text_rows(&["column", "type", "nullable", "comment"], &rows)
             }
             Show::Functions => {
-                let functions = self.engine.functions();
-                let mut rows: Vec<_> =
-                    built_in().into_iter().map(|f| vec![some(f.name), some(f.arguments), None, some(f.kind)]).collect();
-                rows.extend(functions.values().map(|known| {
-                    let f = &known.function;
-                    let kind = format!("made with CREATE FUNCTION, {}", f.language.word());
-                    vec![some(&f.name), Some(f.arguments()), Some(f.result.to_string()), Some(kind)]
-                }));
-                rows.sort();
+                let rows: Vec<_> = self
+                    .engine
+                    .function_list()
+                    .into_iter()
+                    .map(|f| vec![Some(f.name), Some(f.arguments), f.result, Some(f.kind)])
+                    .collect();
                 text_rows(&["function", "arguments", "result", "kind"], &rows)
             }
             Show::Settings => {

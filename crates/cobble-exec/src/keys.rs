@@ -8,7 +8,6 @@ use arrow::array::*;
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use cobble_types::Result;
-use hashbrown::HashTable;
 
 use crate::expression::one_zero;
 
@@ -68,40 +67,17 @@ impl KeyEncoder {
         }
     }
 
-    /// The key columns of stored keys, in order.
-    fn decode(&self, store: &KeyStore) -> Result<Vec<ArrayRef>> {
-        match (&self.form, store) {
-            (Form::Packed(widths), KeyStore::Packed(keys)) => {
-                let mut shift = widths.iter().map(|w| w + 1).sum::<u32>();
-                Ok(self
-                    .types
-                    .iter()
-                    .zip(widths)
-                    .map(|(data_type, width)| {
-                        shift -= width + 1;
-                        unpack(keys, data_type, *width, shift)
-                    })
-                    .collect())
-            }
-            (Form::Rows(converter), KeyStore::Bytes { bytes, ends }) => {
-                let parser = converter.parser();
-                let mut start = 0;
-                let rows = ends.iter().map(|end| {
-                    let row = parser.parse(&bytes[start..*end]);
-                    start = *end;
-                    row
-                });
-                Ok(converter.convert_rows(rows)?)
-            }
-            _ => Err(cobble_types::Error::internal("keys were stored in another form than they were encoded in")),
-        }
+    pub fn types(&self) -> &[DataType] {
+        &self.types
     }
 
-    fn new_store(&self) -> KeyStore {
-        match self.form {
-            Form::Packed(_) => KeyStore::Packed(Vec::new()),
-            Form::Rows(_) => KeyStore::Bytes { bytes: Vec::new(), ends: Vec::new() },
-        }
+    /// The key columns of keys that were encoded as byte strings, in order.
+    pub fn decode<'a>(&self, keys: impl Iterator<Item = &'a [u8]>) -> Result<Vec<ArrayRef>> {
+        let Form::Rows(converter) = &self.form else {
+            return Err(cobble_types::Error::internal("keys were stored in another form than they were encoded in"));
+        };
+        let parser = converter.parser();
+        Ok(converter.convert_rows(keys.map(|key| parser.parse(key)))?)
     }
 }
 
@@ -134,32 +110,6 @@ fn pack(column: &ArrayRef, width: u32, keys: &mut [u128]) {
         DataType::Int64 => push!(column.as_primitive::<Int64Type>().values().iter().copied()),
         DataType::Time64(_) => push!(column.as_primitive::<Time64MicrosecondType>().values().iter().copied()),
         _ => push!(column.as_primitive::<TimestampMicrosecondType>().values().iter().copied()),
-    }
-}
-
-fn unpack(keys: &[u128], data_type: &DataType, width: u32, shift: u32) -> ArrayRef {
-    let mask = (1u128 << width) - 1;
-    let value = |key: &u128| {
-        let part = key >> shift;
-        ((part >> width) & 1 == 0).then_some(part & mask)
-    };
-    macro_rules! values {
-        ($array:ty, $native:ty) => {
-            Arc::new(keys.iter().map(|k| value(k).map(|v| v as $native)).collect::<$array>()) as ArrayRef
-        };
-    }
-    match data_type {
-        DataType::Boolean => Arc::new(keys.iter().map(|k| value(k).map(|v| v == 1)).collect::<BooleanArray>()),
-        DataType::Int16 => values!(Int16Array, i16),
-        DataType::Int32 => values!(Int32Array, i32),
-        DataType::Date32 => values!(Date32Array, i32),
-        DataType::Int64 => values!(Int64Array, i64),
-        DataType::Time64(_) => values!(Time64MicrosecondArray, i64),
-        DataType::Timestamp(_, zone) => {
-            let array: TimestampMicrosecondArray = keys.iter().map(|k| value(k).map(|v| v as i64)).collect();
-            Arc::new(array.with_timezone_opt(zone.clone()))
-        }
-        other => new_null_array(other, keys.len()),
     }
 }
 
@@ -211,146 +161,5 @@ impl EncodedKeys {
             EncodedKeys::Packed(keys) => keys.capacity() * 16,
             EncodedKeys::Rows(rows) => rows.size(),
         }
-    }
-}
-
-#[derive(Debug)]
-enum KeyStore {
-    Packed(Vec<u128>),
-    Bytes { bytes: Vec<u8>, ends: Vec<usize> },
-}
-
-impl KeyStore {
-    fn len(&self) -> usize {
-        match self {
-            KeyStore::Packed(keys) => keys.len(),
-            KeyStore::Bytes { ends, .. } => ends.len(),
-        }
-    }
-
-    fn bytes_at(bytes: &[u8], ends: &[usize], place: usize) -> std::ops::Range<usize> {
-        debug_assert!(place < ends.len() && ends[place] <= bytes.len());
-        if place == 0 { 0..ends[0] } else { ends[place - 1]..ends[place] }
-    }
-}
-
-/// Gives each distinct key a number, counted from zero in order of appearance.
-#[derive(Debug)]
-pub struct GroupIndex {
-    encoder: Arc<KeyEncoder>,
-    store: KeyStore,
-    table: HashTable<(u64, u32)>,
-}
-
-impl GroupIndex {
-    pub fn new(encoder: Arc<KeyEncoder>) -> Self {
-        let store = encoder.new_store();
-        GroupIndex { encoder, store, table: HashTable::new() }
-    }
-
-    pub fn len(&self) -> usize {
-        self.store.len()
-    }
-
-    pub fn bytes(&self) -> usize {
-        let store = match &self.store {
-            KeyStore::Packed(keys) => keys.capacity() * 16,
-            KeyStore::Bytes { bytes, ends } => bytes.capacity() + ends.capacity() * 8,
-        };
-        store + self.table.capacity() * 17
-    }
-
-    /// Writes each row's group number into `groups`.
-    pub fn assign(&mut self, columns: &[ArrayRef], rows: usize, groups: &mut Vec<u32>) -> Result<()> {
-        groups.clear();
-        groups.reserve(rows);
-        match (self.encoder.encode(columns, rows)?, &mut self.store) {
-            (EncodedKeys::Packed(keys), KeyStore::Packed(store)) => {
-                // Runs of one key are common in sorted and clustered data.
-                let mut last: Option<(u128, u32)> = None;
-                for key in keys {
-                    if let Some((same, group)) = last
-                        && same == key
-                    {
-                        groups.push(group);
-                        continue;
-                    }
-                    let hash = hash_packed(key);
-                    let entry = self.table.entry(hash, |(h, g)| *h == hash && store[*g as usize] == key, |(h, _)| *h);
-                    let group = match entry {
-                        hashbrown::hash_table::Entry::Occupied(found) => found.get().1,
-                        hashbrown::hash_table::Entry::Vacant(free) => {
-                            let group = store.len() as u32;
-                            store.push(key);
-                            free.insert((hash, group));
-                            group
-                        }
-                    };
-                    last = Some((key, group));
-                    groups.push(group);
-                }
-            }
-            (EncodedKeys::Rows(encoded), KeyStore::Bytes { bytes, ends }) => {
-                for row in &encoded {
-                    let key: &[u8] = row.as_ref();
-                    let hash = hash_bytes(key);
-                    let entry = self.table.entry(
-                        hash,
-                        |(h, g)| *h == hash && &bytes[KeyStore::bytes_at(bytes, ends, *g as usize)] == key,
-                        |(h, _)| *h,
-                    );
-                    let group = match entry {
-                        hashbrown::hash_table::Entry::Occupied(found) => found.get().1,
-                        hashbrown::hash_table::Entry::Vacant(free) => {
-                            let group = ends.len() as u32;
-                            bytes.extend_from_slice(key);
-                            ends.push(bytes.len());
-                            free.insert((hash, group));
-                            group
-                        }
-                    };
-                    groups.push(group);
-                }
-            }
-            _ => return Err(cobble_types::Error::internal("keys were encoded in two forms")),
-        }
-        Ok(())
-    }
-
-    /// The key columns, one row per group in order of their numbers.
-    pub fn keys(&self) -> Result<Vec<ArrayRef>> {
-        self.encoder.decode(&self.store)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn assign(columns: Vec<ArrayRef>) -> (Vec<u32>, Vec<ArrayRef>) {
-        let encoder = KeyEncoder::new(columns.iter().map(|c| c.data_type().clone()).collect()).unwrap();
-        let mut index = GroupIndex::new(Arc::new(encoder));
-        let mut groups = Vec::new();
-        index.assign(&columns, columns[0].len(), &mut groups).unwrap();
-        (groups, index.keys().unwrap())
-    }
-
-    #[test]
-    fn nulls_and_negative_numbers_are_keys_of_their_own() {
-        let routes: ArrayRef = Arc::new(Int32Array::from(vec![Some(7), None, Some(-7), Some(7), None, Some(0)]));
-        let open: ArrayRef = Arc::new(BooleanArray::from(vec![Some(true), None, Some(false), Some(true), None, None]));
-        let (groups, keys) = assign(vec![routes, open]);
-        assert_eq!(groups, [0, 1, 2, 0, 1, 3]);
-        assert_eq!(keys[0].as_primitive::<Int32Type>(), &Int32Array::from(vec![Some(7), None, Some(-7), Some(0)]));
-        assert_eq!(keys[1].as_boolean(), &BooleanArray::from(vec![Some(true), None, Some(false), None]));
-    }
-
-    #[test]
-    fn text_keys_and_both_zeros_group_as_sql_compares() {
-        let names: ArrayRef = Arc::new(StringViewArray::from(vec![Some("Brent"), Some(""), None, Some("Brent")]));
-        let depth: ArrayRef = Arc::new(Float64Array::from(vec![0.0, 1.5, 1.5, -0.0]));
-        let (groups, keys) = assign(vec![names, depth]);
-        assert_eq!(groups, [0, 1, 2, 0]);
-        assert_eq!(keys[0].as_string_view().iter().collect::<Vec<_>>(), [Some("Brent"), Some(""), None]);
     }
 }

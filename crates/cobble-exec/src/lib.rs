@@ -2,15 +2,18 @@
 
 mod batch;
 pub mod expression;
+mod groups;
 mod keys;
 mod lower;
 mod measures;
 mod memory;
 mod operators;
+mod order;
 mod pipeline;
 mod run;
 mod spill;
 
 pub use expression::{Compiler, Script, fold_constant};
 pub use measures::Measures;
+pub use memory::ServiceMemory;
 pub use run::{CpuPool, RunningQuery, start};

@@ -1,5 +1,5 @@
-//! The memory of a run. Everything that can grow asks before it grows; the first that does not fit ends the run with an
-//! error that names the operator.
+//! The memory of a run, within that of all runs. Everything that can grow asks before it grows. What can go to disk does so
+//! when either is getting short; the first that does not fit ends its run with an error that names the operator.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -8,20 +8,63 @@ use cobble_types::{Code, Error, Result};
 
 use crate::measures::StepMeter;
 
+/// What all runs of a process may hold together, in bytes.
+#[derive(Debug)]
+pub struct ServiceMemory {
+    limit: AtomicU64,
+    used: AtomicU64,
+}
+
+impl ServiceMemory {
+    pub fn new(limit: u64) -> Arc<Self> {
+        Arc::new(ServiceMemory { limit: AtomicU64::new(limit), used: AtomicU64::new(0) })
+    }
+
+    /// Three quarters of the memory that the machine, or the group of processes, has.
+    pub fn of_machine() -> Arc<Self> {
+        let of = |path: &str, line: &str, unit: u64| {
+            let text = std::fs::read_to_string(path).ok()?;
+            let words = text.lines().find_map(|l| l.strip_prefix(line))?;
+            Some(words.trim().trim_end_matches(" kB").parse::<u64>().ok()? * unit)
+        };
+        let machine = of("/proc/meminfo", "MemTotal:", 1024).unwrap_or(8 << 30);
+        let group = of("/sys/fs/cgroup/memory.max", "", 1).unwrap_or(u64::MAX);
+        ServiceMemory::new(machine.min(group) / 4 * 3)
+    }
+
+    pub fn set_limit(&self, limit: u64) {
+        self.limit.store(limit, Ordering::Relaxed);
+    }
+
+    pub fn limit(&self) -> u64 {
+        self.limit.load(Ordering::Relaxed)
+    }
+
+    pub fn used(&self) -> u64 {
+        self.used.load(Ordering::Relaxed)
+    }
+}
+
 #[derive(Debug)]
 pub struct MemoryPool {
+    service: Arc<ServiceMemory>,
     limit: u64,
     used: AtomicU64,
     peak: AtomicU64,
 }
 
 impl MemoryPool {
-    pub fn new(limit: u64) -> Arc<Self> {
-        Arc::new(MemoryPool { limit, used: AtomicU64::new(0), peak: AtomicU64::new(0) })
+    pub fn new(limit: u64, service: &Arc<ServiceMemory>) -> Arc<Self> {
+        Arc::new(MemoryPool { service: service.clone(), limit, used: AtomicU64::new(0), peak: AtomicU64::new(0) })
     }
 
     pub fn peak(&self) -> u64 {
         self.peak.load(Ordering::Relaxed)
+    }
+
+    fn give_back(&self, bytes: u64) {
+        self.used.fetch_sub(bytes, Ordering::Relaxed);
+        self.service.used.fetch_sub(bytes, Ordering::Relaxed);
     }
 }
 
@@ -40,8 +83,15 @@ impl Reservation {
 
     /// Grows only while the run leaves room for others: what can go to disk gives way at half of the memory.
     pub fn grow_within_share(&mut self, more: usize) -> Result<()> {
-        let used = self.pool.used.load(Ordering::Relaxed) + more as u64;
-        if used > self.pool.limit / 2 { Err(self.too_much(used - more as u64)) } else { self.grow(more) }
+        let used = self.pool.used.load(Ordering::Relaxed);
+        if used + more as u64 > self.pool.limit / 2 {
+            return Err(self.too_much(used));
+        }
+        let service = &self.pool.service;
+        if service.used() + more as u64 > service.limit() / 4 * 3 {
+            return Err(self.too_busy());
+        }
+        self.grow(more)
     }
 
     /// Sets what is held, as `resize` does, under the rule of `grow_within_share`.
@@ -73,11 +123,26 @@ impl Reservation {
         .hint("raise run.memory, or select fewer rows, columns or groups")
     }
 
-    /// Sets what is held to `bytes`. Fails, holding what it held before, when the run may not have that much.
+    fn too_busy(&self) -> Error {
+        let service = &self.pool.service;
+        Error::new(
+            Code::MemoryLimit,
+            format!(
+                "step {} ({}) needs more memory than all runs may have together: {} MiB of {} MiB are in use",
+                self.meter.step,
+                self.meter.text,
+                service.used() >> 20,
+                service.limit() >> 20
+            ),
+        )
+        .hint("try again when other runs have ended, or start the service with more --memory")
+    }
+
+    /// Sets what is held to `bytes`. Fails, holding what it held before, when the run, or all of them, may not have that much.
     pub fn resize(&mut self, bytes: usize) -> Result<()> {
         let bytes = bytes as u64;
         if bytes <= self.bytes {
-            self.pool.used.fetch_sub(self.bytes - bytes, Ordering::Relaxed);
+            self.pool.give_back(self.bytes - bytes);
             self.meter.release(self.bytes - bytes);
             self.bytes = bytes;
             return Ok(());
@@ -87,6 +152,10 @@ impl Reservation {
         if used > self.pool.limit {
             self.pool.used.fetch_sub(more, Ordering::Relaxed);
             return Err(self.too_much(used - more));
+        }
+        if self.pool.service.used.fetch_add(more, Ordering::Relaxed) + more > self.pool.service.limit() {
+            self.pool.give_back(more);
+            return Err(self.too_busy());
         }
         self.pool.peak.fetch_max(used, Ordering::Relaxed);
         self.meter.hold(more);
@@ -105,7 +174,7 @@ impl Reservation {
 
 impl Drop for Reservation {
     fn drop(&mut self) {
-        self.pool.used.fetch_sub(self.bytes, Ordering::Relaxed);
+        self.pool.give_back(self.bytes);
         self.meter.release(self.bytes);
     }
 }

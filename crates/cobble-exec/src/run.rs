@@ -13,7 +13,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::lower::{Lowering, Surroundings};
 use crate::measures::Measures;
-use crate::memory::MemoryPool;
+use crate::memory::{MemoryPool, ServiceMemory};
 use crate::spill::SpillPlace;
 
 /// Batches of a result that may wait for a slow reader.
@@ -24,6 +24,8 @@ const RESULT_BATCHES: usize = 4;
 pub struct CpuPool {
     runtime: Option<Runtime>,
     threads: usize,
+    /// What all runs on these threads hold together.
+    pub memory: Arc<ServiceMemory>,
 }
 
 impl CpuPool {
@@ -35,7 +37,7 @@ impl CpuPool {
             .enable_all()
             .build()
             .map_err(|e| Error::internal(format!("no threads could be started: {e}")))?;
-        Ok(CpuPool { runtime: Some(runtime), threads })
+        Ok(CpuPool { runtime: Some(runtime), threads, memory: ServiceMemory::of_machine() })
     }
 }
 
@@ -88,7 +90,7 @@ pub fn start(
     cancel: CancellationToken,
 ) -> Result<RunningQuery> {
     let measures = Arc::new(Measures::new(plan));
-    let memory = MemoryPool::new(settings.run_memory);
+    let memory = MemoryPool::new(settings.run_memory, &pool.memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
     let surroundings = Surroundings {

@@ -148,6 +148,9 @@ functions! {
     JustifyHours, "justify_hours", [], "interval", Immutable, false;
     JustifyInterval, "justify_interval", [], "interval", Immutable, false;
     AtTimeZone, "timezone", [], "zone, time", Immutable, false;
+    MomentText, "moment_text", [], "zone, timestamptz", Immutable, false;
+    ReadMoment, "read_moment", [], "zone, text", Immutable, false;
+    AddToMoment, "add_to_moment", [], "zone, timestamptz, interval", Immutable, false;
     MakeArray, "array", [], "any, …", Immutable, false;
     ArrayLength, "array_length", ["array_upper"], "array, dimension", Immutable, false;
     ArrayAppend, "array_append", [], "array, item", Immutable, false;

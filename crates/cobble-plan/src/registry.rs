@@ -22,7 +22,8 @@ pub fn built_in() -> Vec<BuiltIn> {
         AggregateFunction::ALL.iter().map(|f| BuiltIn { name: f.name(), arguments: f.arguments(), kind: "aggregate" });
     let windows =
         Ranking::ALL.iter().map(|f| BuiltIn { name: f.name(), arguments: f.arguments(), kind: "of a window" });
-    let tables = TableFunction::ALL.iter().map(|f| BuiltIn { name: f.name(), arguments: "", kind: "makes rows" });
+    let tables =
+        TableFunction::ALL.iter().map(|f| BuiltIn { name: f.name(), arguments: f.arguments(), kind: "makes rows" });
     let written = [("nullif", "any, any"), ("now", ""), ("mod", "number, number"), ("grouping", "key, …")];
     let written = written.map(|(name, arguments)| BuiltIn { name, arguments, kind: "of one row" });
     let mut all: Vec<BuiltIn> = rows.chain(aggregates).chain(windows).chain(tables).chain(written).collect();

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use cobble_types::zone::Zone;
 use cobble_types::{Code, Error, Result};
 
 use crate::rewrites;
@@ -16,11 +17,19 @@ pub struct Settings {
     pub run_time: Option<f64>,
     /// Parallel tasks of a run; none means one per core.
     pub run_tasks: Option<usize>,
+    /// The name of the zone in which times without one are read, and moments shown.
+    pub time_zone: String,
 }
 
 impl Default for Settings {
     fn default() -> Self {
-        Settings { planner_off: BTreeSet::new(), run_memory: 2 << 30, run_time: None, run_tasks: None }
+        Settings {
+            planner_off: BTreeSet::new(),
+            run_memory: 2 << 30,
+            run_time: None,
+            run_tasks: None,
+            time_zone: "UTC".to_owned(),
+        }
     }
 }
 
@@ -30,6 +39,7 @@ pub const KNOWN: &[(&str, &str)] = &[
     ("run.memory", "memory a run may hold, such as '1GB' or '512MB'"),
     ("run.time", "time a run may take, such as '30s', '5min' or 'none'"),
     ("run.tasks", "parallel tasks of a run, such as 2, or 'auto'"),
+    ("timezone", "zone in which times are read and shown, such as 'Europe/Paris' or 'UTC'"),
 ];
 
 impl Settings {
@@ -51,7 +61,7 @@ impl Settings {
                 }
                 self.planner_off = off;
             }
-            "run.memory" => self.run_memory = parse_bytes(value)?,
+            "run.memory" => self.run_memory = parse_bytes(name, value)?,
             "run.time" => self.run_time = parse_seconds(value)?,
             "run.tasks" => {
                 self.run_tasks = match value {
@@ -60,6 +70,13 @@ impl Settings {
                         Ok(tasks) if (1..=256).contains(&tasks) => Some(tasks),
                         _ => return Err(bad(name, value, "a number from 1 to 256, or 'auto'")),
                     },
+                }
+            }
+            "timezone" => {
+                self.time_zone = match Zone::parse(value)? {
+                    Zone::Offset(0) => "UTC".to_owned(),
+                    Zone::Named(zone) => zone.name().to_owned(),
+                    Zone::Offset(_) => return Err(bad(name, value, "a name such as 'Europe/Paris', or 'UTC'")),
                 }
             }
             _ => return Err(Error::unknown("setting", name, KNOWN.iter().map(|(name, _)| *name))),
@@ -78,8 +95,8 @@ fn split_number(text: &str) -> Option<(f64, String)> {
 }
 
 /// Bytes from `512MB`, `1 GB`, `64KiB`, `1000`; units are powers of 1024.
-fn parse_bytes(text: &str) -> Result<u64> {
-    let error = || bad("run.memory", text, "a size such as '64MB' or '1GB'");
+pub fn parse_bytes(name: &str, text: &str) -> Result<u64> {
+    let error = || bad(name, text, "a size such as '64MB' or '1GB'");
     let (number, unit) = split_number(text).ok_or_else(error)?;
     let shift = match unit.as_str() {
         "" | "b" => 0,

@@ -49,6 +49,18 @@ impl TableFunction {
         }
     }
 
+    /// Arguments in words.
+    pub fn arguments(self) -> &'static str {
+        match self {
+            TableFunction::GenerateSeries => "start, stop [, step]",
+            TableFunction::Unnest => "array",
+            TableFunction::JsonArrayElements | TableFunction::JsonArrayElementsText => "json array",
+            TableFunction::JsonEach | TableFunction::JsonEachText | TableFunction::JsonObjectKeys => "json object",
+            TableFunction::StringToTable => "text, separator [, null text]",
+            TableFunction::RegexpMatches | TableFunction::RegexpSplitToTable => "text, pattern [, flags]",
+        }
+    }
+
     /// The function of this name, in lower case; the JSON ones go by `jsonb_…` as well.
     pub fn by_name(name: &str) -> Option<TableFunction> {
         let name = match name.strip_prefix("jsonb_") {

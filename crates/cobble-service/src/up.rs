@@ -25,6 +25,8 @@ pub struct Up {
     pub records_port: u16,
     /// Load the demo at this scale.
     pub demo: Option<f64>,
+    /// What all runs may hold together in memory, in bytes.
+    pub memory: Option<u64>,
     /// Stop when standard input ends, for programs that start the service as their child.
     pub stop_with_stdin: bool,
 }
@@ -60,6 +62,9 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
     let key = up.folder.join("sealing.key");
     let records = blocking(move || Records::open(&url, SealingKey::load_or_create(&key)?)).await?;
     let service = Service::restore(records, &say).await?;
+    if let Some(bytes) = up.memory {
+        service.engine.set_memory(bytes);
+    }
     if let (Some(scale), Some(postgres)) = (up.demo, &postgres) {
         demo::set_up(&service, postgres, &up.folder, scale, &say).await?;
     }

@@ -280,6 +280,9 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         ToNumber => done(shape(arguments, 2, &[text, text])?, SqlType::Numeric { precision: 38, scale: 10 }),
         JustifyDays | JustifyHours | JustifyInterval => done(shape(arguments, 1, &[interval])?, SqlType::Interval),
+        MomentText => done(shape(arguments, 2, &[text, moment])?, SqlType::Text),
+        ReadMoment => done(shape(arguments, 2, &[text, text])?, SqlType::TimestampTz),
+        AddToMoment => done(shape(arguments, 3, &[text, moment, interval])?, SqlType::TimestampTz),
         AtTimeZone => {
             let [zone, time]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let sql_type = match time.sql_type() {
@@ -415,6 +418,13 @@ fn interval(expr: Expr) -> Result<Expr> {
     match expr.sql_type() {
         SqlType::Interval => Ok(expr),
         SqlType::Null => coerce(expr, &SqlType::Interval),
+        _ => Err(wrong()),
+    }
+}
+
+fn moment(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        own if own.is_time_point() || own == SqlType::Null => coerce(expr, &SqlType::TimestampTz),
         _ => Err(wrong()),
     }
 }

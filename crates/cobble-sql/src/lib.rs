@@ -5,6 +5,7 @@ mod bind;
 mod coerce;
 mod exclude;
 mod function;
+mod session_zone;
 mod statement;
 
 pub use bind::{BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, relation_names};

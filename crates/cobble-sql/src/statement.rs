@@ -264,8 +264,12 @@ impl Words<'_> {
             return Ok(Statement::Use { catalog: name.pop().unwrap_or_default(), schema });
         }
         if self.take("set") {
-            let name = self.name("the name of a setting")?.join(".");
-            if !self.take_token(&Token::Eq) && !self.take("to") {
+            let mut name = self.name("the name of a setting")?.join(".");
+            // The standard's way of writing it.
+            let in_words = name == "time" && self.take("zone");
+            if in_words {
+                name = "timezone".to_owned();
+            } else if !self.take_token(&Token::Eq) && !self.take("to") {
                 return self.expected("\"=\"");
             }
             let value: String = self.tokens[self.at..]

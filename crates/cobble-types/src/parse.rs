@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 
+use crate::zone::{Zone, session_zone};
 use crate::{Code, Error, Result, SqlType, Value};
 
 fn invalid(kind: &str, text: &str) -> Error {
@@ -53,10 +54,7 @@ pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
         SqlType::Date => Value::Date(parse_date(trimmed).ok_or_else(bad)?),
         SqlType::Time => Value::Time(parse_time(trimmed).ok_or_else(bad)?),
         SqlType::Timestamp => Value::Timestamp(parse_timestamp(trimmed).ok_or_else(bad)?.0),
-        SqlType::TimestampTz => {
-            let (micros, offset) = parse_timestamp(trimmed).ok_or_else(bad)?;
-            Value::TimestampTz(micros - offset.unwrap_or(0))
-        }
+        SqlType::TimestampTz => Value::TimestampTz(read_moment(trimmed, session_zone())?),
         SqlType::Interval => {
             let (months, days, microseconds) = parse_interval(trimmed).ok_or_else(bad)?;
             Value::Interval { months, days, microseconds }
@@ -149,10 +147,27 @@ fn parse_time(text: &str) -> Option<i64> {
     (time - NaiveTime::MIN).num_microseconds()
 }
 
+/// A moment, read in this zone where the text names none.
+pub fn read_moment(text: &str, zone: Zone) -> Result<i64> {
+    let bad = || invalid("timestamptz", text);
+    let (clock, offset) = parse_timestamp(text).ok_or_else(bad)?;
+    match offset {
+        Some(offset) => Some(clock - offset),
+        None => zone.moment(clock),
+    }
+    .ok_or_else(bad)
+}
+
 /// Microseconds since 1970-01-01 as written, and the zone's offset in microseconds when one was written.
 pub fn parse_timestamp(text: &str) -> Option<(i64, Option<i64>)> {
     let text = text.trim();
-    // A zone starts at a sign after the time of day, or is the letter Z.
+    // A zone is a name at the end, starts at a sign after the time of day, or is the letter Z.
+    if let Some((body, name)) = text.rsplit_once(' ')
+        && name.starts_with(|c: char| c.is_ascii_alphabetic())
+    {
+        let (clock, None) = parse_timestamp(body)? else { return None };
+        return Some((clock, Some(clock - Zone::parse(name).ok()?.moment(clock)?)));
+    }
     let time_start = text.find([' ', 'T']).map_or(text.len(), |at| at + 1);
     let zone_start = text[time_start..].find(['+', '-', 'Z', 'z']).map(|at| at + time_start);
     let (body, zone) = zone_start.map_or((text, None), |at| (text[..at].trim_end(), Some(&text[at..])));
@@ -161,7 +176,6 @@ pub fn parse_timestamp(text: &str) -> Option<(i64, Option<i64>)> {
         Some("Z" | "z") => Some(0),
         Some(zone) => Some(parse_offset(zone)?),
     };
-    let body = body.strip_suffix(" UTC").or_else(|| body.strip_suffix(" utc")).unwrap_or(body);
     let forms = ["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"];
     let at = forms
         .iter()

@@ -5,6 +5,8 @@ use arrow::datatypes::*;
 use chrono::{DateTime, Datelike, NaiveDate, Timelike};
 use serde_json::{Map, Number, Value as Json};
 
+use crate::zone::Zone;
+
 const EPOCH_DAYS_FROM_CE: i32 = 719_163;
 
 /// `YYYY-MM-DD`; years before 1 are written with `BC`, as PostgreSQL does.
@@ -31,6 +33,21 @@ pub fn write_timestamp(micros: i64) -> String {
         }
         None => format!("microsecond {micros}"),
     }
+}
+
+/// A moment as a clock in the zone shows it, with the clock's offset: `2025-07-01 12:00:00+02`.
+pub fn write_moment(micros: i64, zone: Zone) -> String {
+    let Some(clock) = zone.clock(micros) else { return format!("microsecond {micros}") };
+    let east = (clock - micros) / 1_000_000;
+    let (sign, away) = if east < 0 { ('-', -east) } else { ('+', east) };
+    let mut text = format!("{}{sign}{:02}", write_timestamp(clock), away / 3600);
+    if away % 3600 != 0 {
+        text.push_str(&format!(":{:02}", away / 60 % 60));
+    }
+    if away % 60 != 0 {
+        text.push_str(&format!(":{:02}", away % 60));
+    }
+    text
 }
 
 pub(crate) fn write_time(micros: i64) -> String {
@@ -132,8 +149,12 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
         DataType::Date32 => write_date(array.as_primitive::<Date32Type>().value(row)),
         DataType::Time64(TimeUnit::Microsecond) => write_time(array.as_primitive::<Time64MicrosecondType>().value(row)),
         DataType::Timestamp(TimeUnit::Microsecond, zone) => {
-            let text = write_timestamp(array.as_primitive::<TimestampMicrosecondType>().value(row));
-            if zone.is_some() { format!("{text}+00") } else { text }
+            let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);
+            match zone.as_deref() {
+                None => write_timestamp(micros),
+                Some("UTC") => format!("{}+00", write_timestamp(micros)),
+                Some(name) => write_moment(micros, Zone::parse(name).unwrap_or(Zone::Offset(0))),
+            }
         }
         DataType::Interval(IntervalUnit::MonthDayNano) => {
             let v = array.as_primitive::<IntervalMonthDayNanoType>().value(row);

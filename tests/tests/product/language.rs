@@ -354,6 +354,30 @@ async fn arrays_and_json() {
     .await;
 }
 
+/// Zones by name, and a session that lives in one: around both changes of the clock.
+#[tokio::test(flavor = "multi_thread")]
+async fn time_zones() {
+    const MOMENTS: &str = "SET TIME ZONE 'Europe/Paris'; WITH z(t, l) AS (VALUES (timestamptz '2025-03-30 00:30:00Z', timestamp '2025-03-30 02:30'), \
+        ('2025-07-01 10:00', '2025-07-01 10:00'), ('2025-10-26 01:30:00.25+00', '2025-10-26 02:30'), ('2025-12-31 23:30:00Z', '2025-12-31 23:30'), (null, null)) ";
+    compare_with_judge(
+        MOMENTS,
+        &[
+            "SELECT t, l, t AT TIME ZONE 'America/New_York', l AT TIME ZONE 'Asia/Kolkata', t AT TIME ZONE 'UTC' FROM z",
+            "SELECT t::timestamp, t::date, t::time, t::text, l::timestamptz, l::date::timestamptz FROM z",
+            "SELECT l::text::timestamptz, '2025-07-01 10:00'::timestamptz, timestamptz '2025-07-01 10:00 America/New_York' FROM z",
+            "SELECT date_trunc('day', t), date_trunc('hour', t), date_trunc('month', t), extract(hour from t), extract(dow from t), extract(epoch from t) FROM z",
+            "SELECT to_char(t, 'YYYY-MM-DD HH24:MI'), t + interval '1 day', t + interval '24 hours', t - interval '1 month 2 hours', interval '1 hour' + t FROM z",
+            "SELECT age(t, timestamptz '2025-01-01'), t - timestamptz '2025-01-01 00:00', t > l, t = date '2025-07-01' FROM z",
+            "SELECT t::date, count(*) FROM z GROUP BY t::date",
+            "SELECT max(t), min(l::timestamptz) FROM z WHERE t >= '2025-03-30 02:00' AND t < date '2026-01-01'",
+        ],
+    )
+    .await;
+    let error = in_engine("SET timezone = 'Europe/Pari'").await.unwrap_err();
+    assert!(error.to_string().contains("did you mean \"Europe/Paris\"?"), "{error}");
+    assert!(in_engine("SET timezone = '+02:00'").await.is_err());
+}
+
 /// What PostgreSQL refuses, the engine refuses with the same SQLSTATE.
 #[tokio::test(flavor = "multi_thread")]
 async fn errors() {

@@ -4,6 +4,7 @@ use std::io::Write;
 use std::path::PathBuf;
 
 use clap::Args;
+use cobble_engine::settings::parse_bytes;
 use cobble_service::{Up, up};
 
 use crate::Outcome;
@@ -28,6 +29,9 @@ pub struct Arguments {
     /// Port of the private PostgreSQL server, on loopback
     #[arg(long, default_value_t = 7310, env = "COBBLE_RECORDS_PORT")]
     records_port: u16,
+    /// Memory of all runs together, such as 8GB; three quarters of the machine's without it
+    #[arg(long, env = "COBBLE_MEMORY", value_name = "SIZE", value_parser = |text: &str| parse_bytes("--memory", text))]
+    memory: Option<u64>,
     /// Stop when standard input ends
     #[arg(long, hide = true)]
     stop_with_stdin: bool,
@@ -43,6 +47,7 @@ pub async fn run(arguments: Arguments) -> Outcome {
         records: arguments.records,
         records_port: arguments.records_port,
         demo: arguments.demo.then_some(arguments.scale),
+        memory: arguments.memory,
         stop_with_stdin: arguments.stop_with_stdin,
     };
     // Whoever started the service may have stopped listening to it.

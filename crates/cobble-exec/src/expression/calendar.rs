@@ -1,12 +1,15 @@
 //! Functions of times and intervals (PostgreSQL manual 9.9), and formatting by templates (9.8).
 
+use std::cell::RefCell;
 use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::datatypes::*;
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Timelike};
 use cobble_plan::function::Function;
-use cobble_types::{Code, Error, Result, write_decimal};
+use cobble_types::parse::{add_interval, read_moment};
+use cobble_types::zone::Zone;
+use cobble_types::{Code, Error, Result, write_decimal, write_moment};
 
 use super::Evaluated;
 use super::text::{Integers, Texts};
@@ -103,29 +106,21 @@ pub(super) fn interval_part(part: &str, v: IntervalMonthDayNano) -> Option<i128>
     })
 }
 
-/// Seconds east of Greenwich from `UTC`, `+02:00`, `-5`; SQL's sign for a number alone.
-fn zone_offset(zone: &str) -> Result<i64> {
-    let wrong = || {
-        Error::new(Code::InvalidValue, format!("the time zone \"{zone}\" is not known"))
-            .hint("UTC and offsets such as +02:00 are; names of places are not")
-    };
-    let text = zone.trim();
-    if ["utc", "gmt", "z", "zulu", "etc/utc"].contains(&text.to_lowercase().as_str()) {
-        return Ok(0);
+/// The zone of the last row: it is nearly always that of the next one too.
+#[derive(Default)]
+struct Zones(RefCell<Option<(String, Zone)>>);
+
+impl Zones {
+    fn find(&self, name: &str) -> Result<Zone> {
+        if let Some((known, zone)) = self.0.borrow().as_ref()
+            && known == name
+        {
+            return Ok(*zone);
+        }
+        let zone = Zone::parse(name)?;
+        *self.0.borrow_mut() = Some((name.to_owned(), zone));
+        Ok(zone)
     }
-    let (sign, rest) = match text.split_at_checked(1) {
-        Some(("+", rest)) => (1, rest),
-        Some(("-", rest)) => (-1, rest),
-        _ => return Err(wrong()),
-    };
-    let mut parts = rest.split(':');
-    let hours: i64 = parts.next().and_then(|h| h.parse().ok()).ok_or_else(wrong)?;
-    let minutes: i64 = parts.next().map_or(Ok(0), |m| m.parse().map_err(|_| wrong()))?;
-    if hours > 15 || minutes > 59 {
-        return Err(wrong());
-    }
-    // A bare offset in AT TIME ZONE follows POSIX, where west is positive.
-    Ok(-sign * (hours * 3600 + minutes * 60))
 }
 
 const MONTHS: [&str; 12] = [
@@ -572,13 +567,53 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             Ok(Arc::new(out.finish()))
         }
-        F::AtTimeZone => times(&|row| {
-            let Some((zone, t)) = text(0, row).zip(micros(1, row)) else { return Ok(None) };
-            let offset = zone_offset(zone)? * 1_000_000;
+        F::AtTimeZone => {
             // With a zone: the clock there. Without: the moment at which a clock there shows it.
             let zoned = matches!(arguments[1].array().data_type(), DataType::Timestamp(_, Some(_)));
-            Ok(Some(if zoned { t + offset } else { t - offset }))
-        }),
+            let zones = Zones::default();
+            times(&|row| {
+                let Some((name, t)) = text(0, row).zip(micros(1, row)) else { return Ok(None) };
+                let zone = zones.find(name)?;
+                let found = if zoned { zone.clock(t) } else { zone.moment(t) };
+                found.map(Some).ok_or_else(out_of_range)
+            })
+        }
+        F::AddToMoment => {
+            let zones = Zones::default();
+            times(&|row| {
+                let Some(((name, t), by)) = text(0, row).zip(micros(1, row)).zip(interval(2, row)) else {
+                    return Ok(None);
+                };
+                let zone = zones.find(name)?;
+                // Months and days are counted on the clock, hours as they pass.
+                let moved = || {
+                    let t = match (by.months, by.days) {
+                        (0, 0) => t,
+                        (months, days) => zone.moment(add_interval(zone.clock(t)?, months, days, 0)?)?,
+                    };
+                    t.checked_add(by.nanoseconds / 1000)
+                };
+                moved().map(Some).ok_or_else(out_of_range)
+            })
+        }
+        F::ReadMoment => {
+            let zones = Zones::default();
+            times(&|row| {
+                let Some((name, written)) = text(0, row).zip(text(1, row)) else { return Ok(None) };
+                read_moment(written, zones.find(name)?).map(Some)
+            })
+        }
+        F::MomentText => {
+            let zones = Zones::default();
+            let mut out = StringViewBuilder::with_capacity(rows);
+            for row in 0..rows {
+                match text(0, row).zip(micros(1, row)) {
+                    Some((name, t)) => out.append_value(write_moment(t, zones.find(name)?)),
+                    None => out.append_null(),
+                }
+            }
+            Ok(Arc::new(out.finish()))
+        }
         F::ToChar => {
             let mut out = StringViewBuilder::with_capacity(rows);
             for row in 0..rows {

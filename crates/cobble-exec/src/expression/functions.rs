@@ -329,7 +329,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JustifyDays
         | F::JustifyHours
         | F::JustifyInterval
-        | F::AtTimeZone => calendar::call(function, arguments, rows, result),
+        | F::AtTimeZone
+        | F::MomentText
+        | F::ReadMoment
+        | F::AddToMoment => calendar::call(function, arguments, rows, result),
         F::MakeArray
         | F::ArrayLength
         | F::ArrayAppend

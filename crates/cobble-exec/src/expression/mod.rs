@@ -9,6 +9,7 @@ mod conditional;
 mod functions;
 mod in_list;
 mod json;
+mod like;
 mod numbers;
 mod pattern;
 mod script;
@@ -30,6 +31,7 @@ use cobble_types::deep::level;
 use cobble_types::{ColumnId, Error, Result, SqlType, Value};
 
 use self::in_list::ConstantSet;
+use self::like::Segments;
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
 pub(crate) use pattern::cached_regex;
@@ -249,6 +251,15 @@ impl Compiled {
             }
             Node::Like { operand, pattern, negated, case_insensitive } => {
                 let (text, pattern) = (operand.evaluate(batch)?, pattern.evaluate(batch)?);
+                let segments = match pattern.array().as_string_view_opt() {
+                    Some(one) if pattern.is_scalar() && one.is_valid(0) && !case_insensitive => {
+                        Segments::of(one.value(0))
+                    }
+                    _ => None,
+                };
+                if let (Some(segments), Some(texts)) = (segments, text.array().as_string_view_opt()) {
+                    return Ok(Evaluated::like(Arc::new(segments.like(texts, *negated)), &[&text]));
+                }
                 let array = match (case_insensitive, negated) {
                     (false, false) => compute::like(&text, &pattern)?,
                     (false, true) => compute::nlike(&text, &pattern)?,

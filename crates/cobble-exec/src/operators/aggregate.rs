@@ -1,6 +1,7 @@
 //! Grouping by hash. Each task groups what it sees. At the end the tasks' groups are merged: few of them at once, many of
-//! them bucket by bucket, in parallel. A task that runs out of memory puts its groups to disk as partial states, cut into
-//! the same buckets, and begins anew.
+//! them bucket by bucket, in parallel. A task whose rows are nearly all groups of their own puts them away as partial states,
+//! cut into the same buckets, and begins anew, so that its table stays in the processor's cache; one that runs out of memory
+//! puts them to disk.
 
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -15,7 +16,8 @@ use super::accumulators::{Accumulator, accumulator};
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::{BATCH_ROWS, batch_of};
 use crate::expression::Compiled;
-use crate::keys::{GroupIndex, KeyEncoder};
+use crate::groups::GroupIndex;
+use crate::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
@@ -23,6 +25,9 @@ use crate::spill::SpillPlace;
 
 /// Groups of all tasks together above which they are merged bucket by bucket.
 const MERGED_AT_ONCE: usize = 50_000;
+
+/// Groups above which a task looks whether they are worth holding on to: about what a processor's own cache has room for.
+const CROWDED: usize = 1 << 17;
 
 /// What is grouped and what is computed, compiled.
 pub struct AggregateSpec {
@@ -151,6 +156,8 @@ struct AggregateTask {
     groups: Result<Groups>,
     spilled: Option<Buckets>,
     assigned: Vec<u32>,
+    /// Rows since the groups began.
+    rows: usize,
 }
 
 impl Sink for Aggregate {
@@ -160,6 +167,7 @@ impl Sink for Aggregate {
             groups: self.0.new_groups(),
             spilled: None,
             assigned: Vec::new(),
+            rows: 0,
         })
     }
 
@@ -238,11 +246,14 @@ impl SinkTask for AggregateTask {
         if spec.keys.is_empty() {
             return groups.memory.resize(bytes);
         }
-        if groups.memory.resize_within_share(bytes).is_err() {
+        self.rows += batch.num_rows();
+        let full = groups.memory.resize_within_share(bytes).is_err();
+        if full || (groups.index.len() > CROWDED && self.rows < 2 * groups.index.len()) {
             spec.put_away(groups, &mut self.spilled)?;
-            if let Some(buckets) = &mut self.spilled {
+            if let (Some(buckets), true) = (&mut self.spilled, full) {
                 buckets.spill_all()?;
             }
+            self.rows = 0;
             // The old groups give their memory back before new ones take theirs.
             self.groups = Err(Error::internal("groups were put away"));
             self.groups = spec.new_groups();

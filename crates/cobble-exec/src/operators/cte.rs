@@ -12,7 +12,8 @@ use cobble_plan::physical::PhysicalNode;
 use cobble_types::{Code, Error, Result};
 
 use crate::batch::{batch_of, bytes_of};
-use crate::keys::{GroupIndex, KeyEncoder};
+use crate::groups::GroupIndex;
+use crate::keys::KeyEncoder;
 use crate::lower::Surroundings;
 use crate::measures::StepMeter;
 use crate::memory::Reservation;

@@ -17,6 +17,7 @@ use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
 use crate::expression::{Compiled, comparable};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
+use crate::order::{BYTES_PER_ROW, sorted_places};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::{Spill, SpillPlace, Spilled};
 
@@ -64,18 +65,7 @@ impl SortKeys {
         let Some(rows) = self.rows(batch)? else {
             return Ok(batch.slice(0, fetch.unwrap_or(usize::MAX).min(batch.num_rows())));
         };
-        let mut order: Vec<u32> = (0..batch.num_rows() as u32).collect();
-        let compare = |a: &u32, b: &u32| rows.row(*a as usize).cmp(&rows.row(*b as usize)).then(a.cmp(b));
-        match fetch {
-            Some(0) => order.clear(),
-            Some(n) if n < order.len() => {
-                order.select_nth_unstable_by(n - 1, compare);
-                order.truncate(n);
-                order.sort_unstable_by(compare);
-            }
-            _ => order.sort_unstable_by(compare),
-        }
-        let places = UInt32Array::from(order);
+        let places = UInt32Array::from(sorted_places(&rows, fetch));
         batch_of(&batch.schema(), take_rows(batch, &places)?, places.len())
     }
 }
@@ -140,7 +130,7 @@ impl SinkTask for SortTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         let batch = batch_of(&self.spec.schema, batch.columns().to_vec(), batch.num_rows())?;
         // Twice the rows: sorting makes a second copy.
-        let bytes = bytes_of(&batch) * 2 + batch.num_rows() * 16;
+        let bytes = bytes_of(&batch) * 2 + batch.num_rows() * (16 + BYTES_PER_ROW);
         if self.memory.grow_within_share(bytes).is_err() {
             if self.spec.fetch.is_none() {
                 self.put_away()?;

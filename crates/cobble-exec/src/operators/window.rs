@@ -19,6 +19,7 @@ use crate::expression::{Compiled, comparable, one_zero};
 use crate::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
+use crate::order::{BYTES_PER_ROW, sorted_places};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::SpillPlace;
 
@@ -159,7 +160,7 @@ impl SourceTask for WindowSourceTask {
                 return Err(Error::unsupported("a window over more than two thousand million rows"));
             }
             // The rows once as they came, once in order, and the new columns.
-            self.memory.resize(bytes_of(&all) * 2 + all.num_rows() * 32)?;
+            self.memory.resize(bytes_of(&all) * 2 + all.num_rows() * (32 + BYTES_PER_ROW))?;
             self.ready = Some((computed(&self.shape, &all)?, 0));
         }
     }
@@ -178,15 +179,17 @@ fn computed(shape: &WindowShape, all: &RecordBatch) -> Result<RecordBatch> {
         Ok(Some(RowConverter::new(fields)?.convert_columns(columns)?))
     };
     let partition_keys = encode(&partition, vec![SortOptions::default(); partition.len()])?;
-    let order_keys = encode(&order, shape.order.iter().map(|(_, o)| *o).collect())?;
+    let order_options: Vec<SortOptions> = shape.order.iter().map(|(_, o)| *o).collect();
+    let order_keys = encode(&order, order_options.clone())?;
     let compare = |keys: &Option<Rows>, a: u32, b: u32| match keys {
         Some(keys) => keys.row(a as usize).cmp(&keys.row(b as usize)),
         None => std::cmp::Ordering::Equal,
     };
-    let mut places: Vec<u32> = (0..rows as u32).collect();
-    places.sort_unstable_by(|a, b| {
-        compare(&partition_keys, *a, *b).then_with(|| compare(&order_keys, *a, *b)).then(a.cmp(b))
-    });
+    let all_options = [vec![SortOptions::default(); partition.len()], order_options].concat();
+    let places = match encode(&[partition.as_slice(), order.as_slice()].concat(), all_options)? {
+        Some(keys) => sorted_places(&keys, None),
+        None => (0..rows as u32).collect(),
+    };
     let mut layout = Layout { partition: vec![0; rows], partitions: vec![], peer: vec![0; rows], peers: vec![] };
     for (at, place) in places.iter().enumerate() {
         let before = at.checked_sub(1).map(|b| places[b]);

@@ -8,7 +8,7 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiResult, body};
-use super::types::{CatalogBody, ErrorBody, NameBody, TableBody, TableColumnBody};
+use super::types::{CatalogBody, ErrorBody, FunctionBody, NameBody, TableBody, TableColumnBody};
 
 /// All catalogs.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<CatalogBody>)))]
@@ -143,4 +143,11 @@ pub async fn names(service: &State) -> ApiResult<Vec<NameBody>> {
         }
     }
     Ok(Json(all))
+}
+
+/// Every function that a statement can call, for completion and lists.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<FunctionBody>)))]
+#[get("/functions")]
+pub async fn functions(service: &State) -> ApiResult<Vec<FunctionBody>> {
+    Ok(Json(service.engine.function_list().into_iter().map(FunctionBody::from).collect()))
 }

@@ -40,6 +40,7 @@ macro_rules! calls {
                 types::CatalogBody,
                 types::TableBody,
                 types::NameBody,
+                types::FunctionBody,
                 types::KindBody,
                 types::StatusBody
             ))
@@ -69,6 +70,7 @@ calls! {
     browse::tables,
     browse::table,
     browse::names,
+    browse::functions,
     connections::kinds,
     connections::list,
     connections::add,
@@ -96,11 +98,14 @@ fn openapi() -> (rocket::http::ContentType, String) {
 #[get("/status")]
 fn status(service: &State) -> rocket::serde::json::Json<types::StatusBody> {
     let set = service.engine.set();
+    let (memory_used, memory_limit) = service.engine.memory();
     rocket::serde::json::Json(types::StatusBody {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         seconds_up: service.started.elapsed().as_secs_f64(),
         connections: set.connections.len(),
         catalogs: set.catalogs.len(),
+        memory_used,
+        memory_limit,
     })
 }
 

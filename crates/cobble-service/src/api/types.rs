@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use cobble_engine::{Progress, ResultColumn};
+use cobble_engine::{FunctionEntry, Progress, ResultColumn};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -212,6 +212,21 @@ pub struct NameBody {
     pub columns: Vec<String>,
 }
 
+/// A function and what it takes, for completion.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FunctionBody {
+    pub name: String,
+    pub arguments: String,
+    pub result: Option<String>,
+    pub kind: String,
+}
+
+impl From<FunctionEntry> for FunctionBody {
+    fn from(entry: FunctionEntry) -> Self {
+        FunctionBody { name: entry.name, arguments: entry.arguments, result: entry.result, kind: entry.kind }
+    }
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct SettingBody {
     pub name: String,
@@ -235,4 +250,8 @@ pub struct StatusBody {
     pub seconds_up: f64,
     pub connections: usize,
     pub catalogs: usize,
+    /// Bytes that all runs hold in memory now.
+    pub memory_used: u64,
+    /// Bytes that all runs may hold together.
+    pub memory_limit: u64,
 }

@@ -5,6 +5,7 @@ use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::{Ranking, TableFunction};
 use cobble_types::deep::DEEPEST;
+use cobble_types::zone::session_zone;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
@@ -39,9 +40,9 @@ impl<'a> Binder<'a> {
         match written {
             E::Identifier(ident) => {
                 let keyword = match (ident.quote_style, ident.value.to_lowercase().as_str()) {
-                    (None, "current_date") => Some(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32)),
+                    (None, "current_date") => Some(Value::Date(self.today())),
                     (None, "current_timestamp") => Some(Value::TimestampTz(self.context.now)),
-                    (None, "localtimestamp") => Some(Value::Timestamp(self.context.now)),
+                    (None, "localtimestamp") => Some(Value::Timestamp(self.clock_now())),
                     _ => None,
                 };
                 match keyword {
@@ -280,6 +281,15 @@ impl<'a> Binder<'a> {
         }
     }
 
+    /// The statement's start as a clock in the session's zone shows it.
+    fn clock_now(&self) -> i64 {
+        session_zone().clock(self.context.now).unwrap_or(self.context.now)
+    }
+
+    fn today(&self) -> i32 {
+        self.clock_now().div_euclid(86_400_000_000) as i32
+    }
+
     /// `a AND b AND …`, written to any length.
     fn chain(&mut self, op: BinaryOp, written: &'a ast::Expr, scope: &Scope) -> Result<Expr> {
         let mut parts = Vec::new();
@@ -432,7 +442,7 @@ impl<'a> Binder<'a> {
                 return Ok(Expr::literal(Value::TimestampTz(self.context.now)));
             }
             "current_date" => {
-                return Ok(Expr::literal(Value::Date(self.context.now.div_euclid(86_400_000_000) as i32)));
+                return Ok(Expr::literal(Value::Date(self.today())));
             }
             _ => {}
         }
@@ -452,7 +462,7 @@ impl<'a> Binder<'a> {
             return Ok(Expr::Case { branches: vec![(equal, null)], otherwise: Box::new(left), sql_type: common });
         }
         if name == "age" && arguments.len() == 1 {
-            let midnight = self.context.now - self.context.now.rem_euclid(86_400_000_000);
+            let midnight = i64::from(self.today()) * 86_400_000_000;
             arguments.insert(0, Expr::literal(Value::Timestamp(midnight)));
         }
         if matches!(name.as_str(), "clock_timestamp" | "timeofday") {

@@ -21,10 +21,12 @@ use std::sync::Arc;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
 use cobble_plan::{AggregateCall, JoinKind, LogicalPlan};
+use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};
 use sqlparser::ast;
 use sqlparser::tokenizer::Span;
 
+use crate::session_zone::in_zone;
 use cte::Cte;
 use scope::Scope;
 pub(crate) use types::sql_type;
@@ -45,6 +47,8 @@ pub struct BindContext<'a> {
     pub parameters: &'a [(Value, SqlType)],
     /// What CREATE FUNCTION has made.
     pub functions: &'a KnownFunctions,
+    /// The session's time zone.
+    pub zone: &'a str,
 }
 
 /// A query that is fully typed.
@@ -57,8 +61,12 @@ pub struct BoundQuery {
 
 pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuery> {
     let mut binder = Binder::new(context);
-    let bound = binder.query(query)?;
-    Ok(BoundQuery { columns: bound.plan.columns(), plan: bound.plan })
+    let zone = Zone::parse(context.zone)?;
+    let mut plan = within(zone, || binder.query(query))?.plan;
+    if zone != Zone::Offset(0) {
+        plan = in_zone(&plan, context.zone);
+    }
+    Ok(BoundQuery { columns: plan.columns(), plan })
 }
 
 /// The table names a query mentions, as written, so that they can be described before binding. Names of CTEs are among them.

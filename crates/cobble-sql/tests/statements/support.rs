@@ -147,7 +147,13 @@ pub fn bind(sql: &str) -> Result<BoundQuery> {
         [only] => match &only.statement {
             Statement::Query(query) => bind_query(
                 query,
-                &BindContext { catalog: &ferry(), now: NOW, parameters: &[], functions: &KnownFunctions::new() },
+                &BindContext {
+                    catalog: &ferry(),
+                    now: NOW,
+                    parameters: &[],
+                    functions: &KnownFunctions::new(),
+                    zone: "UTC",
+                },
             ),
             other => panic!("{other:?} is no query"),
         },

@@ -10,7 +10,8 @@ use cobble_types::Result;
 
 use super::collected::{listed, unlisted};
 use super::{Accumulator, plain, taken};
-use crate::keys::{GroupIndex, KeyEncoder};
+use crate::groups::GroupIndex;
+use crate::keys::KeyEncoder;
 
 pub struct Distinct {
     call: AggregateCall,

@@ -14,7 +14,8 @@ use cobble_plan::offer::BatchPredicate;
 use cobble_types::{Result, Value};
 
 use crate::expression::{Compiled, comparable};
-use crate::keys::{GroupIndex, KeyEncoder};
+use crate::groups::GroupIndex;
+use crate::keys::KeyEncoder;
 
 /// Set when the build side is complete; stays empty when nothing useful was learned.
 pub type KeySlot = Arc<OnceLock<LearnedKeys>>;
@@ -29,6 +30,8 @@ pub struct Learner {
 const MOST_COUNTED: usize = 1 << 18;
 /// Bits of the widest range that gets a bit for each value: 4 MiB.
 const WIDEST_BITS: i64 = 1 << 25;
+/// A range up to this one gets its bits however few its keys are: 1 MiB.
+const CHEAP_BITS: i64 = 1 << 23;
 /// Bloom filters have this many bits for each key, rounded up to a power of two.
 const BITS_PER_KEY: usize = 12;
 /// After so many rows a test that lets most of them through is given up.
@@ -115,7 +118,7 @@ impl KeyTest {
             let (least, greatest) = (arrow::compute::min(numbers), arrow::compute::max(numbers));
             if let (Some(least), Some(greatest)) = (least, greatest)
                 && let Some(width) = greatest.checked_sub(least).filter(|w| *w < WIDEST_BITS)
-                && width <= 1 << 16 | (values.len() as i64 * 64)
+                && width <= CHEAP_BITS.max(values.len() as i64 * 64)
             {
                 let mut words = vec![0u64; (width / 64 + 1) as usize];
                 for value in numbers.values() {
