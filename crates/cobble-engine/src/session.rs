@@ -77,7 +77,7 @@ impl Session {
     }
 
     /// The engine that runs this session.
-    pub fn engine(&self) -> &Engine {
+    pub fn engine(&self) -> &Arc<Engine> {
         &self.engine
     }
 

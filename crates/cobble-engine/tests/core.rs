@@ -319,6 +319,28 @@ async fn a_run_over_its_memory_ends_with_the_step_named() {
 }
 
 #[tokio::test]
+async fn all_runs_together_stay_within_the_bound_of_the_service() {
+    let mut session = session();
+    session.engine().set_memory(24 << 20);
+    let sql = "SELECT count(*), sum(n) FROM (SELECT id, count(*) AS n FROM boardings GROUP BY id) g";
+    let alone = rows(&mut session, sql).await.unwrap();
+    // Four at once: what can go to disk gives way, and all end with the same answer.
+    let runs = (0..4).map(|_| {
+        let mut other = session.engine().session();
+        other.use_place("drop", None).unwrap();
+        async move { rows(&mut other, sql).await }
+    });
+    for answer in futures::future::join_all(runs).await {
+        assert_eq!(answer.unwrap(), alone);
+    }
+    assert_eq!(session.engine().memory(), (0, 24 << 20), "all of it is given back");
+    session.engine().set_memory(1 << 20);
+    let error = rows(&mut session, "SELECT string_agg(id::text, ',') FROM boardings").await.unwrap_err();
+    assert_eq!(error.code, Code::MemoryLimit);
+    assert!(error.message.contains("all runs may have together"), "{error}");
+}
+
+#[tokio::test]
 async fn a_cancelled_run_stops_at_once() {
     let mut session = session();
     let cancel = CancellationToken::new();

@@ -110,6 +110,11 @@ async fn catalogs_tables_and_plans_are_served() {
     assert_eq!(tables, json!(["crew", "pass_holders", "ports", "routes", "vessels"]));
     let table: Value = get("/catalogs/fleet/schemas/public/tables/vessels").await.json().await.unwrap();
     assert_eq!((table["estimated_rows"].as_f64(), &table["columns"][0]["key"]), (Some(60.0), &json!(true)));
+    let functions: Value = get("/functions").await.json().await.unwrap();
+    let split = functions.as_array().unwrap().iter().find(|f| f["name"] == "split_part").unwrap();
+    assert_eq!((&split["arguments"], &split["kind"]), (&json!("text, separator, n"), &json!("of one row")));
+    let status: Value = get("/status").await.json().await.unwrap();
+    assert!(status["memory_limit"].as_u64() > status["memory_used"].as_u64(), "{status}");
     let body = json!({ "statement": "SELECT name FROM ports", "catalog": "fleet" });
     let plan: Value = Client::new().post(url("/plans")).json(&body).send().await.unwrap().json().await.unwrap();
     assert_eq!(plan["gates"][0]["request"]["text"], "SELECT t1.\"name\" FROM \"public\".\"ports\" AS t1");

@@ -1,0 +1,14 @@
+import { expect, test } from 'vitest'
+
+import { functionCompletions } from './completion'
+
+test('a function is offered with what it takes and gives', () => {
+  const [plain, bare, made] = functionCompletions([
+    { name: 'split_part', arguments: 'text, separator, place', result: null, kind: 'of one row' },
+    { name: 'now', arguments: '', result: null, kind: 'of one row' },
+    { name: 'per_mile', arguments: 'fare numeric(8,2), miles numeric(6,2)', result: 'numeric(12,4)', kind: 'made with CREATE FUNCTION, sql' },
+  ])
+  expect(plain).toMatchObject({ label: 'split_part', type: 'function', detail: '(text, separator, place)', info: 'of one row' })
+  expect(bare.detail).toBe('()')
+  expect(made.detail).toBe('(fare numeric(8,2), miles numeric(6,2)) → numeric(12,4)')
+})
