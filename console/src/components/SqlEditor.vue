@@ -2,8 +2,8 @@
 /** The text of a query: highlighted, with completion of names, and errors marked where they are. */
 import { autocompletion, closeBrackets, completeFromList, completionKeymap } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
-import { PostgreSQL, sql, type SQLNamespace } from '@codemirror/lang-sql'
-import { HighlightStyle, bracketMatching, syntaxHighlighting } from '@codemirror/language'
+import { PostgreSQL, schemaCompletionSource, type SQLNamespace } from '@codemirror/lang-sql'
+import { HighlightStyle, LanguageSupport, bracketMatching, syntaxHighlighting } from '@codemirror/language'
 import { setDiagnostics } from '@codemirror/lint'
 import { Compartment, EditorState, Prec } from '@codemirror/state'
 import { EditorView, keymap, lineNumbers, placeholder } from '@codemirror/view'
@@ -11,7 +11,7 @@ import { tags } from '@lezer/highlight'
 import { onBeforeUnmount, onMounted, ref, shallowRef, watch } from 'vue'
 
 import type { ErrorBody, FunctionBody } from '../api/client'
-import { functionCompletions } from '../query/completion'
+import { functionCompletions, keywordsBeside } from '../query/completion'
 
 const props = defineProps<{ error?: ErrorBody | null; names: SQLNamespace; functions: FunctionBody[] }>()
 const text = defineModel<string>({ required: true })
@@ -26,10 +26,10 @@ const colours = HighlightStyle.define([
   { tag: tags.comment, color: 'var(--faint)', fontStyle: 'italic' },
 ])
 
-const sqlWith = (names: SQLNamespace, functions: FunctionBody[]) => [
-  sql({ dialect: PostgreSQL, schema: names, upperCaseKeywords: true }),
-  PostgreSQL.language.data.of({ autocomplete: completeFromList(functionCompletions(functions)) }),
-]
+const sqlWith = (names: SQLNamespace, functions: FunctionBody[]) => {
+  const sources = [schemaCompletionSource({ dialect: PostgreSQL, schema: names }), completeFromList(functionCompletions(functions)), keywordsBeside(functions)]
+  return new LanguageSupport(PostgreSQL.language, sources.map((autocomplete) => PostgreSQL.language.data.of({ autocomplete })))
+}
 
 onMounted(() => {
   view.value = new EditorView({
@@ -42,7 +42,7 @@ onMounted(() => {
         history(),
         bracketMatching(),
         closeBrackets(),
-        autocompletion(),
+        autocompletion({ icons: false }),
         keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
         language.of(sqlWith(props.names, props.functions)),
         syntaxHighlighting(colours),
@@ -103,5 +103,6 @@ defineExpose({ insert })
 .editor :deep(.cm-gutters) { background: var(--panel); color: var(--faint); border: none; }
 .editor :deep(.cm-cursor) { border-left-color: var(--text); }
 .editor :deep(.cm-lintRange-error) { background: var(--failure-soft); text-decoration: underline wavy var(--failure); }
+.editor :deep(.cm-tooltip-autocomplete > ul > li[aria-selected]) { background: var(--accent); color: var(--panel); }
 .editor :deep(.cm-tooltip) { background: var(--panel); border: 1px solid var(--line); color: var(--text); }
 </style>

@@ -1,6 +1,9 @@
+import { CompletionContext } from '@codemirror/autocomplete'
+import { PostgreSQL } from '@codemirror/lang-sql'
+import { EditorState } from '@codemirror/state'
 import { expect, test } from 'vitest'
 
-import { functionCompletions } from './completion'
+import { functionCompletions, keywordsBeside } from './completion'
 
 test('a function is offered with what it takes and gives', () => {
   const [plain, bare, made] = functionCompletions([
@@ -11,4 +14,12 @@ test('a function is offered with what it takes and gives', () => {
   expect(plain).toMatchObject({ label: 'split_part', type: 'function', detail: '(text, separator, place)', info: 'of one row' })
   expect(bare.detail).toBe('()')
   expect(made.detail).toBe('(fare numeric(8,2), miles numeric(6,2)) → numeric(12,4)')
+})
+
+test('a function is not offered as a keyword too', async () => {
+  const state = EditorState.create({ doc: 'SELECT perc', extensions: [PostgreSQL.language] })
+  const found = await keywordsBeside([{ name: 'percent_rank', arguments: '', result: null, kind: 'of a window' }])(new CompletionContext(state, 11, true))
+  const labels = found!.options.map((option) => option.label)
+  expect(labels).toContain('PERCENTILE_CONT')
+  expect(labels).not.toContain('PERCENT_RANK')
 })

@@ -1,5 +1,6 @@
 /** What the editor offers for functions: the name, what it takes beside it, and the call with the cursor inside. */
-import { snippetCompletion, type Completion } from '@codemirror/autocomplete'
+import { snippetCompletion, type Completion, type CompletionSource } from '@codemirror/autocomplete'
+import { PostgreSQL, keywordCompletionSource } from '@codemirror/lang-sql'
 
 import type { FunctionBody } from '../api/client'
 
@@ -12,4 +13,14 @@ export function functionCompletions(functions: FunctionBody[]): Completion[] {
       info: f.kind,
     }),
   )
+}
+
+/** Keywords, without those that are offered as functions already. */
+export function keywordsBeside(functions: FunctionBody[]): CompletionSource {
+  const taken = new Set(functions.map((f) => f.name))
+  const keywords = keywordCompletionSource(PostgreSQL, true)
+  return async (context) => {
+    const found = await keywords(context)
+    return found && { ...found, options: found.options.filter((option) => !taken.has(option.label.toLowerCase())) }
+  }
 }

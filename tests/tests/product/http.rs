@@ -76,6 +76,9 @@ async fn every_error_has_one_shape() {
             "position": { "line": 1, "column": 8 }, "hint": "did you mean \"route_id\"?"
         })
     );
+    let long = "q".repeat(5 << 20);
+    let answer = over_http(&format!("SELECT length('{long}')")).await.unwrap();
+    assert_eq!(answer, [(5 << 20).to_string()], "a statement of megabytes goes through");
     let client = Client::new();
     for (response, status) in [
         (get("/nothing").await, 404),

@@ -305,6 +305,7 @@ async fn time_functions() {
     compare_with_judge(
         RELATIONS,
         &[
+            "SELECT timestamp(0) '2025-07-01 10:00:00.7', timestamp(3) '2025-07-01 10:00:00.12345', varchar(2) 'quay'",
             "SELECT age(timestamp '2024-03-01', timestamp '2023-12-15 10:00'), age(timestamp '2023-12-15', timestamp '2024-03-01'), age(date '2024-02-29', date '2023-02-28')",
             "SELECT date_bin('15 minutes', timestamp '2024-01-01 10:37', timestamp '2024-01-01'), date_bin('7 days', timestamp '2023-12-25 10:37', timestamp '2024-01-01')",
             "SELECT make_date(2024, 2, 29), make_time(8, 15, 23.5), make_timestamp(2024, 7, 15, 8, 15, 23.5), make_interval(1, 2, 3, 4, 5, 6, 7.5), make_interval()",

@@ -76,6 +76,10 @@ pub fn body<T>(given: Result<Json<T>, rocket::serde::json::Error<'_>>) -> Result
         Err(rocket::serde::json::Error::Parse(_, error)) => {
             Err(Error::new(Code::BadSetting, format!("the request's body is not what is expected: {error}")).into())
         }
+        Err(rocket::serde::json::Error::Io(error)) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
+            let most = super::MOST_BODY_MIB;
+            Err(Error::new(Code::TooComplex, format!("the request's body is larger than {most} MiB")).into())
+        }
         Err(rocket::serde::json::Error::Io(error)) => {
             Err(Error::new(Code::BadSetting, format!("the request's body cannot be read: {error}")).into())
         }

@@ -12,6 +12,7 @@ pub mod types;
 use std::net::Ipv4Addr;
 use std::sync::Arc;
 
+use rocket::data::{Limits, ToByteUnit};
 use rocket::{Build, Config, Rocket, get, routes};
 use utoipa::OpenApi;
 
@@ -109,6 +110,9 @@ fn status(service: &State) -> rocket::serde::json::Json<types::StatusBody> {
     })
 }
 
+/// What a request's body may have: room for the longest statement.
+const MOST_BODY_MIB: u64 = 80;
+
 pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
     let config = Config {
         address: Ipv4Addr::LOCALHOST.into(),
@@ -116,6 +120,7 @@ pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
         log_level: rocket::config::LogLevel::Off,
         shutdown: rocket::config::Shutdown { ctrlc: false, grace: 1, mercy: 1, ..Default::default() },
         ident: rocket::config::Ident::none(),
+        limits: Limits::default().limit("json", MOST_BODY_MIB.mebibytes()),
         ..Config::default()
     };
     rocket::custom(config)

@@ -70,10 +70,8 @@ impl<'a> Binder<'a> {
             E::Value(value) => literal(&value.value),
             E::TypedString(typed) => {
                 let text = typed.value.value.clone().into_string().unwrap_or_default();
-                coerce(
-                    Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null },
-                    &sql_type(&typed.data_type)?,
-                )
+                let literal = Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null };
+                within_length(coerce(literal, &sql_type(&typed.data_type)?)?, &typed.data_type)
             }
             E::Interval(interval) => self.interval(interval, scope),
             E::UnaryOp { op, expr } => {
