@@ -78,7 +78,7 @@ async fn every_error_has_one_shape() {
     );
     let long = "q".repeat(5 << 20);
     let answer = over_http(&format!("SELECT length('{long}')")).await.unwrap();
-    assert_eq!(answer, [(5 << 20).to_string()], "a statement of megabytes goes through");
+    assert_eq!(answer, [[json!(5 << 20)]], "a statement of megabytes goes through");
     let client = Client::new();
     for (response, status) in [
         (get("/nothing").await, 404),
