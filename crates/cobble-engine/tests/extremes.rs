@@ -155,6 +155,21 @@ async fn values_and_tables_of_extreme_size_are_correct() {
 }
 
 #[tokio::test]
+async fn a_limit_stops_what_stands_before_it() {
+    let mut s = session();
+    let endless = "generate_series(1, 1000000000000)";
+    for sql in [
+        format!("SELECT n FROM {endless} AS g(n) LIMIT 1"),
+        "SELECT generate_series(v, 1000000000000) FROM (VALUES (1), (2)) AS t(v) LIMIT 1".to_owned(),
+        format!("SELECT a.n FROM (SELECT n FROM {endless} AS g(n)) AS a WHERE a.n % 2 = 1 LIMIT 1"),
+        format!("SELECT n FROM {endless} AS g(n) UNION ALL SELECT 7 LIMIT 1"),
+    ] {
+        let answer = first(&mut s, &sql).await.unwrap();
+        assert!(["1", "2", "7"].contains(&answer.as_str()), "{sql}: {answer}");
+    }
+}
+
+#[tokio::test]
 async fn uneven_keys_are_correct() {
     let mut s = session();
     for memory in ["2GB", "24MB"] {

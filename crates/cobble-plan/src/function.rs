@@ -151,6 +151,7 @@ functions! {
     MomentText, "moment_text", [], "zone, timestamptz", Immutable, false;
     ReadMoment, "read_moment", [], "zone, text", Immutable, false;
     AddToMoment, "add_to_moment", [], "zone, timestamptz, interval", Immutable, false;
+    MakeRow, "row", [], "any, …", Immutable, false;
     MakeArray, "array", [], "any, …", Immutable, false;
     ArrayLength, "array_length", ["array_upper"], "array, dimension", Immutable, false;
     ArrayAppend, "array_append", [], "array, item", Immutable, false;
@@ -196,6 +197,7 @@ impl Function {
                 | ConcatWs
                 | Format
                 | MakeArray
+                | MakeRow
                 | ArrayAppend
                 | ArrayPrepend
                 | ArrayCat

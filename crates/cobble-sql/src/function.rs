@@ -2,7 +2,7 @@
 
 use cobble_plan::expr::Expr;
 use cobble_plan::function::Function;
-use cobble_types::{Code, Error, Result, SqlType, Value};
+use cobble_types::{Code, Error, Result, RowField, SqlType, Value};
 
 use crate::coerce::{coerce, is_untyped, settle, unify_all};
 
@@ -299,6 +299,12 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 _ => return Err(wrong()),
             };
             done(vec![text(zone)?, time], sql_type)
+        }
+        MakeRow => {
+            let parts = arguments.into_iter().map(settle).collect::<Result<Vec<_>>>()?;
+            let field = |(i, part): (usize, &Expr)| RowField { name: format!("f{}", i + 1), sql_type: part.sql_type() };
+            let fields = parts.iter().enumerate().map(field).collect();
+            done(parts, SqlType::Row(fields))
         }
         MakeArray => {
             let (items, common) = unify_all(arguments, "ARRAY")?;

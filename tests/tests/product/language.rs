@@ -27,6 +27,7 @@ async fn joins() {
             "SELECT a.k, y.z FROM a, LATERAL (VALUES (a.k), (a.v)) AS y(z)",
             "SELECT a.k, x.k, y.d FROM a, LATERAL (SELECT * FROM b WHERE b.k = a.k) x, LATERAL (SELECT * FROM c WHERE c.k = x.k AND x.w > 1) y",
             "SELECT a.k, b.k FROM a JOIN b ON a.k IS NOT DISTINCT FROM b.k",
+            "SELECT ROW(k, t), (v, 'a b', null), ROW(k) FROM a",
             "SELECT a.k, b.k FROM a JOIN b ON a.k = b.k AND (SELECT max(k) FROM c) > a.k",
             "SELECT a.k, b.k FROM a LEFT JOIN b ON a.k = b.k AND EXISTS (SELECT 1 FROM c WHERE c.k = b.k)",
             "SELECT count(*) FROM a, b, c",

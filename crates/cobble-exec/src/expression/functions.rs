@@ -333,6 +333,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::MomentText
         | F::ReadMoment
         | F::AddToMoment => calendar::call(function, arguments, rows, result),
+        F::MakeRow => {
+            let DataType::Struct(fields) = result else {
+                return Err(Error::internal("a row of another type"));
+            };
+            let parts = arguments.iter().map(|a| (*a).clone().into_array(rows)).collect::<Result<Vec<_>>>()?;
+            Ok(Arc::new(StructArray::try_new_with_length(fields.clone(), parts, None, rows)?))
+        }
         F::MakeArray
         | F::ArrayLength
         | F::ArrayAppend

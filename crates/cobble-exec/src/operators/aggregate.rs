@@ -158,6 +158,16 @@ struct AggregateTask {
     assigned: Vec<u32>,
     /// Rows since the groups began.
     rows: usize,
+    /// Times that groups have been put away because they repeated little.
+    crowded: u32,
+}
+
+impl AggregateTask {
+    /// Groups at which the next look is taken. It doubles with every second time: rows that repeat seldom at first may do so
+    /// in a larger table, and then putting them away again and again would cost more than the misses of the cache.
+    fn next_look(&self) -> usize {
+        CROWDED << (self.crowded / 2).min(12)
+    }
 }
 
 impl Sink for Aggregate {
@@ -168,6 +178,7 @@ impl Sink for Aggregate {
             spilled: None,
             assigned: Vec::new(),
             rows: 0,
+            crowded: 0,
         })
     }
 
@@ -209,6 +220,7 @@ impl Sink for Aggregate {
 
 impl SinkTask for AggregateTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        let next_look = self.next_look();
         let spec = &self.spec;
         let groups = self.groups.as_mut().map_err(|error| error.clone())?;
         if spec.keys.is_empty() {
@@ -248,12 +260,14 @@ impl SinkTask for AggregateTask {
         }
         self.rows += batch.num_rows();
         let full = groups.memory.resize_within_share(bytes).is_err();
-        if full || (groups.index.len() > CROWDED && self.rows < 2 * groups.index.len()) {
+        let crowded = groups.index.len() > next_look && self.rows < 2 * groups.index.len();
+        if full || crowded {
             spec.put_away(groups, &mut self.spilled)?;
             if let (Some(buckets), true) = (&mut self.spilled, full) {
                 buckets.spill_all()?;
             }
             self.rows = 0;
+            self.crowded += u32::from(crowded);
             // The old groups give their memory back before new ones take theirs.
             self.groups = Err(Error::internal("groups were put away"));
             self.groups = spec.new_groups();

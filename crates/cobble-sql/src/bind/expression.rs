@@ -109,6 +109,10 @@ impl<'a> Binder<'a> {
                 let (left, right) = (self.expr(left, scope)?, self.expr(right, scope)?);
                 special_operator(op, left, right)
             }
+            E::Tuple(parts) => {
+                let parts = parts.iter().map(|e| self.expr(e, scope)).collect::<Result<Vec<_>>>()?;
+                function::call(Function::MakeRow, parts)
+            }
             E::Array(array) => {
                 let items = array.elem.iter().map(|e| self.expr(e, scope)).collect::<Result<Vec<_>>>()?;
                 function::call(Function::MakeArray, items)
