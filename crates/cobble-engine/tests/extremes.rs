@@ -163,6 +163,8 @@ async fn a_limit_stops_what_stands_before_it() {
         "SELECT generate_series(v, 1000000000000) FROM (VALUES (1), (2)) AS t(v) LIMIT 1".to_owned(),
         format!("SELECT a.n FROM (SELECT n FROM {endless} AS g(n)) AS a WHERE a.n % 2 = 1 LIMIT 1"),
         format!("SELECT n FROM {endless} AS g(n) UNION ALL SELECT 7 LIMIT 1"),
+        format!("SELECT 1 FROM (VALUES (1)) AS t(v) WHERE EXISTS (SELECT 1 FROM {endless} AS g(n) WHERE n > 5)"),
+        format!("SELECT g.n FROM {endless} AS g(n) LEFT JOIN (VALUES (1)) AS t(v) ON t.v = g.n LIMIT 1"),
     ] {
         let answer = first(&mut s, &sql).await.unwrap();
         assert!(["1", "2", "7"].contains(&answer.as_str()), "{sql}: {answer}");

@@ -196,6 +196,23 @@ fn push_limit() {
                 ("a sort keeps only what is wanted", "SELECT name FROM ports ORDER BY name LIMIT 3"),
                 ("with an offset the sort keeps those too", "SELECT name FROM ports ORDER BY name LIMIT 3 OFFSET 4"),
                 ("into a union's inputs", "SELECT name FROM ports UNION ALL SELECT name FROM vessels LIMIT 3"),
+                (
+                    "a sort into a union's inputs",
+                    "SELECT name FROM ports UNION ALL SELECT name FROM vessels ORDER BY name LIMIT 3",
+                ),
+                (
+                    "into the side that a join keeps",
+                    "SELECT p.name, v.name FROM ports p LEFT JOIN vessels v ON v.id = p.id LIMIT 3",
+                ),
+                (
+                    "a sort into it",
+                    "SELECT p.name, v.name FROM ports p LEFT JOIN vessels v ON v.id = p.id ORDER BY p.name LIMIT 3",
+                ),
+                (
+                    "not a sort by the other side",
+                    "SELECT p.name, v.name FROM ports p LEFT JOIN vessels v ON v.id = p.id ORDER BY v.name LIMIT 3",
+                ),
+                ("one row says whether there is any", "SELECT name FROM ports WHERE EXISTS (SELECT 1 FROM vessels)"),
                 ("not below a group", "SELECT island, count(*) FROM ports GROUP BY island LIMIT 3"),
                 ("not below a condition", "SELECT name FROM ports WHERE island = 'Holm' LIMIT 3"),
                 (
