@@ -193,11 +193,7 @@ impl<'a> Writer<'a> {
     fn begin(&mut self) -> Vec<u8> {
         match self.form {
             Form::Csv => csv_header(self.names()).into_bytes(),
-            Form::Arrow => {
-                self.arrow = StreamWriter::try_new(Vec::new(), &self.schema).ok();
-                self.written()
-            }
-            Form::Json | Form::JsonLines => Vec::new(),
+            Form::Arrow | Form::Json | Form::JsonLines => Vec::new(),
         }
     }
 
@@ -221,6 +217,13 @@ impl<'a> Writer<'a> {
                 lines.collect::<String>().into_bytes()
             }
             Form::Arrow => {
+                if self.arrow.is_none() {
+                    // Moments carry the zone that they are shown in, which only the batches know.
+                    let types = batch.columns().iter().map(|c| c.data_type().clone());
+                    let fields: Vec<Field> = self.names().zip(types).map(|(n, t)| Field::new(n, t, true)).collect();
+                    self.schema = Arc::new(Schema::new(fields));
+                    self.open();
+                }
                 let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
                 let named = RecordBatch::try_new_with_options(self.schema.clone(), batch.columns().to_vec(), &options);
                 if let (Some(writer), Ok(named)) = (&mut self.arrow, named) {
@@ -232,7 +235,14 @@ impl<'a> Writer<'a> {
         }
     }
 
+    fn open(&mut self) {
+        self.arrow = StreamWriter::try_new(Vec::new(), &self.schema).ok();
+    }
+
     fn end(&mut self) -> Vec<u8> {
+        if self.form == Form::Arrow && self.arrow.is_none() {
+            self.open();
+        }
         if let Some(writer) = &mut self.arrow {
             let _ = writer.finish();
         }
