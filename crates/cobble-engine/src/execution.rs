@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema, TimestampMicrosecondType};
+use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatchOptions, StructArray};
+use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
 use cobble_types::{Result, SqlType};
@@ -45,24 +45,39 @@ fn batch(table: MemoryTable) -> Result<RecordBatch> {
     Ok(RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), table.arrays, &options)?)
 }
 
-/// The same moments, marked with the zone that they are shown in.
+/// The same moments, marked with the zone that they are shown in, also inside of arrays and rows.
 fn shown_in(batch: &RecordBatch, zone: &Arc<str>) -> Result<RecordBatch> {
-    let columns: Vec<ArrayRef> = batch
-        .columns()
-        .iter()
-        .map(|column| match column.as_primitive_opt::<TimestampMicrosecondType>() {
-            Some(moments) if moments.timezone().is_some() => {
-                Arc::new(moments.clone().with_timezone(zone.clone())) as ArrayRef
-            }
-            _ => column.clone(),
-        })
-        .collect();
+    let columns: Vec<ArrayRef> = batch.columns().iter().map(|column| column_in(column, zone)).collect::<Result<_>>()?;
     let fields = batch.schema();
-    let fields =
-        fields.fields().iter().zip(&columns).map(|(f, c)| f.as_ref().clone().with_data_type(c.data_type().clone()));
+    let fields = fields.fields().iter().zip(&columns).map(|(field, column)| like(field, column));
     let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
     let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
     Ok(RecordBatch::try_new_with_options(schema, columns, &options)?)
+}
+
+fn like(field: &Field, column: &ArrayRef) -> Arc<Field> {
+    Arc::new(field.clone().with_data_type(column.data_type().clone()))
+}
+
+fn column_in(column: &ArrayRef, zone: &Arc<str>) -> Result<ArrayRef> {
+    Ok(match column.data_type() {
+        DataType::Timestamp(TimeUnit::Microsecond, Some(_)) => {
+            Arc::new(column.as_primitive::<TimestampMicrosecondType>().clone().with_timezone(zone.clone()))
+        }
+        DataType::List(field) => {
+            let list = column.as_list::<i32>();
+            let values = column_in(list.values(), zone)?;
+            let (offsets, nulls) = (list.offsets().clone(), list.nulls().cloned());
+            Arc::new(ListArray::try_new(like(field, &values), offsets, values, nulls)?)
+        }
+        DataType::Struct(fields) => {
+            let row = column.as_struct();
+            let parts: Vec<ArrayRef> = row.columns().iter().map(|part| column_in(part, zone)).collect::<Result<_>>()?;
+            let fields: Fields = fields.iter().zip(&parts).map(|(field, part)| like(field, part)).collect();
+            Arc::new(StructArray::try_new_with_length(fields, parts, row.nulls().cloned(), row.len())?)
+        }
+        _ => column.clone(),
+    })
 }
 
 /// How far a run has come.

@@ -11,7 +11,7 @@ use cobble_plan::key_pass::KeyPass;
 use cobble_plan::offer::{GateScan, ScanTools};
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
-use cobble_plan::{Column, Expr, SortKey};
+use cobble_plan::{Column, Expr, RowMaker, SortKey};
 use cobble_types::Result;
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
@@ -24,7 +24,7 @@ use crate::memory::{MemoryPool, Reservation};
 use crate::operators::accumulators::accumulator;
 use crate::operators::aggregate::{Aggregate, AggregateSpec, Merged};
 use crate::operators::cte::{CteSource, Keep, Kept, Recursion, Shelf};
-use crate::operators::expand::Expand;
+use crate::operators::expand::{Expand, Maker};
 use crate::operators::filter::Filter;
 use crate::operators::gate::GateSource;
 use crate::operators::handoff::{Handoff, HandoffSource};
@@ -244,16 +244,17 @@ impl Lowering {
                 let source = WindowSource { shape, pool, meter, buckets };
                 self.broken(node, Arc::new(sink), Arc::new(source), false)
             }
-            Operator::Expand { function, arguments, made, outer } => {
+            Operator::Expand { makers, outer } => {
                 let places = Places::of(&node.inputs[0].columns);
-                let arguments = arguments.iter().map(|e| places.compile(e)).collect::<Result<_>>()?;
-                let step = Expand {
-                    function: *function,
-                    arguments: Arc::new(arguments),
-                    outer: *outer,
-                    made: made.iter().map(|c| c.sql_type.to_arrow()).collect(),
-                    schema: schema_of(&node.columns),
+                let compiled = |maker: &RowMaker| -> Result<Maker> {
+                    Ok(Maker {
+                        function: maker.function,
+                        arguments: maker.arguments.iter().map(|e| places.compile(e)).collect::<Result<_>>()?,
+                        made: maker.columns.iter().map(|c| c.sql_type.to_arrow()).collect(),
+                    })
                 };
+                let makers = makers.iter().map(compiled).collect::<Result<Vec<_>>>()?;
+                let step = Expand { makers: makers.into(), outer: *outer, schema: schema_of(&node.columns) };
                 self.extended(node, Arc::new(step))
             }
             Operator::With { ids } => {

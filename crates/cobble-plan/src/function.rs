@@ -1,7 +1,7 @@
 //! The registry of scalar functions: name, what they take and return, how volatile they are, and whether PostgreSQL's
 //! function of the same name is provably the same, which lets the function cross a gate.
 
-use cobble_types::SqlType;
+use cobble_types::{RowField, SqlType};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Volatility {
@@ -176,6 +176,10 @@ functions! {
     JsonValue, "json_value", [], "json, path", Immutable, false;
     JsonQuery, "json_query", [], "json, path", Immutable, false;
     JsonExists, "json_exists", [], "json, path", Immutable, false;
+    JsonPathExists, "json_path_exists", ["jsonb_path_exists"], "json, path [, variables [, silent]]", Immutable, false;
+    JsonPathMatch, "json_path_match", ["jsonb_path_match"], "json, path [, variables [, silent]]", Immutable, false;
+    JsonPathQueryArray, "json_path_query_array", ["jsonb_path_query_array"], "json, path [, variables [, silent]]", Immutable, false;
+    JsonPathQueryFirst, "json_path_query_first", ["jsonb_path_query_first"], "json, path [, variables [, silent]]", Immutable, false;
     NumNulls, "num_nulls", [], "any, …", Immutable, false;
     NumNonNulls, "num_nonnulls", [], "any, …", Immutable, false;
 }
@@ -245,6 +249,13 @@ pub fn wider_type(left: &SqlType, right: &SqlType) -> Option<SqlType> {
         }
         (BigInt, n) | (n, BigInt) if n.is_integer() => BigInt,
         (Integer, n) | (n, Integer) if n.is_integer() => Integer,
+        (Row(l), Row(r)) if l.len() == r.len() => {
+            let fields = l
+                .iter()
+                .zip(r)
+                .map(|(l, r)| Some(RowField { name: l.name.clone(), sql_type: wider_type(&l.sql_type, &r.sql_type)? }));
+            Row(fields.collect::<Option<_>>()?)
+        }
         (Date, Timestamp) | (Timestamp, Date) => Timestamp,
         (Date | Timestamp, TimestampTz) | (TimestampTz, Date | Timestamp) => TimestampTz,
         _ => return None,

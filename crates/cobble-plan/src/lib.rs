@@ -27,6 +27,6 @@ pub use function::{Function, Volatility};
 pub use logical::{JoinKey, JoinKind, LogicalPlan, SortKey};
 pub use settings::Settings;
 pub use statistics::{ColumnStatistics, TableStatistics};
-pub use table_function::TableFunction;
+pub use table_function::{RowMaker, TableFunction};
 pub use user_function::{FunctionLanguage, UserFunction};
 pub use window::{Ranking, WindowCall, WindowFunction};

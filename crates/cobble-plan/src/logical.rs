@@ -10,7 +10,7 @@ use crate::aggregate::AggregateCall;
 use crate::expr::{BinaryOp, Column, Expr, comma_separated};
 use crate::offer::Source;
 use crate::statistics::TableStatistics;
-use crate::table_function::TableFunction;
+use crate::table_function::RowMaker;
 use crate::window::WindowCall;
 
 /// A table as its connector describes it.
@@ -261,12 +261,11 @@ pub enum LogicalPlan {
         order: Vec<SortKey>,
         calls: Vec<(Column, WindowCall)>,
     },
-    /// Each input row beside each row that the function makes of it; with `outer`, a row without any is kept with nulls.
+    /// Each input row beside each row that the functions make of it; the shorter of several are filled with nulls. With `outer`,
+    /// a row without any is kept with nulls.
     Expand {
         input: Arc<LogicalPlan>,
-        function: TableFunction,
-        arguments: Vec<Expr>,
-        columns: Vec<Column>,
+        makers: Vec<RowMaker>,
         outer: bool,
     },
     /// Computes named results once, in order, for the `CteScan`s in later ones and in the body.
@@ -316,8 +315,8 @@ impl LogicalPlan {
             LogicalPlan::Window { input, calls, .. } => {
                 input.columns().into_iter().chain(calls.iter().map(|(column, _)| column.clone())).collect()
             }
-            LogicalPlan::Expand { input, columns, .. } => {
-                input.columns().into_iter().chain(columns.iter().cloned()).collect()
+            LogicalPlan::Expand { input, makers, .. } => {
+                input.columns().into_iter().chain(makers.iter().flat_map(|m| m.columns.iter().cloned())).collect()
             }
             LogicalPlan::Project { columns, .. } => columns.iter().map(|(column, _)| column.clone()).collect(),
             LogicalPlan::Join(join) => join.output(join.left.columns(), join.right.columns()),
@@ -380,13 +379,9 @@ impl LogicalPlan {
                 order: order.clone(),
                 calls: calls.clone(),
             },
-            LogicalPlan::Expand { input, function, arguments, columns, outer } => LogicalPlan::Expand {
-                input: shared(input),
-                function: *function,
-                arguments: arguments.clone(),
-                columns: columns.clone(),
-                outer: *outer,
-            },
+            LogicalPlan::Expand { input, makers, outer } => {
+                LogicalPlan::Expand { input: shared(input), makers: makers.clone(), outer: *outer }
+            }
             LogicalPlan::With { definitions, body } => LogicalPlan::With {
                 definitions: definitions.iter().map(|d| CteDefinition { plan: shared(&d.plan), ..d.clone() }).collect(),
                 body: shared(body),
@@ -426,7 +421,7 @@ impl LogicalPlan {
                 .chain(order.iter().map(|key| &key.expr))
                 .chain(calls.iter().flat_map(|(_, call)| call.expressions()))
                 .collect(),
-            LogicalPlan::Expand { arguments, .. } => arguments.iter().collect(),
+            LogicalPlan::Expand { makers, .. } => makers.iter().flat_map(|m| &m.arguments).collect(),
         }
     }
 
@@ -473,7 +468,9 @@ impl LogicalPlan {
                 order.iter_mut().for_each(|key| key.expr = change(&key.expr));
                 calls.iter_mut().for_each(|(_, call)| *call = call.map(change));
             }
-            LogicalPlan::Expand { arguments, .. } => arguments.iter_mut().for_each(|e| *e = change(e)),
+            LogicalPlan::Expand { makers, .. } => {
+                makers.iter_mut().flat_map(|m| &mut m.arguments).for_each(|e| *e = change(e));
+            }
         }
         plan
     }
@@ -519,7 +516,7 @@ impl LogicalPlan {
             LogicalPlan::Limit { limit, offset, .. } => limit_text(*limit, *offset),
             LogicalPlan::Union { inputs, .. } => format!("all rows of {} inputs", inputs.len()),
             LogicalPlan::Window { partition, order, calls, .. } => window_text(partition, order, calls),
-            LogicalPlan::Expand { function, arguments, outer, .. } => expand_text(*function, arguments, *outer),
+            LogicalPlan::Expand { makers, outer, .. } => RowMaker::text(makers, *outer),
             LogicalPlan::With { definitions, .. } => {
                 format!("compute once: {}", comma_separated(definitions.iter().map(|d| &d.name)))
             }
@@ -567,11 +564,6 @@ pub fn window_text(partition: &[Expr], order: &[SortKey], calls: &[(Column, Wind
     }
     let over = if over.is_empty() { "over all rows".to_owned() } else { over.join(" ") };
     format!("window {over}: {}", comma_separated(calls.iter().map(|(_, call)| call)))
-}
-
-pub fn expand_text(function: TableFunction, arguments: &[Expr], outer: bool) -> String {
-    let kept = if outer { ", rows without any kept" } else { "" };
-    format!("expand by {}({}){kept}", function.name(), comma_separated(arguments))
 }
 
 pub fn aggregate_text(groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> String {

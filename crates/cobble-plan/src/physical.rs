@@ -8,7 +8,7 @@ use crate::expr::{Column, Expr};
 use crate::key_pass::KeyPass;
 use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
 use crate::offer::GateScan;
-use crate::table_function::TableFunction;
+use crate::table_function::RowMaker;
 use crate::window::WindowCall;
 
 #[derive(Debug)]
@@ -80,9 +80,7 @@ pub enum Operator {
         calls: Vec<(Column, WindowCall)>,
     },
     Expand {
-        function: TableFunction,
-        arguments: Vec<Expr>,
-        made: Vec<Column>,
+        makers: Vec<RowMaker>,
         outer: bool,
     },
     /// All inputs but the last are computed once and kept under these ids for the `CteScan`s; the last one's rows come out.
@@ -169,7 +167,7 @@ impl Operator {
             Operator::Limit { limit, offset } => logical::limit_text(*limit, *offset),
             Operator::Union => format!("all rows of {} inputs", inputs.len()),
             Operator::Window { partition, order, calls } => logical::window_text(partition, order, calls),
-            Operator::Expand { function, arguments, outer, .. } => logical::expand_text(*function, arguments, *outer),
+            Operator::Expand { makers, outer } => RowMaker::text(makers, *outer),
             Operator::With { .. } => {
                 let steps: Vec<String> =
                     inputs.iter().take(inputs.len().saturating_sub(1)).map(|input| input.step.to_string()).collect();

@@ -193,19 +193,15 @@ impl Planner<'_> {
                     Operator::Window { partition: partition.clone(), order: order.clone(), calls: calls.clone() };
                 Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
             }
-            LogicalPlan::Expand { input, function, arguments, columns: made, outer } => {
-                let own: BTreeSet<ColumnId> = made.iter().map(|column| column.id).collect();
+            LogicalPlan::Expand { input, makers, outer } => {
+                let made = || makers.iter().flat_map(|maker| &maker.columns);
+                let own: BTreeSet<ColumnId> = made().map(|column| column.id).collect();
                 let mut used: BTreeSet<ColumnId> = needed.difference(&own).copied().collect();
-                arguments.iter().for_each(|e| e.collect_columns(&mut used));
+                makers.iter().flat_map(|m| &m.arguments).for_each(|e| e.collect_columns(&mut used));
                 let planned = self.plan(input, &used)?;
                 let below = self.closed(planned, &used)?;
-                let columns = below.node.columns.iter().chain(made).cloned().collect();
-                let operator = Operator::Expand {
-                    function: *function,
-                    arguments: arguments.clone(),
-                    made: made.clone(),
-                    outer: *outer,
-                };
+                let columns = below.node.columns.iter().chain(made()).cloned().collect();
+                let operator = Operator::Expand { makers: makers.clone(), outer: *outer };
                 Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
             }
             LogicalPlan::With { definitions, body } => {

@@ -1,5 +1,31 @@
 //! Functions that make rows: they stand in FROM, or in SELECT for each row (PostgreSQL manual 9.25).
 
+use crate::expr::{Column, Expr, comma_separated};
+
+/// One call of such a function, and the columns that it makes.
+#[derive(Debug, Clone)]
+pub struct RowMaker {
+    pub function: TableFunction,
+    pub arguments: Vec<Expr>,
+    pub columns: Vec<Column>,
+}
+
+impl RowMaker {
+    /// The same call with its arguments changed.
+    #[must_use]
+    pub fn map(&self, change: &mut dyn FnMut(&Expr) -> Expr) -> RowMaker {
+        RowMaker { arguments: self.arguments.iter().map(change).collect(), ..self.clone() }
+    }
+
+    /// What a plan calls it.
+    pub fn text(makers: &[RowMaker], outer: bool) -> String {
+        let calls: Vec<String> =
+            makers.iter().map(|m| format!("{}({})", m.function.name(), comma_separated(&m.arguments))).collect();
+        let kept = if outer { ", rows without any kept" } else { "" };
+        format!("expand by {}{kept}", calls.join(" beside "))
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum TableFunction {
     /// `generate_series(start, stop [, step])` over integers, numerics and timestamps.
@@ -13,6 +39,10 @@ pub enum TableFunction {
     JsonEach,
     JsonEachText,
     JsonObjectKeys,
+    /// One row for each value that a path finds.
+    JsonPathQuery,
+    /// The same for several paths, one after another, each with its number: `JSON_TABLE`.
+    JsonTable,
     /// The parts of a text between separators.
     StringToTable,
     /// All matches of a regular expression, as arrays of groups.
@@ -29,6 +59,8 @@ impl TableFunction {
         TableFunction::JsonEach,
         TableFunction::JsonEachText,
         TableFunction::JsonObjectKeys,
+        TableFunction::JsonPathQuery,
+        TableFunction::JsonTable,
         TableFunction::StringToTable,
         TableFunction::RegexpMatches,
         TableFunction::RegexpSplitToTable,
@@ -43,6 +75,8 @@ impl TableFunction {
             TableFunction::JsonEach => "json_each",
             TableFunction::JsonEachText => "json_each_text",
             TableFunction::JsonObjectKeys => "json_object_keys",
+            TableFunction::JsonPathQuery => "json_path_query",
+            TableFunction::JsonTable => "json_table",
             TableFunction::StringToTable => "string_to_table",
             TableFunction::RegexpMatches => "regexp_matches",
             TableFunction::RegexpSplitToTable => "regexp_split_to_table",
@@ -56,6 +90,8 @@ impl TableFunction {
             TableFunction::Unnest => "array",
             TableFunction::JsonArrayElements | TableFunction::JsonArrayElementsText => "json array",
             TableFunction::JsonEach | TableFunction::JsonEachText | TableFunction::JsonObjectKeys => "json object",
+            TableFunction::JsonPathQuery => "json, path [, variables [, silent]]",
+            TableFunction::JsonTable => "json, path COLUMNS (name type PATH path, …)",
             TableFunction::StringToTable => "text, separator [, null text]",
             TableFunction::RegexpMatches | TableFunction::RegexpSplitToTable => "text, pattern [, flags]",
         }

@@ -124,6 +124,22 @@ impl Run {
     }
 
     /// The columns, waiting until they are known.
+    /// Waits for the end of the run.
+    pub async fn ended(&self) -> Result<()> {
+        let mut changed = self.watch();
+        loop {
+            let snapshot = self.snapshot();
+            match (snapshot.state, snapshot.error) {
+                (RunState::Running, _) => {}
+                (_, Some(error)) => return Err(error),
+                _ => return Ok(()),
+            }
+            if changed.changed().await.is_err() {
+                return Ok(());
+            }
+        }
+    }
+
     pub async fn columns(&self) -> Result<Vec<ResultColumn>> {
         let mut changed = self.watch();
         loop {

@@ -376,6 +376,13 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         JsonValue => done(shape(arguments, 2, &[json, text])?, SqlType::Text),
         JsonQuery => done(shape(arguments, 2, &[json, text])?, SqlType::Json),
         JsonExists => done(shape(arguments, 2, &[json, text])?, SqlType::Boolean),
+        JsonPathExists | JsonPathMatch | JsonPathQueryArray | JsonPathQueryFirst => {
+            let result = match function {
+                JsonPathExists | JsonPathMatch => SqlType::Boolean,
+                _ => SqlType::Json,
+            };
+            done(shape(arguments, 2, &[json, text, json, boolean])?, result)
+        }
         NumNulls | NumNonNulls => {
             if arguments.is_empty() {
                 return Err(wrong());
@@ -432,6 +439,14 @@ fn moment(expr: Expr) -> Result<Expr> {
     match expr.sql_type() {
         own if own.is_time_point() || own == SqlType::Null => coerce(expr, &SqlType::TimestampTz),
         _ => Err(wrong()),
+    }
+}
+
+fn boolean(expr: Expr) -> Result<Expr> {
+    if expr.sql_type() == SqlType::Boolean || is_untyped(&expr) {
+        coerce(expr, &SqlType::Boolean)
+    } else {
+        Err(wrong())
     }
 }
 

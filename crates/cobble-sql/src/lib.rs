@@ -7,6 +7,7 @@ mod exclude;
 mod function;
 mod session_zone;
 mod statement;
+mod table_query;
 
 pub use bind::{BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, relation_names};
 pub use sqlparser::ast::Query;

@@ -10,6 +10,7 @@ use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::exclude::marked;
+use crate::table_query::spelled_out;
 
 /// One statement with its own text, as it stands in the input.
 #[derive(Debug, Clone)]
@@ -523,7 +524,7 @@ impl Words<'_> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
-            .with_tokens_with_locations(marked(&self.tokens[self.at..]));
+            .with_tokens_with_locations(spelled_out(marked(&self.tokens[self.at..])));
         let query = parser.parse_query().map_err(|e| syntax_error(e, end))?;
         let next = parser.peek_token();
         if next.token != Token::EOF {

@@ -68,7 +68,8 @@ impl SqlType {
     /// Types whose values can be compared, grouped and sorted.
     pub fn is_ordered(&self) -> bool {
         match self {
-            SqlType::Json | SqlType::Row(_) => false,
+            SqlType::Json => false,
+            SqlType::Row(fields) => fields.iter().all(|field| field.sql_type.is_ordered()),
             SqlType::Array(item) => item.is_ordered(),
             _ => true,
         }

@@ -53,6 +53,39 @@ async fn results_come_in_the_form_that_is_accepted() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn moments_are_shown_in_the_sessions_zone_in_every_form() {
+    let moment = "timestamptz '2025-07-01 12:00+00'";
+    let sql = format!("SELECT {moment} AS at, ARRAY[{moment}] AS list, ROW({moment}, 1) AS pair");
+    let body = json!({ "statement": sql, "settings": { "timezone": "Europe/Paris" } });
+    let run: Value = Client::new().post(url("/runs")).json(&body).send().await.unwrap().json().await.unwrap();
+    let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());
+    let mut forms = vec![get(&path).await.json::<Value>().await.unwrap()["rows"].to_string()];
+    for form in ["csv", "jsonl"] {
+        forms.push(get(&format!("{path}?format={form}")).await.text().await.unwrap());
+    }
+    let arrow = get(&format!("{path}?format=arrow")).await.bytes().await.unwrap();
+    let mut reader = arrow::ipc::reader::StreamReader::try_new(std::io::Cursor::new(arrow), None).unwrap();
+    let batch = reader.next().unwrap().unwrap();
+    forms.extend(batch.columns().iter().map(|column| format!("{}", column.data_type())));
+    let command = ["sql", "--set", "timezone=Europe/Paris", "--format", "csv", &sql];
+    forms.push(product().stdout(&command));
+    insta::assert_snapshot!(forms.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_fails_late_gives_no_part_of_its_rows_as_a_whole() {
+    let run = start("SELECT 100000 / (70000 - g) FROM generate_series(1, 80000) AS s(g)").await;
+    let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());
+    for form in ["csv", "jsonl"] {
+        let response = get(&format!("{path}?format={form}")).await;
+        assert_eq!(response.status().as_u16(), 400, "{form}");
+        assert_eq!(response.json::<Value>().await.unwrap()["sqlstate"], "22012");
+    }
+    let arrow = get(&format!("{path}?format=arrow")).await.bytes().await.unwrap();
+    assert!(!arrow.ends_with(&[0xFF, 0xFF, 0xFF, 0xFF, 0, 0, 0, 0]));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn cancelling_a_run_ends_it_at_once() {
     let run =
         start("SELECT count(*) FROM drop.public.boardings a JOIN drop.public.boardings b ON a.fare < b.fare").await;

@@ -45,6 +45,34 @@ async fn joins() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn rows_and_arrays_are_values() {
+    let rows = "WITH r(n, r) AS (SELECT n, ROW(n % 3, CASE WHEN n % 4 > 0 THEN n % 2 END, 'x' || n % 2) FROM generate_series(1, 12) AS s(n)) ";
+    compare_with_judge(
+        rows,
+        &[
+            "SELECT r, count(*) FROM r GROUP BY r",
+            "SELECT DISTINCT r FROM r",
+            "SELECT r, n FROM r ORDER BY r, n",
+            "SELECT r, n FROM r ORDER BY r DESC, n",
+            "SELECT a.n, b.n FROM r a JOIN r b ON a.r = b.r AND a.n < b.n",
+            "SELECT n, r = ROW(1, 1, 'x1'::text), r < ROW(1, null::int, 'x1'::text), r IS DISTINCT FROM ROW(2, 0, 'x0'::text), ROW(0, 1, 'x1'::text) <= r FROM r",
+            "SELECT n FROM r WHERE r IN (SELECT r FROM r WHERE n < 3)",
+            "SELECT count(DISTINCT r), count(r) FROM r",
+            "SELECT r FROM r UNION SELECT ROW(7, 8, 'y')",
+            "SELECT r FROM r WHERE n < 6 EXCEPT SELECT r FROM r WHERE n > 6",
+            "SELECT n, lag(r) OVER (ORDER BY n), rank() OVER (ORDER BY r) FROM r",
+            "SELECT ARRAY[1, null] < ARRAY[1, 2], ARRAY[1, null] = ARRAY[1, null], ARRAY[2] > ARRAY[1, 5], ARRAY[1] < ARRAY[1, null]",
+            "SELECT ARRAY[1.5, 2]::int[], ARRAY['1', '2']::bigint[], ARRAY[1, 2]::text[], ARRAY[]::date[]",
+            "SELECT '{\"b\": 1, \"a\": [1, 2.50, {\"c\": null}], \"aa\": 1, \"b\": 2}'::jsonb, '[1,2]'::jsonb::text, ' \"x\" '::jsonb",
+            "TABLE r",
+            "SELECT count(*) FROM (TABLE r) x",
+            "SELECT n FROM r WHERE n > 10 UNION ALL (SELECT n FROM (TABLE r) y LIMIT 0)",
+        ],
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn subqueries() {
     compare_with_judge(
         RELATIONS,

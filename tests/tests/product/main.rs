@@ -6,6 +6,7 @@ mod console;
 mod edges;
 mod faults;
 mod http;
+mod json;
 mod key_pass;
 mod language;
 mod pushdown;

@@ -27,8 +27,8 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
         (T::Text, T::Json) => {
-            array.as_string_view().iter().flatten().try_for_each(|text| super::json::parse(text).map(|_| ()))?;
-            Ok(array.clone())
+            let texts = array.as_string_view().iter().map(|text| text.map(super::json::canonical).transpose());
+            Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
         (T::Time, T::Interval) => {
             let times = array.as_primitive::<Time64MicrosecondType>();
@@ -57,6 +57,14 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             let field = Field::new("item", to.to_arrow(), true);
             let parts = (lists.offsets().clone(), lists.nulls().cloned());
             Ok(Arc::new(ListArray::try_new(Arc::new(field), parts.0, values, parts.1)?))
+        }
+        (T::Row(from), T::Row(to)) if from.len() == to.len() => {
+            let rows = array.as_struct();
+            let parts = rows.columns().iter().zip(from.iter().zip(to));
+            let parts: Vec<ArrayRef> =
+                parts.map(|(part, (from, to))| cast(part, &from.sql_type, &to.sql_type)).collect::<Result<_>>()?;
+            let fields: Fields = to.iter().map(|f| Field::new(&f.name, f.sql_type.to_arrow(), true)).collect();
+            Ok(Arc::new(StructArray::try_new_with_length(fields, parts, rows.nulls().cloned(), rows.len())?))
         }
         (T::Text, _) => from_text(array, to),
         (T::Real | T::Double, integer) if integer.is_integer() => {

@@ -365,7 +365,11 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::ToJson
         | F::JsonValue
         | F::JsonQuery
-        | F::JsonExists => json::call(function, arguments, rows),
+        | F::JsonExists
+        | F::JsonPathExists
+        | F::JsonPathMatch
+        | F::JsonPathQueryArray
+        | F::JsonPathQueryFirst => json::call(function, arguments, rows, result),
         F::Cardinality => {
             let lists = arguments[0].array().as_list::<i32>();
             Ok(Arc::new(

@@ -1,19 +1,72 @@
-//! Functions of JSON (PostgreSQL manual 9.16) and SQL/JSON paths (SQL:2016 part 2, 9.39): member and item access, wildcards,
-//! in lax mode.
+//! Functions of JSON (PostgreSQL manual 9.16).
 
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_plan::function::Function;
-use cobble_types::{Code, Error, Result, json_text, json_value};
+use cobble_types::parse::parse_value;
+use cobble_types::{Code, Error, Result, SqlType, json_text, json_value};
 use serde_json::Value as Json;
+use serde_json::value::RawValue;
 
 use super::Evaluated;
+use super::cast::cast;
+use super::json_path::Path;
 use super::text::{Integers, Texts};
 
 pub(super) fn parse(text: &str) -> Result<Json> {
-    serde_json::from_str(text).map_err(|e| Error::new(Code::InvalidText, format!("\"{text}\" is not valid JSON: {e}")))
+    serde_json::from_str(text).map_err(|e| not_json(text, &e))
+}
+
+/// A document as `jsonb` writes it: members by the length of their names, then by bytes, the last of one name; numbers keep
+/// their digits.
+pub(super) fn canonical(text: &str) -> Result<String> {
+    let raw: &RawValue = serde_json::from_str(text).map_err(|e| not_json(text, &e))?;
+    let mut out = String::with_capacity(text.len());
+    write_canonical(raw, &mut out).map_err(|e| not_json(text, &e))?;
+    Ok(out)
+}
+
+fn write_canonical(raw: &RawValue, out: &mut String) -> serde_json::Result<()> {
+    let text = raw.get();
+    match text.as_bytes().first() {
+        Some(b'{') => {
+            let read: HashMap<String, &RawValue> = serde_json::from_str(text)?;
+            let mut members: Vec<(String, &RawValue)> = read.into_iter().collect();
+            members.sort_by(|(a, _), (b, _)| a.len().cmp(&b.len()).then_with(|| a.cmp(b)));
+            out.push('{');
+            for (place, (key, value)) in members.into_iter().enumerate() {
+                out.push_str(if place == 0 { "" } else { ", " });
+                out.push_str(&Json::String(key).to_string());
+                out.push_str(": ");
+                write_canonical(value, out)?;
+            }
+            out.push('}');
+        }
+        Some(b'[') => {
+            let items: Vec<&RawValue> = serde_json::from_str(text)?;
+            out.push('[');
+            for (place, value) in items.into_iter().enumerate() {
+                out.push_str(if place == 0 { "" } else { ", " });
+                write_canonical(value, out)?;
+            }
+            out.push(']');
+        }
+        Some(b'"') => out.push_str(&Json::String(serde_json::from_str(text)?).to_string()),
+        _ => out.push_str(text),
+    }
+    Ok(())
+}
+
+fn not_json(text: &str, why: &serde_json::Error) -> Error {
+    let mut shown: String = text.chars().take(80).collect();
+    if shown.len() < text.len() {
+        shown.push('…');
+    }
+    Error::new(Code::InvalidText, format!("\"{shown}\" is not valid JSON: {why}"))
 }
 
 /// A scalar without quotes; null for JSON's null.
@@ -50,77 +103,29 @@ fn by_key<'a>(value: &'a Json, key: &str) -> Option<&'a Json> {
     }
 }
 
-/// One step of a path.
-enum Step {
-    Member(String),
-    AnyMember,
-    Item(i64),
-    LastItem,
-    AnyItem,
+pub(super) fn type_name(value: &Json) -> &'static str {
+    match value {
+        Json::Null => "null",
+        Json::Bool(_) => "boolean",
+        Json::Number(_) => "number",
+        Json::String(_) => "string",
+        Json::Array(_) => "array",
+        Json::Object(_) => "object",
+    }
 }
 
-fn path(text: &str) -> Result<Vec<Step>> {
-    let wrong = || {
-        Error::new(Code::InvalidText, format!("\"{text}\" is not a JSON path that is understood"))
-            .hint("such as $.name, $.tags[0], $.tags[*], $.\"two words\"")
-    };
-    let mut rest = text.trim();
-    rest = rest.strip_prefix("lax").or(rest.strip_prefix("strict")).unwrap_or(rest).trim();
-    rest = rest.strip_prefix('$').ok_or_else(wrong)?;
-    let mut steps = Vec::new();
-    while !rest.is_empty() {
-        if let Some(after) = rest.strip_prefix('.') {
-            if let Some(after) = after.strip_prefix('*') {
-                steps.push(Step::AnyMember);
-                rest = after;
-            } else if let Some(quoted) = after.strip_prefix('"') {
-                let end = quoted.find('"').ok_or_else(wrong)?;
-                steps.push(Step::Member(quoted[..end].to_owned()));
-                rest = &quoted[end + 1..];
-            } else {
-                let end = after.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(after.len());
-                if end == 0 {
-                    return Err(wrong());
-                }
-                steps.push(Step::Member(after[..end].to_owned()));
-                rest = &after[end..];
-            }
-        } else if let Some(after) = rest.strip_prefix('[') {
-            let end = after.find(']').ok_or_else(wrong)?;
-            steps.push(match after[..end].trim() {
-                "*" => Step::AnyItem,
-                "last" => Step::LastItem,
-                place => Step::Item(place.parse().map_err(|_| wrong())?),
-            });
-            rest = &after[end + 1..];
-        } else {
-            return Err(wrong());
-        }
+/// What a path finds; with `silent`, faults of the document are no error but nothing.
+fn found<'a>(document: &'a Json, path: &str, variables: &'a Json, silent: bool) -> Result<Option<Vec<Cow<'a, Json>>>> {
+    match Path::parsed(path)?.find(document, variables) {
+        Err(_) if silent => Ok(None),
+        found => found.map(Some),
     }
-    Ok(steps)
 }
 
-fn found<'a>(root: &'a Json, steps: &[Step]) -> Vec<&'a Json> {
-    let mut current = vec![root];
-    for step in steps {
-        let mut next: Vec<&Json> = Vec::new();
-        for value in current {
-            // Lax: members are looked for in the items of an array, and a value alone is an array of one.
-            match (step, value) {
-                (Step::Member(key), Json::Array(items)) => next.extend(items.iter().filter_map(|v| v.get(key))),
-                (Step::Member(key), other) => next.extend(other.get(key)),
-                (Step::AnyMember, Json::Object(members)) => next.extend(members.values()),
-                (Step::AnyMember, _) => {}
-                (Step::AnyItem, Json::Array(items)) => next.extend(items),
-                (Step::Item(place), Json::Array(_)) => next.extend(item(value, *place)),
-                (Step::LastItem, Json::Array(items)) => next.extend(items.last()),
-                (Step::AnyItem | Step::LastItem | Step::Item(0), single) => next.push(single),
-                (Step::Item(_), _) => {}
-            }
-        }
-        current = next;
-    }
-    current
+/// All that a path finds in a document, as text; for functions that make rows.
+pub(crate) fn path_query(document: &str, path: &str, variables: Option<&str>, silent: bool) -> Result<Vec<String>> {
+    let (document, variables) = (parse(document)?, variables.map_or(Ok(Json::Null), parse)?);
+    Ok(found(&document, path, &variables, silent)?.unwrap_or_default().iter().map(|value| json_text(value)).collect())
 }
 
 /// A value of any type as JSON. Numerics keep their digits.
@@ -147,7 +152,7 @@ fn fragment(argument: &Evaluated, row: usize) -> String {
     }
 }
 
-pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) -> Result<ArrayRef> {
+pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
     let texts = |f: &dyn Fn(usize) -> Result<Option<String>>| -> Result<ArrayRef> {
         let mut out = StringViewBuilder::with_capacity(rows);
@@ -211,19 +216,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) ->
             }
             Ok(Arc::new(out.finish()))
         }
-        F::JsonTypeof => texts(&|row| {
-            Ok(json(0, row)?.map(|value| {
-                match value {
-                    Json::Null => "null",
-                    Json::Bool(_) => "boolean",
-                    Json::Number(_) => "number",
-                    Json::String(_) => "string",
-                    Json::Array(_) => "array",
-                    Json::Object(_) => "object",
-                }
-                .to_owned()
-            }))
-        }),
+        F::JsonTypeof => texts(&|row| Ok(json(0, row)?.map(|value| type_name(&value).to_owned()))),
         F::JsonBuildObject => texts(&|row| {
             let mut members = Vec::new();
             for pair in arguments.chunks_exact(2) {
@@ -245,25 +238,60 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) ->
             let value = of_value(arguments[0], row);
             Ok((value != Json::Null).then(|| fragment(arguments[0], row)))
         }),
-        F::JsonValue => texts(&|row| {
-            let Some((from, steps)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
-            // Anything but one scalar is null unless said otherwise.
-            Ok(match found(&from, &path(steps)?).as_slice() {
-                [one] if !one.is_object() && !one.is_array() => unquoted(one),
-                _ => None,
-            })
-        }),
+        F::JsonValue => {
+            // What is no value of the wanted type is null.
+            let wanted = SqlType::from_arrow(result).filter(|wanted| *wanted != SqlType::Text);
+            let read: ArrayRef = texts(&|row| {
+                let Some((from, path)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
+                // Anything but one scalar is null.
+                let text = match found(&from, path, &Json::Null, true)?.as_deref() {
+                    Some([one]) if !one.is_object() && !one.is_array() => unquoted(one),
+                    _ => None,
+                };
+                Ok(text.filter(|text| wanted.as_ref().is_none_or(|wanted| parse_value(text, wanted).is_ok())))
+            })?;
+            match &wanted {
+                Some(wanted) => cast(&read, &SqlType::Text, wanted),
+                None => Ok(read),
+            }
+        }
         F::JsonQuery => texts(&|row| {
-            let Some((from, steps)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
-            Ok(match found(&from, &path(steps)?).as_slice() {
-                [one] => Some(json_text(one)),
+            let Some((from, path)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
+            Ok(match found(&from, path, &Json::Null, true)?.as_deref() {
+                Some([one]) => Some(json_text(one)),
                 _ => None,
             })
         }),
         F::JsonExists => booleans(&|row| {
-            let Some((from, steps)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
-            Ok(Some(!found(&from, &path(steps)?).is_empty()))
+            let Some((from, path)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
+            Ok(Some(found(&from, path, &Json::Null, true)?.is_some_and(|found| !found.is_empty())))
         }),
+        F::JsonPathExists | F::JsonPathMatch | F::JsonPathQueryArray | F::JsonPathQueryFirst => {
+            let query = |row: usize| -> Result<Option<Vec<Json>>> {
+                let Some((from, path)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
+                let variables = if arguments.len() > 2 { json(2, row)?.unwrap_or(Json::Null) } else { Json::Null };
+                let silent = match arguments.get(3) {
+                    Some(silent) => silent.array().as_boolean().value(silent.place(row)),
+                    None => false,
+                };
+                Ok(match found(&from, path, &variables, silent)? {
+                    Some(found) => Some(found.into_iter().map(Cow::into_owned).collect()),
+                    None if function == F::JsonPathQueryArray => Some(vec![]),
+                    None => None,
+                })
+            };
+            match function {
+                F::JsonPathExists => booleans(&|row| Ok(query(row)?.map(|found| !found.is_empty()))),
+                F::JsonPathMatch => booleans(&|row| match query(row)?.as_deref() {
+                    None | Some([Json::Null]) => Ok(None),
+                    Some([Json::Bool(truth)]) => Ok(Some(*truth)),
+                    Some(_) if arguments.len() > 3 => Ok(None),
+                    Some(_) => Err(Error::new(Code::InvalidValue, "a JSON path gives no single truth value here")),
+                }),
+                F::JsonPathQueryArray => texts(&|row| Ok(query(row)?.map(|found| json_text(&Json::Array(found))))),
+                _ => texts(&|row| Ok(query(row)?.and_then(|found| found.first().map(json_text)))),
+            }
+        }
         other => Err(Error::internal(format!("{} is no function of JSON", other.name()))),
     }
 }

@@ -8,7 +8,8 @@ mod cast;
 mod conditional;
 mod functions;
 mod in_list;
-mod json;
+pub(crate) mod json;
+mod json_path;
 mod like;
 mod numbers;
 mod pattern;
@@ -21,7 +22,7 @@ use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::compute::kernels::cmp;
-use arrow::compute::{self, and_kleene, or_kleene};
+use arrow::compute::{self, SortOptions, and_kleene, or_kleene};
 use arrow::datatypes::{DataType, Float32Type, Float64Type, IntervalMonthDayNano, IntervalMonthDayNanoType};
 use arrow::row::{RowConverter, SortField};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
@@ -383,9 +384,11 @@ pub(crate) fn interval_length(v: IntervalMonthDayNano) -> i128 {
     (i128::from(v.months) * 30 + i128::from(v.days)) * 86_400_000_000_000 + i128::from(v.nanoseconds)
 }
 
-/// Arrays are compared item by item, by way of the row format.
-fn compare_lists(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
-    let converter = RowConverter::new(vec![SortField::new(left.array().data_type().clone())])?;
+/// Arrays and rows are compared part by part, by way of the row format; a null inside is greater than any value.
+fn compare_nested(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
+    let last = SortOptions { descending: false, nulls_first: false };
+    let field = SortField::new_with_options(left.array().data_type().clone(), last);
+    let converter = RowConverter::new(vec![field])?;
     let (l, r) =
         (converter.convert_columns(&[left.array().clone()])?, converter.convert_columns(&[right.array().clone()])?);
     let rows = if left.is_scalar() { right.array().len() } else { left.array().len() };
@@ -410,8 +413,8 @@ fn compare_lists(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<Bo
 }
 
 fn compare(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
-    if matches!(left.array().data_type(), DataType::List(_)) {
-        return compare_lists(op, left, right);
+    if matches!(left.array().data_type(), DataType::List(_) | DataType::Struct(_)) {
+        return compare_nested(op, left, right);
     }
     let normal = |side: &Evaluated| match side {
         Evaluated::Array(array) => Evaluated::Array(comparable(array)),

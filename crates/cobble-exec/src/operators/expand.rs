@@ -13,36 +13,34 @@ use cobble_types::{Code, Error, Result, json_text};
 use serde_json::Value as Json;
 
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::expression::json::path_query;
 use crate::expression::{Compiled, cached_regex};
 use crate::pipeline::{Step, StepFactory};
 
-pub struct Expand {
+/// A compiled call.
+pub struct Maker {
     pub function: TableFunction,
-    pub arguments: Arc<Vec<Compiled>>,
-    pub outer: bool,
+    pub arguments: Vec<Compiled>,
     /// Types of the made columns.
     pub made: Vec<DataType>,
+}
+
+pub struct Expand {
+    pub makers: Arc<[Maker]>,
+    pub outer: bool,
     pub schema: SchemaRef,
 }
 
 impl StepFactory for Expand {
     fn step(&self) -> Box<dyn Step> {
-        Box::new(ExpandStep {
-            function: self.function,
-            arguments: self.arguments.clone(),
-            outer: self.outer,
-            made: self.made.clone(),
-            schema: self.schema.clone(),
-            input: None,
-        })
+        let (makers, outer, schema) = (self.makers.clone(), self.outer, self.schema.clone());
+        Box::new(ExpandStep { makers, outer, schema, input: None })
     }
 }
 
 struct ExpandStep {
-    function: TableFunction,
-    arguments: Arc<Vec<Compiled>>,
+    makers: Arc<[Maker]>,
     outer: bool,
-    made: Vec<DataType>,
     schema: SchemaRef,
     input: Option<Input>,
 }
@@ -50,7 +48,8 @@ struct ExpandStep {
 /// A batch that is being worked through.
 struct Input {
     batch: RecordBatch,
-    rows: Made,
+    /// What each call makes.
+    made: Vec<Made>,
     row: usize,
     /// Rows of the current input row that have come out.
     within: usize,
@@ -71,63 +70,97 @@ enum Series {
     Times { rows: Vec<Option<(i64, i64, IntervalMonthDayNano)>>, next: Option<i64> },
 }
 
+/// What one call has put into the batch that comes out.
+enum Out {
+    Places(Vec<Option<u32>>),
+    Values(SeriesBuilder),
+}
+
+impl Out {
+    fn of(made: &Made) -> Out {
+        match made {
+            Made::Lists { .. } => Out::Places(Vec::new()),
+            Made::Series(_) => Out::Values(SeriesBuilder(Vec::with_capacity(BATCH_ROWS))),
+        }
+    }
+
+    /// Nulls up to `rows`.
+    fn filled(&mut self, rows: usize) {
+        match self {
+            Out::Places(places) => places.resize(rows, None),
+            Out::Values(values) => values.0.resize(rows, None),
+        }
+    }
+}
+
+impl Made {
+    /// Puts up to `room` values of a row after the first `within` ones; says how many, and whether the row is through.
+    fn fill(&mut self, row: usize, within: usize, room: usize, out: &mut Out) -> Result<(usize, bool)> {
+        match (self, out) {
+            (Made::Lists { offsets, .. }, Out::Places(places)) => {
+                let (start, end) = (offsets[row] as usize, offsets[row + 1] as usize);
+                let from = (start + within).min(end);
+                let count = (end - from).min(room);
+                places.extend((from..from + count).map(|place| Some(place as u32)));
+                Ok((count, from + count == end))
+            }
+            (Made::Series(series), Out::Values(values)) => series.fill(row, within, room, values),
+            _ => Err(Error::internal("a call's rows go where another's belong")),
+        }
+    }
+}
+
 impl Step for ExpandStep {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        let arguments = self.arguments.iter().map(|a| a.array(&batch)).collect::<Result<Vec<_>>>()?;
-        let rows = match self.function {
-            TableFunction::GenerateSeries => Made::Series(series(&arguments, &self.made[0])?),
-            other => lists(other, &arguments, &self.made, batch.num_rows())?,
-        };
-        self.input = Some(Input { batch, rows, row: 0, within: 0 });
+        let mut made = Vec::with_capacity(self.makers.len());
+        for maker in self.makers.iter() {
+            let arguments = maker.arguments.iter().map(|a| a.array(&batch)).collect::<Result<Vec<_>>>()?;
+            made.push(match maker.function {
+                TableFunction::GenerateSeries => Made::Series(series(&arguments, &maker.made[0])?),
+                other => lists(other, &arguments, &maker.made, batch.num_rows())?,
+            });
+        }
+        self.input = Some(Input { batch, made, row: 0, within: 0 });
         Ok(())
     }
 
     fn pull(&mut self) -> Result<Option<RecordBatch>> {
         let Some(mut input) = self.input.take() else { return Ok(None) };
-        let (mut own, mut made): (Vec<u32>, Vec<Option<u32>>) = (Vec::new(), Vec::new());
-        let mut builder = match &input.rows {
-            Made::Series(_) => Some(SeriesBuilder(Vec::with_capacity(BATCH_ROWS))),
-            Made::Lists { .. } => None,
-        };
+        let mut own: Vec<u32> = Vec::new();
+        let mut outs: Vec<Out> = input.made.iter().map(Out::of).collect();
         while input.row < input.batch.num_rows() && own.len() < BATCH_ROWS {
             let room = BATCH_ROWS - own.len();
-            let row = input.row;
-            let (count, done) = match (&mut input.rows, &mut builder) {
-                (Made::Lists { offsets, .. }, _) => {
-                    let (start, end) = (offsets[row] as usize, offsets[row + 1] as usize);
-                    let count = (end - start - input.within).min(room);
-                    made.extend((start + input.within..start + input.within + count).map(|place| Some(place as u32)));
-                    (count, start + input.within + count == end)
-                }
-                (Made::Series(series), Some(builder)) => series.fill(row, input.within, room, builder)?,
-                (Made::Series(_), None) => (0, true),
-            };
-            own.extend(std::iter::repeat_n(row as u32, count));
-            if !done {
-                input.within += count;
-                continue;
+            let (mut most, mut through) = (0, true);
+            for (made, out) in input.made.iter_mut().zip(&mut outs) {
+                let (count, done) = made.fill(input.row, input.within, room, out)?;
+                most = most.max(count);
+                through &= done;
             }
-            if self.outer && input.within + count == 0 {
-                own.push(row as u32);
-                match &mut builder {
-                    Some(builder) => builder.push(None),
-                    None => made.push(None),
-                }
+            if self.outer && through && input.within + most == 0 {
+                most = 1;
             }
-            input.row += 1;
-            input.within = 0;
+            own.extend(std::iter::repeat_n(input.row as u32, most));
+            outs.iter_mut().for_each(|out| out.filled(own.len()));
+            if through {
+                input.row += 1;
+                input.within = 0;
+            } else {
+                input.within += most;
+            }
         }
         let count = own.len();
         let mut columns = take_rows(&input.batch, &UInt32Array::from(own))?;
-        match (&input.rows, builder) {
-            (Made::Lists { columns: all, .. }, _) => {
-                let places = UInt32Array::from(made);
-                for column in all {
-                    columns.push(take(column.as_ref(), &places, None)?);
+        for ((made, out), maker) in input.made.iter().zip(outs).zip(self.makers.iter()) {
+            match (made, out) {
+                (Made::Lists { columns: all, .. }, Out::Places(places)) => {
+                    let places = UInt32Array::from(places);
+                    for column in all {
+                        columns.push(take(column.as_ref(), &places, None)?);
+                    }
                 }
+                (_, Out::Values(values)) => columns.push(values.finish(&maker.made[0])?),
+                (Made::Series(_), Out::Places(_)) => {}
             }
-            (Made::Series(_), Some(builder)) => columns.push(builder.finish(&self.made[0])?),
-            (Made::Series(_), None) => {}
         }
         let more = input.row < input.batch.num_rows();
         if more {
@@ -143,8 +176,8 @@ impl Step for ExpandStep {
 struct SeriesBuilder(Vec<Option<i128>>);
 
 impl SeriesBuilder {
-    fn push(&mut self, value: Option<i128>) {
-        self.0.push(value);
+    fn push(&mut self, value: i128) {
+        self.0.push(Some(value));
     }
 
     fn finish(self, result: &DataType) -> Result<ArrayRef> {
@@ -229,7 +262,7 @@ impl Series {
                     (stop - start) / step + 1
                 };
                 let count = (total - within as i128).clamp(0, room as i128) as usize;
-                (0..count).for_each(|i| out.push(Some(start + step * (within + i) as i128)));
+                (0..count).for_each(|i| out.push(start + step * (within + i) as i128));
                 Ok((count, (within + count) as i128 >= total))
             }
             Series::Times { rows, next } => {
@@ -242,7 +275,7 @@ impl Series {
                 let mut count = 0;
                 let over = |at: i64| if forward { at > stop } else { at < stop };
                 while count < room && !over(at) {
-                    out.push(Some(at.into()));
+                    out.push(at.into());
                     count += 1;
                     at = add_interval(at, step.months, step.days, step.nanoseconds / 1000)
                         .ok_or_else(|| Error::new(Code::Overflow, "a time is out of the range of its type"))?;
@@ -306,6 +339,9 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
         return Ok(Made::Lists { columns, offsets: OffsetBuffer::from_lengths(lengths) });
     }
     let texts = arguments[0].as_string_view();
+    if function == T::JsonTable {
+        return json_table(arguments, rows);
+    }
     if function == T::RegexpMatches {
         let mut out = ListBuilder::new(StringViewBuilder::new());
         let mut lengths = Vec::with_capacity(rows);
@@ -364,6 +400,16 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
                     parts.len()
                 }
             }
+            T::JsonPathQuery => {
+                let silent = arguments.get(3).is_some_and(|a| a.is_valid(row) && a.as_boolean().value(row));
+                let variables = arguments.get(2).map(|a| a.as_string_view().value(row));
+                let parts = match arguments.iter().all(|a| a.is_valid(row)) {
+                    true => path_query(text, arguments[1].as_string_view().value(row), variables, silent)?,
+                    false => vec![],
+                };
+                parts.iter().for_each(|part| out.texts[0].append_value(part));
+                parts.len()
+            }
             _ => {
                 let json: Json = serde_json::from_str(text)
                     .map_err(|e| Error::new(Code::InvalidText, format!("not valid JSON: {e}")))?;
@@ -373,6 +419,34 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
         out.lengths.push(count);
     }
     Ok(out.finish())
+}
+
+/// What each path finds in each document, one path's after the other's, each in an own column beside its number.
+fn json_table(arguments: &[ArrayRef], rows: usize) -> Result<Made> {
+    let (documents, paths) = (arguments[0].as_string_view(), &arguments[1..]);
+    let mut items: Vec<StringViewBuilder> = paths.iter().map(|_| StringViewBuilder::new()).collect();
+    let mut numbers: Vec<Int32Builder> = paths.iter().map(|_| Int32Builder::new()).collect();
+    let mut lengths = Vec::with_capacity(rows);
+    for row in 0..rows {
+        let mut length = 0;
+        for (own, path) in paths.iter().enumerate().filter(|_| documents.is_valid(row)) {
+            for (place, value) in
+                path_query(documents.value(row), path.as_string_view().value(row), None, true)?.iter().enumerate()
+            {
+                for other in 0..paths.len() {
+                    items[other].append_option((other == own).then_some(value));
+                    numbers[other].append_option((other == own).then_some(place as i32 + 1));
+                }
+                length += 1;
+            }
+        }
+        lengths.push(length);
+    }
+    let columns = items
+        .iter_mut()
+        .zip(&mut numbers)
+        .flat_map(|(items, numbers)| [Arc::new(items.finish()) as ArrayRef, Arc::new(numbers.finish()) as ArrayRef]);
+    Ok(Made::Lists { columns: columns.collect(), offsets: OffsetBuffer::from_lengths(lengths) })
 }
 
 fn json_rows(function: TableFunction, json: &Json, out: &mut ListsBuilder) -> Result<usize> {

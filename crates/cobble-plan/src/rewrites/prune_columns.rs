@@ -78,13 +78,10 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
                 calls,
             }
         }
-        LogicalPlan::Expand { input, function, arguments, columns, outer } => LogicalPlan::Expand {
-            input: Arc::new(prune(input, &with_columns(needed, arguments))),
-            function: *function,
-            arguments: arguments.clone(),
-            columns: columns.clone(),
-            outer: *outer,
-        },
+        LogicalPlan::Expand { input, makers, outer } => {
+            let used = with_columns(needed, makers.iter().flat_map(|m| &m.arguments));
+            LogicalPlan::Expand { input: Arc::new(prune(input, &used)), makers: makers.clone(), outer: *outer }
+        }
         LogicalPlan::With { definitions, body } => {
             // Every reader may want other columns of a definition, so it keeps all that any of them names.
             let body = prune(body, needed);

@@ -77,18 +77,12 @@ fn push(plan: &LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
             }
             .filtered(stay)
         }
-        LogicalPlan::Expand { input, columns, function, arguments, outer } => {
-            let made: BTreeSet<ColumnId> = columns.iter().map(|c| c.id).collect();
+        LogicalPlan::Expand { input, makers, outer } => {
+            let made: BTreeSet<ColumnId> = makers.iter().flat_map(|m| &m.columns).map(|c| c.id).collect();
             let (go, stay) =
                 split(conjuncts, |c| c.columns().is_disjoint(&made) && !c.columns().is_empty() && !c.is_volatile());
-            LogicalPlan::Expand {
-                input: Arc::new(push(input, go)),
-                function: *function,
-                arguments: arguments.clone(),
-                columns: columns.clone(),
-                outer: *outer,
-            }
-            .filtered(stay)
+            LogicalPlan::Expand { input: Arc::new(push(input, go)), makers: makers.clone(), outer: *outer }
+                .filtered(stay)
         }
         LogicalPlan::With { definitions, body } => LogicalPlan::With {
             definitions: definitions

@@ -120,13 +120,9 @@ fn lift(plan: &LogicalPlan, outer: &BTreeSet<ColumnId>, lifted: &mut Vec<Expr>) 
         LogicalPlan::Sort { input, keys, fetch: None } => {
             LogicalPlan::Sort { input: lift(input, outer, lifted).into(), keys: keys.clone(), fetch: None }
         }
-        LogicalPlan::Expand { input, function, arguments, columns, outer: keep } => LogicalPlan::Expand {
-            input: lift(input, outer, lifted).into(),
-            function: *function,
-            arguments: arguments.clone(),
-            columns: columns.clone(),
-            outer: *keep,
-        },
+        LogicalPlan::Expand { input, makers, outer: keep } => {
+            LogicalPlan::Expand { input: lift(input, outer, lifted).into(), makers: makers.clone(), outer: *keep }
+        }
         other => other.clone(),
     }
 }
@@ -382,17 +378,10 @@ impl Domain<'_> {
                 let order = self.sort_keys(order, &carried);
                 Some((LogicalPlan::Window { input: below.into(), partition, order, calls }, carried))
             }
-            LogicalPlan::Expand { input, function, arguments, columns, outer } => {
+            LogicalPlan::Expand { input, makers, outer } => {
                 let (below, carried) = self.attach(input)?;
-                let arguments = arguments.iter().map(|e| self.substituted(e, &carried)).collect();
-                let expanded = LogicalPlan::Expand {
-                    input: below.into(),
-                    function: *function,
-                    arguments,
-                    columns: columns.clone(),
-                    outer: *outer,
-                };
-                Some((expanded, carried))
+                let makers = makers.iter().map(|m| m.map(&mut |e| self.substituted(e, &carried))).collect();
+                Some((LogicalPlan::Expand { input: below.into(), makers, outer: *outer }, carried))
             }
             LogicalPlan::With { definitions, body } => {
                 if definitions.iter().any(|d| !d.plan.free_columns().is_disjoint(&ids)) {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use arrow::array::{Array, RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema};
+use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use arrow::ipc::writer::StreamWriter;
 use cobble_engine::ResultColumn;
 use cobble_types::{Error, Result, csv_header, json_row, json_value, write_csv_rows};
@@ -92,12 +92,20 @@ impl<'r> Responder<'r, 'r> for Rows {
                         match run.batch(place).await {
                             Ok(Some(batch)) => {
                                 place += 1;
-                                yield writer.batch(&batch);
+                                match writer.batch(&batch) {
+                                    Ok(bytes) => yield bytes,
+                                    Err(error) => {
+                                        rocket::error!("rows of run {} cannot be written: {error}", run.id);
+                                        break;
+                                    }
+                                }
                             }
-                            // The connection ends early: a cut-short body must not look like a whole one.
+                            // An Arrow stream without the mark at its end is not a whole one.
                             Err(_) => break,
                             Ok(None) => {
-                                yield writer.end();
+                                if let Ok(bytes) = writer.end() {
+                                    yield bytes;
+                                }
                                 break;
                             }
                         }
@@ -140,6 +148,10 @@ pub async fn rows(
     };
     let form = Form::wanted(accept, format)?;
     let columns = run.columns().await?;
+    if matches!(form, Form::Csv | Form::JsonLines) {
+        // These forms have no mark at their end: a body that has begun must come to it.
+        run.ended().await?;
+    }
     if form != Form::Json {
         return Ok(Rows::Whole { run, columns, form });
     }
@@ -180,17 +192,15 @@ fn page_value(column: &dyn Array, row: usize) -> serde_json::Value {
 struct Writer<'a> {
     form: Form,
     columns: &'a [ResultColumn],
-    schema: Arc<Schema>,
-    arrow: Option<StreamWriter<Vec<u8>>>,
+    arrow: Option<(SchemaRef, StreamWriter<Vec<u8>>)>,
 }
 
 impl<'a> Writer<'a> {
     fn new(form: Form, columns: &'a [ResultColumn]) -> Self {
-        let fields: Vec<Field> = columns.iter().map(|c| Field::new(&c.name, c.sql_type.to_arrow(), true)).collect();
-        Writer { form, columns, schema: Arc::new(Schema::new(fields)), arrow: None }
+        Writer { form, columns, arrow: None }
     }
 
-    fn begin(&mut self) -> Vec<u8> {
+    fn begin(&self) -> Vec<u8> {
         match self.form {
             Form::Csv => csv_header(self.names()).into_bytes(),
             Form::Arrow | Form::Json | Form::JsonLines => Vec::new(),
@@ -201,51 +211,53 @@ impl<'a> Writer<'a> {
         self.columns.iter().map(|c| c.name.as_str())
     }
 
-    fn written(&mut self) -> Vec<u8> {
-        self.arrow.as_mut().map(|writer| std::mem::take(writer.get_mut())).unwrap_or_default()
-    }
-
-    fn batch(&mut self, batch: &RecordBatch) -> Vec<u8> {
+    fn batch(&mut self, batch: &RecordBatch) -> Result<Vec<u8>> {
         match self.form {
             Form::Csv => {
                 let mut out = String::new();
                 write_csv_rows(batch, &mut out);
-                out.into_bytes()
+                Ok(out.into_bytes())
             }
             Form::Json | Form::JsonLines => {
                 let lines = (0..batch.num_rows()).map(|row| format!("{}\n", json_row(self.names(), batch, row)));
-                lines.collect::<String>().into_bytes()
+                Ok(lines.collect::<String>().into_bytes())
             }
             Form::Arrow => {
-                if self.arrow.is_none() {
-                    // Moments carry the zone that they are shown in, which only the batches know.
-                    let types = batch.columns().iter().map(|c| c.data_type().clone());
-                    let fields: Vec<Field> = self.names().zip(types).map(|(n, t)| Field::new(n, t, true)).collect();
-                    self.schema = Arc::new(Schema::new(fields));
-                    self.open();
-                }
+                // Moments carry the zone that they are shown in, which only the batches know.
+                let types = batch.columns().iter().map(|c| c.data_type().clone()).collect();
+                let schema = match &self.arrow {
+                    Some((schema, _)) => schema.clone(),
+                    None => self.schema(types),
+                };
                 let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-                let named = RecordBatch::try_new_with_options(self.schema.clone(), batch.columns().to_vec(), &options);
-                if let (Some(writer), Ok(named)) = (&mut self.arrow, named) {
-                    // Writing to memory does not fail.
-                    let _ = writer.write(&named);
-                }
-                self.written()
+                let named = RecordBatch::try_new_with_options(schema.clone(), batch.columns().to_vec(), &options)?;
+                let writer = self.stream(schema)?;
+                writer.write(&named)?;
+                Ok(std::mem::take(writer.get_mut()))
             }
         }
     }
 
-    fn open(&mut self) {
-        self.arrow = StreamWriter::try_new(Vec::new(), &self.schema).ok();
+    fn schema(&self, types: Vec<DataType>) -> SchemaRef {
+        let fields: Vec<Field> = self.names().zip(types).map(|(name, t)| Field::new(name, t, true)).collect();
+        Arc::new(Schema::new(fields))
     }
 
-    fn end(&mut self) -> Vec<u8> {
-        if self.form == Form::Arrow && self.arrow.is_none() {
-            self.open();
+    fn stream(&mut self, schema: SchemaRef) -> Result<&mut StreamWriter<Vec<u8>>> {
+        let (schema, writer) = match self.arrow.take() {
+            Some(open) => open,
+            None => (schema.clone(), StreamWriter::try_new(Vec::new(), &schema)?),
+        };
+        Ok(&mut self.arrow.insert((schema, writer)).1)
+    }
+
+    fn end(&mut self) -> Result<Vec<u8>> {
+        if self.form != Form::Arrow {
+            return Ok(Vec::new());
         }
-        if let Some(writer) = &mut self.arrow {
-            let _ = writer.finish();
-        }
-        self.written()
+        let schema = self.schema(self.columns.iter().map(|c| c.sql_type.to_arrow()).collect());
+        let writer = self.stream(schema)?;
+        writer.finish()?;
+        Ok(std::mem::take(writer.get_mut()))
     }
 }

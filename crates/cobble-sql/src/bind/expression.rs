@@ -452,6 +452,21 @@ impl<'a> Binder<'a> {
             return self.grouping_call(list, scope);
         }
         let mut arguments = self.plain_arguments(&name, list, scope)?;
+        if let ast::FunctionArguments::List(written) = &call.args
+            && let Some(clause) = written.clauses.first()
+        {
+            return match (Function::by_name(&name), clause) {
+                (Some(Function::JsonValue), ast::FunctionArgumentClause::JsonReturningClause(returning)) => {
+                    match function::call(Function::JsonValue, arguments)? {
+                        Expr::Call { function, arguments, .. } => {
+                            Ok(Expr::Call { function, arguments, sql_type: sql_type(&returning.data_type)? })
+                        }
+                        other => Ok(other),
+                    }
+                }
+                _ => Err(Error::unsupported(format_args!("{clause} in {name}()"))),
+            };
+        }
         if let Some(function) = TableFunction::by_name(&name) {
             return self.function_in_select(function, arguments);
         }
@@ -518,7 +533,7 @@ fn narrowest_integer(value: i128) -> Expr {
     }
 }
 
-fn literal(value: &ast::Value) -> Result<Expr> {
+pub(super) fn literal(value: &ast::Value) -> Result<Expr> {
     Ok(match value {
         ast::Value::Number(digits, _) => {
             let bad = || {
@@ -591,6 +606,8 @@ fn special(op: &ast::BinaryOperator) -> Option<Function> {
         B::HashLongArrow => Function::JsonPathText,
         B::AtArrow | B::ArrowAt => Function::JsonContains,
         B::Question => Function::JsonHasKey,
+        B::AtQuestion => Function::JsonPathExists,
+        B::AtAt => Function::JsonPathMatch,
         B::PGRegexMatch | B::PGRegexIMatch | B::PGRegexNotMatch | B::PGRegexNotIMatch => Function::RegexpLike,
         B::PGStartsWith => Function::StartsWith,
         B::PGExp => Function::Power,
@@ -611,6 +628,11 @@ fn special_operator(op: &ast::BinaryOperator, left: Expr, right: Expr) -> Result
     let (left, right) = if matches!(op, B::ArrowAt) { (right, left) } else { (left, right) };
     match op {
         B::AtArrow | B::ArrowAt if arrays => function::call(Function::ArrayContains, vec![left, right]),
+        // The operators find nothing where the functions fail.
+        B::AtQuestion | B::AtAt => {
+            let none = Expr::literal(Value::Text("{}".into())).cast(SqlType::Json);
+            function::call(own, vec![left, right, none, Expr::boolean(true)])
+        }
         B::HashArrow | B::HashLongArrow if is_untyped(&right) => {
             // A path is written as the text of an array.
             let path = coerce(right, &SqlType::Text)?;
@@ -671,23 +693,30 @@ fn cast(operand: Expr, target: &SqlType) -> Result<Expr> {
         return coerce(operand, target);
     }
     let own = operand.sql_type();
-    let possible = own == *target
-        || *target == SqlType::Text
-        || own == SqlType::Text
-        || (own.is_number() && target.is_number())
-        || (own.is_time_point() && target.is_time_point())
-        || matches!(
-            (&own, target),
-            (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Time)
-                | (SqlType::Boolean, SqlType::Integer)
-                | (SqlType::Integer, SqlType::Boolean)
-                | (SqlType::Time, SqlType::Interval)
-        )
-        || (own == SqlType::Json && (target.is_number() || *target == SqlType::Boolean));
-    if possible && !matches!(target, SqlType::Array(_) | SqlType::Row(_)) || own == *target {
+    if castable(&own, target) {
         Ok(operand.cast(target.clone()))
     } else {
         Err(Error::new(Code::TypeMismatch, format!("{own} cannot be cast to {target}")))
+    }
+}
+
+fn castable(own: &SqlType, target: &SqlType) -> bool {
+    use SqlType as T;
+    match (own, target) {
+        _ if own == target => true,
+        (T::Array(own), T::Array(target)) => castable(own, target),
+        (T::Row(own), T::Row(target)) => {
+            own.len() == target.len() && own.iter().zip(target).all(|(o, t)| castable(&o.sql_type, &t.sql_type))
+        }
+        (_, T::Array(_) | T::Row(_)) => false,
+        (_, T::Text) | (T::Text, _) => true,
+        (T::Timestamp | T::TimestampTz, T::Time)
+        | (T::Boolean, T::Integer)
+        | (T::Integer, T::Boolean)
+        | (T::Time, T::Interval)
+        | (T::Json, T::Boolean) => true,
+        (own, target) if own.is_number() || *own == T::Json => target.is_number(),
+        (own, target) => own.is_time_point() && target.is_time_point(),
     }
 }
 

@@ -57,6 +57,9 @@ impl<'a> Binder<'a> {
                 })?;
                 function_alias(self.unnest_in_from(arguments, *with_ordinality)?, alias)
             }
+            ast::TableFactor::JsonTable { json_expr, json_path, columns, alias } => {
+                named(self.json_table(json_expr, json_path, columns, before)?, alias)
+            }
             ast::TableFactor::Derived { lateral, subquery, alias, .. } => {
                 let around = if *lateral { before.clone() } else { Scope::default() };
                 named(self.within(&around, |binder| binder.query(subquery))?, alias)

@@ -5,6 +5,7 @@ mod cte;
 mod expression;
 mod from;
 mod grouping;
+mod json_table;
 mod operator;
 mod query;
 mod scope;
@@ -20,7 +21,7 @@ use std::sync::Arc;
 
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
-use cobble_plan::{AggregateCall, JoinKind, LogicalPlan};
+use cobble_plan::{AggregateCall, JoinKind, LogicalPlan, RowMaker};
 use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};
 use sqlparser::ast;
@@ -139,7 +140,7 @@ struct SelectCalls<'a> {
     groupings: Vec<(Column, Vec<Expr>)>,
     windows: Vec<window::WindowUse>,
     /// Functions that make rows, in the order in which they were met.
-    expansions: Vec<table_function::Expansion>,
+    expansions: Vec<RowMaker>,
     named_windows: Vec<(String, &'a ast::WindowSpec)>,
     /// What may stand here now.
     aggregates_allowed: bool,

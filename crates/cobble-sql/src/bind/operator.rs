@@ -8,6 +8,7 @@ use sqlparser::ast;
 use super::Binder;
 use super::scope::Scope;
 use crate::coerce::{binary, coerce, is_untyped, settle};
+use crate::function;
 
 /// True for something written as a row value.
 pub(super) fn is_row(written: &ast::Expr) -> bool {
@@ -29,7 +30,16 @@ impl<'a> Binder<'a> {
         scope: &Scope,
     ) -> Result<Expr> {
         let (left, right) = (self.row(left, scope)?, self.row(right, scope)?);
-        compare_rows(op, left, right)
+        let is_value = |side: &[Expr]| matches!(side, [one] if matches!(one.sql_type(), SqlType::Row(_)));
+        if is_value(&left) == is_value(&right) {
+            return compare_rows(op, left, right);
+        }
+        // A column of rows beside a written row: two values.
+        let value = |mut side: Vec<Expr>| match (is_value(&side), side.pop()) {
+            (true, Some(one)) => Ok(one),
+            (_, last) => function::call(Function::MakeRow, side.into_iter().chain(last).collect()),
+        };
+        binary(op, value(left)?, value(right)?)
     }
 
     /// `x op ANY (…)` and `x op ALL (…)` over a subquery or an array.

@@ -1,9 +1,11 @@
 //! Binding of one SELECT: its list, GROUP BY, HAVING, windows, QUALIFY, DISTINCT and the sort keys that may use what is not
 //! selected.
 
-use cobble_plan::Ranking;
+use std::collections::BTreeSet;
+
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::logical::{LogicalPlan, SortKey};
+use cobble_plan::{Ranking, RowMaker};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
@@ -190,8 +192,8 @@ impl<'a> Binder<'a> {
                     }
                 })
                 .collect::<Result<_>>()?;
-            for expansion in &mut expansions {
-                expansion.arguments = expansion.arguments.iter().map(&over_groups).collect::<Result<_>>()?;
+            for maker in &mut expansions {
+                maker.arguments = maker.arguments.iter().map(&over_groups).collect::<Result<_>>()?;
             }
             let mut over = Vec::new();
             for subquery in pending {
@@ -221,15 +223,7 @@ impl<'a> Binder<'a> {
         if let Some(qualify) = clauses.qualify.take() {
             plan = plan.filtered(vec![qualify]);
         }
-        for expansion in expansions {
-            plan = LogicalPlan::Expand {
-                input: plan.into(),
-                function: expansion.function,
-                arguments: expansion.arguments,
-                columns: expansion.columns,
-                outer: false,
-            };
-        }
+        plan = expanded(plan, expansions);
         self.output(select, clauses, plan)
     }
 
@@ -444,4 +438,16 @@ fn output_name(written: &ast::Expr) -> String {
         ast::Expr::TypedString(typed) => typed.data_type.to_string().to_lowercase(),
         _ => "?column?".to_owned(),
     }
+}
+
+/// Functions that make rows over the plan: those whose arguments need no other's rows side by side, then those that need theirs.
+fn expanded(mut plan: LogicalPlan, mut makers: Vec<RowMaker>) -> LogicalPlan {
+    while !makers.is_empty() {
+        let made: BTreeSet<ColumnId> = makers.iter().flat_map(|m| &m.columns).map(|c| c.id).collect();
+        let waits = |maker: &RowMaker| maker.arguments.iter().any(|a| !a.columns().is_disjoint(&made));
+        let (later, now) = makers.into_iter().partition(waits);
+        plan = LogicalPlan::Expand { input: plan.into(), makers: now, outer: false };
+        makers = later;
+    }
+    plan
 }

@@ -2,7 +2,7 @@
 
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::LogicalPlan;
-use cobble_plan::table_function::TableFunction;
+use cobble_plan::table_function::{RowMaker, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast;
 
@@ -10,13 +10,6 @@ use super::query::scope_of;
 use super::scope::Scope;
 use super::{Binder, Relation};
 use crate::coerce::{coerce, is_untyped, unify_all};
-
-/// A call in the list of a SELECT.
-pub(super) struct Expansion {
-    pub function: TableFunction,
-    pub arguments: Vec<Expr>,
-    pub columns: Vec<Column>,
-}
 
 impl<'a> Binder<'a> {
     /// A function in FROM; its arguments may use what stands before it.
@@ -42,8 +35,8 @@ impl<'a> Binder<'a> {
     fn rows_of(&mut self, function: TableFunction, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
         let (arguments, columns) = self.typed_expansion(function, arguments)?;
         let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
-        let mut plan =
-            LogicalPlan::Expand { input: one_row.into(), function, arguments, columns: columns.clone(), outer: false };
+        let maker = RowMaker { function, arguments, columns: columns.clone() };
+        let mut plan = LogicalPlan::Expand { input: one_row.into(), makers: vec![maker], outer: false };
         let mut all = columns;
         if ordinality {
             let number = self.new_column(None, "ordinality", SqlType::BigInt);
@@ -60,7 +53,8 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan, scope })
     }
 
-    /// A function among the values of a SELECT: the row stands beside each row it makes.
+    /// A function among the values of a SELECT: the row stands beside each row it makes. Several go side by side, the shorter
+    /// ones filled with nulls (PostgreSQL manual 38.5.9).
     pub(super) fn function_in_select(&mut self, function: TableFunction, arguments: Vec<Expr>) -> Result<Expr> {
         let (arguments, columns) = self.typed_expansion(function, arguments)?;
         let [column] = columns.as_slice() else {
@@ -72,11 +66,7 @@ impl<'a> Binder<'a> {
         let value = Expr::Column(column.clone());
         match &mut self.select {
             Some(select) if select.windows_allowed => {
-                if !select.expansions.is_empty() {
-                    return Err(Error::unsupported("several functions that make rows in one SELECT")
-                        .hint("put them into FROM, or into unnest(a, b) side by side"));
-                }
-                select.expansions.push(Expansion { function, arguments, columns });
+                select.expansions.push(RowMaker { function, arguments, columns });
                 Ok(value)
             }
             _ => Err(Error::new(Code::Grouping, format!("{}() makes rows and cannot stand here", function.name()))
@@ -169,6 +159,27 @@ impl<'a> Binder<'a> {
                     T::JsonEachText => vec![("key", SqlType::Text), ("value", SqlType::Text)],
                     _ => vec![("json_object_keys", SqlType::Text)],
                 }
+            }
+            T::JsonPathQuery => {
+                if !(2..=4).contains(&arguments.len()) {
+                    return Err(wrong());
+                }
+                let boolean = |e: Expr| coerce(e, &SqlType::Boolean);
+                let mut given = arguments.into_iter();
+                let mut typed = Vec::new();
+                for (place, argument) in given.by_ref().enumerate() {
+                    typed.push(match place {
+                        0 | 2 => json(argument)?,
+                        1 => text(argument)?,
+                        _ => boolean(argument)?,
+                    });
+                }
+                arguments = typed;
+                vec![(function.name(), SqlType::Json)]
+            }
+            T::JsonTable => {
+                return Err(Error::new(Code::Syntax, "JSON_TABLE belongs in FROM")
+                    .hint("as in JSON_TABLE(document, '$[*]' COLUMNS (name text PATH '$.name'))"));
             }
             T::StringToTable | T::RegexpSplitToTable | T::RegexpMatches => {
                 let most = if function == T::RegexpMatches { 3 } else { 2 };
