@@ -10,6 +10,7 @@ use arrow::record_batch::RecordBatch;
 use cobble_plan::key_pass::KeyPass;
 use cobble_plan::offer::{GateScan, ScanTools};
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
+use cobble_plan::range_join::{self, RangeOn};
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
 use cobble_plan::{Column, Expr, RowMaker, SortKey};
 use cobble_types::Result;
@@ -28,7 +29,9 @@ use crate::operators::expand::{Expand, Maker};
 use crate::operators::filter::Filter;
 use crate::operators::gate::GateSource;
 use crate::operators::handoff::{Handoff, HandoffSource};
-use crate::operators::join::{Build, JoinShape, JoinSpec, KeySlot, Learner, MarkRule, Probe, Rest};
+use crate::operators::join::{
+    Build, JoinShape, JoinSpec, KeySlot, Learner, MarkRule, Probe, RangeKey, RangeKeys, Rest,
+};
 use crate::operators::limit::Limit;
 use crate::operators::project::Project;
 use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
@@ -177,7 +180,8 @@ impl Lowering {
                 }
                 Ok(all)
             }
-            Operator::HashJoin(join) | Operator::NestedLoopJoin(join) => self.join(node, join),
+            Operator::HashJoin(join) | Operator::NestedLoopJoin(join) => self.join(node, join, None),
+            Operator::RangeJoin(join, range) => self.join(node, join, Some(range)),
             Operator::Aggregate { groups, aggregates } => {
                 let places = Places::of(&node.inputs[0].columns);
                 let keys = groups.iter().map(|(_, e)| places.compile(e)).collect::<Result<Vec<Compiled>>>()?;
@@ -329,7 +333,7 @@ impl Lowering {
         Ok(vec![Branch { source, source_meter: Some(meter), steps: vec![], ordered, phase: 0 }])
     }
 
-    fn join(&mut self, node: &Arc<PhysicalNode>, join: &JoinWork) -> Result<Vec<Branch>> {
+    fn join(&mut self, node: &Arc<PhysicalNode>, join: &JoinWork, range: Option<&RangeOn>) -> Result<Vec<Branch>> {
         let meter = self.run.measures.step(node.step);
         let shape = JoinShape { kind: join.kind, build: join.build };
         let (left, right) = (&node.inputs[0], &node.inputs[1]);
@@ -339,6 +343,20 @@ impl Lowering {
         let right_keys = join.on.iter().map(|k| right_places.compile(&k.right)).collect::<Result<Vec<_>>>()?;
         let (build_keys, probe_keys) =
             if shape.build == Side::Left { (left_keys, right_keys) } else { (right_keys, left_keys) };
+        let (build_places, probe_places) =
+            if shape.build == Side::Left { (&left_places, &right_places) } else { (&right_places, &left_places) };
+        let range_key = |key: &range_join::RangeKey| -> Result<RangeKey> {
+            let bounds = key.bounds.iter().map(|(op, bound)| Ok((*op, probe_places.compile(bound)?)));
+            Ok(RangeKey { value: build_places.compile(&key.value)?, bounds: bounds.collect::<Result<_>>()? })
+        };
+        let ranges = match range {
+            Some(range) => Some(RangeKeys {
+                sorted: range_key(&range.sorted)?,
+                second: range.second.as_ref().map(range_key).transpose()?,
+            }),
+            None => None,
+        };
+        let residual = range.map_or(&join.residual, |range| &range.rest);
         let pair_columns: Vec<_> = left.columns.iter().chain(&right.columns).cloned().collect();
         let mark = match &join.mark {
             None => None,
@@ -362,8 +380,9 @@ impl Lowering {
             build_keys,
             probe_keys,
             null_safe: join.on.iter().map(|key| key.null_safe).collect(),
-            residual: Conjunction::compile(&join.residual, &pair_columns)?,
-            has_residual: !join.residual.is_empty(),
+            residual: Conjunction::compile(residual, &pair_columns)?,
+            has_residual: !residual.is_empty(),
+            ranges,
             mark,
             build_schema: schema_of(&build_node.columns),
             probe_schema: schema_of(&probe_node.columns),

@@ -120,7 +120,7 @@ pub fn gates_of(node: &PhysicalNode, column: &Column, found: &mut Vec<(usize, Co
                 }
             }
         }
-        Operator::HashJoin(join) | Operator::NestedLoopJoin(join) => {
+        Operator::HashJoin(join) | Operator::NestedLoopJoin(join) | Operator::RangeJoin(join, _) => {
             let from_left = node.inputs[0].columns.iter().any(|c| c.id == column.id);
             let may = match join.kind {
                 JoinKind::Inner => true,

@@ -12,6 +12,7 @@ pub mod logical;
 pub mod offer;
 pub mod physical;
 pub mod planner;
+pub mod range_join;
 pub mod registry;
 pub mod rewrites;
 pub mod settings;

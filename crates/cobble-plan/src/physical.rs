@@ -8,6 +8,7 @@ use crate::expr::{Column, Expr};
 use crate::key_pass::KeyPass;
 use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
 use crate::offer::GateScan;
+use crate::range_join::RangeOn;
 use crate::table_function::RowMaker;
 use crate::window::WindowCall;
 
@@ -59,6 +60,8 @@ pub enum Operator {
         columns: Vec<(Column, Expr)>,
     },
     HashJoin(JoinWork),
+    /// Partners by searching the sorted build side; for joins whose conditions are bounds.
+    RangeJoin(JoinWork, RangeOn),
     /// Every row with every row; for joins without an equality.
     NestedLoopJoin(JoinWork),
     Aggregate {
@@ -134,6 +137,7 @@ impl Operator {
             Operator::Filter { .. } => "filter",
             Operator::Project { .. } => "project",
             Operator::HashJoin(_) => "hash_join",
+            Operator::RangeJoin(..) => "range_join",
             Operator::NestedLoopJoin(_) => "nested_loop_join",
             Operator::Aggregate { .. } => "aggregate",
             Operator::Sort { .. } => "sort",
@@ -161,6 +165,9 @@ impl Operator {
             Operator::Filter { conjuncts } => format!("keep rows where {}", logical::conjunct_text(conjuncts)),
             Operator::Project { columns } => format!("compute {}", logical::project_text(columns)),
             Operator::HashJoin(join) => format!("{}; hash of step {}", join.text(), build_step(&join.build)),
+            Operator::RangeJoin(join, range) => {
+                format!("{}; step {} sorted by {range}", join.text(), build_step(&join.build))
+            }
             Operator::NestedLoopJoin(join) => format!("{}; loop over step {}", join.text(), build_step(&join.build)),
             Operator::Aggregate { groups, aggregates } => logical::aggregate_text(groups, aggregates),
             Operator::Sort { keys, fetch } => logical::sort_text(keys, *fetch),

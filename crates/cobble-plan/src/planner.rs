@@ -13,11 +13,26 @@ use crate::key_pass::{self, KeyPass};
 use crate::logical::{self, Join, JoinKind, LogicalPlan, Mark, Scan};
 use crate::offer::{KeptReason, Offer, Source, Verdict};
 use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
+use crate::range_join::RangeOn;
 use crate::rewrites::{self, Fold, TraceEntry};
 use crate::settings::Settings;
 
 /// Switches for pieces of work that are offered without a rewrite having moved them.
-pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n", "key-pass"];
+/// How a join can be done in the engine.
+enum Algorithm {
+    Hash,
+    Range(RangeOn),
+    Loop,
+}
+
+struct Way {
+    text: String,
+    cost: f64,
+    algorithm: Algorithm,
+    build: Side,
+}
+
+pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n", "key-pass", "range-joins"];
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
@@ -368,55 +383,51 @@ impl Planner<'_> {
     fn engine_join(&mut self, plan: &LogicalPlan, join: &Join, left: Built, right: Built) -> Built {
         let join = &keyed_mark(join);
         let (l, r, out) = (left.estimate.rows, right.estimate.rows, estimate(plan).rows);
-        let mut ways: Vec<(String, f64, Option<Side>, Side)> = Vec::new();
-        // A row costs about twice as much to put into the table as to look up in it.
-        let build_cost = 2.0;
         // These must know all partners of a left row when they look at it.
         let may_build_left = !matches!(join.kind, JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark);
-        if !join.on.is_empty() {
-            ways.push((
-                format!("hash of step {}", right.node.step),
-                build_cost * r + l + out,
-                Some(Side::Right),
-                Side::Right,
-            ));
-            if may_build_left {
-                ways.push((
-                    format!("hash of step {}", left.node.step),
-                    build_cost * l + r + out,
-                    Some(Side::Left),
-                    Side::Left,
-                ));
+        let sides = [(Side::Right, &right, r, l), (Side::Left, &left, l, r)];
+        let mut ways: Vec<Way> = Vec::new();
+        for (build, node, rows, others) in sides.into_iter().filter(|s| s.0 == Side::Right || may_build_left) {
+            let step = node.node.step;
+            if !join.on.is_empty() {
+                // A row costs about twice as much to put into the table as to look up in it.
+                let cost = 2.0 * rows + others + out;
+                ways.push(Way { text: format!("hash of step {step}"), cost, algorithm: Algorithm::Hash, build });
+            } else if self.settings.is_on("range-joins") {
+                let ids = node.node.columns.iter().map(|c| c.id).collect();
+                if let Some(range) = RangeOn::find(&join.residual, &ids) {
+                    let cost = (rows + others) * (rows + 2.0).log2() + out;
+                    let text = format!("step {step} sorted by {range}");
+                    ways.push(Way { text, cost, algorithm: Algorithm::Range(range), build });
+                }
             }
         }
-        let loop_side = if may_build_left && l < r { Side::Left } else { Side::Right };
-        let loop_step = if loop_side == Side::Left { left.node.step } else { right.node.step };
-        ways.push((format!("loop over step {loop_step}"), l * r + out, None, loop_side));
-        if !join.on.is_empty() {
-            // With equalities the loop is only ever the runner-up: a wrong estimate must not cost a product.
-            let last = ways.len() - 1;
-            ways[..last].sort_by(|a, b| a.1.total_cmp(&b.1));
-        }
-        let (way, cost, hash, build) = ways.remove(0);
-        ways.sort_by(|a, b| a.1.total_cmp(&b.1));
-        let mut residual = join.residual.clone();
-        let mut on = join.on.clone();
-        if hash.is_none() {
-            residual.extend(on.drain(..).map(|key| key.as_condition()));
-        }
+        // The loop is only ever the runner-up: a wrong estimate must not cost a product.
+        ways.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let build = if may_build_left && l < r { Side::Left } else { Side::Right };
+        let step = if build == Side::Left { left.node.step } else { right.node.step };
+        let text = format!("loop over step {step}");
+        ways.push(Way { text, cost: l * r + out, algorithm: Algorithm::Loop, build });
+        let chosen = ways.remove(0);
+        ways.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let (on, residual, build) = (join.on.clone(), join.residual.clone(), chosen.build);
         let work = JoinWork { kind: join.kind, on, residual, mark: join.mark.clone(), build };
-        if hash.is_some() {
-            self.pass_keys(&work, &left, &right);
-        }
-        let operator = if hash.is_some() { Operator::HashJoin(work) } else { Operator::NestedLoopJoin(work) };
+        let operator = match chosen.algorithm {
+            Algorithm::Hash => {
+                self.pass_keys(&work, &left, &right);
+                Operator::HashJoin(work)
+            }
+            Algorithm::Range(range) => Operator::RangeJoin(work, range),
+            Algorithm::Loop => Operator::NestedLoopJoin(work),
+        };
         let columns = join.output(left.node.columns.clone(), right.node.columns.clone());
         let built = self.step(operator, columns, vec![left.node, right.node], estimate(plan));
         self.joins.push(JoinDocument {
             step: built.node.step,
             text: join.text(),
-            chosen: way,
-            cost,
-            alternatives: ways.into_iter().map(|(way, cost, ..)| Alternative { way, cost }).collect(),
+            chosen: chosen.text,
+            cost: chosen.cost,
+            alternatives: ways.into_iter().map(|way| Alternative { way: way.text, cost: way.cost }).collect(),
         });
         built
     }

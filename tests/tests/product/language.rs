@@ -73,6 +73,42 @@ async fn rows_and_arrays_are_values() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn joins_by_ranges() {
+    // Overlapping spans with nulls, empty ones and repetitions, beside points that lie in many, few or none.
+    let spans = "WITH s(id, a, b, at) AS (SELECT n, CASE WHEN n % 7 > 0 THEN (n * 37) % 90 END, CASE WHEN n % 11 > 0 THEN (n * 37) % 90 + n % 13 - 2 END, \
+        timestamp '2025-07-01' + n * interval '17 minutes' FROM generate_series(1, 60) AS g(n)), \
+        p(id, x, y, at) AS (SELECT n, CASE WHEN n % 5 > 0 THEN (n * 53) % 100 END, (n * 29) % 50, timestamp '2025-07-01' + n * interval '23 minutes' FROM generate_series(1, 50) AS g(n)) ";
+    let conditions = [
+        "p.x BETWEEN s.a AND s.b",
+        "p.x >= s.a AND p.x < s.b",
+        "s.a < p.x",
+        "s.a >= p.x AND s.a <= p.x + 3",
+        "s.b <= p.x AND s.a >= p.y",
+        "s.a > p.x AND s.b < p.y + 40",
+        "p.x > s.a AND p.x > s.b",
+        "p.x >= s.a AND p.x <= s.b AND p.id <> s.id",
+        "p.at >= s.at AND p.at < s.at + interval '1 hour'",
+        "p.x::numeric(6,2) >= s.a - 0.5 AND p.x <= s.b AND s.id % 2 = 0",
+        "p.x::text < s.a::text AND s.b::text <= p.y::text",
+        "p.x::float8 - 1 < s.a AND s.a < p.x::float8 + 1 AND s.b > p.y AND s.b < p.y + 30",
+    ];
+    let mut statements = Vec::new();
+    for on in conditions {
+        for kind in ["JOIN", "LEFT JOIN", "RIGHT JOIN"] {
+            statements.push(format!("SELECT p.id, s.id FROM p {kind} s ON {on}"));
+        }
+        statements.push(format!("SELECT id FROM p WHERE EXISTS (SELECT 1 FROM s WHERE {on})"));
+        statements.push(format!("SELECT id FROM s WHERE NOT EXISTS (SELECT 1 FROM p WHERE {on})"));
+        statements.push(format!("SELECT id, (SELECT count(*) FROM s WHERE {on}) FROM p"));
+        statements.push(format!("SELECT id, EXISTS (SELECT 1 FROM s WHERE {on}) FROM p"));
+    }
+    statements.push("SELECT count(*), sum(p.id), sum(s.id) FROM (SELECT n AS id, n % 997 AS x FROM generate_series(1, 20000) AS g(n)) p, \
+        (SELECT n AS id, n * 3 AS a, n * 3 + n % 5 AS b FROM generate_series(1, 400) AS g(n)) s WHERE p.x BETWEEN s.a AND s.b".to_owned());
+    let statements: Vec<&str> = statements.iter().map(String::as_str).collect();
+    compare_with_judge(spans, &statements).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn subqueries() {
     compare_with_judge(
         RELATIONS,

@@ -145,7 +145,12 @@ fn the_smaller_side_of_a_join_is_built() {
         ("SELECT r.name FROM boardings b JOIN routes r ON b.route_id = r.id", "hash of step 2", 2),
         ("SELECT r.name FROM boardings b LEFT JOIN routes r ON b.route_id = r.id", "hash of step 2", 2),
         ("SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id", "hash of step 1", 2),
-        ("SELECT r.name FROM routes r JOIN boardings b ON b.fare > r.nautical_miles", "loop over step 1", 0),
+        (
+            "SELECT r.name FROM routes r JOIN boardings b ON b.fare > r.nautical_miles",
+            "step 1 sorted by r.nautical_miles",
+            2,
+        ),
+        ("SELECT r.name FROM routes r JOIN boardings b ON b.fare * r.nautical_miles > 3", "loop over step 1", 0),
         // NOT IN has to know all values of the subquery first.
         ("SELECT name FROM routes WHERE id NOT IN (SELECT route_id FROM boardings)", "hash of step 2", 1),
     ] {

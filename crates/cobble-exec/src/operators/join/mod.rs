@@ -1,4 +1,4 @@
-//! Joins of every kind, with equalities by hash and without them as a loop. The build side is collected into one table of
+//! Joins of every kind: with equalities by hash, with bounds by searching sorted rows, without either as a loop. The build side is collected into one table of
 //! chained rows; the probe side streams through it. Either side may be the left one; conditions beyond the equalities are
 //! checked on the pairs. A build side that does not fit into memory is cut into buckets on disk, the probe side likewise, and
 //! the buckets are joined one after another.
@@ -6,6 +6,7 @@
 mod build;
 mod learn;
 mod probe;
+mod ranges;
 mod rest;
 
 use std::sync::atomic::AtomicBool;
@@ -20,8 +21,10 @@ use cobble_types::{Error, Result};
 pub use build::Build;
 pub use learn::{KeySlot, Learner};
 pub use probe::Probe;
+pub use ranges::{RangeKey, RangeKeys};
 pub use rest::Rest;
 
+use self::ranges::Ranges;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::bytes_of;
 use crate::expression::{Compiled, Conjunction, comparable};
@@ -86,7 +89,7 @@ pub enum MarkRule {
 /// What all parts of one join share.
 pub struct JoinSpec {
     pub shape: JoinShape,
-    /// Empty for a loop join: then every build row is a candidate.
+    /// Empty for a range or a loop join.
     pub build_keys: Vec<Compiled>,
     pub probe_keys: Vec<Compiled>,
     /// For each key whether nulls equal each other.
@@ -94,6 +97,8 @@ pub struct JoinSpec {
     pub encoder: KeyEncoder,
     pub residual: Conjunction,
     pub has_residual: bool,
+    /// For a range join: how partners are searched.
+    pub ranges: Option<RangeKeys>,
     pub mark: Option<MarkRule>,
     pub build_schema: SchemaRef,
     pub probe_schema: SchemaRef,
@@ -130,6 +135,7 @@ pub struct BuildFacts {
 pub struct JoinTable {
     batch: RecordBatch,
     keys: Option<EncodedKeys>,
+    ranges: Option<Ranges>,
     /// First row of each chain, and for each row the next of its chain.
     heads: Vec<u32>,
     next: Vec<u32>,
@@ -189,6 +195,16 @@ impl JoinSpec {
             }
             keys = Some(encoded);
         }
+        let ranges = match &self.ranges {
+            Some(keys) => {
+                // The copies that are sorted exist before their size is known.
+                memory.grow(rows * RangeKeys::BYTES_PER_ROW)?;
+                let ranges = keys.over(&batch)?;
+                memory.grow(ranges.bytes().saturating_sub(rows * RangeKeys::BYTES_PER_ROW))?;
+                Some(ranges)
+            }
+            None => None,
+        };
         let matched = if self.shape.emits_build_rows() {
             (0..rows).map(|_| AtomicBool::new(false)).collect()
         } else {
@@ -196,7 +212,7 @@ impl JoinSpec {
         };
         let mask = heads.len().saturating_sub(1) as u64;
         let facts = facts.unwrap_or(BuildFacts { rows, has_null_key });
-        Ok(JoinTable { batch, keys, heads, next, mask, facts, matched, _memory: memory })
+        Ok(JoinTable { batch, keys, ranges, heads, next, mask, facts, matched, _memory: memory })
     }
 
     fn take_waiting(&self) -> Vec<Buckets> {

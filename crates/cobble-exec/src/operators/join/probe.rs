@@ -9,6 +9,7 @@ use arrow::datatypes::SchemaRef;
 use cobble_plan::JoinKind;
 use cobble_types::{Code, Error, Result};
 
+use super::ranges::Stretch;
 use super::{Built, JoinSpec, JoinTable, MarkRule};
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
 use crate::keys::EncodedKeys;
@@ -34,8 +35,8 @@ struct ProbeStep {
 impl Step for ProbeStep {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         match self.spec.built()? {
-            Built::Memory(_) => {
-                self.input = Some(Input::new(&self.spec, batch)?);
+            Built::Memory(table) => {
+                self.input = Some(Input::new(&self.spec, table, batch)?);
                 Ok(())
             }
             Built::Buckets { .. } => {
@@ -85,21 +86,28 @@ pub struct Input {
     /// The row to look at next, and for a loop join the build row to go on with.
     row: usize,
     build_row: u32,
+    /// For a range join what is left to search for each row.
+    stretches: Vec<Stretch>,
     matched: Vec<bool>,
     truths: Vec<Truth>,
     done: bool,
 }
 
 impl Input {
-    pub fn new(spec: &JoinSpec, batch: RecordBatch) -> Result<Input> {
+    pub fn new(spec: &JoinSpec, table: &JoinTable, batch: RecordBatch) -> Result<Input> {
         let rows = batch.num_rows();
         let (mut keys, mut null_key) = (None, None);
         if spec.is_keyed() {
             let (encoded, nulls) = spec.encoded(&spec.probe_keys, &batch)?;
             (keys, null_key) = (Some(encoded), nulls);
         }
+        let stretches = match (&spec.ranges, &table.ranges) {
+            (Some(keys), Some(ranges)) => keys.stretches(ranges, &batch)?,
+            _ => Vec::new(),
+        };
         let truths = if spec.mark.is_some() { vec![Truth::False; rows] } else { Vec::new() };
-        Ok(Input { batch, keys, null_key, row: 0, build_row: 0, matched: vec![false; rows], truths, done: false })
+        let matched = vec![false; rows];
+        Ok(Input { batch, keys, null_key, row: 0, build_row: 0, stretches, matched, truths, done: false })
     }
 
     pub fn is_done(&self) -> bool {
@@ -147,9 +155,25 @@ impl Input {
         let build_total = table.batch.num_rows() as u32;
         while self.row < self.batch.num_rows() && probe_rows.len() < BATCH_ROWS {
             let row = self.row;
-            match &self.keys {
-                Some(_) if self.has_null_key(row) => {}
-                Some(keys) => {
+            match (&self.keys, &table.ranges) {
+                (Some(_), _) if self.has_null_key(row) => {}
+                (None, Some(ranges)) => {
+                    let mut found = None;
+                    while probe_rows.len() < BATCH_ROWS {
+                        found = ranges.next(&mut self.stretches[row]);
+                        let Some(build) = found else { break };
+                        probe_rows.push(row as u32);
+                        build_rows.push(build);
+                        if one_is_enough {
+                            found = None;
+                            break;
+                        }
+                    }
+                    if found.is_some() {
+                        break;
+                    }
+                }
+                (Some(keys), _) => {
                     for candidate in table.candidates(keys, row) {
                         probe_rows.push(row as u32);
                         build_rows.push(candidate);
@@ -158,7 +182,7 @@ impl Input {
                         }
                     }
                 }
-                None => {
+                (None, None) => {
                     let wanted = if one_is_enough { build_total.min(1) } else { build_total };
                     let room = (BATCH_ROWS - probe_rows.len()) as u32;
                     let end = wanted.min(self.build_row.saturating_add(room));

@@ -101,7 +101,7 @@ impl RestTask {
                     continue;
                 }
                 if let Some(batch) = current.batches.next() {
-                    current.input = Some(Input::new(&self.spec, batch?)?);
+                    current.input = Some(Input::new(&self.spec, &current.table, batch?)?);
                     continue;
                 }
                 if self.spec.shape.emits_build_rows()
