@@ -124,7 +124,7 @@ impl Analysis {
     }
 
     /// Keeps what the query has found, and says it.
-    pub async fn finish(self, batches: &[RecordBatch]) -> Result<MemoryTable> {
+    pub async fn finish(&self, batches: &[RecordBatch]) -> Result<MemoryTable> {
         let batch = batches.iter().find(|b| b.num_rows() == 1);
         let batch = batch.ok_or_else(|| Error::internal("ANALYZE found no row of totals"))?;
         let mut cells = batch.columns().iter();

@@ -29,6 +29,8 @@ pub struct Execution {
     rows_out: u64,
     /// What the rows of the query are wanted for, when they are not the answer themselves.
     analysis: Option<Analysis>,
+    /// Its rows so far.
+    found: Vec<RecordBatch>,
     /// The zone that moments are shown in.
     zone: Option<Arc<str>>,
 }
@@ -100,7 +102,7 @@ impl Execution {
     ) -> Self {
         let rows =
             Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
-        Execution { columns, message: None, rows, rows_out: 0, analysis: None, zone: None }
+        Execution { columns, message: None, rows, rows_out: 0, analysis: None, found: Vec::new(), zone: None }
     }
 
     pub(crate) fn done(message: String) -> Self {
@@ -110,6 +112,7 @@ impl Execution {
             rows: Rows::Ready(VecDeque::new()),
             rows_out: 0,
             analysis: None,
+            found: Vec::new(),
             zone: None,
         }
     }
@@ -118,7 +121,7 @@ impl Execution {
         let columns: Vec<ResultColumn> =
             table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
         let rows = Rows::Ready(VecDeque::from([batch(table)?]));
-        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None, zone: None })
+        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None, found: Vec::new(), zone: None })
     }
 
     /// Shows moments as clocks in this zone do.
@@ -135,16 +138,19 @@ impl Execution {
         self
     }
 
-    /// The next batch; `None` when the statement has finished.
+    /// The next batch; `None` when the statement has finished. The future may be dropped and asked for again: nothing is lost.
     pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        let batch = match self.analysis.take() {
+        if self.analysis.is_some() {
+            while let Some(batch) = self.next_row_batch().await? {
+                self.found.push(batch);
+            }
+        }
+        let batch = match &self.analysis {
             None => self.next_row_batch().await?,
             Some(analysis) => {
-                let mut found = Vec::new();
-                while let Some(batch) = self.next_row_batch().await? {
-                    found.push(batch);
-                }
-                Some(batch(analysis.finish(&found).await?)?)
+                let found = batch(analysis.finish(&self.found).await?)?;
+                self.analysis = None;
+                Some(found)
             }
         };
         self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);

@@ -415,3 +415,51 @@ async fn a_prepared_statement_takes_values_of_its_types() {
     assert_eq!(error.code.sqlstate(), "42883", "{error}");
     assert_eq!(rows(&mut session, "SELECT $1").await.unwrap_err().code.sqlstate(), "42P02");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_answer_may_be_waited_for_in_short_looks() {
+    for statement in
+        ["ANALYZE boardings", "SELECT count(*), sum(fare) FROM boardings", "SELECT * FROM generate_series(1, 100000)"]
+    {
+        let mut session = session();
+        let wanted = rows(&mut session, statement).await.unwrap();
+        let mut execution = session.run_text(statement, &CancellationToken::new()).await.unwrap();
+        let (mut found, mut looks) = (0, 0);
+        loop {
+            looks += 1;
+            match tokio::time::timeout(Duration::from_micros(50), execution.next()).await {
+                Ok(batch) => match batch.unwrap() {
+                    Some(batch) => found += batch.num_rows(),
+                    None => break,
+                },
+                Err(_) => tokio::task::yield_now().await,
+            }
+        }
+        assert!(looks > 1, "{statement}");
+        assert_eq!(found, wanted.len(), "{statement}");
+    }
+}
+
+#[tokio::test]
+async fn only_tables_that_are_meant_are_looked_up() {
+    let names = |sql: &str| {
+        let statements = cobble_sql::parse_statements(sql).unwrap();
+        match &statements[0].statement {
+            cobble_sql::Statement::Query(query) => {
+                let all = cobble_sql::relation_names(query);
+                all.iter().map(|parts| parts.join(".")).collect::<Vec<_>>().join(" ")
+            }
+            _ => panic!("{sql}"),
+        }
+    };
+    for (sql, wanted) in [
+        ("SELECT * FROM a JOIN x.b USING (i), LATERAL (SELECT * FROM C.d) e", "a x.b c.d"),
+        ("SELECT * FROM generate_series(1, 2), unnest(ARRAY[1]) u WHERE 1 IN (SELECT i FROM t)", "t"),
+        ("WITH a AS (SELECT * FROM t), b AS (SELECT * FROM a) SELECT * FROM a, b, a.c", "t a.c"),
+        ("WITH a AS (SELECT * FROM a) SELECT * FROM a", "a"),
+        ("WITH RECURSIVE a AS (SELECT 1 UNION ALL SELECT * FROM a) SELECT * FROM a ORDER BY (SELECT 1 FROM t)", "t"),
+        ("TABLE x.y.z", "x.y.z"),
+    ] {
+        assert_eq!(names(sql), wanted, "{sql}");
+    }
+}

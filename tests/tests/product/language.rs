@@ -109,6 +109,45 @@ async fn joins_by_ranges() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn wide_frames_that_slide() {
+    let rows = "WITH w(n, g, v, x) AS (SELECT n, n % 3, CASE WHEN n % 17 > 0 THEN (n * 7919) % 1000 END, ((n * 31 % 100) * 0.125)::numeric(8,3) FROM generate_series(1, 3000) AS g(n)) ";
+    let frames = [
+        "ROWS BETWEEN 100 PRECEDING AND CURRENT ROW",
+        "ROWS BETWEEN 500 PRECEDING AND 300 PRECEDING",
+        "ROWS BETWEEN 40 PRECEDING AND 700 FOLLOWING EXCLUDE CURRENT ROW",
+        "RANGE BETWEEN 200 PRECEDING AND 250 FOLLOWING",
+        "GROUPS BETWEEN 64 PRECEDING AND 64 FOLLOWING EXCLUDE TIES",
+    ];
+    let calls = [
+        "count(*)",
+        "count(v)",
+        "sum(v)",
+        "avg(v)",
+        "min(v)",
+        "max(x)",
+        "sum(x)",
+        "bool_and(v > 3)",
+        "bit_or(v)",
+        "round(stddev(v), 6)",
+        "sum(v) FILTER (WHERE v % 2 = 0)",
+        "max(n::text)",
+    ];
+    let mut statements = Vec::new();
+    for frame in frames {
+        for call in calls {
+            let over = format!("OVER (PARTITION BY g ORDER BY n {frame})");
+            let call = match call {
+                "round(stddev(v), 6)" => format!("round(stddev(v) {over}, 6)"),
+                other => format!("{other} {over}"),
+            };
+            statements.push(format!("SELECT md5(string_agg(coalesce(c::text, 'null'), ',' ORDER BY n)) FROM (SELECT n, {call} AS c FROM w) x"));
+        }
+    }
+    let statements: Vec<&str> = statements.iter().map(String::as_str).collect();
+    compare_with_judge(rows, &statements).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn subqueries() {
     compare_with_judge(
         RELATIONS,

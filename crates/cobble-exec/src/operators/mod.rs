@@ -6,6 +6,7 @@ pub mod buckets;
 pub mod cte;
 pub mod expand;
 pub mod filter;
+pub mod frame_tree;
 pub mod gate;
 pub mod handoff;
 pub mod join;

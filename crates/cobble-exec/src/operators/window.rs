@@ -8,12 +8,13 @@ use arrow::compute::{SortOptions, cast, concat_batches, take};
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use async_trait::async_trait;
-use cobble_plan::aggregate::AggregateCall;
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::window::{FrameExclusion, FrameUnit, Ranking};
 use cobble_types::{Code, Error, Result};
 
 use super::accumulators::accumulator;
 use super::buckets::{Bucketed, Buckets};
+use super::frame_tree::{FrameTree, WORTH_IT};
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
 use crate::expression::{Compiled, comparable, one_zero};
 use crate::keys::KeyEncoder;
@@ -599,17 +600,37 @@ fn aggregated(
         }
         return state.finish(rows);
     }
-    // Any other frame: its rows are given to it one by one, some thousand at a time.
+    // Any other frame is put together from rows and, where frames are wide, from the states of blocks; some thousand at a time.
+    let total: usize = (0..rows).map(|row| (frames.ends[row] - frames.starts[row]) as usize).sum();
+    let bounded =
+        !matches!(call.function, AggregateFunction::ApproxCountDistinct | AggregateFunction::ApproxPercentile);
+    let tree = if bounded && total > rows * WORTH_IT && state.fork(None, 0, rows) {
+        let counted: Vec<u32> = (0..rows).filter(|row| passing(*row)).map(|row| row as u32).collect();
+        Some(FrameTree::new(call, &counted, &part(0..rows)?.1, rows)?)
+    } else {
+        None
+    };
     let mut out: Vec<ArrayRef> = Vec::new();
     let mut row = 0;
     while row < rows {
         let first = row;
         let (mut places, mut groups): (Vec<u32>, Vec<u32>) = (Vec::new(), Vec::new());
-        while row < rows && places.len() < 8 * BATCH_ROWS {
-            for (start, end) in frames.segments(row) {
-                for place in (start..end).filter(|place| passing(*place)) {
+        let (mut blocks, mut block_groups): (Vec<u32>, Vec<u32>) = (Vec::new(), Vec::new());
+        while row < rows && places.len() + blocks.len() < 8 * BATCH_ROWS {
+            let group = (row - first) as u32;
+            let mut single = |place: usize| {
+                if passing(place) {
                     places.push(place as u32);
-                    groups.push((row - first) as u32);
+                    groups.push(group);
+                }
+            };
+            for (start, end) in frames.segments(row) {
+                match &tree {
+                    None => (start..end).for_each(&mut single),
+                    Some(tree) => tree.cover(start, end, &mut single, |block| {
+                        blocks.push(block);
+                        block_groups.push(group);
+                    }),
                 }
             }
             row += 1;
@@ -618,6 +639,9 @@ fn aggregated(
         let taken = values.iter().map(|v| Ok(take(v.as_ref(), &places, None)?)).collect::<Result<Vec<_>>>()?;
         let mut state = accumulator(call)?;
         state.update(&groups, row - first, &taken)?;
+        if let Some(tree) = &tree {
+            state.merge(&block_groups, row - first, &tree.states_of(blocks)?)?;
+        }
         out.push(state.finish(row - first)?);
     }
     let parts: Vec<&dyn Array> = out.iter().map(AsRef::as_ref).collect();

@@ -17,6 +17,7 @@ mod user_function;
 mod window;
 
 use std::collections::{BTreeSet, HashMap};
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use cobble_plan::expr::{Column, Expr};
@@ -24,7 +25,7 @@ use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
 use cobble_plan::{AggregateCall, JoinKind, LogicalPlan, RowMaker};
 use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};
-use sqlparser::ast;
+use sqlparser::ast::{self, Visit};
 use sqlparser::tokenizer::Span;
 
 use crate::session_zone::in_zone;
@@ -70,17 +71,52 @@ pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuer
     Ok(BoundQuery { columns: plan.columns(), plan })
 }
 
-/// The table names a query mentions, as written, so that they can be described before binding. Names of CTEs are among them.
+/// The table names a query mentions, as written, so that they can be described before binding. The names that its own WITH gives
+/// are left out where they are meant; those of a WITH further in are among them.
 pub fn relation_names(query: &ast::Query) -> Vec<Vec<String>> {
-    let mut names = Vec::new();
-    let _ = ast::visit_relations(query, |name| {
-        let parts: Vec<String> = name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect();
-        if !names.contains(&parts) {
-            names.push(parts);
+    let (mut names, mut known) = (Names(Vec::new()), Vec::new());
+    let mut add = |part: &dyn Fn(&mut Names) -> ControlFlow<()>, known: &[String]| {
+        let mut own = Names(Vec::new());
+        let _ = part(&mut own);
+        own.0.retain(|parts| !matches!(parts.as_slice(), [name] if known.contains(name)));
+        for parts in own.0 {
+            names.add(parts);
         }
-        std::ops::ControlFlow::<()>::Continue(())
-    });
-    names
+    };
+    let with = query.with.as_ref();
+    for cte in with.iter().flat_map(|with| &with.cte_tables) {
+        let own = folded(&cte.alias.name);
+        if with.is_some_and(|with| with.recursive) {
+            known.push(own.clone());
+        }
+        add(&|names| cte.query.visit(names), &known);
+        known.push(own);
+    }
+    add(&|names| query.body.visit(names), &known);
+    add(&|names| query.order_by.visit(names), &known);
+    names.0
+}
+
+struct Names(Vec<Vec<String>>);
+
+impl Names {
+    fn add(&mut self, parts: Vec<String>) {
+        if !self.0.contains(&parts) {
+            self.0.push(parts);
+        }
+    }
+}
+
+impl ast::Visitor for Names {
+    type Break = ();
+
+    fn pre_visit_table_factor(&mut self, factor: &ast::TableFactor) -> ControlFlow<()> {
+        // With arguments it is a function.
+        if let ast::TableFactor::Table { name, args: None, .. } = factor {
+            self.add(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+        }
+        ControlFlow::Continue(())
+    }
 }
 
 /// An identifier in the case it is looked up by.
