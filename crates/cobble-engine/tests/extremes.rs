@@ -215,3 +215,35 @@ async fn uneven_keys_are_correct() {
         }
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn buckets_that_are_too_large_are_cut_again() {
+    let mut s = session();
+    s.set("run.memory", "600kB").unwrap();
+    let texts = "(SELECT g * 2 AS g, repeat('ferry', 10) || g AS t FROM generate_series(1, 60000) x(g)) b";
+    for (sql, wanted) in [
+        (
+            format!(
+                "SELECT count(*), sum(a.g), count(b.t), max(b.t) FROM generate_series(1, 60000) a(g) LEFT JOIN {texts} ON a.g = b.g"
+            ),
+            format!("60000|1800030000|30000|{}9999", "ferry".repeat(10)),
+        ),
+        (
+            format!(
+                "SELECT count(*) FROM generate_series(1, 60000) a(g) FULL JOIN {texts} ON a.g = b.g WHERE b.t IS NOT NULL"
+            ),
+            "60000".to_owned(),
+        ),
+        (
+            format!("SELECT count(*) FROM generate_series(1, 60000) a(g) WHERE a.g NOT IN (SELECT g FROM {texts})"),
+            "30000".to_owned(),
+        ),
+    ] {
+        assert_eq!(first(&mut s, &sql).await.unwrap(), wanted);
+    }
+    // Nothing can cut a single key.
+    let one_key = "SELECT count(*) FROM generate_series(1, 3) a(g) JOIN (SELECT 1 AS g, repeat('ferry', 10) || g AS t FROM generate_series(1, 60000) x(g)) b ON a.g = b.g AND b.t > ''";
+    let error = first(&mut s, one_key).await.unwrap_err();
+    assert_eq!(error.code, Code::MemoryLimit);
+    assert!(error.message.contains("step"), "{}", error.message);
+}

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions, UInt32Array};
+use arrow::buffer::Buffer;
 use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use cobble_plan::Column;
@@ -29,6 +30,37 @@ pub fn take_rows(batch: &RecordBatch, places: &UInt32Array) -> Result<Vec<ArrayR
     batch.columns().iter().map(|column| Ok(take(column.as_ref(), places, None)?)).collect()
 }
 
+/// Buffers of texts that are at least so many times larger than the texts in use are left behind.
+const WASTE: usize = 3;
+
+/// The same rows without the texts of other rows: a cut or filtered batch would keep, and write to disk, all that its source had.
+pub fn compacted(batch: RecordBatch) -> Result<RecordBatch> {
+    let used = |lengths: &mut dyn Iterator<Item = u32>| lengths.filter(|n| *n > 12).map(|n| n as usize).sum::<usize>();
+    let held = |buffers: &[Buffer]| buffers.iter().map(Buffer::len).sum::<usize>();
+    let compact = |column: &ArrayRef| -> Option<ArrayRef> {
+        match column.data_type() {
+            DataType::Utf8View => {
+                let texts = column.as_string_view();
+                let all = held(texts.data_buffers());
+                (all > 1024 && all > WASTE * used(&mut texts.lengths())).then(|| Arc::new(texts.gc()) as ArrayRef)
+            }
+            DataType::BinaryView => {
+                let bytes = column.as_binary_view();
+                let all = held(bytes.data_buffers());
+                (all > 1024 && all > WASTE * used(&mut bytes.lengths())).then(|| Arc::new(bytes.gc()) as ArrayRef)
+            }
+            _ => None,
+        }
+    };
+    let changed: Vec<Option<ArrayRef>> = batch.columns().iter().map(compact).collect();
+    if changed.iter().all(Option::is_none) {
+        return Ok(batch);
+    }
+    let columns =
+        changed.into_iter().zip(batch.columns()).map(|(new, old)| new.unwrap_or_else(|| old.clone())).collect();
+    batch_of(batch.schema_ref(), columns, batch.num_rows())
+}
+
 /// Bytes that the batch's own rows take, without what its buffers share with other batches.
 pub fn bytes_of(batch: &RecordBatch) -> usize {
     batch.columns().iter().map(column_bytes).sum()
@@ -41,5 +73,31 @@ pub fn column_bytes(column: &ArrayRef) -> usize {
             column.as_binary_view().lengths().map(|n| 16 + if n > 12 { n as usize } else { 0 }).sum()
         }
         _ => column.to_data().get_slice_memory_size().unwrap_or_else(|_| column.get_array_memory_size()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow::array::StringViewArray;
+
+    #[test]
+    fn a_cut_batch_leaves_the_texts_of_other_rows_behind() {
+        let texts: ArrayRef = Arc::new(
+            (0..1000)
+                .map(|row| (row % 7 > 0).then(|| format!("a text that is not short, {row}")))
+                .collect::<StringViewArray>(),
+        );
+        let schema = Arc::new(Schema::new(vec![Field::new("0", DataType::Utf8View, true)]));
+        let all = batch_of(&schema, vec![texts], 1000).unwrap();
+        let cut = batch_of(&schema, take_rows(&all, &UInt32Array::from(vec![3, 7, 998])).unwrap(), 3).unwrap();
+        let held = |batch: &RecordBatch| {
+            batch.column(0).as_string_view().data_buffers().iter().map(Buffer::len).sum::<usize>()
+        };
+        assert!(held(&cut) > 20_000);
+        let small = compacted(cut.clone()).unwrap();
+        assert_eq!(small, cut);
+        assert!(held(&small) < 100, "{}", held(&small));
+        assert_eq!(held(&compacted(all.clone()).unwrap()), held(&all));
     }
 }

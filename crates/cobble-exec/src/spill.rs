@@ -14,6 +14,7 @@ use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::{IpcWriteOptions, StreamWriter};
 use cobble_types::{Code, Error, Result};
 
+use crate::batch::compacted;
 use crate::measures::StepMeter;
 
 /// Where runs spill to.
@@ -59,7 +60,7 @@ impl Spill {
     }
 
     pub fn write(&mut self, batch: &RecordBatch) -> Result<()> {
-        self.writer.write(batch).map_err(|e| failed(&self.place, e))?;
+        self.writer.write(&compacted(batch.clone())?).map_err(|e| failed(&self.place, e))?;
         self.rows += batch.num_rows();
         let written = self.writer.get_mut().stream_position().unwrap_or(self.counted);
         self.meter.spilled(written.saturating_sub(self.counted));

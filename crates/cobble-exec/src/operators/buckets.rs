@@ -13,7 +13,7 @@ use crate::measures::StepMeter;
 use crate::memory::Reservation;
 use crate::spill::{Spill, SpillPlace, Spilled};
 
-/// A power of two. Each bucket of a spilled operator has to fit into memory alone.
+/// A power of two.
 pub const BUCKETS: usize = 32;
 
 /// The buckets that one task fills.
@@ -178,8 +178,8 @@ impl Bucketed {
     }
 
     /// All batches in memory, what came from disk accounted for.
-    pub fn load(self, memory: &mut Reservation) -> Result<Vec<RecordBatch>> {
-        let mut batches = self.batches;
+    pub fn load(&self, memory: &mut Reservation) -> Result<Vec<RecordBatch>> {
+        let mut batches = self.batches.clone();
         for spilled in &self.spilled {
             for batch in spilled.read()? {
                 let batch = batch?;

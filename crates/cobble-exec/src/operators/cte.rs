@@ -11,7 +11,7 @@ use async_trait::async_trait;
 use cobble_plan::physical::PhysicalNode;
 use cobble_types::{Code, Error, Result};
 
-use crate::batch::{batch_of, bytes_of};
+use crate::batch::{batch_of, bytes_of, compacted};
 use crate::groups::GroupIndex;
 use crate::keys::KeyEncoder;
 use crate::lower::Surroundings;
@@ -75,6 +75,7 @@ impl Sink for Keep {
 impl SinkTask for KeepTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         let batch = batch_of(&self.kept.schema, batch.columns().to_vec(), batch.num_rows())?;
+        let batch = compacted(batch)?;
         if self.spill.is_none() && self.memory.grow_within_share(bytes_of(&batch)).is_ok() {
             self.batches.push(batch);
             return Ok(());

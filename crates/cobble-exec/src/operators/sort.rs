@@ -13,7 +13,7 @@ use arrow::row::{OwnedRow, RowConverter, Rows, SortField};
 use async_trait::async_trait;
 use cobble_types::{Error, Result};
 
-use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
+use crate::batch::{BATCH_ROWS, batch_of, bytes_of, compacted, take_rows};
 use crate::expression::{Compiled, comparable};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -128,7 +128,7 @@ impl SortTask {
 
 impl SinkTask for SortTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        let batch = batch_of(&self.spec.schema, batch.columns().to_vec(), batch.num_rows())?;
+        let batch = compacted(batch_of(&self.spec.schema, batch.columns().to_vec(), batch.num_rows())?)?;
         // Twice the rows: sorting makes a second copy.
         let bytes = bytes_of(&batch) * 2 + batch.num_rows() * (16 + BYTES_PER_ROW);
         if self.memory.grow_within_share(bytes).is_err() {
@@ -143,7 +143,7 @@ impl SinkTask for SortTask {
             && self.rows > (4 * n).max(8 * BATCH_ROWS)
         {
             let all = self.gather()?;
-            let best = self.spec.keys.sorted(&all, Some(n))?;
+            let best = compacted(self.spec.keys.sorted(&all, Some(n))?)?;
             self.rows = best.num_rows();
             self.memory.resize(bytes_of(&best) * 2)?;
             self.batches.push(best);

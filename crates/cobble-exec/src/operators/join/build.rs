@@ -7,7 +7,7 @@ use arrow::compute::concat_batches;
 use cobble_types::{Error, Result};
 
 use super::{BuildFacts, Built, JoinSpec};
-use crate::batch::{batch_of, bytes_of};
+use crate::batch::{batch_of, bytes_of, compacted};
 use crate::memory::Reservation;
 use crate::operators::buckets::Buckets;
 use crate::pipeline::{Sink, SinkTask};
@@ -51,7 +51,7 @@ fn into_bucket(spec: &JoinSpec, batch: RecordBatch, buckets: &mut Buckets, facts
 
 impl SinkTask for BuildTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        let batch = batch_of(&self.spec.build_schema, batch.columns().to_vec(), batch.num_rows())?;
+        let batch = compacted(batch_of(&self.spec.build_schema, batch.columns().to_vec(), batch.num_rows())?)?;
         if let Collected::Memory { batches, memory } = &mut self.rows {
             // The rows, the copy in which they come together, and the table over them.
             let bytes = bytes_of(&batch) * 2 + batch.num_rows() * TABLE_BYTES;

@@ -7,19 +7,29 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{ArrayRef, RecordBatch, UInt32Array, new_null_array};
 use arrow::compute::concat_batches;
+use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::JoinKind;
-use cobble_types::Result;
+use cobble_types::{Code, Error, Result};
 
 use super::probe::Input;
 use super::{Built, JoinSpec, JoinTable};
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::expression::Compiled;
 use crate::memory::Reservation;
 use crate::operators::buckets::{BUCKETS, Bucketed, Buckets};
 use crate::pipeline::{Source, SourceTask};
 
 /// A bucket of the build side and the one of the probe side; either may have no rows.
-type BucketPair = (Option<Bucketed>, Option<Bucketed>);
+struct BucketPair {
+    build: Option<Bucketed>,
+    probe: Option<Bucketed>,
+    /// How often it has been cut.
+    level: u32,
+}
+
+/// A bucket that is still too large after so many cuts is of few keys.
+const MOST_CUTS: u32 = 4;
 
 pub struct Rest {
     spec: Arc<JoinSpec>,
@@ -111,20 +121,62 @@ impl RestTask {
                 }
                 self.current = None;
             }
-            let Some((build, probe)) = self.claim()? else { return Ok(None) };
-            let memory = || Reservation::new(&self.spec.pool, &self.spec.meter);
-            let Built::Buckets { facts, .. } = self.spec.built()? else { return Ok(None) };
-            let mut loading = memory();
-            let batches = build.map(|b| b.load(&mut loading)).transpose()?.unwrap_or_default();
-            let all = concat_batches(&self.spec.build_schema, &batches)?;
-            drop((batches, loading));
-            let table = self.spec.table(all, memory(), Some(*facts))?;
-            let batches = match probe {
+            let Some(pair) = self.claim()? else { return Ok(None) };
+            let table = match self.table_of(&pair) {
+                Ok(table) => table,
+                Err(error) if error.code == Code::MemoryLimit && pair.level < MOST_CUTS => {
+                    self.cut(pair)?;
+                    // An empty batch lets the driver look whether it should stop.
+                    return Ok(Some(RecordBatch::new_empty(self.spec.schema.clone())));
+                }
+                Err(error) => return Err(error),
+            };
+            let batches = match pair.probe {
                 Some(probe) => probe.stream()?,
                 None => Box::new(std::iter::empty()),
             };
             self.current = Some(Current { table, batches, input: None, build_at: 0 });
         }
+    }
+
+    fn table_of(&self, pair: &BucketPair) -> Result<JoinTable> {
+        let memory = || Reservation::new(&self.spec.pool, &self.spec.meter);
+        let Built::Buckets { facts, .. } = self.spec.built()? else {
+            return Err(Error::internal("a join in memory has no buckets"));
+        };
+        let mut loading = memory();
+        let batches = pair.build.as_ref().map(|b| b.load(&mut loading)).transpose()?.unwrap_or_default();
+        let all = concat_batches(&self.spec.build_schema, &batches)?;
+        drop((batches, loading));
+        self.spec.table(all, memory(), Some(*facts))
+    }
+
+    /// Cuts a pair that is too large for the memory by other bits of the hash, and puts the parts among those to be joined.
+    fn cut(&self, pair: BucketPair) -> Result<()> {
+        let (spec, level) = (&self.spec, pair.level + 1);
+        let parts = |bucket: Option<Bucketed>, schema: &SchemaRef, keys: &[Compiled]| -> Result<Vec<Bucketed>> {
+            let memory = Reservation::new(&spec.pool, &spec.meter);
+            let mut parts = Buckets::new(schema, memory, &spec.spill, &spec.meter);
+            if let Some(bucket) = bucket {
+                for batch in bucket.stream()? {
+                    let batch = batch?;
+                    let (keys, _) = spec.encoded(keys, &batch)?;
+                    parts.push(batch, |row| keys.hash(row).rotate_left(level * BUCKETS.ilog2()))?;
+                }
+            }
+            parts.spill_all()?;
+            Buckets::together(vec![parts])
+        };
+        let builds = parts(pair.build, &spec.build_schema, &spec.build_keys)?;
+        let probes = parts(pair.probe, &spec.probe_schema, &spec.probe_keys)?;
+        let pairs = builds.into_iter().zip(probes).filter(|(build, probe)| !build.is_empty() || !probe.is_empty());
+        let mut all = self.buckets.lock().unwrap_or_else(PoisonError::into_inner);
+        all.get_or_insert_default().extend(pairs.map(|(build, probe)| BucketPair {
+            build: Some(build),
+            probe: Some(probe),
+            level,
+        }));
+        Ok(())
     }
 
     fn claim(&self) -> Result<Option<BucketPair>> {
@@ -138,8 +190,12 @@ impl RestTask {
             // Buckets correspond by place; either side may have none.
             *all = Some(
                 (0..BUCKETS)
-                    .map(|_| (builds.pop_front().flatten(), probes.pop_front().flatten()))
-                    .filter(|(build, probe)| build.is_some() || probe.is_some())
+                    .map(|_| BucketPair {
+                        build: builds.pop_front().flatten(),
+                        probe: probes.pop_front().flatten(),
+                        level: 0,
+                    })
+                    .filter(|pair| pair.build.is_some() || pair.probe.is_some())
                     .collect(),
             );
         }
