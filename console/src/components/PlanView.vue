@@ -1,11 +1,13 @@
 <script setup lang="ts">
 /** A plan: the graph, the gates with their verdicts, the joins and the trace of rewrites. */
+import { computed } from 'vue'
 import type { PlanDocument } from '../plan/document'
 import { bytes, count, seconds } from '../plan/numbers'
 import GateCard from './GateCard.vue'
 import PlanGraph from './PlanGraph.vue'
 
-defineProps<{ plan: PlanDocument }>()
+const props = defineProps<{ plan: PlanDocument }>()
+const orders = computed(() => props.plan.rewrites.flatMap((r) => r.orders ?? []))
 </script>
 
 <template>
@@ -15,6 +17,7 @@ defineProps<{ plan: PlanDocument }>()
       <PlanGraph :plan="plan" />
       <div v-if="plan.joins.length" class="joins">
         <h2>Joins</h2>
+        <p v-for="o in orders" :key="o.chosen"><strong>order</strong> <span class="mono">{{ o.chosen }}</span>, {{ count(o.cost) }} rows touched<span v-if="o.written.way !== o.chosen" class="faint">; as written {{ o.written.way }} {{ count(o.written.cost) }}</span><span v-for="a in o.alternatives.filter((a) => a.way !== o.written.way)" :key="a.way" class="faint">; {{ a.way }} {{ count(a.cost) }}</span></p>
         <p v-for="j in plan.joins" :key="j.step"><strong>step {{ j.step }}</strong> <span class="mono">{{ j.text }}</span> by {{ j.chosen }}, cost {{ count(j.cost) }}<span v-for="a in j.alternatives" :key="a.way" class="faint">; {{ a.way }} would cost {{ count(a.cost) }}</span></p>
       </div>
       <details>

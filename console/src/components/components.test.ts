@@ -25,7 +25,7 @@ const gate: Gate = {
   parts: [],
   estimated_rows: 60,
   estimated_bytes: 2048,
-  measure: { rows: 107, bytes: 4096, rows_dropped: 0, requests: 1 },
+  measure: { rows: 107, bytes: 4096, rows_dropped: 0, rows_skipped: 0, requests: 1 },
 }
 
 test('a gate says what was pushed, what was kept and why, and what crossed', () => {

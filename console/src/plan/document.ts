@@ -42,7 +42,7 @@ export interface Gate {
   parts: { parts: string; read: number; total: number }[]
   estimated_rows: number
   estimated_bytes?: number
-  measure?: { rows: number; bytes: number; rows_dropped: number; requests: number }
+  measure?: { rows: number; bytes: number; rows_dropped: number; rows_skipped: number; requests: number }
 }
 
 export interface JoinChoice {
@@ -53,6 +53,14 @@ export interface JoinChoice {
   alternatives: { way: string; cost: number }[]
 }
 
+/** The order of a region of joins, beside those that were weighed and not taken. */
+export interface JoinOrder {
+  chosen: string
+  cost: number
+  alternatives: { way: string; cost: number }[]
+  written: { way: string; cost: number }
+}
+
 export interface TraceEntry {
   rewrite: string
   about: string
@@ -61,4 +69,5 @@ export interface TraceEntry {
   before?: string
   after?: string
   notes?: string[]
+  orders?: JoinOrder[]
 }

@@ -463,3 +463,62 @@ async fn only_tables_that_are_meant_are_looked_up() {
         assert_eq!(names(sql), wanted, "{sql}");
     }
 }
+
+/// Rows in order of `n`, in one row group of many small pages; `t` has longer values, so that its pages end elsewhere.
+fn paged(folder: &std::path::Path) {
+    use arrow::array::{ArrayRef, Int64Array, RecordBatch, StringArray};
+    use parquet::arrow::ArrowWriter;
+    use parquet::file::properties::WriterProperties;
+    let n: ArrayRef = Arc::new((0..10_000).map(|n| (n % 10 > 0).then_some(n)).collect::<Int64Array>());
+    let t: ArrayRef = Arc::new((0..10_000).map(|n| Some(format!("a longer text {:05}", n))).collect::<StringArray>());
+    let k: ArrayRef = Arc::new((0..10_000).map(|n| Some(n * 7919 % 10_000)).collect::<Int64Array>());
+    let batch = RecordBatch::try_from_iter([("n", n), ("t", t), ("k", k)]).unwrap();
+    let properties = WriterProperties::builder()
+        .set_data_page_row_count_limit(128)
+        .set_data_page_size_limit(2000)
+        .set_write_batch_size(64)
+        .set_dictionary_enabled(false)
+        .build();
+    std::fs::create_dir_all(folder).unwrap();
+    let file = std::fs::File::create(folder.join("paged.parquet")).unwrap();
+    let mut writer = ArrowWriter::try_new(file, batch.schema(), Some(properties)).unwrap();
+    writer.write(&batch).unwrap();
+    writer.close().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_without_a_wanted_row_are_not_decoded() {
+    let folder = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("core-paged");
+    paged(&folder);
+    let mut session = session_on(&folder);
+    for (condition, skips) in [
+        ("n BETWEEN 5000 AND 5010", true),
+        ("n = 77", true),
+        ("n IN (3, 9001) AND t LIKE 'a longer text 09%'", true),
+        ("n > 9990 AND k < 5000", true),
+        ("t >= 'a longer text 09990' AND n IS NULL", true),
+        ("n < 100 OR n > 9900", true),
+        ("k BETWEEN 100 AND 9000", false),
+        ("n + 0 = 77", false),
+        ("n < 20000", false),
+    ] {
+        let sql = format!("SELECT count(*), sum(n) FROM paged WHERE {condition}");
+        let mut execution = session.run_text(&sql, &CancellationToken::new()).await.unwrap();
+        let mut found = String::new();
+        while let Some(batch) = execution.next().await.unwrap() {
+            let text = |c: usize| array_value_text(batch.column(c).as_ref(), 0).unwrap_or("null".into());
+            found = format!("{}|{}", text(0), text(1));
+        }
+        let measure = execution.plan().unwrap().gates[0].measure.clone().unwrap();
+        assert_eq!(measure.rows_skipped > 9000, skips, "{condition}: {measure:?}");
+        let slow = format!(
+            "SELECT count(*), sum(n) FROM (SELECT n + 0 AS n, k + 0 AS k, t || '' AS t FROM paged) p WHERE {condition}"
+        );
+        assert_eq!(rows(&mut session, &slow).await.unwrap(), [found.clone()], "{condition}");
+    }
+    let keys = "SELECT count(*), sum(p.n) FROM paged p JOIN (VALUES (4001), (4003)) v(x) ON p.n = v.x";
+    let mut execution = session.run_text(keys, &CancellationToken::new()).await.unwrap();
+    execution.collect().await.unwrap();
+    let measure = execution.plan().unwrap().gates[0].measure.clone().unwrap();
+    assert!(measure.rows_skipped > 9000 && measure.rows == 2, "{measure:?}");
+}

@@ -111,6 +111,7 @@ impl Measures {
                 rows: counters.rows.load(Ordering::Relaxed),
                 bytes: counters.bytes.load(Ordering::Relaxed),
                 rows_dropped: counters.rows_dropped.load(Ordering::Relaxed),
+                rows_skipped: counters.rows_skipped.load(Ordering::Relaxed),
                 requests: counters.requests.load(Ordering::Relaxed),
                 keys: counters.keys.lock().unwrap_or_else(PoisonError::into_inner).clone(),
                 sent: counters.sent.lock().unwrap_or_else(PoisonError::into_inner).clone(),

@@ -90,6 +90,9 @@ pub struct GateMeasure {
     pub bytes: u64,
     /// Rows decoded and dropped before they left the gate.
     pub rows_dropped: u64,
+    /// Rows in pages that were not decoded.
+    #[serde(default)]
+    pub rows_skipped: u64,
     pub requests: u64,
     /// Keys of joins that the scan was opened with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -122,6 +125,18 @@ pub struct JoinDocument {
     pub cost: f64,
     /// The other ways, cheapest first.
     pub alternatives: Vec<Alternative>,
+}
+
+/// The order in which a region of inner joins is put together, beside those that were weighed and not taken.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct JoinOrder {
+    /// The order taken, as `(a ⋈ b) ⋈ c`, and the rows that it touches.
+    pub chosen: String,
+    pub cost: f64,
+    /// Of the orders with another last join, the best of each; cheapest first. Empty when they were not weighed one by one.
+    pub alternatives: Vec<Alternative>,
+    /// The author's order.
+    pub written: Alternative,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

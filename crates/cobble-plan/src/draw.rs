@@ -134,11 +134,13 @@ fn gate(gate: &GateDocument) -> String {
     let estimated_bytes = gate.estimated_bytes.map(|b| format!(", {}", bytes(b))).unwrap_or_default();
     line("estimate", &format!("{} rows{estimated_bytes}", count(gate.estimated_rows)));
     if let Some(measure) = &gate.measure {
-        let dropped = if measure.rows_dropped > 0 {
-            format!(", {} rows dropped while decoding", count(measure.rows_dropped as f64))
-        } else {
-            String::new()
-        };
+        let mut dropped = String::new();
+        if measure.rows_skipped > 0 {
+            let _ = write!(dropped, ", {} rows in skipped pages", count(measure.rows_skipped as f64));
+        }
+        if measure.rows_dropped > 0 {
+            let _ = write!(dropped, ", {} rows dropped while decoding", count(measure.rows_dropped as f64));
+        }
         for keys in &measure.keys {
             let skipped =
                 if keys.parts_skipped > 0 { format!(", {} parts skipped", keys.parts_skipped) } else { String::new() };
@@ -159,6 +161,18 @@ fn gate(gate: &GateDocument) -> String {
 /// One line per join: what was chosen, the runner-up and both costs.
 pub fn joins(plan: &PlanDocument) -> String {
     let mut out = String::new();
+    for order in plan.rewrites.iter().flat_map(|rewrite| &rewrite.orders) {
+        let mut text = format!("{}, {} rows touched", order.chosen, count(order.cost));
+        if order.written.way != order.chosen {
+            let _ = write!(text, "; as written {} {}", order.written.way, count(order.written.cost));
+        }
+        for other in order.alternatives.iter().filter(|other| other.way != order.written.way) {
+            let _ = write!(text, "; {} {}", other.way, count(other.cost));
+        }
+        for (i, part) in wrap(&text, WIDTH - 10).into_iter().enumerate() {
+            let _ = writeln!(out, "{:<8}  {part}", if i == 0 { "order" } else { "" });
+        }
+    }
     for join in &plan.joins {
         let others: Vec<String> =
             join.alternatives.iter().map(|a| format!("{} would cost {}", a.way, count(a.cost))).collect();

@@ -226,6 +226,8 @@ pub struct GateCounters {
     pub bytes: AtomicU64,
     /// Rows that were decoded and dropped inside the gate by late materialisation.
     pub rows_dropped: AtomicU64,
+    /// Rows of pages that were not decoded, as the page's least and greatest values leave none.
+    pub rows_skipped: AtomicU64,
     /// Requests sent or portions opened.
     pub requests: AtomicU64,
     /// Keys of joins that were used, and the request when they became part of it.

@@ -6,6 +6,7 @@ mod infer;
 mod jsonl_format;
 mod listing;
 mod offer;
+mod pages;
 mod parquet_format;
 mod prune;
 mod scan;

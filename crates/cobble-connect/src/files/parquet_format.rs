@@ -26,6 +26,7 @@ use parquet::file::metadata::ParquetMetaData;
 use parquet::file::reader::{ChunkReader, Length};
 
 use super::listing::DataFile;
+use super::pages::{PageCondition, Pages};
 use super::prune::Range;
 use super::scan::{FileBatches, ScanShape};
 use super::{file_error, io_error};
@@ -34,6 +35,7 @@ use super::{file_error, io_error};
 pub struct Footer {
     pub arrow: ArrowReaderMetadata,
     ranges: Mutex<ColumnRanges>,
+    pages: Pages,
 }
 
 /// By name and type of the column, one range for each row group.
@@ -61,7 +63,7 @@ impl Footer {
         let options = ArrowReaderOptions::new().with_schema(schema);
         let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options)
             .map_err(|e| parquet_error(connection, file, &e))?;
-        Ok(Footer { arrow, ranges: Mutex::default() })
+        Ok(Footer { arrow, ranges: Mutex::default(), pages: Pages::default() })
     }
 
     pub fn metadata(&self) -> &Arc<ParquetMetaData> {
@@ -95,9 +97,7 @@ impl Footer {
             .iter()
             .enumerate()
             .map(|(i, group)| {
-                let value = |array: &Option<ArrayRef>| {
-                    array.as_ref().and_then(|a| Value::from_array(a.as_ref(), i)).filter(|v| !v.is_null() && !is_nan(v))
-                };
+                let value = |array: &Option<ArrayRef>| array.as_ref().and_then(|a| bound_of(a, i));
                 let null_count = nulls.as_ref().filter(|n| n.is_valid(i)).map(|n| n.value(i));
                 Range {
                     min: value(&mins),
@@ -108,6 +108,11 @@ impl Footer {
             })
             .collect()
     }
+}
+
+/// A least or greatest value, where it is known and says something.
+pub fn bound_of(array: &ArrayRef, place: usize) -> Option<Value> {
+    Value::from_array(array.as_ref(), place).filter(|value| !value.is_null() && !is_nan(value))
 }
 
 fn is_nan(value: &Value) -> bool {
@@ -299,6 +304,8 @@ pub struct FileCondition {
     pub predicate: Arc<dyn BatchPredicate>,
     /// Places in the table.
     pub columns: Vec<usize>,
+    /// The same as a condition that least and greatest values can decide, when it is one.
+    pub pages: Option<PageCondition>,
 }
 
 impl ParquetBatches {
@@ -313,6 +320,8 @@ impl ParquetBatches {
     ) -> Result<Self> {
         let connection = shape.set.source.connection.clone();
         let open = File::open(&file.path).map_err(|e| io_error(&connection, &file.path, &e))?;
+        let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
+        let selection = footer.pages.selection(&footer.arrow, &open, row_group, &by_pages);
         let group = footer.metadata().row_group(row_group);
         let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
         chunks.sort_unstable();
@@ -345,6 +354,10 @@ impl ParquetBatches {
             .with_row_groups(vec![row_group])
             .with_projection(ProjectionMask::roots(parquet_schema, shape.file_columns.iter().copied()))
             .with_batch_size(batch_rows);
+        if let Some(selection) = selection {
+            GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
+            builder = builder.with_row_selection(selection);
+        }
         if !predicates.is_empty() {
             builder = builder.with_row_filter(RowFilter::new(predicates));
         }

@@ -16,6 +16,7 @@ use cobble_types::{ColumnId, Result};
 
 use super::csv_format::CsvBatches;
 use super::jsonl_format::JsonBatches;
+use super::pages::PageCondition;
 use super::parquet_format::{FileCondition, ParquetBatches};
 use super::prune::{self, Range, Ranges};
 use super::{FileSet, Format, io_error};
@@ -74,6 +75,15 @@ impl FileScan {
             group.and_then(|(group, footer)| footer.ranges(&set.columns[place]).get(group).cloned())
         };
         known.map(|range| (id, range)).into_iter().collect()
+    }
+
+    fn page_condition(&self, condition: Expr, id: ColumnId, place: usize) -> Option<PageCondition> {
+        let column = &self.shape.set.columns[place];
+        (self.shape.set.format == Format::Parquet && !column.partition).then(|| PageCondition {
+            condition,
+            id,
+            column: column.clone(),
+        })
     }
 
     /// Places in the table of all columns that are read, for output or for a condition.
@@ -191,7 +201,14 @@ impl GateScan for FileScan {
             let columns: Vec<Column> = row.columns.iter().map(|(c, _)| c.clone()).collect();
             let predicate = tools.compiler.compile(&row.condition, &columns)?;
             let places: Vec<usize> = row.columns.iter().map(|(_, p)| *p).collect();
-            conditions.push(OpenCondition { predicate, in_file: places.iter().all(|p| *p < first_folder), places });
+            let pages = match row.columns.as_slice() {
+                [(column, place)] if prune::uses_ranges(&row.condition) => {
+                    self.page_condition(row.condition.clone(), column.id, *place)
+                }
+                _ => None,
+            };
+            let in_file = places.iter().all(|p| *p < first_folder);
+            conditions.push(OpenCondition { predicate, in_file, places, pages });
         }
         for keys in &tools.keys {
             let place = self.shape.output[keys.pass.place];
@@ -208,7 +225,9 @@ impl GateScan for FileScan {
             };
             tools.counters.used(keys, &form, (before - parts.len()) as u64);
             if !partition {
-                conditions.push(OpenCondition { predicate: keys.test.clone(), in_file: true, places: vec![place] });
+                let (predicate, id) = (keys.test.clone(), keys.pass.column.id);
+                let pages = keys.condition().and_then(|(condition, _)| self.page_condition(condition, id, place));
+                conditions.push(OpenCondition { predicate, in_file: true, places: vec![place], pages });
             }
         }
         let fields: Vec<Field> = self
@@ -234,6 +253,7 @@ struct OpenCondition {
     places: Vec<usize>,
     /// All its columns stand in the file; otherwise it is checked once folder values have been added.
     in_file: bool,
+    pages: Option<PageCondition>,
 }
 
 struct FilePortions {
@@ -284,7 +304,10 @@ impl Portions for FilePortions {
                     .conditions
                     .iter()
                     .filter(|c| c.in_file)
-                    .map(|c| Arc::new(FileCondition { predicate: c.predicate.clone(), columns: c.places.clone() }))
+                    .map(|c| {
+                        let (predicate, columns, pages) = (c.predicate.clone(), c.places.clone(), c.pages.clone());
+                        Arc::new(FileCondition { predicate, columns, pages })
+                    })
                     .collect();
                 Box::new(ParquetBatches::open(
                     &shape,

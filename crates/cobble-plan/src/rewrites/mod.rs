@@ -22,6 +22,7 @@ use serde::{Deserialize, Serialize};
 
 use cobble_types::{ColumnId, SqlType};
 
+use crate::document::JoinOrder;
 use crate::expr::{Column, Expr};
 use crate::logical::LogicalPlan;
 use crate::settings::Settings;
@@ -33,12 +34,13 @@ pub struct Context<'a> {
     pub settings: &'a Settings,
     pub fold: &'a Fold,
     notes: RefCell<Vec<String>>,
+    orders: RefCell<Vec<JoinOrder>>,
     last_id: Cell<u32>,
 }
 
 impl<'a> Context<'a> {
     pub fn new(settings: &'a Settings, fold: &'a Fold) -> Self {
-        Context { settings, fold, notes: RefCell::new(Vec::new()), last_id: Cell::new(0) }
+        Context { settings, fold, notes: RefCell::default(), orders: RefCell::default(), last_id: Cell::new(0) }
     }
 
     /// An id that no column of the plan has.
@@ -195,6 +197,9 @@ pub struct TraceEntry {
     pub after: String,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<String>,
+    /// What the ordering of joins has weighed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub orders: Vec<JoinOrder>,
 }
 
 fn greatest_id(plan: &LogicalPlan) -> u32 {
@@ -216,9 +221,11 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<Trac
             before: String::new(),
             after: String::new(),
             notes: Vec::new(),
+            orders: Vec::new(),
         };
         let changed = if entry.switched_off { None } else { (rewrite.apply)(&current, context) };
         entry.notes = context.notes.take();
+        entry.orders = context.orders.take();
         if let Some(next) = changed {
             let (before, after) = (current.to_string(), next.to_string());
             if before != after {

@@ -11,11 +11,15 @@ use cobble_types::ColumnId;
 
 use super::Context;
 use super::push_filters::as_join_key;
+use crate::document::{Alternative, JoinOrder};
 use crate::estimate::{Estimate, estimate, join_estimate};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 const EXHAUSTIVE_RELATIONS: usize = 10;
+
+/// Orders that are kept for display beside the one taken.
+const KEPT_ORDERS: usize = 8;
 
 pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
     Some(order(plan, context))
@@ -34,6 +38,29 @@ fn order(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     plan.map_inputs(&mut |input| order(input, context))
 }
 
+/// What a relation is called in the text of an order.
+fn name_of(relation: &LogicalPlan) -> String {
+    match relation {
+        LogicalPlan::Scan(scan) => match scan.columns.first().and_then(|(column, _)| column.qualifier.clone()) {
+            Some(alias) => alias,
+            None => scan.table.name.table.clone(),
+        },
+        LogicalPlan::CteScan { name, .. } => name.clone(),
+        LogicalPlan::Expand { makers, .. } => {
+            makers.first().map_or_else(|| "rows".to_owned(), |maker| maker.function.name().to_owned())
+        }
+        LogicalPlan::Values { .. } => "values".to_owned(),
+        other => match other.inputs().as_slice() {
+            [input] => name_of(input),
+            _ => "(…)".to_owned(),
+        },
+    }
+}
+
+fn enclosed(part: &Part) -> String {
+    if part.members.count_ones() > 1 { format!("({})", part.way) } else { part.way.clone() }
+}
+
 #[derive(Default)]
 struct Region {
     relations: Vec<LogicalPlan>,
@@ -45,6 +72,8 @@ struct Region {
 struct Part {
     members: u64,
     plan: Arc<LogicalPlan>,
+    /// The order so far, as `a ⋈ b`.
+    way: String,
     ids: BTreeSet<ColumnId>,
     estimate: Estimate,
     cost: f64,
@@ -70,14 +99,18 @@ impl Region {
             .enumerate()
             .map(|(i, relation)| Part {
                 members: 1 << i,
+                way: name_of(relation),
                 ids: relation.column_ids(),
                 estimate: estimate(relation),
                 plan: Arc::new(relation.clone()),
                 cost: 0.0,
             })
             .collect();
-        let best =
-            if parts.len() <= EXHAUSTIVE_RELATIONS { self.exhaustive(&parts) } else { self.greedy(parts.clone()) };
+        let (best, mut others) = if parts.len() <= EXHAUSTIVE_RELATIONS {
+            self.exhaustive(&parts)
+        } else {
+            (self.greedy(parts.clone()), Vec::new())
+        };
         let as_written = self.rebuild_written(written, &mut parts.iter());
         context.note(format!(
             "cost {:.0} rows touched, as written {:.0}; {} relations",
@@ -86,7 +119,14 @@ impl Region {
             self.relations.len()
         ));
         // Without a gain the author's order stands: a plan should not change for nothing.
+        let written = Alternative { way: as_written.way.clone(), cost: as_written.cost };
         let chosen = if best.cost < as_written.cost * 0.99 { best } else { as_written };
+        others.retain(|other| other.way != chosen.way);
+        others.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        others.truncate(KEPT_ORDERS);
+        let way = chosen.way.clone();
+        let order = JoinOrder { chosen: way, cost: chosen.cost, alternatives: others, written };
+        context.orders.borrow_mut().push(order);
         // A condition about no relation belongs to no join.
         let constant = self.conditions.iter().filter(|c| c.columns().is_empty()).cloned().collect();
         chosen.plan.as_ref().clone().filtered(constant)
@@ -123,6 +163,7 @@ impl Region {
         Part {
             members: left.members | right.members,
             cost: left.cost + right.cost + touched,
+            way: format!("{} ⋈ {}", enclosed(left), enclosed(right)),
             plan: Arc::new(LogicalPlan::Join(join)),
             ids,
             estimate,
@@ -136,9 +177,11 @@ impl Region {
         })
     }
 
-    fn exhaustive(&self, parts: &[Part]) -> Part {
+    /// The best order, and of each way to make the last join the best one.
+    fn exhaustive(&self, parts: &[Part]) -> (Part, Vec<Alternative>) {
         let full = (1usize << parts.len()) - 1;
         let mut best: Vec<Option<Part>> = vec![None; full + 1];
+        let mut last = Vec::new();
         for (i, part) in parts.iter().enumerate() {
             best[1 << i] = Some(part.clone());
         }
@@ -159,6 +202,9 @@ impl Region {
                         // The larger side stands left: it is the one that streams.
                         let (a, b) = if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) };
                         let candidate = self.combine(a, b);
+                        if set == full {
+                            last.push(Alternative { way: candidate.way.clone(), cost: candidate.cost });
+                        }
                         if cheapest.as_ref().is_none_or(|c| candidate.cost < c.cost) {
                             cheapest = Some(candidate);
                         }
@@ -171,7 +217,7 @@ impl Region {
             }
             best[set] = cheapest;
         }
-        best[full].take().expect("products are allowed, so every set has a plan")
+        (best[full].take().expect("products are allowed, so every set has a plan"), last)
     }
 
     fn greedy(&self, mut parts: Vec<Part>) -> Part {

@@ -200,3 +200,18 @@ fn estimates_follow_the_statistics() {
         assert!((estimate - rows).abs() <= rows / 1000.0, "{sql}: {estimate}, not {rows}");
     }
 }
+
+#[test]
+fn the_orders_of_joins_that_were_weighed_are_kept() {
+    let sql = "SELECT count(*) FROM boardings b JOIN boardings c ON c.id = b.id JOIN routes r ON r.id = b.route_id JOIN vessels v ON v.seats = r.id WHERE r.name = 'x'";
+    let plan = plan(sql);
+    let orders: Vec<_> = plan.rewrites.iter().flat_map(|rewrite| &rewrite.orders).collect();
+    let [order] = orders.as_slice() else { panic!("{orders:?}") };
+    assert_eq!(order.written.way, "((b ⋈ c) ⋈ r) ⋈ v");
+    assert!(order.cost < order.written.cost && !order.alternatives.is_empty(), "{order:?}");
+    let costs: Vec<f64> = order.alternatives.iter().map(|other| other.cost).collect();
+    assert!(costs.is_sorted() && costs[0] >= order.cost, "{order:?}");
+    assert!(order.alternatives.iter().all(|other| other.way != order.chosen && other.way.contains('v')));
+    let drawn = draw::joins(&plan);
+    assert!(drawn.starts_with(&format!("order     {}, ", order.chosen)), "{drawn}");
+}

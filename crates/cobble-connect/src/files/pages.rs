@@ -1,0 +1,97 @@
+//! Pages of a row group that cannot hold a wanted row, by the page index that stands before the footer (Parquet format, "Parquet page
+//! index").
+
+use std::fs::File;
+use std::sync::OnceLock;
+
+use arrow::array::{Array, ArrayRef};
+use arrow::compute::cast;
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::TableColumn;
+use cobble_types::ColumnId;
+use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
+use parquet::arrow::arrow_reader::{ArrowReaderMetadata, RowSelection, RowSelector};
+use parquet::file::metadata::page_index::PageIndex;
+use parquet::file::metadata::{PageIndexPolicy, ParquetMetaDataReader};
+
+use super::parquet_format::bound_of;
+use super::prune::{Range, Ranges, may_match};
+
+/// A condition on one column of the file.
+#[derive(Debug, Clone)]
+pub struct PageCondition {
+    pub condition: Expr,
+    pub id: ColumnId,
+    pub column: TableColumn,
+}
+
+/// The page index of a file, read when it is first asked for; nothing when the file has none.
+#[derive(Default)]
+pub struct Pages(OnceLock<Option<PageIndex>>);
+
+impl Pages {
+    fn index(&self, arrow: &ArrowReaderMetadata, file: &File) -> Option<&PageIndex> {
+        let read = || {
+            let reader = ParquetMetaDataReader::new_with_metadata(arrow.metadata().as_ref().clone());
+            // A damaged index is no reason to fail: it only saves work.
+            reader.with_page_index_policy(PageIndexPolicy::Optional).read_page_index_and_finish(file).ok()?.1
+        };
+        self.0.get_or_init(read).as_ref()
+    }
+
+    /// The rows of a row group that may satisfy all conditions; `None` when that is all of them.
+    pub fn selection(
+        &self,
+        arrow: &ArrowReaderMetadata,
+        file: &File,
+        row_group: usize,
+        conditions: &[PageCondition],
+    ) -> Option<RowSelection> {
+        let index = (!conditions.is_empty()).then(|| self.index(arrow, file))??;
+        let mut selection: Option<RowSelection> = None;
+        for condition in conditions {
+            let Some(own) = rows_that_may_match(arrow, index, row_group, condition) else { continue };
+            selection = Some(match selection {
+                Some(before) => before.intersection(&own),
+                None => own,
+            });
+        }
+        selection.filter(|selection| selection.skipped_row_count() > 0)
+    }
+}
+
+fn rows_that_may_match(
+    arrow: &ArrowReaderMetadata,
+    index: &PageIndex,
+    row_group: usize,
+    condition: &PageCondition,
+) -> Option<RowSelection> {
+    let converter =
+        StatisticsConverter::try_new(&condition.column.name, arrow.schema(), arrow.parquet_schema()).ok()?;
+    let groups = [row_group];
+    let rows = converter.data_page_row_counts(index, arrow.metadata().row_groups(), &groups).ok()??;
+    let target = condition.column.sql_type.to_arrow();
+    let bound = |array: parquet::errors::Result<ArrayRef>| cast(&array.ok()?, &target).ok();
+    let mins = bound(converter.data_page_mins(index, &groups))?;
+    let maxes = bound(converter.data_page_maxes(index, &groups))?;
+    let nulls = converter.data_page_null_counts(index, &groups).ok()?;
+    let pages = rows.len();
+    if rows.null_count() > 0 || pages < 2 || mins.len() != pages || maxes.len() != pages || nulls.len() != pages {
+        return None;
+    }
+    let selectors = (0..pages).map(|page| {
+        let null_count = nulls.is_valid(page).then(|| nulls.value(page));
+        let range = Range {
+            min: bound_of(&mins, page),
+            max: bound_of(&maxes, page),
+            all_null: null_count == Some(rows.value(page)),
+            may_be_null: null_count != Some(0),
+        };
+        let count = rows.value(page) as usize;
+        match may_match(&condition.condition, &Ranges::from([(condition.id, range)])) {
+            true => RowSelector::select(count),
+            false => RowSelector::skip(count),
+        }
+    });
+    Some(RowSelection::from(selectors.collect::<Vec<_>>()))
+}
