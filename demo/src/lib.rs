@@ -4,10 +4,12 @@
 mod files;
 mod postgres;
 mod rows;
+mod till;
 
 pub use files::write_drop;
 pub use postgres::{load_everything, load_fleet};
 pub use rows::{Ferry, Month};
+pub use till::write_till;
 
 /// The demo's questions: the name of each and its SQL with comments.
 pub const QUESTIONS: &[(&str, &str)] = &[

@@ -521,6 +521,56 @@ impl Ferry {
         ])
     }
 
+    pub fn kiosk_sale_count(&self) -> u64 {
+        self.scaled(100_000)
+    }
+
+    /// What the kiosks at the quays sell, in order of time: mostly in summer and at the busy ports.
+    pub fn kiosk_sales(&self, rows: Range<u64>) -> RecordBatch {
+        const ARTICLES: &[(&str, i128)] = &[
+            ("day ticket", 1450),
+            ("tide table", 350),
+            ("Coffee", 280),
+            ("coffee", 280),
+            ("sandwich", 590),
+            ("rain cape", 1200),
+            ("postcard", 120),
+            ("map of the estuary", 890),
+        ];
+        let total = self.kiosk_sale_count();
+        let (mut port, mut at, mut quantity) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut price, mut card) = (Vec::new(), Vec::new());
+        let (mut article, mut note) = (StringBuilder::new(), StringBuilder::new());
+        for i in rows.clone() {
+            let mut d = self.dice(40, i);
+            let day = i64::from(FIRST_DAY) + (i * 1096 / total) as i64;
+            at.push(day * DAY + (7 * 3600 + d.below(12 * 3600) as i64) * 1_000_000);
+            port.push(d.skewed(40, 2) as i32 + 1);
+            let (name, cents) = ARTICLES[d.skewed(ARTICLES.len() as u64, 1) as usize];
+            article.append_value(name);
+            quantity.push(d.skewed(6, 3) as i32 + 1);
+            // Now and then a seller rounds.
+            price.push(if d.below(25) == 0 { cents / 50 * 50 } else { cents });
+            card.push(d.below(10) < 7);
+            match d.below(40) {
+                0 => note.append_value("returned"),
+                1 => note.append_value("50% off, last of the day"),
+                2 => note.append_value("for the crew "),
+                _ => note.append_null(),
+            }
+        }
+        batch(vec![
+            ("id", Arc::new(Int64Array::from_iter_values(rows.map(|i| i as i64 + 1)))),
+            ("port_id", Arc::new(Int32Array::from(port))),
+            ("sold_at", Arc::new(TimestampMicrosecondArray::from(at))),
+            ("article", Arc::new(article.finish())),
+            ("quantity", Arc::new(Int32Array::from(quantity))),
+            ("price", decimals(price, 6, 2)),
+            ("by_card", Arc::new(BooleanArray::from(card))),
+            ("note", Arc::new(note.finish())),
+        ])
+    }
+
     /// A reading of a buoy: its number, the time, waves and wind, and tags.
     pub(crate) fn reading(&self, buoy: u64, k: u64, per_buoy: u64) -> (i64, f64, f64, f64, Vec<&'static str>) {
         let at = i64::from(FIRST_DAY) * DAY

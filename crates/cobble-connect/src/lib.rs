@@ -1,9 +1,11 @@
 //! Connectors: the code for each kind of system, behind one small trait.
 
 mod connector;
+pub mod database;
 mod definition;
 pub mod files;
 pub mod postgres;
+pub mod sqlite;
 
 pub use connector::{Connector, KINDS, TableEntry, TestStep, connector};
 pub use definition::{ConnectionDefinition, Secret};

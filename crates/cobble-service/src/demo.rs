@@ -1,11 +1,11 @@
-//! The demo: the fleet's database and the folder `drop`, loaded once and found again at the next start.
+//! The demo: the fleet's database, the folder `drop` and the kiosks' file, loaded once and found again at the next start.
 
 use std::path::Path;
 use std::time::Instant;
 
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::CatalogDefinition;
-use cobble_ferry::{Ferry, load_fleet, write_drop};
+use cobble_ferry::{Ferry, load_fleet, write_drop, write_till};
 use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
@@ -19,7 +19,7 @@ struct Loaded {
     form: u32,
 }
 
-const FORM: u32 = 1;
+const FORM: u32 = 2;
 const READER: &str = "reader";
 
 fn failed(what: impl std::fmt::Display) -> Error {
@@ -37,15 +37,18 @@ pub async fn set_up(
     let mark = folder.join("demo.json");
     let wanted = Loaded { scale, form: FORM };
     let present: Option<Loaded> = std::fs::read(&mark).ok().and_then(|text| serde_json::from_slice(&text).ok());
-    let drop_folder = folder.join("drop");
+    let (drop_folder, till) = (folder.join("drop"), folder.join("till.db"));
     let reader_secret = secret(&folder.join("reader.secret"))?;
     if present.as_ref() != Some(&wanted) {
         let began = Instant::now();
         say(&format!("loading the ferry data at scale {scale}"));
         let _ = std::fs::remove_file(&mark);
         let ferry = Ferry::new(scale);
-        let target = drop_folder.clone();
-        let files = tokio::task::spawn_blocking(move || write_drop(ferry, &target));
+        let (target, till) = (drop_folder.clone(), till.clone());
+        let files = tokio::task::spawn_blocking(move || {
+            write_drop(ferry, &target).map_err(|e| e.to_string())?;
+            write_till(ferry, &till).map_err(|e| e.to_string())
+        });
         postgres.ensure_database("fleet").await?;
         let client = connect(&postgres.config("fleet")).await?;
         load_fleet(&client, ferry).await.map_err(failed)?;
@@ -75,7 +78,9 @@ pub async fn set_up(
         options: Default::default(),
     };
     let files = ConnectionDefinition::new("drop_files", "files", address.display().to_string());
-    for definition in [fleet, files] {
+    let till = till.canonicalize().map_err(failed)?;
+    let till = ConnectionDefinition::new("till_file", "sqlite", till.display().to_string());
+    for definition in [fleet, files, till] {
         match set.connections.get(&definition.name) {
             None => service.add_connection(definition).await?,
             // The server's port or the folder's place may be another one this time.
@@ -85,7 +90,7 @@ pub async fn set_up(
             Some(_) => {}
         }
     }
-    for (name, connection) in [("fleet", "fleet_db"), ("drop", "drop_files")] {
+    for (name, connection) in [("fleet", "fleet_db"), ("drop", "drop_files"), ("till", "till_file")] {
         if !set.catalogs.contains_key(name) {
             service.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).await?;
         }

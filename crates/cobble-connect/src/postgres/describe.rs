@@ -5,27 +5,10 @@ use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
-use cobble_types::{ObjectName, Result, SqlType, Value};
+use cobble_types::{ObjectName, Result, SqlType, Value, quote_identifier};
 
-use super::{PostgresSource, Server, errors};
-
-/// A table with what is needed to write SQL for it.
-#[derive(Debug, Clone)]
-pub struct Described {
-    pub schema: String,
-    pub name: String,
-    pub columns: Vec<RemoteColumn>,
-}
-
-#[derive(Debug, Clone)]
-pub struct RemoteColumn {
-    pub name: String,
-    pub sql_type: SqlType,
-    /// The server's type is not ours: the value is read as text, and compared as text on both sides.
-    pub as_text: bool,
-    /// Text whose collation may call different strings equal.
-    pub loose_equality: bool,
-}
+use super::{Server, errors};
+use crate::database::{DatabaseSource, RemoteColumn, RemoteTable};
 
 pub fn table_kind(relkind: &str) -> TableKind {
     if relkind == "v" { TableKind::View } else { TableKind::Table }
@@ -147,13 +130,21 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             partition: false,
             comment,
         });
-        remote.push(RemoteColumn { name: column, sql_type: own, as_text, loose_equality: row.get(5) });
+        // A type that is not ours is read as text, and compared as text on both sides; a collation that calls different
+        // strings equal is set aside.
+        let cast = if as_text { "::text" } else { "" };
+        let (before, after) = match row.get(5) {
+            true => ("(".to_owned(), format!("{cast} COLLATE \"C\")")),
+            false => (String::new(), cast.to_owned()),
+        };
+        remote.push(RemoteColumn { name: column, before, after });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);
     }
-    let described = Described { schema: schema.to_owned(), name: name.to_owned(), columns: remote };
-    let source = Arc::new(PostgresSource { server: server.clone(), table: described });
+    let quoted = format!("{}.{}", quote_identifier(schema), quote_identifier(name));
+    let table = RemoteTable { name: quoted, columns: remote };
+    let source = Arc::new(DatabaseSource { database: server.clone(), table });
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
 }

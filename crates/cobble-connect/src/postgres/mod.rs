@@ -3,8 +3,8 @@
 
 mod decode;
 mod describe;
+mod dialect;
 mod errors;
-mod offer;
 mod parameter;
 mod scan;
 mod sql;
@@ -13,14 +13,17 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
-use cobble_plan::logical::{Scan, Table};
-use cobble_plan::offer::{Offer, Source};
-use cobble_types::{Code, Error, Result};
+use cobble_plan::logical::Table;
+use cobble_plan::offer::{Portions, ScanTools};
+use cobble_types::{Code, Error, Result, SqlType};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::NoTls;
 
+use self::dialect::PostgresDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
+use crate::database::{Database, Dialect, Sql};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 
 pub const KIND: KindDescription = KindDescription {
@@ -338,27 +341,27 @@ impl Connector for PostgresConnector {
     }
 }
 
-/// The tables of one server as the planner's source.
-#[derive(Debug)]
-pub struct PostgresSource {
-    pub server: Arc<Server>,
-    pub table: describe::Described,
-}
-
-impl Source for PostgresSource {
+#[async_trait]
+impl Database for Server {
     fn connection(&self) -> &str {
-        &self.server.connection
-    }
-
-    fn kind(&self) -> &str {
-        "postgres"
+        &self.connection
     }
 
     fn region(&self) -> Option<&str> {
-        self.server.region.as_deref()
+        self.region.as_deref()
     }
 
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(offer::PostgresOffer::new(self.server.clone(), &self.table, scan))
+    fn dialect(&self) -> &'static dyn Dialect {
+        &PostgresDialect
+    }
+
+    async fn run(
+        self: Arc<Self>,
+        sql: Sql,
+        types: Vec<SqlType>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Result<Arc<dyn Portions>> {
+        Ok(Arc::new(scan::Statement::new(self, sql, types, schema, tools)))
     }
 }

@@ -6,56 +6,46 @@ use bytes::{BufMut, BytesMut};
 use cobble_types::{SqlType, Value};
 use tokio_postgres::types::{Format, IsNull, ToSql, Type, to_sql_checked};
 
+use crate::database::Parameter;
+
 /// Days from 1970-01-01 to PostgreSQL's epoch, 2000-01-01.
 pub const EPOCH_DAYS: i32 = 10_957;
 pub const EPOCH_MICROS: i64 = EPOCH_DAYS as i64 * 86_400_000_000;
 
-#[derive(Debug, Clone, PartialEq)]
-pub struct Parameter(pub Value, pub SqlType);
-
-impl Parameter {
-    /// The type the parameter is declared with.
-    pub fn wire_type(&self) -> Type {
-        match self.1 {
-            SqlType::Boolean => Type::BOOL,
-            SqlType::SmallInt => Type::INT2,
-            SqlType::Integer => Type::INT4,
-            SqlType::BigInt => Type::INT8,
-            SqlType::Real => Type::FLOAT4,
-            SqlType::Double => Type::FLOAT8,
-            SqlType::Bytea => Type::BYTEA,
-            SqlType::Date => Type::DATE,
-            SqlType::Timestamp => Type::TIMESTAMP,
-            SqlType::TimestampTz => Type::TIMESTAMPTZ,
-            _ => Type::TEXT,
-        }
-    }
-
-    /// How the statement names the parameter so that it has its SQL type.
-    pub fn reference(&self, number: usize) -> String {
-        match &self.1 {
-            SqlType::Numeric { precision, scale } => format!("${number}::numeric({precision},{scale})"),
-            SqlType::Time => format!("${number}::time"),
-            SqlType::Interval => format!("${number}::interval"),
-            _ => format!("${number}"),
-        }
-    }
-
-    fn text(&self) -> String {
-        match &self.0 {
-            Value::Text(text) => text.clone(),
-            // `interval '1 day'` and `time '09:00'` show their type first; the server wants what is inside the quotes.
-            other => {
-                let shown = other.to_string();
-                shown.split_once('\'').map_or(shown.clone(), |(_, rest)| rest.trim_end_matches('\'').to_owned())
-            }
-        }
+/// The type a parameter is declared with.
+pub fn wire_type(parameter: &Parameter) -> Type {
+    match parameter.1 {
+        SqlType::Boolean => Type::BOOL,
+        SqlType::SmallInt => Type::INT2,
+        SqlType::Integer => Type::INT4,
+        SqlType::BigInt => Type::INT8,
+        SqlType::Real => Type::FLOAT4,
+        SqlType::Double => Type::FLOAT8,
+        SqlType::Bytea => Type::BYTEA,
+        SqlType::Date => Type::DATE,
+        SqlType::Timestamp => Type::TIMESTAMP,
+        SqlType::TimestampTz => Type::TIMESTAMPTZ,
+        _ => Type::TEXT,
     }
 }
 
-impl ToSql for Parameter {
+/// How the statement names a parameter so that it has its SQL type.
+pub fn reference(parameter: &Parameter, number: usize) -> String {
+    match &parameter.1 {
+        SqlType::Numeric { precision, scale } => format!("${number}::numeric({precision},{scale})"),
+        SqlType::Time => format!("${number}::time"),
+        SqlType::Interval => format!("${number}::interval"),
+        _ => format!("${number}"),
+    }
+}
+
+/// A parameter on its way to the server.
+#[derive(Debug)]
+pub struct Bound<'a>(pub &'a Parameter);
+
+impl ToSql for Bound<'_> {
     fn to_sql(&self, _: &Type, out: &mut BytesMut) -> Result<IsNull, Box<dyn Error + Sync + Send>> {
-        match &self.0 {
+        match &self.0.0 {
             Value::Null => return Ok(IsNull::Yes),
             Value::Boolean(v) => out.put_u8(u8::from(*v)),
             Value::SmallInt(v) => out.put_i16(*v),
@@ -69,7 +59,7 @@ impl ToSql for Parameter {
                 out.put_i64(v.checked_sub(EPOCH_MICROS).ok_or("a time is out of the server's range")?);
             }
             Value::Numeric { .. } | Value::Text(_) | Value::Time(_) | Value::Interval { .. } => {
-                out.put_slice(self.text().as_bytes())
+                out.put_slice(self.0.text().as_bytes())
             }
         }
         Ok(IsNull::No)

@@ -1,135 +1,38 @@
 //! Running the agreed statement: rows stream in as the server makes them, a batch at a time; dropping the reader cancels the
 //! statement at the server.
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, PoisonError};
 
 use arrow::array::{RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema, SchemaRef};
+use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
-use cobble_plan::expr::Column;
-use cobble_plan::key_pass::MOST_LISTED;
-use cobble_plan::offer::{
-    GateCounters, GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
-};
+use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Error, Result, SqlType};
 use deadpool_postgres::Object;
 use futures::StreamExt;
-use tokio_postgres::types::ToSql;
 use tokio_postgres::{NoTls, RowStream};
 
 use super::decode::{ColumnDecoder, Raw};
-use super::offer::PostgresOffer;
-use super::sql::Sql;
+use super::dialect::PostgresDialect;
+use super::parameter::{Bound, wire_type};
 use super::{Server, errors};
-
-#[derive(Debug)]
-pub struct PostgresScan {
-    server: Arc<Server>,
-    sql: Sql,
-    /// The source's columns that the result is made of.
-    columns_read: Vec<String>,
-    /// The offer that the statement was made of, to which keys may be added, and the columns that come out.
-    offer: PostgresOffer,
-    columns: Vec<Column>,
-}
-
-impl PostgresScan {
-    pub fn new(
-        server: Arc<Server>,
-        sql: Sql,
-        columns_read: Vec<String>,
-        offer: PostgresOffer,
-        columns: Vec<Column>,
-    ) -> Self {
-        PostgresScan { server, sql, columns_read, offer, columns }
-    }
-
-    /// The statement with the keys of joins as conditions, as far as they can be said there.
-    fn with_keys(&self, tools: &ScanTools) -> Result<Sql> {
-        let mut offer = self.offer.clone();
-        let mut added = false;
-        for keys in &tools.keys {
-            if let Some((condition, form)) = keys.condition()
-                && offer.filter(&condition).is_pushed()
-            {
-                tools.counters.used(keys, form, 0);
-                added = true;
-            }
-        }
-        if !added {
-            return Ok(self.sql.clone());
-        }
-        let (sql, _) = offer.statement(&self.columns)?;
-        *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(request(&sql));
-        Ok(sql)
-    }
-}
-
-fn request(sql: &Sql) -> Request {
-    Request { text: sql.numbered(), parameters: sql.parameters.iter().map(|p| p.0.to_string()).collect() }
-}
-
-#[async_trait]
-impl GateScan for PostgresScan {
-    fn request(&self) -> Request {
-        request(&self.sql)
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.columns_read.clone()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![]
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
-    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
-        let column = &self.columns[place];
-        if self.offer.is_limited() {
-            return Verdict::kept(KeptReason::BelowKept, "the statement has a limit, which would come after");
-        }
-        if !column.sql_type.is_integer()
-            && !matches!(
-                column.sql_type,
-                SqlType::Text | SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz | SqlType::Numeric { .. }
-            )
-        {
-            return Verdict::kept(KeptReason::TypeDiffers, format!("keys of type {} are not sent", column.sql_type));
-        }
-        if keys > MOST_LISTED as f64 {
-            return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
-        }
-        Verdict::Prunes { note: Some("as a list in the statement".into()) }
-    }
-
-    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
-        let types: Vec<SqlType> = self.columns.iter().map(|c| c.sql_type.clone()).collect();
-        let fields: Vec<Field> =
-            types.iter().enumerate().map(|(i, t)| Field::new(i.to_string(), t.to_arrow(), true)).collect();
-        Ok(Arc::new(Statement {
-            server: self.server.clone(),
-            sql: self.with_keys(tools)?,
-            types,
-            schema: Arc::new(Schema::new(fields)),
-            tools: tools.clone(),
-            claimed: AtomicBool::new(false),
-        }))
-    }
-}
+use crate::database::Sql;
 
 /// One statement is one portion.
-struct Statement {
+pub struct Statement {
     server: Arc<Server>,
     sql: Sql,
     types: Vec<SqlType>,
     schema: SchemaRef,
     tools: ScanTools,
     claimed: AtomicBool,
+}
+
+impl Statement {
+    pub fn new(server: Arc<Server>, sql: Sql, types: Vec<SqlType>, schema: SchemaRef, tools: ScanTools) -> Self {
+        Statement { server, sql, types, schema, tools, claimed: AtomicBool::new(false) }
+    }
 }
 
 #[async_trait]
@@ -139,14 +42,14 @@ impl Portions for Statement {
             return Ok(None);
         }
         let client = self.server.client().await?;
-        let text = self.sql.numbered();
-        let types: Vec<_> = self.sql.parameters.iter().map(|p| p.wire_type()).collect();
+        let text = self.sql.numbered(&PostgresDialect);
+        let types: Vec<_> = self.sql.parameters.iter().map(wire_type).collect();
         let failed = |e: tokio_postgres::Error| errors::statement_error(&self.server, &e);
         // Cancelled while the server is still busy with the first row: the guard tells it to stop.
         let mut guard = CancelGuard { client: Some(client), finished: false };
         let Some(client) = &guard.client else { return Err(Error::internal("a statement without a connection")) };
         let statement = client.prepare_typed(&text, &types).await.map_err(failed)?;
-        let parameters = self.sql.parameters.iter().map(|p| p as &(dyn ToSql + Sync));
+        let parameters = self.sql.parameters.iter().map(Bound);
         let rows = client.query_raw(&statement, parameters).await.map_err(failed);
         if rows.is_err() {
             guard.finished = true;

@@ -1,101 +1,11 @@
 //! Expressions as PostgreSQL text. Only what provably means the same there is translated; the rest says why not.
 
-use std::collections::BTreeSet;
-
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
-use super::parameter::Parameter;
-
-/// Stands in the text for the next parameter until the statement is complete and parameters are numbered.
-const MARK: char = '\u{1}';
-
-/// A piece of SQL with its parameters in the order in which their marks stand in the text.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct Sql {
-    pub text: String,
-    pub parameters: Vec<Parameter>,
-    /// The source's columns that the text uses.
-    pub columns: BTreeSet<String>,
-    /// Whether a row or a group has a say in it: what does not is a constant, which a server will not sort or group by.
-    pub of_rows: bool,
-}
-
-/// Why something is not translated.
-pub type Refusal = (KeptReason, String);
-
-impl Sql {
-    pub fn new(text: impl Into<String>) -> Sql {
-        Sql { text: text.into(), ..Sql::default() }
-    }
-
-    /// Text that stands for one of the source's columns.
-    pub fn column(text: String, name: String) -> Sql {
-        Sql { text, columns: BTreeSet::from([name]), of_rows: true, ..Sql::default() }
-    }
-
-    pub fn parameter(parameter: Parameter) -> Sql {
-        Sql { text: MARK.to_string(), parameters: vec![parameter], ..Sql::default() }
-    }
-
-    pub fn push(&mut self, other: &Sql) -> &mut Self {
-        self.text.push_str(&other.text);
-        self.parameters.extend(other.parameters.iter().cloned());
-        self.columns.extend(other.columns.iter().cloned());
-        self.of_rows |= other.of_rows;
-        self
-    }
-
-    pub fn text(&mut self, text: &str) -> &mut Self {
-        self.text.push_str(text);
-        self
-    }
-
-    pub fn joined<'a>(parts: impl IntoIterator<Item = &'a Sql>, separator: &str) -> Sql {
-        let mut all = Sql::default();
-        for (i, part) in parts.into_iter().enumerate() {
-            if i > 0 {
-                all.text(separator);
-            }
-            all.push(part);
-        }
-        all
-    }
-
-    /// The text with numbered parameters.
-    pub fn numbered(&self) -> String {
-        let mut out = String::with_capacity(self.text.len() + 16);
-        let mut parameters = self.parameters.iter().enumerate();
-        for c in self.text.chars() {
-            match (c, c == MARK) {
-                (_, true) => {
-                    if let Some((i, parameter)) = parameters.next() {
-                        out.push_str(&parameter.reference(i + 1));
-                    }
-                }
-                (c, false) => out.push(c),
-            }
-        }
-        out
-    }
-}
-
-fn wrap(parts: &[&Sql], pattern: &str) -> Sql {
-    // `?` in the pattern takes the next part.
-    let mut out = Sql::default();
-    let mut parts = parts.iter();
-    for (i, piece) in pattern.split('?').enumerate() {
-        if i > 0
-            && let Some(part) = parts.next()
-        {
-            out.push(part);
-        }
-        out.text(piece);
-    }
-    out
-}
+use crate::database::{Columns, Parameter, Refusal, Sql, wrap};
 
 /// The server's name of one of our types.
 pub fn type_name(sql_type: &SqlType) -> String {
@@ -106,7 +16,7 @@ pub fn type_name(sql_type: &SqlType) -> String {
 }
 
 /// Translates an expression; `column` gives the text of each column.
-pub fn translate(expr: &Expr, column: &dyn Fn(&cobble_plan::Column) -> Option<Sql>) -> Result<Sql, Refusal> {
+pub fn translate(expr: &Expr, column: Columns<'_>) -> Result<Sql, Refusal> {
     let sub = |e: &Expr| translate(e, column);
     let refuse = |reason: KeptReason, note: String| Err((reason, note));
     match expr {

@@ -1,24 +1,23 @@
-//! What PostgreSQL takes over: the offer is a SELECT under construction. A piece that does not fit the open SELECT any more
+//! What a database takes over: the offer is a SELECT under construction. A piece that does not fit the open SELECT any more
 //! (a filter after a limit, say) makes it a derived table of a new one.
 
 use std::any::Any;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
-use cobble_types::{ColumnId, Error, Result, SqlType, quote_identifier};
+use cobble_types::{ColumnId, Error, Result};
 
-use super::Server;
-use super::describe::Described;
-use super::scan::PostgresScan;
-use super::sql::{Refusal, Sql, translate};
+use super::scan::DatabaseScan;
+use super::sql::{Refusal, Sql};
+use super::{Database, RemoteTable};
 
 #[derive(Debug, Clone)]
-pub struct PostgresOffer {
-    server: Arc<Server>,
+pub struct DatabaseOffer {
+    database: Arc<dyn Database>,
     from: Sql,
     conditions: Vec<Sql>,
     /// `Some` once the SELECT groups; empty means one group of all rows.
@@ -31,24 +30,17 @@ pub struct PostgresOffer {
     tables: usize,
 }
 
-impl PostgresOffer {
-    pub fn new(server: Arc<Server>, table: &Described, scan: &Scan) -> Self {
-        let from = format!("{}.{} AS t1", quote_identifier(&table.schema), quote_identifier(&table.name));
+impl DatabaseOffer {
+    pub fn new(database: Arc<dyn Database>, table: &RemoteTable, scan: &Scan) -> Self {
         let mut columns = HashMap::new();
         for (column, place) in &scan.columns {
             let remote = &table.columns[*place];
-            let mut text = format!("t1.{}", quote_identifier(&remote.name));
-            if remote.as_text {
-                text = format!("{text}::text");
-            }
-            if remote.loose_equality {
-                text = format!("({text} COLLATE \"C\")");
-            }
-            debug_assert_eq!(remote.sql_type, column.sql_type);
+            let text = format!("{}t1.{}{}", remote.before, database.dialect().quoted(&remote.name), remote.after);
             columns.insert(column.id, Sql::column(text, remote.name.clone()));
         }
-        PostgresOffer {
-            server,
+        let from = format!("{} AS t1", table.name);
+        DatabaseOffer {
+            database,
             from: Sql::new(from),
             conditions: vec![],
             groups: None,
@@ -60,7 +52,7 @@ impl PostgresOffer {
     }
 
     fn translate(&self, expr: &Expr) -> Result<Sql, Refusal> {
-        translate(expr, &|column| self.columns.get(&column.id).cloned())
+        self.database.dialect().translate(expr, &|column| self.columns.get(&column.id).cloned())
     }
 
     /// True while the SELECT has only FROM and WHERE.
@@ -71,6 +63,9 @@ impl PostgresOffer {
     /// The SELECT with these columns, as text.
     fn select(&self, columns: &[Sql]) -> Sql {
         let mut out = Sql::new("SELECT ");
+        if columns.is_empty() {
+            out.text(self.database.dialect().no_columns());
+        }
         out.push(&Sql::joined(columns, ", ")).text(" FROM ").push(&self.from);
         if !self.conditions.is_empty() {
             out.text(" WHERE ").push(&Sql::joined(&self.conditions, " AND "));
@@ -84,12 +79,7 @@ impl PostgresOffer {
             out.text(" ORDER BY ").push(&Sql::joined(&self.order, ", "));
         }
         if let Some((limit, offset)) = self.limit {
-            if let Some(n) = limit {
-                out.text(&format!(" LIMIT {n}"));
-            }
-            if offset > 0 {
-                out.text(&format!(" OFFSET {offset}"));
-            }
+            out.text(&self.database.dialect().limit(limit, offset));
         }
         out
     }
@@ -138,10 +128,10 @@ impl PostgresOffer {
     }
 
     /// The same offer with its table aliases moved up by `by`, so that two offers can stand in one FROM.
-    fn shifted(&self, by: usize) -> PostgresOffer {
+    fn shifted(&self, by: usize) -> DatabaseOffer {
         let shift = |sql: &Sql| Sql { text: shift_aliases(&sql.text, by), ..sql.clone() };
         let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
-        PostgresOffer {
+        DatabaseOffer {
             from: shift(&self.from),
             conditions: all(&self.conditions),
             groups: self.groups.as_ref().map(|g| all(g)),
@@ -149,72 +139,6 @@ impl PostgresOffer {
             columns: self.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
             ..self.clone()
         }
-    }
-
-    fn aggregate_text(&self, call: &AggregateCall) -> Result<Sql, Refusal> {
-        let Some(argument) = call.arguments.first() else {
-            return self.filtered(Sql { of_rows: true, ..Sql::new("count(*)") }, call);
-        };
-        if call.arguments.len() > 1 || !call.order.is_empty() {
-            return Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
-        }
-        let own = argument.sql_type();
-        let text = self.translate(argument)?;
-        let distinct = if call.distinct { "DISTINCT " } else { "" };
-        let plain = |name: &str, argument: &Sql| {
-            let mut out = Sql { of_rows: true, ..Sql::new(format!("{name}({distinct}")) };
-            out.push(argument).text(")");
-            out
-        };
-        let cast = |mut sql: Sql| {
-            sql.text(&format!("::{}", call.sql_type));
-            sql
-        };
-        match call.function {
-            AggregateFunction::Sum | AggregateFunction::Avg | AggregateFunction::Min | AggregateFunction::Max
-                if own == SqlType::Interval =>
-            {
-                Err((KeptReason::TypeDiffers, "intervals are computed in another way".into()))
-            }
-            AggregateFunction::Sum | AggregateFunction::Avg if own.is_float() => {
-                Err((KeptReason::TypeDiffers, "floating-point sums depend on the order of the rows".into()))
-            }
-            AggregateFunction::Count => self.filtered(plain("count", &text), call),
-            AggregateFunction::Sum => Ok(cast(self.filtered(plain("sum", &text), call)?)),
-            AggregateFunction::Avg => {
-                // The server rounds an average to fewer digits. Its own sum over its own count, divided at 40 digits and
-                // rounded once to ours, is exact for fewer than 10^23 rows.
-                let SqlType::Numeric { scale, .. } = call.sql_type else {
-                    return Err((KeptReason::TypeDiffers, "this average is not numeric".into()));
-                };
-                let sum = self.filtered(plain("sum", &text), call)?;
-                let count = self.filtered(plain("count", &text), call)?;
-                let mut out = Sql::new("round(");
-                out.push(&sum).text("::numeric(100,40) / nullif(").push(&count).text(&format!(", 0), {scale})"));
-                Ok(cast(out))
-            }
-            AggregateFunction::Min | AggregateFunction::Max => {
-                let mut ordered = text;
-                if own == SqlType::Text {
-                    ordered.text(" COLLATE \"C\"");
-                }
-                self.filtered(plain(call.function.name(), &ordered), call)
-            }
-            AggregateFunction::BoolAnd
-            | AggregateFunction::BoolOr
-            | AggregateFunction::BitAnd
-            | AggregateFunction::BitOr
-            | AggregateFunction::BitXor => self.filtered(plain(call.function.name(), &text), call),
-            other => Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", other.name()))),
-        }
-    }
-
-    fn filtered(&self, mut sql: Sql, call: &AggregateCall) -> Result<Sql, Refusal> {
-        if let Some(filter) = &call.filter {
-            let condition = self.translate(filter)?;
-            sql.text(" FILTER (WHERE ").push(&condition).text(")");
-        }
-        Ok(sql)
     }
 
     fn refused((reason, note): Refusal) -> Verdict {
@@ -229,7 +153,7 @@ fn shift_aliases(text: &str, by: usize) -> String {
     let mut characters = text.char_indices().peekable();
     let mut before = ' ';
     while let Some((at, c)) = characters.next() {
-        if c == '"' {
+        if c == '"' || c == '`' {
             quoted = !quoted;
         }
         out.push(c);
@@ -248,7 +172,7 @@ fn shift_aliases(text: &str, by: usize) -> String {
     out
 }
 
-impl Offer for PostgresOffer {
+impl Offer for DatabaseOffer {
     fn filter(&mut self, conjunct: &Expr) -> Verdict {
         if !self.is_plain() {
             self.nest();
@@ -281,8 +205,8 @@ impl Offer for PostgresOffer {
         }
         let (mut keys, mut columns) = (Vec::new(), HashMap::new());
         for (column, expr) in groups {
-            if matches!(expr.sql_type(), SqlType::Interval) {
-                return Verdict::kept(KeptReason::TypeDiffers, "intervals are grouped in another way");
+            if let Err(refusal) = next.database.dialect().groups(&expr.sql_type()) {
+                return Self::refused(refusal);
             }
             match next.translate(expr) {
                 Ok(sql) => {
@@ -300,7 +224,8 @@ impl Offer for PostgresOffer {
             }
         }
         for (column, call) in aggregates {
-            match next.aggregate_text(call) {
+            let written = next.database.dialect().aggregate(call, &|column| next.columns.get(&column.id).cloned());
+            match written {
                 Ok(sql) => {
                     columns.insert(column.id, sql);
                 }
@@ -319,23 +244,15 @@ impl Offer for PostgresOffer {
             self.nest();
         }
         for key in keys {
-            if matches!(key.expr.sql_type(), SqlType::Interval | SqlType::Uuid) {
-                return Verdict::kept(
-                    KeptReason::TypeDiffers,
-                    format!("{} is ordered in another way", key.expr.sql_type()),
-                );
-            }
             match self.translate(&key.expr) {
-                Ok(mut sql) => {
+                Ok(sql) => {
                     if !sql.parameters.is_empty() || !sql.of_rows {
                         return Verdict::kept(KeptReason::NoSuchAbility, format!("{} binds a value", key.expr));
                     }
-                    if key.expr.sql_type() == SqlType::Text {
-                        sql.text(" COLLATE \"C\"");
+                    match self.database.dialect().sort_key(key, sql) {
+                        Ok(sql) => order.push(sql),
+                        Err(refusal) => return Self::refused(refusal),
                     }
-                    sql.text(if key.descending { " DESC" } else { " ASC" });
-                    sql.text(if key.nulls_first { " NULLS FIRST" } else { " NULLS LAST" });
-                    order.push(sql);
                 }
                 Err(refusal) => return Self::refused(refusal),
             }
@@ -364,9 +281,12 @@ impl Offer for PostgresOffer {
 
     fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
         let kind = join.kind;
-        let Some(right) = right.as_any().downcast_ref::<PostgresOffer>() else {
+        let Some(right) = right.as_any().downcast_ref::<DatabaseOffer>() else {
             return Verdict::kept(KeptReason::DifferentConnections, "the other side is of another kind");
         };
+        if !self.database.dialect().joins(kind) {
+            return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
+        }
         let word = match kind {
             JoinKind::Inner => "JOIN",
             JoinKind::Left => "LEFT JOIN",
@@ -382,7 +302,7 @@ impl Offer for PostgresOffer {
         right.tables += left.tables;
         let tables = right.tables;
         // Conditions of a side that may be filled with nulls must apply before the join.
-        let side = |offer: &mut PostgresOffer, conditions_may_move: bool| {
+        let side = |offer: &mut DatabaseOffer, conditions_may_move: bool| {
             if !offer.is_plain() || (!conditions_may_move && !offer.conditions.is_empty()) {
                 offer.nest();
             }
@@ -393,16 +313,16 @@ impl Offer for PostgresOffer {
         let mut conditions = Vec::new();
         let equalities = join.on.iter().map(JoinKey::as_condition);
         for condition in equalities.chain(join.residual.iter().cloned()) {
-            match translate(&condition, &both) {
+            match self.database.dialect().translate(&condition, &both) {
                 Ok(sql) => conditions.push(sql),
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        let mut condition = if conditions.is_empty() { Sql::new("true") } else { Sql::joined(&conditions, " AND ") };
+        let mut condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
         if kind.left_only() {
             let inner: Vec<Sql> = right.conditions.iter().cloned().chain([condition]).collect();
             condition = Sql::joined(&inner, " AND ");
-            let mut exists = Sql::new(format!("{word} (SELECT FROM "));
+            let mut exists = Sql::new(format!("{word} (SELECT 1 FROM "));
             exists.push(&right.from).text(" WHERE ").push(&condition).text(")");
             left.conditions.push(exists);
             left.tables = tables;
@@ -426,7 +346,7 @@ impl Offer for PostgresOffer {
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
         let (sql, names) = self.statement(columns)?;
-        Ok(Arc::new(PostgresScan::new(self.server.clone(), sql, names, self.clone(), columns.to_vec())))
+        Ok(Arc::new(DatabaseScan::new(self.database.clone(), sql, names, self.clone(), columns.to_vec())))
     }
 }
 

@@ -1,0 +1,58 @@
+//! What differs between databases: how names, values and expressions are written, and which of them mean the same there.
+
+use std::fmt;
+
+use cobble_plan::aggregate::AggregateCall;
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{JoinKind, SortKey};
+use cobble_types::SqlType;
+
+use super::sql::{Parameter, Refusal, Sql};
+
+/// The text of each column that may be used.
+pub type Columns<'a> = &'a dyn Fn(&Column) -> Option<Sql>;
+
+pub trait Dialect: Send + Sync + fmt::Debug {
+    /// The kind of connection, such as `postgres`.
+    fn kind(&self) -> &'static str;
+    /// What stands around names, such as `"`.
+    fn quote(&self) -> char;
+    /// How a statement names a parameter so that it has its SQL type.
+    fn reference(&self, parameter: &Parameter, number: usize) -> String;
+    /// The expression, if it provably means the same there.
+    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// Whether values of this type fall into the same groups there.
+    fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal>;
+    /// A translated sort key with its direction, and where nulls go.
+    fn sort_key(&self, key: &SortKey, sql: Sql) -> Result<Sql, Refusal>;
+    fn limit(&self, limit: Option<u64>, offset: u64) -> String;
+    /// Whether joins of this kind are written.
+    fn joins(&self, kind: JoinKind) -> bool;
+    /// Stands in a SELECT of which no column is wanted.
+    fn no_columns(&self) -> &'static str {
+        "1"
+    }
+    /// Whether keys of a join can be sent for a column of this type.
+    fn takes_keys(&self, sql_type: &SqlType) -> bool;
+
+    fn quoted(&self, name: &str) -> String {
+        let quote = self.quote();
+        format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
+    }
+}
+
+/// Pieces put into a pattern: each `?` takes the next one.
+pub fn wrap(parts: &[&Sql], pattern: &str) -> Sql {
+    let mut out = Sql::default();
+    let mut parts = parts.iter();
+    for (i, piece) in pattern.split('?').enumerate() {
+        if i > 0
+            && let Some(part) = parts.next()
+        {
+            out.push(part);
+        }
+        out.text(piece);
+    }
+    out
+}

@@ -1,0 +1,78 @@
+//! What all SQL databases have in common: the offer is a SELECT under construction, written in the database's own dialect, with
+//! values bound; what it does not provably share with the engine stays in the engine.
+
+pub mod cells;
+mod dialect;
+mod offer;
+mod scan;
+mod sql;
+
+use std::fmt;
+use std::sync::Arc;
+
+use arrow::datatypes::SchemaRef;
+use async_trait::async_trait;
+use cobble_plan::logical::Scan;
+use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
+use cobble_types::{Result, SqlType};
+
+pub use dialect::{Columns, Dialect, wrap};
+pub use offer::DatabaseOffer;
+pub use sql::{Parameter, Refusal, Sql};
+
+/// A database that statements can be sent to.
+#[async_trait]
+pub trait Database: Send + Sync + fmt::Debug {
+    fn connection(&self) -> &str;
+    fn region(&self) -> Option<&str>;
+    fn dialect(&self) -> &'static dyn Dialect;
+    /// Gets ready to run a statement whose columns have these types.
+    async fn run(
+        self: Arc<Self>,
+        sql: Sql,
+        types: Vec<SqlType>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Result<Arc<dyn Portions>>;
+}
+
+/// A table with what is needed to write SQL for it.
+#[derive(Debug, Clone)]
+pub struct RemoteTable {
+    /// Its full name, quoted.
+    pub name: String,
+    pub columns: Vec<RemoteColumn>,
+}
+
+#[derive(Debug, Clone)]
+pub struct RemoteColumn {
+    pub name: String,
+    /// What is written for the column after `alias.`: its quoted name, with what makes its values the engine's before and after.
+    pub before: String,
+    pub after: String,
+}
+
+/// The tables of one database as the planner's source.
+#[derive(Debug)]
+pub struct DatabaseSource {
+    pub database: Arc<dyn Database>,
+    pub table: RemoteTable,
+}
+
+impl Source for DatabaseSource {
+    fn connection(&self) -> &str {
+        self.database.connection()
+    }
+
+    fn kind(&self) -> &str {
+        self.database.dialect().kind()
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.database.region()
+    }
+
+    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
+        Box::new(DatabaseOffer::new(self.database.clone(), &self.table, scan))
+    }
+}

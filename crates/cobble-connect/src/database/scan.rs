@@ -1,0 +1,103 @@
+//! An agreed statement, and the same with the keys of joins.
+
+use std::sync::{Arc, PoisonError};
+
+use arrow::datatypes::{Field, Schema};
+use async_trait::async_trait;
+use cobble_plan::expr::Column;
+use cobble_plan::key_pass::MOST_LISTED;
+use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Verdict};
+use cobble_types::{Result, SqlType};
+
+use super::Database;
+use super::offer::DatabaseOffer;
+use super::sql::Sql;
+
+#[derive(Debug)]
+pub struct DatabaseScan {
+    database: Arc<dyn Database>,
+    sql: Sql,
+    /// The source's columns that the result is made of.
+    columns_read: Vec<String>,
+    /// The offer that the statement was made of, to which keys may be added, and the columns that come out.
+    offer: DatabaseOffer,
+    columns: Vec<Column>,
+}
+
+impl DatabaseScan {
+    pub fn new(
+        database: Arc<dyn Database>,
+        sql: Sql,
+        columns_read: Vec<String>,
+        offer: DatabaseOffer,
+        columns: Vec<Column>,
+    ) -> Self {
+        DatabaseScan { database, sql, columns_read, offer, columns }
+    }
+
+    fn request_of(&self, sql: &Sql) -> Request {
+        let text = sql.numbered(self.database.dialect());
+        Request { text, parameters: sql.parameters.iter().map(|p| p.0.to_string()).collect() }
+    }
+
+    /// The statement with the keys of joins as conditions, as far as they can be said there.
+    fn with_keys(&self, tools: &ScanTools) -> Result<Sql> {
+        let mut offer = self.offer.clone();
+        let mut added = false;
+        for keys in &tools.keys {
+            if let Some((condition, form)) = keys.condition()
+                && offer.filter(&condition).is_pushed()
+            {
+                tools.counters.used(keys, form, 0);
+                added = true;
+            }
+        }
+        if !added {
+            return Ok(self.sql.clone());
+        }
+        let (sql, _) = offer.statement(&self.columns)?;
+        *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(self.request_of(&sql));
+        Ok(sql)
+    }
+}
+
+#[async_trait]
+impl GateScan for DatabaseScan {
+    fn request(&self) -> Request {
+        self.request_of(&self.sql)
+    }
+
+    fn columns_read(&self) -> Vec<String> {
+        self.columns_read.clone()
+    }
+
+    fn parts(&self) -> Vec<PartCount> {
+        vec![]
+    }
+
+    fn estimated_bytes(&self) -> Option<f64> {
+        None
+    }
+
+    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
+        let column = &self.columns[place];
+        if self.offer.is_limited() {
+            return Verdict::kept(KeptReason::BelowKept, "the statement has a limit, which would come after");
+        }
+        if !self.database.dialect().takes_keys(&column.sql_type) {
+            return Verdict::kept(KeptReason::TypeDiffers, format!("keys of type {} are not sent", column.sql_type));
+        }
+        if keys > MOST_LISTED as f64 {
+            return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
+        }
+        Verdict::Prunes { note: Some("as a list in the statement".into()) }
+    }
+
+    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
+        let types: Vec<SqlType> = self.columns.iter().map(|c| c.sql_type.clone()).collect();
+        let fields: Vec<Field> =
+            types.iter().enumerate().map(|(i, t)| Field::new(i.to_string(), t.to_arrow(), true)).collect();
+        let sql = self.with_keys(tools)?;
+        self.database.clone().run(sql, types, Arc::new(Schema::new(fields)), tools.clone()).await
+    }
+}

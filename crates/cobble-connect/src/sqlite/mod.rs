@@ -1,0 +1,220 @@
+//! Connector for a SQLite file: read only, statements with bound values, each on a connection of its own.
+
+mod describe;
+mod dialect;
+mod errors;
+mod guard;
+mod scan;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arrow::datatypes::SchemaRef;
+use async_trait::async_trait;
+use cobble_plan::logical::Table;
+use cobble_plan::offer::{Portions, ScanTools};
+use cobble_types::{Code, Error, Result, SqlType};
+use rusqlite::{Connection, OpenFlags};
+
+use self::dialect::SqliteDialect;
+use crate::connector::{Connector, TableEntry, TestStep};
+use crate::database::{Database, Dialect, Sql};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+
+pub const KIND: KindDescription = KindDescription {
+    kind: "sqlite",
+    about: "a SQLite file",
+    settings: &[
+        SettingDescription {
+            name: "address",
+            label: "File",
+            help: "path of the database file, as the service sees it",
+            required: true,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "region",
+            label: "Region",
+            help: "where the file is, for the cost of moving data",
+            required: false,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "busy_limit",
+            label: "Seconds to wait",
+            help: "how long to wait while another program has locked the file",
+            required: false,
+            secret: false,
+            default: Some("5"),
+        },
+    ],
+};
+
+/// The only schema that a file has.
+const SCHEMA: &str = "main";
+
+static UTF8: SqliteDialect = SqliteDialect { utf8: true };
+static OTHER: SqliteDialect = SqliteDialect { utf8: false };
+
+#[derive(Debug)]
+pub struct SqliteConnector {
+    definition: Arc<File>,
+}
+
+/// The database file.
+#[derive(Debug, Clone)]
+pub struct File {
+    connection: String,
+    region: Option<String>,
+    path: PathBuf,
+    busy_limit: Duration,
+    dialect: &'static SqliteDialect,
+}
+
+impl File {
+    /// A new connection that cannot write.
+    fn open(&self) -> Result<Connection> {
+        if !self.path.exists() {
+            let what = format!("there is no file {}", self.path.display());
+            return Err(errors::about(self, Code::SourceUnreachable, what)
+                .hint("correct the address; the path is the one on the service's machine"));
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let failed = |e: rusqlite::Error| errors::error(self, &e);
+        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        connection.busy_timeout(self.busy_limit).map_err(failed)?;
+        guard::install(&connection).map_err(failed)?;
+        Ok(connection)
+    }
+
+    /// The same file with the dialect of its encoding.
+    fn known(&self, connection: &Connection) -> Result<Arc<File>> {
+        let encoding: String = connection
+            .query_row("SELECT encoding FROM pragma_encoding", [], |row| row.get(0))
+            .map_err(|e| errors::error(self, &e))?;
+        let dialect = if encoding == "UTF-8" { &UTF8 } else { &OTHER };
+        Ok(Arc::new(File { dialect, ..self.clone() }))
+    }
+}
+
+impl SqliteConnector {
+    pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let address = definition.address.trim();
+        let path = address.strip_prefix("file://").or(address.strip_prefix("sqlite://")).unwrap_or(address);
+        Ok(Arc::new(SqliteConnector {
+            definition: Arc::new(File {
+                connection: definition.name.clone(),
+                region: definition.region.clone(),
+                path: PathBuf::from(path),
+                busy_limit: Duration::from_secs(definition.seconds("busy_limit", 5)?),
+                dialect: &UTF8,
+            }),
+        }))
+    }
+
+    /// Does something with a connection on a thread that may wait.
+    async fn with<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Arc<File>, &Connection) -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let file = self.definition.clone();
+        let done = tokio::task::spawn_blocking(move || work(&file, &file.open()?)).await;
+        done.map_err(|e| Error::internal(format!("a thread of connection {} ended: {e}", self.definition.connection)))?
+    }
+}
+
+#[async_trait]
+impl Connector for SqliteConnector {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        self.with(|file, connection| {
+            // Only reading shows whether the file is a database.
+            describe::tables(connection).map_err(|e| errors::error(file, &e))?;
+            Ok(vec![SCHEMA.to_owned()])
+        })
+        .await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        if schema != SCHEMA {
+            return Ok(vec![]);
+        }
+        self.with(|file, connection| describe::tables(connection).map_err(|e| errors::error(file, &e))).await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        if schema != SCHEMA {
+            return Ok(None);
+        }
+        let [catalog, schema, table] = [catalog, schema, table].map(str::to_owned);
+        self.with(move |file, connection| {
+            describe::table(&file.known(connection)?, connection, &catalog, &schema, &table)
+        })
+        .await
+    }
+
+    fn refresh(&self) {}
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let mut step = |name: &str, started: Instant, outcome: Result<String>| {
+            let passed = outcome.is_ok();
+            let (detail, fix) = match outcome {
+                Ok(detail) => (detail, None),
+                Err(error) => (error.message, error.hint),
+            };
+            let setting = (!passed).then(|| "address".to_owned());
+            let seconds = started.elapsed().as_secs_f64();
+            report(TestStep { step: name.to_owned(), passed, detail, setting, fix, seconds });
+            passed
+        };
+        let started = Instant::now();
+        let opened = self.with(|file, _| Ok(format!("{} can be opened", file.path.display()))).await;
+        if !step("reach", started, opened) {
+            return;
+        }
+        let started = Instant::now();
+        let listed = self.tables(SCHEMA).await;
+        let count = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
+        if !step("list", started, count) {
+            return;
+        }
+        let Some(first) = listed.ok().and_then(|tables| tables.into_iter().next()) else { return };
+        let started = Instant::now();
+        let read = self
+            .with(move |file, connection| {
+                let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT 1)", file.dialect.quoted(&first.name));
+                let rows: i64 =
+                    connection.query_row(&sql, [], |row| row.get(0)).map_err(|e| errors::error(file, &e))?;
+                Ok(format!("{rows} row of {}", first.name))
+            })
+            .await;
+        step("read", started, read);
+    }
+}
+
+#[async_trait]
+impl Database for File {
+    fn connection(&self) -> &str {
+        &self.connection
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.region.as_deref()
+    }
+
+    fn dialect(&self) -> &'static dyn Dialect {
+        self.dialect
+    }
+
+    async fn run(
+        self: Arc<Self>,
+        sql: Sql,
+        types: Vec<SqlType>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Result<Arc<dyn Portions>> {
+        Ok(Arc::new(scan::Statement::new(self, sql, types, schema, tools)))
+    }
+}

@@ -1,0 +1,317 @@
+//! SQLite as a source: what it takes over and what not, and that this never changes an answer. Every fragment runs twice, as planned
+//! and with nothing handed over.
+
+use std::fmt::Write;
+use std::path::{Path, PathBuf};
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, PlanDocument, Session};
+use cobble_plan::offer::Verdict;
+use cobble_types::{Code, Error, array_value_text};
+use rusqlite::Connection;
+use tokio_util::sync::CancellationToken;
+
+const OFF: &str =
+    "push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit,key-pass,infer-filters";
+
+const ROWS: &str = "
+CREATE TABLE sales (id INTEGER PRIMARY KEY, port INTEGER, article TEXT, label TEXT COLLATE NOCASE, padded TEXT COLLATE RTRIM,
+  price DECIMAL(8,2), weight REAL, sold_on DATE, sold_at DATETIME, open_at TIME, by_card BOOLEAN, seal BLOB, extra NUMERIC, odd);
+INSERT INTO sales VALUES
+ (1, 1, 'coffee', 'Coffee', 'a', 2.8, 0.25, '2025-07-01', '2025-07-01 09:00:00', '09:00', 1, x'01', 1, 'x'),
+ (2, 1, 'Coffee', 'COFFEE', 'a ', 2.80, -0.0, '2025-07-02', '2025-07-01T09:00:00', '09:00:00', 0, x'0102', 2.5, 5),
+ (3, 2, 'tide table', 'tide', 'a  ', 3.5, 0.0, '2024-02-29', '2025-07-01 09:00:00.5', null, null, null, 'n', 5.0),
+ (4, 2, '50% off', '50*', '', 0, 1e300, null, null, '23:59:59', 1, x'', null, null),
+ (5, null, '', '', null, null, null, '0001-01-01', '9999-12-31 23:59:59', null, 0, null, -1, x'00'),
+ (6, 9223372036854775807, 'été [1]', 'Été', 'é', 999999.99, -1.5, '9999-12-31', '1970-01-01 00:00:00', '00:00', 1, x'ff', 0, 'y'),
+ (7, -9223372036854775808, null, null, 'A', -0.01, 2.5, '2025-07-01', '2025-07-02 00:00:00', '12:30', null, null, null, 'y');
+CREATE TABLE ports (id INTEGER PRIMARY KEY, name TEXT NOT NULL) STRICT;
+INSERT INTO ports VALUES (1, 'Brent Quay'), (2, 'Teal Steps'), (3, 'Wrack Landing');
+CREATE TABLE loose (id INTEGER PRIMARY KEY, amount INTEGER, name TEXT);
+INSERT INTO loose VALUES (1, 5, 'a'), (2, 'n/a', 'b'), (3, 7.5, 'c'), (4, null, x'00ff');
+CREATE TABLE huge (n INTEGER) STRICT;
+INSERT INTO huge VALUES (9223372036854775807), (1);
+CREATE VIEW cheap AS SELECT id, article, price * 2 AS twice FROM sales WHERE price < 3;
+CREATE TABLE empty (id INTEGER, t TEXT);
+CREATE TABLE \"Odd Name\" (\"a \"\"b\"\"\" INTEGER, \"select\" TEXT);
+INSERT INTO \"Odd Name\" VALUES (1, 'x');
+";
+
+fn session(name: &str) -> (Session, PathBuf) {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("{name}.db"));
+    let _ = std::fs::remove_file(&path);
+    Connection::open(&path).unwrap().execute_batch(ROWS).unwrap();
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(ConnectionDefinition::new("till_file", "sqlite", path.display().to_string())).unwrap();
+    engine.add_catalog(CatalogDefinition { name: "till".into(), connection: "till_file".into() }).unwrap();
+    let mut session = engine.session();
+    session.use_place("till", Some("main")).unwrap();
+    (session, path)
+}
+
+async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
+    let mut rows = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let values = batch.columns().iter().map(|c| array_value_text(c.as_ref(), row).unwrap_or("∅".into()));
+            rows.push(values.collect::<Vec<_>>().join("|"));
+        }
+    }
+    rows.sort();
+    Ok((rows, execution.plan()))
+}
+
+fn shown(outcome: &Result<Vec<String>, Error>) -> String {
+    match outcome {
+        Ok(rows) => format!("{rows:?}"),
+        Err(error) => format!("{} {}", error.code.sqlstate(), error.message),
+    }
+}
+
+/// What was kept back of a statement, in words; nothing when all of it was handed over.
+fn kept(plan: Option<&PlanDocument>) -> String {
+    let pieces = plan.iter().flat_map(|plan| &plan.gates).flat_map(|gate| &gate.pieces);
+    let kept: Vec<String> = pieces
+        .filter_map(|piece| match &piece.verdict {
+            Verdict::Kept { reason, note } => {
+                Some(format!("{} {}", reason.words(), note.as_ref().map(|n| format!("({n})")).unwrap_or_default()))
+            }
+            _ => None,
+        })
+        .collect();
+    if kept.is_empty() { "pushed".to_owned() } else { format!("kept: {}", kept.join("; ")) }
+}
+
+const CONDITIONS: &[&str] = &[
+    "id = 3",
+    "port > 1",
+    "port < 0",
+    "port = 9223372036854775807",
+    "port <> 2",
+    "port IN (1, 2, 7)",
+    "port NOT IN (1, 2)",
+    "port NOT IN (1, null)",
+    "port BETWEEN 1 AND 2",
+    "port IS NULL",
+    "port IS DISTINCT FROM 1",
+    "port IS NOT DISTINCT FROM null",
+    "port + 1 > 2",
+    "port / 2 = 1",
+    "id % 2 = 0",
+    "-id < -3",
+    "abs(id) = 3",
+    "id::text = '3'",
+    "id::double precision > 2.5",
+    "id = 2.5",
+    "id > 2.5",
+    "port = weight",
+    "article = 'coffee'",
+    "article <> 'coffee'",
+    "article < 'a'",
+    "article >= 'Coffee'",
+    "article IN ('coffee', '50% off')",
+    "article LIKE 'c%'",
+    "article LIKE 'C%'",
+    "article LIKE '%[%'",
+    "article LIKE '50\\% o__'",
+    "article NOT LIKE '%e'",
+    "article LIKE label",
+    "article ILIKE 'c%'",
+    "article ~ '^c'",
+    "article || '!' = 'coffee!'",
+    "article = ''",
+    "upper(article) = 'COFFEE'",
+    "length(article) > 5",
+    "substring(article from 1 for 2) = 'co'",
+    "coalesce(article, 'none') = 'none'",
+    "nullif(article, 'coffee') IS NULL",
+    "label = 'coffee'",
+    "label = 'COFFEE'",
+    "label < 'a'",
+    "label IN ('coffee', 'tide')",
+    "label = article",
+    "padded = 'a'",
+    "padded = 'a '",
+    "padded <> 'a'",
+    "padded < 'a '",
+    "price = 2.8",
+    "price > 2",
+    "price + 1 > 4",
+    "price IS NOT NULL",
+    "weight > 0",
+    "weight = 0",
+    "weight = -0.0::double precision",
+    "weight * 2 > 1e300",
+    "weight = 'NaN'::double precision",
+    "weight < 'Infinity'::double precision",
+    "sold_on = date '2025-07-01'",
+    "sold_on < date '2025-01-01'",
+    "sold_on BETWEEN date '2025-07-01' AND date '2025-07-31'",
+    "sold_on IN (date '2025-07-01', date '9999-12-31')",
+    "sold_on + 1 = date '2025-07-02'",
+    "extract(year from sold_on) = 2025",
+    "sold_at = timestamp '2025-07-01 09:00:00'",
+    "sold_at < timestamp '2025-07-01 12:00:00'",
+    "sold_at IS NULL",
+    "open_at = time '09:00'",
+    "by_card",
+    "NOT by_card",
+    "by_card IS NULL",
+    "by_card = true",
+    "by_card IS TRUE",
+    "by_card IS NOT TRUE",
+    "seal = '\\x01'::bytea",
+    "seal IS NULL",
+    "extra = '1'",
+    "odd = '5'",
+    "odd IS NULL",
+    "(id > 2 OR article IS NULL) AND NOT (port = 2)",
+    "CASE WHEN id > 3 THEN port ELSE id END = 2",
+    "CASE article WHEN 'coffee' THEN 1 ELSE 0 END = 1",
+    "id = (SELECT max(id) FROM ports)",
+    "EXISTS (SELECT 1 FROM ports p WHERE p.id = sales.port)",
+    "port NOT IN (SELECT id FROM ports)",
+    "random() < 2",
+    "true",
+    "false",
+    "null",
+    "id IN (1, 2, 3) AND article > 'A' AND by_card",
+];
+
+const STATEMENTS: &[&str] = &[
+    "SELECT count(*) FROM sales",
+    "SELECT count(port), count(DISTINCT port), count(DISTINCT article), count(DISTINCT label), count(DISTINCT padded) FROM sales",
+    "SELECT min(id), max(id), min(article), max(article), min(label), max(label), min(sold_on), max(sold_on) FROM sales",
+    "SELECT sum(id), avg(id) FROM sales",
+    "SELECT sum(id) FROM sales",
+    "SELECT sum(price), avg(price) FROM sales",
+    "SELECT sum(price) FROM sales",
+    "SELECT sum(weight) FROM sales",
+    "SELECT min(price), max(weight) FROM sales",
+    "SELECT max(weight) FROM sales",
+    "SELECT bool_and(by_card) FROM sales",
+    "SELECT string_agg(article, ',' ORDER BY id) FROM sales",
+    "SELECT count(*) FILTER (WHERE id > 3), sum(id) FILTER (WHERE article LIKE 'c%') FROM sales",
+    "SELECT port, count(*) FROM sales GROUP BY port",
+    "SELECT label, count(*) FROM sales GROUP BY label",
+    "SELECT padded, count(*) FROM sales GROUP BY padded",
+    "SELECT weight, count(*) FROM sales GROUP BY weight",
+    "SELECT price, count(*) FROM sales GROUP BY price",
+    "SELECT sold_at, count(*) FROM sales GROUP BY sold_at",
+    "SELECT by_card, sold_on, sum(id) FROM sales GROUP BY by_card, sold_on HAVING sum(id) > 1",
+    "SELECT DISTINCT label FROM sales",
+    "SELECT DISTINCT port, by_card FROM sales",
+    "SELECT sum(n) FROM huge",
+    "SELECT max(n), min(n) FROM huge",
+    "SELECT id, article FROM sales ORDER BY article LIMIT 3",
+    "SELECT id, article FROM sales ORDER BY article DESC NULLS LAST, id LIMIT 3",
+    "SELECT id, label FROM sales ORDER BY label, id LIMIT 4",
+    "SELECT id, padded FROM sales ORDER BY padded NULLS FIRST, id LIMIT 4",
+    "SELECT id FROM sales ORDER BY port DESC, id LIMIT 2 OFFSET 1",
+    "SELECT id, price FROM sales ORDER BY price, id LIMIT 3",
+    "SELECT id FROM sales ORDER BY sold_on NULLS FIRST, id LIMIT 3",
+    "SELECT id, weight FROM sales WHERE weight <> 0 ORDER BY weight LIMIT 2",
+    "SELECT count(*) FROM (SELECT id FROM sales LIMIT 3) x",
+    "SELECT count(*) FROM (SELECT id FROM sales OFFSET 3) x",
+    "SELECT s.id, p.name FROM sales s JOIN ports p ON p.id = s.port",
+    "SELECT s.id, p.name FROM sales s LEFT JOIN ports p ON p.id = s.port AND p.name > 'C'",
+    "SELECT s.id, p.name FROM sales s RIGHT JOIN ports p ON p.id = s.port",
+    "SELECT s.id, p.name FROM sales s FULL JOIN ports p ON p.id = s.port",
+    "SELECT p.name, count(*), sum(s.id) FROM sales s JOIN ports p ON p.id = s.port WHERE s.article IS NOT NULL GROUP BY p.name",
+    "SELECT p.name FROM ports p WHERE NOT EXISTS (SELECT 1 FROM sales s WHERE s.port = p.id)",
+    "SELECT a.id, b.id FROM sales a JOIN sales b ON a.label = b.label AND a.id < b.id",
+    "SELECT a.id, b.id FROM sales a JOIN sales b ON a.sold_on = b.sold_on AND a.id < b.id",
+    "SELECT p.name, s.n FROM ports p JOIN (SELECT port, count(*) AS n FROM sales GROUP BY port) s ON s.port = p.id",
+    "SELECT * FROM sales",
+    "SELECT id, upper(article), price * 2, sold_at + interval '1 day', by_card, NOT by_card FROM sales",
+    "SELECT id, id > 3, article = 'coffee', coalesce(port, -1), CASE WHEN id > 3 THEN price END FROM sales",
+    "SELECT id, row_number() OVER (PARTITION BY port ORDER BY id) FROM sales",
+    "SELECT * FROM cheap",
+    "SELECT count(*), max(id) FROM cheap WHERE article = 'coffee'",
+    "SELECT count(*), max(id), sum(id) FROM empty",
+    "SELECT t, count(*) FROM empty GROUP BY t",
+    "SELECT \"a \"\"b\"\"\", \"select\" FROM \"Odd Name\" WHERE \"select\" = 'x'",
+    "SELECT id FROM sales WHERE article > 'a' UNION ALL SELECT id FROM ports",
+    "SELECT id FROM loose WHERE id < 2",
+    "SELECT amount FROM loose",
+    "SELECT count(*) FROM loose WHERE amount > 3",
+    "SELECT sum(amount) FROM loose",
+    "SELECT count(*) FROM loose WHERE id = 1 AND amount > 3",
+    "SELECT name FROM loose WHERE id < 4",
+    "SELECT max(name) FROM loose",
+    "SELECT count(*) FROM loose WHERE name = 'a'",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_handed_over_never_changes_an_answer() {
+    let (mut session, _) = session("sqlite-truth");
+    let conditions = CONDITIONS.iter().map(|condition| format!("SELECT id FROM sales WHERE {condition}"));
+    let all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
+    let (mut table, mut differing) = (String::new(), Vec::new());
+    for sql in &all {
+        session.set("planner.off", "").unwrap();
+        let pushed = answer(&mut session, sql).await;
+        let plan = pushed.as_ref().ok().and_then(|(_, plan)| plan.clone());
+        let pushed = pushed.map(|(rows, _)| rows);
+        session.set("planner.off", OFF).unwrap();
+        let whole = answer(&mut session, sql).await.map(|(rows, _)| rows);
+        let same = match (&pushed, &whole) {
+            (Ok(a), Ok(b)) => a == b,
+            // A sum beyond SQLite's integers is an error that says how to get it.
+            (Err(a), Ok(_)) => a.hint.as_ref().is_some_and(|hint| hint.contains("offer-aggregates")),
+            (Err(a), Err(b)) => a.code == b.code,
+            // A value of another type than declared is no error where it need not be read.
+            (Ok(_), Err(b)) => b.code == Code::SourceData,
+        };
+        if !same {
+            differing.push(format!("{sql}\n  handed over: {}\n  kept here:   {}", shown(&pushed), shown(&whole)));
+        }
+        let verdict = if pushed.is_ok() { kept(plan.as_ref()) } else { shown(&pushed) };
+        let _ = writeln!(table, "{sql}\n    {verdict}");
+    }
+    assert!(differing.is_empty(), "{} differ\n{}", differing.len(), differing.join("\n"));
+    insta::assert_snapshot!(table);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn faults_are_named() {
+    let (mut session, path) = session("sqlite-faults");
+    let mut out = Vec::new();
+    for sql in ["SELECT * FROM nothing", "SELECT name FROM till.other.ports", "SELECT nam FROM ports"] {
+        out.push(shown(&answer(&mut session, sql).await.map(|(rows, _)| rows)));
+    }
+    let locked = Connection::open(&path).unwrap();
+    locked.execute_batch("PRAGMA locking_mode = EXCLUSIVE; BEGIN EXCLUSIVE").unwrap();
+    let mut definition = ConnectionDefinition::new("locked", "sqlite", path.display().to_string());
+    definition.options.insert("busy_limit".into(), "0".into());
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(definition).unwrap();
+    let text = Path::new(env!("CARGO_TARGET_TMPDIR")).join("no-database.db");
+    std::fs::write(&text, "this is not a database, but a text that is long enough to be read as a header of one")
+        .unwrap();
+    engine.add_connection(ConnectionDefinition::new("text", "sqlite", text.display().to_string())).unwrap();
+    engine.add_connection(ConnectionDefinition::new("gone", "sqlite", "/nowhere/till.db")).unwrap();
+    for connection in ["locked", "text", "gone"] {
+        engine.add_catalog(CatalogDefinition { name: connection.into(), connection: connection.into() }).unwrap();
+        let mut session = engine.session();
+        let sql = format!("SELECT count(*) FROM {connection}.main.ports");
+        let error = answer(&mut session, &sql).await.unwrap_err();
+        let folder = path.parent().unwrap().display().to_string();
+        let hint = error.hint.clone().unwrap_or_default();
+        out.push(format!("{} {} — {hint}", error.code.sqlstate(), error.message).replace(&folder, "…"));
+    }
+    insta::assert_snapshot!(out.join("\n"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_statement_is_interrupted() {
+    let (mut session, _) = session("sqlite-cancel");
+    let cancel = CancellationToken::new();
+    let sql = "SELECT a.id FROM sales a, sales b, sales c, sales d, sales e, sales f, sales g, sales h, sales i WHERE a.id + b.id < c.id";
+    let mut execution = session.run_text(sql, &cancel).await.unwrap();
+    execution.next().await.unwrap();
+    let began = std::time::Instant::now();
+    cancel.cancel();
+    while let Ok(Some(_)) = execution.next().await {}
+    assert!(began.elapsed() < std::time::Duration::from_secs(5), "{:?}", began.elapsed());
+}
