@@ -19,4 +19,5 @@ pub const QUESTIONS: &[(&str, &str)] = &[
     ("tariff", include_str!("../questions/4-tariff.sql")),
     ("waves", include_str!("../questions/5-waves.sql")),
     ("incidents", include_str!("../questions/6-incidents.sql")),
+    ("kiosks", include_str!("../questions/7-kiosks.sql")),
 ];

@@ -43,13 +43,17 @@ pub async fn load_fleet(client: &Client, ferry: Ferry) -> Outcome {
     Ok(())
 }
 
-/// The fleet's tables and those of the folder `drop`, in one database. `readings` says whether buoys are wanted too.
+/// The fleet's tables, those of the folder `drop` and the kiosks' sales, in one database. `readings` says whether buoys are wanted too.
 pub async fn load_everything(client: &Client, ferry: Ferry, readings: bool) -> Outcome {
     load_fleet(client, ferry).await?;
     client
-        .batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys; DROP TYPE IF EXISTS wave")
+        .batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys, kiosk_sales; DROP TYPE IF EXISTS wave")
         .await?;
-    for (name, batch) in [("tariffs", ferry.tariffs()), ("incidents", ferry.incidents())] {
+    for (name, batch) in [
+        ("tariffs", ferry.tariffs()),
+        ("incidents", ferry.incidents()),
+        ("kiosk_sales", ferry.kiosk_sales(0..ferry.kiosk_sale_count())),
+    ] {
         create(client, name, &batch).await?;
         copy(client, name, &batch).await?;
     }

@@ -538,13 +538,14 @@ impl Ferry {
             ("map of the estuary", 890),
         ];
         let total = self.kiosk_sale_count();
-        let (mut port, mut at, mut quantity) = (Vec::new(), Vec::new(), Vec::new());
-        let (mut price, mut card) = (Vec::new(), Vec::new());
+        let (mut port, mut at, mut day) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut quantity, mut price, mut card) = (Vec::new(), Vec::new(), Vec::new());
         let (mut article, mut note) = (StringBuilder::new(), StringBuilder::new());
         for i in rows.clone() {
             let mut d = self.dice(40, i);
-            let day = i64::from(FIRST_DAY) + (i * 1096 / total) as i64;
-            at.push(day * DAY + (7 * 3600 + d.below(12 * 3600) as i64) * 1_000_000);
+            let sold_on = FIRST_DAY + (i * 1096 / total) as i32;
+            day.push(sold_on);
+            at.push(i64::from(sold_on) * DAY + (7 * 3600 + d.below(12 * 3600) as i64) * 1_000_000);
             port.push(d.skewed(40, 2) as i32 + 1);
             let (name, cents) = ARTICLES[d.skewed(ARTICLES.len() as u64, 1) as usize];
             article.append_value(name);
@@ -563,6 +564,7 @@ impl Ferry {
             ("id", Arc::new(Int64Array::from_iter_values(rows.map(|i| i as i64 + 1)))),
             ("port_id", Arc::new(Int32Array::from(port))),
             ("sold_at", Arc::new(TimestampMicrosecondArray::from(at))),
+            ("sold_on", Arc::new(Date32Array::from(day))),
             ("article", Arc::new(article.finish())),
             ("quantity", Arc::new(Int32Array::from(quantity))),
             ("price", decimals(price, 6, 2)),

@@ -4,8 +4,8 @@ use std::error::Error;
 use std::path::Path;
 
 use arrow::array::{Array, AsArray};
-use arrow::datatypes::{Decimal128Type, Int32Type, Int64Type, TimestampMicrosecondType};
-use cobble_types::{write_decimal, write_timestamp};
+use arrow::datatypes::{Date32Type, Decimal128Type, Int32Type, Int64Type, TimestampMicrosecondType};
+use cobble_types::{write_date, write_decimal, write_timestamp};
 use rusqlite::{Connection, params};
 
 use crate::rows::Ferry;
@@ -38,7 +38,7 @@ pub fn write_till(ferry: Ferry, path: &Path) -> Result<(), Box<dyn Error + Send 
                 column("id").as_primitive::<Int64Type>().value(row),
                 column("port_id").as_primitive::<Int32Type>().value(row),
                 sold_at,
-                &sold_at[..10],
+                write_date(column("sold_on").as_primitive::<Date32Type>().value(row)),
                 column("article").as_string::<i32>().value(row),
                 column("quantity").as_primitive::<Int32Type>().value(row),
                 price,

@@ -132,7 +132,9 @@ pub async fn judge() -> tokio_postgres::Client {
 
 /// Our SQL as the judge's: names without their catalog.
 pub fn for_judge(sql: &str) -> String {
-    ["drop.public.", "fleet.public.", "dims.public."].iter().fold(sql.to_owned(), |sql, name| sql.replace(name, ""))
+    ["drop.public.", "fleet.public.", "till.main.", "dims.public."]
+        .iter()
+        .fold(sql.to_owned(), |sql, name| sql.replace(name, ""))
 }
 
 /// Rows as text with one separator, with numbers in one form, so that they can be compared.
