@@ -124,8 +124,9 @@ fn gate(gate: &GateDocument) -> String {
         line(piece.verdict.word(), &format!("{name}{}{why}", piece.text));
     }
     line("request", &gate.request.text);
+    let mark = if gate.request.text.contains("$1") { '$' } else { '?' };
     for (i, parameter) in gate.request.parameters.iter().enumerate() {
-        line("", &format!("${} = {parameter}", i + 1));
+        line("", &format!("{mark}{} = {parameter}", i + 1));
     }
     if !gate.parts.is_empty() {
         let parts: Vec<String> = gate.parts.iter().map(|p| format!("{} of {} {}", p.read, p.total, p.parts)).collect();

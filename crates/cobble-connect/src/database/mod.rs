@@ -50,6 +50,8 @@ pub struct RemoteColumn {
     /// What is written for the column after `alias.`: its quoted name, with what makes its values the engine's before and after.
     pub before: String,
     pub after: String,
+    /// That only checks the values, which reading them does too.
+    pub checks: bool,
 }
 
 /// The tables of one database as the planner's source.

@@ -36,7 +36,8 @@ impl DatabaseOffer {
         for (column, place) in &scan.columns {
             let remote = &table.columns[*place];
             let text = format!("{}t1.{}{}", remote.before, database.dialect().quoted(&remote.name), remote.after);
-            columns.insert(column.id, Sql::column(text, remote.name.clone()));
+            let listed = remote.checks.then(|| format!("t1.{}", database.dialect().quoted(&remote.name)));
+            columns.insert(column.id, Sql { listed, ..Sql::column(text, remote.name.clone()) });
         }
         let from = format!("{} AS t1", table.name);
         DatabaseOffer {
@@ -89,7 +90,12 @@ impl DatabaseOffer {
         let mut items = Vec::new();
         for column in columns {
             let text = self.columns.get(&column.id);
-            items.push(text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?);
+            let mut item =
+                text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?;
+            if let Some(listed) = item.listed.take() {
+                item.text = listed;
+            }
+            items.push(item);
         }
         let names = Sql::joined(&items, "").columns.into_iter().collect();
         Ok((self.select(&items), names))
@@ -129,7 +135,11 @@ impl DatabaseOffer {
 
     /// The same offer with its table aliases moved up by `by`, so that two offers can stand in one FROM.
     fn shifted(&self, by: usize) -> DatabaseOffer {
-        let shift = |sql: &Sql| Sql { text: shift_aliases(&sql.text, by), ..sql.clone() };
+        let shift = |sql: &Sql| Sql {
+            text: shift_aliases(&sql.text, by),
+            listed: sql.listed.as_ref().map(|text| shift_aliases(text, by)),
+            ..sql.clone()
+        };
         let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
         DatabaseOffer {
             from: shift(&self.from),
@@ -217,6 +227,7 @@ impl Offer for DatabaseOffer {
                             format!("{expr} binds a value, which cannot be grouped by"),
                         );
                     }
+                    let sql = Sql { listed: None, ..sql };
                     keys.push(sql.clone());
                     columns.insert(column.id, sql);
                 }

@@ -37,6 +37,8 @@ pub struct Sql {
     pub columns: BTreeSet<String>,
     /// Whether a row or a group has a say in it: what does not is a constant, which a server will not sort or group by.
     pub of_rows: bool,
+    /// What is enough where the text stands alone in the list of a SELECT.
+    pub listed: Option<String>,
 }
 
 /// Why something is not translated.

@@ -137,7 +137,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             true => ("(".to_owned(), format!("{cast} COLLATE \"C\")")),
             false => (String::new(), cast.to_owned()),
         };
-        remote.push(RemoteColumn { name: column, before, after });
+        remote.push(RemoteColumn { name: column, before, after, checks: false });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);

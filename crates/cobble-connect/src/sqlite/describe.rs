@@ -113,7 +113,7 @@ pub fn table(
             partition: false,
             comment,
         });
-        remote.push(RemoteColumn { name: column, before, after });
+        remote.push(RemoteColumn { name: column, before, after, checks: known });
     }
     primary_key.sort_unstable();
     let primary_key: Vec<usize> = primary_key.into_iter().map(|(_, place)| place).collect();
