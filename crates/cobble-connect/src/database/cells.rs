@@ -61,12 +61,13 @@ enum Values {
 
 /// Collects the values of one column.
 pub struct CellColumn {
+    name: String,
     values: Values,
     sql_type: SqlType,
 }
 
 impl CellColumn {
-    pub fn new(sql_type: &SqlType, rows: usize) -> Result<CellColumn> {
+    pub fn new(name: &str, sql_type: &SqlType, rows: usize) -> Result<CellColumn> {
         let values = match sql_type {
             SqlType::Boolean => Values::Boolean(BooleanBuilder::with_capacity(rows)),
             SqlType::SmallInt => Values::SmallInt(Int16Builder::with_capacity(rows)),
@@ -87,15 +88,15 @@ impl CellColumn {
             SqlType::TimestampTz => Values::Timestamp(TimestampMicrosecondBuilder::with_capacity(rows), true),
             other => return Err(Error::unsupported(format_args!("{other} from this source"))),
         };
-        Ok(CellColumn { values, sql_type: sql_type.clone() })
+        Ok(CellColumn { name: name.to_owned(), values, sql_type: sql_type.clone() })
     }
 
     pub fn append(&mut self, cell: Cell<'_>) -> Result<()> {
-        let own = &self.sql_type;
+        let (own, name) = (&self.sql_type, &self.name);
         let wrong = || {
             Error::new(
                 Code::SourceData,
-                format!("it holds {}, which is no {own} as the column was described", cell.shown()),
+                format!("column {name} holds {}, which is no {own} as the column was described", cell.shown()),
             )
             .hint("correct the value there, or leave such rows out with a condition on another column")
         };
@@ -231,7 +232,7 @@ mod tests {
     use cobble_types::array_value_text;
 
     fn read(sql_type: SqlType, cell: Cell<'_>) -> std::result::Result<String, String> {
-        let mut column = CellColumn::new(&sql_type, 1).unwrap();
+        let mut column = CellColumn::new("x", &sql_type, 1).unwrap();
         column.append(cell).map_err(|e| e.message)?;
         Ok(array_value_text(column.finish().unwrap().as_ref(), 0).unwrap_or("∅".into()))
     }

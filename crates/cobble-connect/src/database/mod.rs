@@ -12,9 +12,10 @@ use std::sync::Arc;
 
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
+use cobble_plan::expr::Column;
 use cobble_plan::logical::Scan;
 use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
-use cobble_types::{Result, SqlType};
+use cobble_types::Result;
 
 pub use dialect::{Columns, Dialect, wrap};
 pub use offer::DatabaseOffer;
@@ -26,11 +27,11 @@ pub trait Database: Send + Sync + fmt::Debug {
     fn connection(&self) -> &str;
     fn region(&self) -> Option<&str>;
     fn dialect(&self) -> &'static dyn Dialect;
-    /// Gets ready to run a statement whose columns have these types.
+    /// Gets ready to run a statement with these columns.
     async fn run(
         self: Arc<Self>,
         sql: Sql,
-        types: Vec<SqlType>,
+        columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>>;

@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::key_pass::MOST_LISTED;
 use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Verdict};
-use cobble_types::{Result, SqlType};
+use cobble_types::Result;
 
 use super::Database;
 use super::offer::DatabaseOffer;
@@ -94,10 +94,13 @@ impl GateScan for DatabaseScan {
     }
 
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
-        let types: Vec<SqlType> = self.columns.iter().map(|c| c.sql_type.clone()).collect();
-        let fields: Vec<Field> =
-            types.iter().enumerate().map(|(i, t)| Field::new(i.to_string(), t.to_arrow(), true)).collect();
+        let fields: Vec<Field> = self
+            .columns
+            .iter()
+            .enumerate()
+            .map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true))
+            .collect();
         let sql = self.with_keys(tools)?;
-        self.database.clone().run(sql, types, Arc::new(Schema::new(fields)), tools.clone()).await
+        self.database.clone().run(sql, self.columns.clone(), Arc::new(Schema::new(fields)), tools.clone()).await
     }
 }

@@ -7,8 +7,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
+use cobble_plan::expr::Column;
 use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
-use cobble_types::{Error, Result, SqlType};
+use cobble_types::{Error, Result};
 use deadpool_postgres::Object;
 use futures::StreamExt;
 use tokio_postgres::{NoTls, RowStream};
@@ -23,15 +24,15 @@ use crate::database::Sql;
 pub struct Statement {
     server: Arc<Server>,
     sql: Sql,
-    types: Vec<SqlType>,
+    columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
     claimed: AtomicBool,
 }
 
 impl Statement {
-    pub fn new(server: Arc<Server>, sql: Sql, types: Vec<SqlType>, schema: SchemaRef, tools: ScanTools) -> Self {
-        Statement { server, sql, types, schema, tools, claimed: AtomicBool::new(false) }
+    pub fn new(server: Arc<Server>, sql: Sql, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+        Statement { server, sql, columns, schema, tools, claimed: AtomicBool::new(false) }
     }
 }
 
@@ -58,7 +59,7 @@ impl Portions for Statement {
             rows: Box::pin(rows?),
             guard,
             server: self.server.clone(),
-            types: self.types.clone(),
+            columns: self.columns.clone(),
             schema: self.schema.clone(),
             tools: self.tools.clone(),
         })))
@@ -93,7 +94,7 @@ struct RowReader {
     rows: std::pin::Pin<Box<RowStream>>,
     guard: CancelGuard,
     server: Arc<Server>,
-    types: Vec<SqlType>,
+    columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
 }
@@ -104,8 +105,11 @@ impl PortionReader for RowReader {
         if self.guard.finished {
             return Ok(None);
         }
-        let mut decoders: Vec<ColumnDecoder> =
-            self.types.iter().map(|t| ColumnDecoder::new(t, self.tools.batch_rows)).collect::<Result<_>>()?;
+        let mut decoders: Vec<ColumnDecoder> = self
+            .columns
+            .iter()
+            .map(|c| ColumnDecoder::new(&c.sql_type, self.tools.batch_rows))
+            .collect::<Result<_>>()?;
         let (mut rows, mut bytes) = (0usize, 0u64);
         while rows < self.tools.batch_rows {
             match self.rows.next().await {
@@ -119,7 +123,9 @@ impl PortionReader for RowReader {
                         let raw: Option<Raw> = row.try_get(i).map_err(|e| errors::statement_error(&self.server, &e))?;
                         bytes += 4 + raw.as_ref().map_or(0, |raw| raw.0.len() as u64);
                         decoder.append(raw.map(|raw| raw.0)).map_err(|mut error| {
-                            error.message = format!("connection {}: {}", self.server.connection, error.message);
+                            let column = &self.columns[i].name;
+                            error.message =
+                                format!("connection {}: column {column}: {}", self.server.connection, error.message);
                             error
                         })?;
                     }

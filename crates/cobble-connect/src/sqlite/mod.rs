@@ -12,9 +12,10 @@ use std::time::{Duration, Instant};
 
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
+use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{Portions, ScanTools};
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 
 use self::dialect::SqliteDialect;
@@ -211,10 +212,10 @@ impl Database for File {
     async fn run(
         self: Arc<Self>,
         sql: Sql,
-        types: Vec<SqlType>,
+        columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
-        Ok(Arc::new(scan::Statement::new(self, sql, types, schema, tools)))
+        Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
     }
 }

@@ -6,8 +6,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
+use cobble_plan::expr::Column;
 use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
-use cobble_types::{Code, Error, Result, SqlType, Value};
+use cobble_types::{Code, Error, Result, Value};
 use rusqlite::InterruptHandle;
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use tokio::sync::{mpsc, oneshot};
@@ -22,15 +23,15 @@ const AHEAD: usize = 2;
 pub struct Statement {
     file: Arc<File>,
     sql: Sql,
-    types: Vec<SqlType>,
+    columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
     claimed: AtomicBool,
 }
 
 impl Statement {
-    pub fn new(file: Arc<File>, sql: Sql, types: Vec<SqlType>, schema: SchemaRef, tools: ScanTools) -> Self {
-        Statement { file, sql, types, schema, tools, claimed: AtomicBool::new(false) }
+    pub fn new(file: Arc<File>, sql: Sql, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+        Statement { file, sql, columns, schema, tools, claimed: AtomicBool::new(false) }
     }
 }
 
@@ -42,10 +43,10 @@ impl Portions for Statement {
         }
         let (send, batches) = mpsc::channel(AHEAD);
         let (send_handle, handle) = oneshot::channel();
-        let (file, sql, types) = (self.file.clone(), self.sql.clone(), self.types.clone());
+        let (file, sql, columns) = (self.file.clone(), self.sql.clone(), self.columns.clone());
         let (schema, tools) = (self.schema.clone(), self.tools.clone());
         tokio::task::spawn_blocking(move || {
-            let run = Running { file: &file, sql: &sql, types: &types, schema: &schema, tools: &tools };
+            let run = Running { file: &file, sql: &sql, columns: &columns, schema: &schema, tools: &tools };
             if let Err(error) = run.to_end(send_handle, &send) {
                 let _ = send.blocking_send(Err(error));
             }
@@ -78,7 +79,7 @@ impl PortionReader for Reader {
 struct Running<'a> {
     file: &'a File,
     sql: &'a Sql,
-    types: &'a [SqlType],
+    columns: &'a [Column],
     schema: &'a SchemaRef,
     tools: &'a ScanTools,
 }
@@ -110,8 +111,11 @@ impl Running<'_> {
         }
         let mut rows = statement.raw_query();
         loop {
-            let mut columns: Vec<CellColumn> =
-                self.types.iter().map(|t| CellColumn::new(t, self.tools.batch_rows)).collect::<Result<_>>()?;
+            let mut columns: Vec<CellColumn> = self
+                .columns
+                .iter()
+                .map(|c| CellColumn::new(&c.name, &c.sql_type, self.tools.batch_rows))
+                .collect::<Result<_>>()?;
             let (mut count, mut bytes, mut ended) = (0, 0, false);
             while count < self.tools.batch_rows {
                 let Some(row) = rows.next().map_err(failed)? else {
