@@ -5,6 +5,8 @@ set -euo pipefail
 declare -A needs=(
   [postgresql-15]="/usr/lib/postgresql/15/bin/postgres"
   [libpq-dev]="/usr/include/postgresql/libpq-fe.h"
+  [mariadb-server-core]="/usr/sbin/mariadbd"
+  [mariadb-client-core]="/usr/bin/my_print_defaults"
   [chromium]="/usr/bin/chromium"
   [chromium-driver]="/usr/bin/chromedriver"
   [fonts-dejavu-core]="/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf"

@@ -24,7 +24,7 @@ const words = (reason?: string) => (reason ?? '').replaceAll('_', ' ').replace('
     <dl>
       <dt>columns</dt><dd>{{ gate.columns_read.length }} of {{ gate.columns_total }}<span v-if="gate.columns_read.length" class="mono faint"> {{ gate.columns_read.join(', ') }}</span></dd>
       <template v-if="gate.parts.length"><dt>reads</dt><dd>{{ gate.parts.map((p) => `${p.read} of ${p.total} ${p.parts}`).join(', ') }}</dd></template>
-      <dt>request</dt><dd><pre>{{ gate.request.text }}</pre><div v-for="(p, i) in gate.request.parameters ?? []" :key="i" class="mono faint">{{ gate.request.text.includes('$1') ? '$' : '?' }}{{ i + 1 }} = {{ p }}</div></dd>
+      <dt>request</dt><dd><pre>{{ gate.request.text }}</pre><div v-for="(p, i) in gate.request.parameters ?? []" :key="i" class="mono faint">{{ gate.request.text.includes('?') && !gate.request.text.includes('$1') ? '?' : '$' }}{{ i + 1 }} = {{ p }}</div></dd>
       <dt>estimate</dt><dd>{{ count(gate.estimated_rows) }} rows<template v-if="gate.estimated_bytes">, {{ bytes(gate.estimated_bytes) }}</template></dd>
       <template v-if="gate.measure"><dt>crossed</dt><dd><strong>{{ count(gate.measure.rows) }} rows</strong>, {{ bytes(gate.measure.bytes) }} read<template v-if="gate.measure.rows_skipped">, {{ count(gate.measure.rows_skipped) }} rows in skipped pages</template><template v-if="gate.measure.rows_dropped">, {{ count(gate.measure.rows_dropped) }} rows dropped while decoding</template></dd></template>
     </dl>

@@ -4,7 +4,9 @@ mod connector;
 pub mod database;
 mod definition;
 pub mod files;
+pub mod mariadb;
 pub mod postgres;
+mod server_steps;
 pub mod sqlite;
 
 pub use connector::{Connector, KINDS, TableEntry, TestStep, connector};

@@ -124,7 +124,8 @@ fn gate(gate: &GateDocument) -> String {
         line(piece.verdict.word(), &format!("{name}{}{why}", piece.text));
     }
     line("request", &gate.request.text);
-    let mark = if gate.request.text.contains("$1") { '$' } else { '?' };
+    let numbered = gate.request.text.contains("$1") || !gate.request.text.contains('?');
+    let mark = if numbered { '$' } else { '?' };
     for (i, parameter) in gate.request.parameters.iter().enumerate() {
         line("", &format!("{mark}{} = {parameter}", i + 1));
     }

@@ -61,7 +61,7 @@ pub enum Operator {
     },
     HashJoin(JoinWork),
     /// Partners by searching the sorted build side; for joins whose conditions are bounds.
-    RangeJoin(JoinWork, RangeOn),
+    RangeJoin(JoinWork, Arc<RangeOn>),
     /// Every row with every row; for joins without an equality.
     NestedLoopJoin(JoinWork),
     Aggregate {

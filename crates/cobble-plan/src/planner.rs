@@ -21,7 +21,7 @@ use crate::settings::Settings;
 /// How a join can be done in the engine.
 enum Algorithm {
     Hash,
-    Range(RangeOn),
+    Range(Arc<RangeOn>),
     Loop,
 }
 
@@ -398,7 +398,7 @@ impl Planner<'_> {
                 if let Some(range) = RangeOn::find(&join.residual, &ids) {
                     let cost = (rows + others) * (rows + 2.0).log2() + out;
                     let text = format!("step {step} sorted by {range}");
-                    ways.push(Way { text, cost, algorithm: Algorithm::Range(range), build });
+                    ways.push(Way { text, cost, algorithm: Algorithm::Range(Arc::new(range)), build });
                 }
             }
         }

@@ -2,6 +2,7 @@
 //! values bound; what it does not provably share with the engine stays in the engine.
 
 pub mod cells;
+mod described;
 mod dialect;
 mod offer;
 mod scan;
@@ -17,6 +18,7 @@ use cobble_plan::logical::Scan;
 use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
 use cobble_types::Result;
 
+pub use described::Described;
 pub use dialect::{Columns, Dialect, wrap};
 pub use offer::DatabaseOffer;
 pub use sql::{Parameter, Refusal, Sql};
@@ -48,9 +50,8 @@ pub struct RemoteTable {
 #[derive(Debug, Clone)]
 pub struct RemoteColumn {
     pub name: String,
-    /// What is written for the column after `alias.`: its quoted name, with what makes its values the engine's before and after.
-    pub before: String,
-    pub after: String,
+    /// What is written for the column, with `{}` for its name: this makes its values the engine's.
+    pub written: String,
     /// That only checks the values, which reading them does too.
     pub checks: bool,
 }

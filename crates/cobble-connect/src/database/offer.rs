@@ -35,8 +35,9 @@ impl DatabaseOffer {
         let mut columns = HashMap::new();
         for (column, place) in &scan.columns {
             let remote = &table.columns[*place];
-            let text = format!("{}t1.{}{}", remote.before, database.dialect().quoted(&remote.name), remote.after);
-            let listed = remote.checks.then(|| format!("t1.{}", database.dialect().quoted(&remote.name)));
+            let name = format!("t1.{}", database.dialect().quoted(&remote.name));
+            let text = remote.written.replace("{}", &name);
+            let listed = remote.checks.then_some(name);
             columns.insert(column.id, Sql { listed, ..Sql::column(text, remote.name.clone()) });
         }
         let from = format!("{} AS t1", table.name);

@@ -133,11 +133,11 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         // A type that is not ours is read as text, and compared as text on both sides; a collation that calls different
         // strings equal is set aside.
         let cast = if as_text { "::text" } else { "" };
-        let (before, after) = match row.get(5) {
-            true => ("(".to_owned(), format!("{cast} COLLATE \"C\")")),
-            false => (String::new(), cast.to_owned()),
+        let written = match row.get(5) {
+            true => format!("({{}}{cast} COLLATE \"C\")"),
+            false => format!("{{}}{cast}"),
         };
-        remote.push(RemoteColumn { name: column, before, after, checks: false });
+        remote.push(RemoteColumn { name: column, written, checks: false });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);

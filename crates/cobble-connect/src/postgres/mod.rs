@@ -9,8 +9,7 @@ mod parameter;
 mod scan;
 mod sql;
 
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use arrow::datatypes::SchemaRef;
@@ -24,8 +23,9 @@ use tokio_postgres::NoTls;
 
 use self::dialect::PostgresDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql};
+use crate::database::{Database, Described, Dialect, Sql};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::server_steps;
 
 pub const KIND: KindDescription = KindDescription {
     kind: "postgres",
@@ -98,16 +98,10 @@ pub const KIND: KindDescription = KindDescription {
     ],
 };
 
-/// How long a table's description is believed before the catalog is asked again.
-const DESCRIPTION_LIFE: Duration = Duration::from_secs(20);
-
 pub struct PostgresConnector {
     server: Arc<Server>,
-    described: Mutex<Descriptions>,
+    described: Described,
 }
-
-/// Tables by catalog, schema and name, with the time at which they were described.
-type Descriptions = HashMap<[String; 3], (Instant, Arc<Table>)>;
 
 impl std::fmt::Debug for PostgresConnector {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -186,7 +180,7 @@ impl PostgresConnector {
             pool,
             connect_limit,
         };
-        Ok(Arc::new(PostgresConnector { server: Arc::new(server), described: Mutex::default() }))
+        Ok(Arc::new(PostgresConnector { server: Arc::new(server), described: Described::default() }))
     }
 }
 
@@ -236,70 +230,21 @@ impl Connector for PostgresConnector {
     }
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
-        let key = [catalog, schema, table].map(str::to_owned);
-        {
-            let described = self.described.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some((at, known)) = described.get(&key)
-                && at.elapsed() < DESCRIPTION_LIFE
-            {
-                return Ok(Some(known.clone()));
-            }
-        }
-        let found = describe::table(&self.server, catalog, schema, table).await?;
-        if let Some(table) = &found {
-            self.described.lock().unwrap_or_else(PoisonError::into_inner).insert(key, (Instant::now(), table.clone()));
-        }
-        Ok(found)
+        let ask = describe::table(&self.server, catalog, schema, table);
+        self.described.or_ask([catalog, schema, table], ask).await
     }
 
     fn refresh(&self) {
-        self.described.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.described.forget();
     }
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
         let server = &self.server;
-        let mut step = |name: &str, started: Instant, outcome: Result<String>, setting: &str| {
-            let passed = outcome.is_ok();
-            let (detail, fix) = match outcome {
-                Ok(detail) => (detail, None),
-                Err(error) => (error.message, error.hint),
-            };
-            let setting = (!passed).then(|| setting.to_owned());
-            report(TestStep {
-                step: name.to_owned(),
-                passed,
-                detail,
-                setting,
-                fix,
-                seconds: started.elapsed().as_secs_f64(),
-            });
-            passed
-        };
-        let started = Instant::now();
-        let place = format!("{}:{}", server.host, server.port);
-        let resolved = tokio::net::lookup_host(&place).await.map(Iterator::collect::<Vec<_>>);
-        let resolved = match resolved {
-            Ok(addresses) if !addresses.is_empty() => Ok(addresses),
-            _ => Err(Error::new(Code::SourceUnreachable, format!("the name {} has no address", server.host))
-                .hint("correct the host in the address")),
-        };
-        let detail = resolved
-            .as_ref()
-            .map(|a| a.iter().map(|a| a.ip().to_string()).collect::<Vec<_>>().join(", "))
-            .map_err(Clone::clone);
-        if !step("resolve", started, detail, "address") {
+        let place = (server.host.as_str(), server.port);
+        if !server_steps::reach(&server.connection, place, server.connect_limit, report).await {
             return;
         }
-        let started = Instant::now();
-        let reached = tokio::time::timeout(server.connect_limit, tokio::net::TcpStream::connect(&place)).await;
-        let reached = match reached {
-            Ok(Ok(_)) => Ok(format!("something listens at {place}")),
-            Ok(Err(error)) => Err(errors::unreachable(server, &error)),
-            Err(_) => Err(errors::too_slow(server)),
-        };
-        if !step("reach", started, reached, "address") {
-            return;
-        }
+        let mut step = server_steps::reporter(report);
         let started = Instant::now();
         let client = server.client().await;
         let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);

@@ -90,12 +90,13 @@ pub fn table(
         let own = own.unwrap_or(SqlType::Text);
         // The one integer key of a table is its row number, which is always an integer.
         let row_number = key == 1 && keys == 1 && declared.eq_ignore_ascii_case("INTEGER");
-        let (before, after) = match guard::function(&own) {
-            _ if !known => ("CAST(".to_owned(), " AS TEXT)".to_owned()),
+        let written = match guard::function(&own) {
+            _ if !known => "CAST({} AS TEXT)".to_owned(),
+            // The name stands for itself only once.
             Some(function) if !strict && !row_number => {
-                (format!("{function}("), format!(", '{}')", column.replace('\'', "''")))
+                format!("{function}({{}}, '{}')", column.replace('\'', "''").replace("{}", "{ }"))
             }
-            _ => (String::new(), String::new()),
+            _ => "{}".to_owned(),
         };
         if key > 0 {
             primary_key.push((key, place));
@@ -113,7 +114,7 @@ pub fn table(
             partition: false,
             comment,
         });
-        remote.push(RemoteColumn { name: column, before, after, checks: known });
+        remote.push(RemoteColumn { name: column, written, checks: known });
     }
     primary_key.sort_unstable();
     let primary_key: Vec<usize> = primary_key.into_iter().map(|(_, place)| place).collect();

@@ -132,7 +132,7 @@ impl Sink for Build {
                 concat_batches(&spec.build_schema, &batches)?
             };
             drop((batches, held));
-            Built::Memory(spec.table(batch, self.reservation(), None)?)
+            Built::Memory(Box::new(spec.table(batch, self.reservation(), None)?))
         };
         if let Built::Memory(table) = &built {
             for learner in &spec.learners {

@@ -117,7 +117,7 @@ pub struct JoinSpec {
 
 /// The finished build side.
 pub enum Built {
-    Memory(JoinTable),
+    Memory(Box<JoinTable>),
     /// Cut into buckets, which are taken out one by one.
     Buckets {
         buckets: Mutex<Vec<Option<Bucketed>>>,

@@ -1,0 +1,258 @@
+//! Connector for MariaDB and MySQL: names and types from the information schema, statements with bound values, rows streamed.
+
+mod describe;
+mod dialect;
+mod errors;
+mod scan;
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arrow::datatypes::SchemaRef;
+use async_trait::async_trait;
+use cobble_plan::expr::Column;
+use cobble_plan::logical::{Table, TableKind};
+use cobble_plan::offer::{Portions, ScanTools};
+use cobble_types::{Code, Error, Result};
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
+
+use self::dialect::MariaDialect;
+use crate::connector::{Connector, TableEntry, TestStep};
+use crate::database::{Database, Described, Dialect, Sql};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::server_steps;
+
+const fn setting(
+    name: &'static str,
+    label: &'static str,
+    help: &'static str,
+    default: Option<&'static str>,
+) -> SettingDescription {
+    SettingDescription { name, label, help, required: false, secret: false, default }
+}
+
+pub const KIND: KindDescription = KindDescription {
+    kind: "mariadb",
+    about: "a MariaDB or MySQL server",
+    settings: &[
+        SettingDescription { required: true, ..setting("address", "Host and port", "such as 127.0.0.1:3306", None) },
+        SettingDescription { required: true, ..setting("user", "User", "a user that may read the tables", None) },
+        SettingDescription {
+            secret: true,
+            ..setting("secret", "Password", "sealed when stored; never shown again", None)
+        },
+        setting("database", "Database", "only this one; all that the user may see without it", None),
+        setting("region", "Region", "where the server is, for the cost of moving data", None),
+        setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5")),
+        setting("statement_limit", "Seconds for a statement", "how long one statement may run there", Some("300")),
+        setting("pool_size", "Connections", "most connections open at one time", Some("8")),
+    ],
+};
+
+/// Databases that are the server's own.
+const OWN: &str = "'information_schema', 'mysql', 'performance_schema', 'sys'";
+
+#[derive(Debug)]
+pub struct MariaConnector {
+    server: Arc<Server>,
+    described: Described,
+}
+
+/// One server with its pool of connections.
+pub struct Server {
+    connection: String,
+    region: Option<String>,
+    host: String,
+    port: u16,
+    database: Option<String>,
+    user: String,
+    pool: Pool,
+    connect_limit: Duration,
+}
+
+impl std::fmt::Debug for Server {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Server({}:{})", self.host, self.port)
+    }
+}
+
+impl MariaConnector {
+    pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let name = &definition.name;
+        let bad =
+            |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
+        let address = definition.address.trim();
+        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
+        let (host, port) = address.rsplit_once(':').unwrap_or((address, "3306"));
+        let port: u16 = port.parse().map_err(|_| {
+            bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:3306")
+        })?;
+        let connect_limit = Duration::from_secs(definition.seconds("connect_limit", 5)?);
+        let statement_limit = definition.seconds("statement_limit", 300)?;
+        let size = definition.option("pool_size").unwrap_or("8");
+        let constraints = size.parse().ok().and_then(|n| PoolConstraints::new(0, n)).filter(|c| c.max() > 0);
+        let constraints = constraints
+            .ok_or_else(|| bad(format!("pool_size cannot be \"{size}\""), "give a number greater than zero"))?;
+        let user = definition.user.clone().unwrap_or_default();
+        let options = OptsBuilder::default()
+            .ip_or_hostname(host)
+            .tcp_port(port)
+            .user(Some(&user))
+            .pass(definition.secret.as_ref().map(|secret| secret.reveal()))
+            .prefer_socket(false)
+            .pool_opts(PoolOpts::default().with_constraints(constraints))
+            .setup(vec![
+                "SET SESSION time_zone = '+00:00'".to_owned(),
+                "SET SESSION sql_mode = 'NO_UNSIGNED_SUBTRACTION,ERROR_FOR_DIVISION_BY_ZERO,STRICT_ALL_TABLES'"
+                    .to_owned(),
+                "SET SESSION TRANSACTION READ ONLY".to_owned(),
+                format!("/*M! SET SESSION max_statement_time = {statement_limit} */"),
+            ]);
+        let server = Server {
+            connection: name.clone(),
+            region: definition.region.clone(),
+            host: host.to_owned(),
+            port,
+            database: definition.database.clone(),
+            user,
+            pool: Pool::new(options),
+            connect_limit,
+        };
+        Ok(Arc::new(MariaConnector { server: Arc::new(server), described: Described::default() }))
+    }
+}
+
+impl Server {
+    /// A connection of the pool, opened when none is free.
+    async fn client(&self) -> Result<Conn> {
+        match tokio::time::timeout(self.connect_limit, self.pool.get_conn()).await {
+            Ok(client) => client.map_err(|e| errors::error(self, &e)),
+            Err(_) => Err(errors::too_slow(self)),
+        }
+    }
+
+    async fn schemas(&self) -> Result<Vec<String>> {
+        let sql = format!(
+            "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT IN ({OWN}) \
+             AND (? IS NULL OR SCHEMA_NAME = ?) ORDER BY SCHEMA_NAME COLLATE utf8mb3_bin"
+        );
+        let mut client = self.client().await?;
+        let found: Vec<String> =
+            client.exec(sql, (&self.database, &self.database)).await.map_err(|e| errors::error(self, &e))?;
+        match (&self.database, found.is_empty()) {
+            (Some(database), true) => Err(errors::about(
+                self,
+                Code::SourceRefused,
+                format!("unknown database {database}, or no right to see it"),
+            )
+            .hint("correct the connection's database, or give the user the right to read it")),
+            _ => Ok(found),
+        }
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        let sql = format!(
+            "SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? \
+             AND TABLE_SCHEMA NOT IN ({OWN}) ORDER BY TABLE_NAME COLLATE utf8mb3_bin"
+        );
+        let mut client = self.client().await?;
+        let found: Vec<(String, String)> = client.exec(sql, (schema,)).await.map_err(|e| errors::error(self, &e))?;
+        let kind = |form: &str| if form == "VIEW" { TableKind::View } else { TableKind::Table };
+        Ok(found.into_iter().map(|(name, form)| TableEntry { name, kind: kind(&form) }).collect())
+    }
+
+    fn sees(&self, schema: &str) -> bool {
+        self.database.as_ref().is_none_or(|database| database == schema)
+    }
+}
+
+#[async_trait]
+impl Connector for MariaConnector {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        self.server.schemas().await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        if self.server.sees(schema) { self.server.tables(schema).await } else { Ok(vec![]) }
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        if !self.server.sees(schema) {
+            return Ok(None);
+        }
+        let ask = describe::table(&self.server, catalog, schema, table);
+        self.described.or_ask([catalog, schema, table], ask).await
+    }
+
+    fn refresh(&self) {
+        self.described.forget();
+    }
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let server = &self.server;
+        let place = (server.host.as_str(), server.port);
+        if !server_steps::reach(&server.connection, place, server.connect_limit, report).await {
+            return;
+        }
+        let mut step = server_steps::reporter(report);
+        let started = Instant::now();
+        let client = server.client().await;
+        let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);
+        if !step("sign in", started, client.map(|_| format!("as {}", server.user)), setting) {
+            return;
+        }
+        let started = Instant::now();
+        let mut tables = Vec::new();
+        let listed = async {
+            let schemas = server.schemas().await?;
+            for schema in &schemas {
+                tables.extend(server.tables(schema).await?.into_iter().map(|entry| (schema.clone(), entry.name)));
+            }
+            Ok(format!("{} tables in {} databases", tables.len(), schemas.len()))
+        }
+        .await;
+        if !step("list", started, listed, "user") {
+            return;
+        }
+        let Some((schema, table)) = tables.first() else { return };
+        let started = Instant::now();
+        let read = async {
+            let name = format!("{}.{}", MariaDialect.quoted(schema), MariaDialect.quoted(table));
+            let rows: Vec<u8> = server
+                .client()
+                .await?
+                .query(format!("SELECT 1 FROM {name} LIMIT 1"))
+                .await
+                .map_err(|e| errors::error(server, &e))?;
+            Ok(format!("{} row of {schema}.{table}", rows.len()))
+        }
+        .await;
+        step("read", started, read, "user");
+    }
+}
+
+#[async_trait]
+impl Database for Server {
+    fn connection(&self) -> &str {
+        &self.connection
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.region.as_deref()
+    }
+
+    fn dialect(&self) -> &'static dyn Dialect {
+        &MariaDialect
+    }
+
+    async fn run(
+        self: Arc<Self>,
+        sql: Sql,
+        columns: Vec<Column>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Result<Arc<dyn Portions>> {
+        Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+    }
+}

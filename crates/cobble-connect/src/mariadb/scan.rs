@@ -1,0 +1,197 @@
+//! Running the agreed statement: rows stream in as the server makes them. Dropping the reader ends the statement at the server.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use arrow::array::{RecordBatch, RecordBatchOptions};
+use arrow::datatypes::SchemaRef;
+use async_trait::async_trait;
+use cobble_plan::expr::Column;
+use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
+use cobble_types::{Code, Error, Result, SqlType, Value};
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, Params};
+use tokio::sync::{mpsc, oneshot};
+
+use super::dialect::MariaDialect;
+use super::{Server, errors};
+use crate::database::cells::{Cell, CellColumn};
+use crate::database::{Parameter, Sql};
+
+/// Batches that may wait for the reader.
+const AHEAD: usize = 2;
+
+pub struct Statement {
+    server: Arc<Server>,
+    sql: Sql,
+    columns: Vec<Column>,
+    schema: SchemaRef,
+    tools: ScanTools,
+    claimed: AtomicBool,
+}
+
+impl Statement {
+    pub fn new(server: Arc<Server>, sql: Sql, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+        Statement { server, sql, columns, schema, tools, claimed: AtomicBool::new(false) }
+    }
+}
+
+#[async_trait]
+impl Portions for Statement {
+    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
+        if self.claimed.swap(true, Ordering::Relaxed) {
+            return Ok(None);
+        }
+        let client = self.server.client().await?;
+        let (send, batches) = mpsc::channel(AHEAD);
+        let (stop, stopped) = oneshot::channel();
+        let run = Running {
+            server: self.server.clone(),
+            sql: self.sql.clone(),
+            columns: self.columns.clone(),
+            schema: self.schema.clone(),
+            tools: self.tools.clone(),
+        };
+        tokio::spawn(run.run(client, send, stopped));
+        Ok(Some(Box::new(Reader { batches, _stop: stop })))
+    }
+}
+
+/// Dropped with its sender of `stop`, which ends the statement.
+struct Reader {
+    batches: mpsc::Receiver<Result<RecordBatch>>,
+    _stop: oneshot::Sender<()>,
+}
+
+#[async_trait]
+impl PortionReader for Reader {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        self.batches.recv().await.transpose()
+    }
+}
+
+struct Running {
+    server: Arc<Server>,
+    sql: Sql,
+    columns: Vec<Column>,
+    schema: SchemaRef,
+    tools: ScanTools,
+}
+
+/// A bound value in the driver's types.
+fn bound(parameter: &Parameter) -> mysql_async::Value {
+    match &parameter.0 {
+        Value::Null => mysql_async::Value::NULL,
+        Value::Boolean(v) => i64::from(*v).into(),
+        Value::SmallInt(v) => i64::from(*v).into(),
+        Value::Integer(v) => i64::from(*v).into(),
+        Value::BigInt(v) => (*v).into(),
+        Value::Real(v) => f64::from(*v).into(),
+        Value::Double(v) => (*v).into(),
+        Value::Bytea(v) => v.clone().into(),
+        _ => parameter.text().into(),
+    }
+}
+
+impl Running {
+    async fn run(self, mut client: Conn, send: mpsc::Sender<Result<RecordBatch>>, stopped: oneshot::Receiver<()>) {
+        let number = client.id();
+        let outcome = tokio::select! {
+            outcome = self.rows(&mut client, &send) => Some(outcome),
+            _ = stopped => None,
+        };
+        match outcome {
+            Some(Ok(true)) => {}
+            Some(Ok(false)) | None => {
+                // Nobody reads any more: the server is told, and the connection given up with what still comes.
+                if let Ok(mut other) = self.server.client().await {
+                    let _ = other.query_drop(format!("KILL QUERY {number}")).await;
+                }
+                drop(client);
+            }
+            Some(Err(error)) => {
+                let _ = send.send(Err(error)).await;
+            }
+        }
+    }
+
+    /// True when the end has been reached, false when nobody wants the rows.
+    async fn rows(&self, client: &mut Conn, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
+        let failed = |e: mysql_async::Error| errors::error(&self.server, &e);
+        let parameters: Vec<mysql_async::Value> = self.sql.parameters.iter().map(bound).collect();
+        let parameters = if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) };
+        let mut result = client.exec_iter(self.sql.numbered(&MariaDialect), parameters).await.map_err(failed)?;
+        loop {
+            let mut columns: Vec<CellColumn> = self
+                .columns
+                .iter()
+                .map(|c| CellColumn::new(&c.name, &c.sql_type, self.tools.batch_rows))
+                .collect::<Result<_>>()?;
+            let (mut count, mut bytes, mut ended) = (0, 0, false);
+            while count < self.tools.batch_rows {
+                let Some(row) = result.next().await.map_err(failed)? else {
+                    ended = true;
+                    break;
+                };
+                for (place, (column, described)) in columns.iter_mut().zip(&self.columns).enumerate() {
+                    let value = row.as_ref(place).unwrap_or(&mysql_async::Value::NULL);
+                    bytes += self.append(column, value, &described.sql_type)?;
+                }
+                count += 1;
+            }
+            GateCounters::add(&self.tools.counters.bytes, bytes);
+            if count > 0 {
+                let arrays = columns.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
+                let options = RecordBatchOptions::new().with_row_count(Some(count));
+                let batch = RecordBatch::try_new_with_options(self.schema.clone(), arrays, &options)?;
+                if send.send(Ok(batch)).await.is_err() {
+                    return Ok(false);
+                }
+            }
+            if ended {
+                return Ok(true);
+            }
+        }
+    }
+
+    fn append(&self, column: &mut CellColumn, value: &mysql_async::Value, sql_type: &SqlType) -> Result<u64> {
+        use mysql_async::Value as V;
+        let text;
+        let cell = match value {
+            V::NULL => Cell::Null,
+            V::Int(v) => Cell::Whole(*v),
+            V::UInt(v) => Cell::Unsigned(*v),
+            V::Float(v) => Cell::Real(f64::from(*v)),
+            V::Double(v) => Cell::Real(*v),
+            V::Bytes(bytes) if *sql_type == SqlType::Bytea => Cell::Bytes(bytes),
+            V::Bytes(bytes) => {
+                let text = std::str::from_utf8(bytes)
+                    .map_err(|_| errors::about(&self.server, Code::SourceData, "it holds text that is not UTF-8"))?;
+                match text.parse() {
+                    // Sums of whole numbers come as decimals.
+                    Ok(whole) if sql_type.is_integer() => Cell::Whole(whole),
+                    _ => Cell::Text(text),
+                }
+            }
+            V::Date(year, month, day, hour, minute, second, micros) => {
+                let date = format!("{year:04}-{month:02}-{day:02}");
+                text = match sql_type {
+                    SqlType::Date => date,
+                    _ => format!("{date} {hour:02}:{minute:02}:{second:02}.{micros:06}"),
+                };
+                Cell::Text(&text)
+            }
+            V::Time(negative, days, hours, minutes, seconds, micros) => {
+                let hours = u64::from(*days) * 24 + u64::from(*hours);
+                let sign = if *negative { "-" } else { "" };
+                text = format!("{sign}{hours:02}:{minutes:02}:{seconds:02}.{micros:06}");
+                Cell::Text(&text)
+            }
+        };
+        column.append(cell).map_err(|error| Error {
+            message: format!("connection {}: {}", self.server.connection, error.message),
+            ..error
+        })?;
+        Ok(cell.bytes())
+    }
+}

@@ -1,0 +1,64 @@
+//! The first steps of testing the way to a server, and how steps are told.
+
+use std::time::{Duration, Instant};
+
+use cobble_types::{Code, Error, Result};
+
+use crate::connector::TestStep;
+
+/// Tells of steps: name, begin, outcome and the setting at fault if it failed. Says whether it passed.
+pub fn reporter<'a>(
+    report: &'a mut (dyn FnMut(TestStep) + Send),
+) -> impl FnMut(&str, Instant, Result<String>, &str) -> bool + Send + 'a {
+    move |name, started, outcome, setting| {
+        let passed = outcome.is_ok();
+        let (detail, fix) = match outcome {
+            Ok(detail) => (detail, None),
+            Err(error) => (error.message, error.hint),
+        };
+        let setting = (!passed).then(|| setting.to_owned());
+        let seconds = started.elapsed().as_secs_f64();
+        report(TestStep { step: name.to_owned(), passed, detail, setting, fix, seconds });
+        passed
+    }
+}
+
+/// `resolve` and `reach`; true when both have passed.
+pub async fn reach(
+    connection: &str,
+    (host, port): (&str, u16),
+    limit: Duration,
+    report: &mut (dyn FnMut(TestStep) + Send),
+) -> bool {
+    let mut step = reporter(report);
+    let place = format!("{host}:{port}");
+    let fault = |what: String, hint: &str| {
+        Error::new(Code::SourceUnreachable, format!("connection {connection}: {what}")).hint(hint)
+    };
+    let started = Instant::now();
+    let addresses =
+        tokio::net::lookup_host(&place).await.map(|all| all.map(|a| a.ip().to_string()).collect::<Vec<_>>());
+    let resolved = match addresses {
+        Ok(addresses) if !addresses.is_empty() => Ok(addresses.join(", ")),
+        _ => Err(fault(format!("the name {host} has no address"), "correct the host in the address")),
+    };
+    if !step("resolve", started, resolved, "address") {
+        return false;
+    }
+    let started = Instant::now();
+    let reached = match tokio::time::timeout(limit, tokio::net::TcpStream::connect(&place)).await {
+        Ok(Ok(_)) => Ok(format!("something listens at {place}")),
+        Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => Err(fault(
+            format!("nothing listens at {place}"),
+            "check host and port in the address, and that the server is running",
+        )),
+        Ok(Err(error)) => {
+            Err(fault(format!("{place} cannot be reached: {error}"), "check host and port in the address"))
+        }
+        Err(_) => Err(fault(
+            format!("{place} did not answer within {} s", limit.as_secs()),
+            "check the address and the firewall between, or raise connect_limit",
+        )),
+    };
+    step("reach", started, reached, "address")
+}

@@ -1,0 +1,388 @@
+//! MariaDB as a source, on a server of its own: what it takes over and what not, and that this never changes an answer.
+
+use std::fmt::Write;
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::OnceLock;
+use std::time::{Duration, Instant};
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, PlanDocument, Secret, Session};
+use cobble_plan::offer::Verdict;
+use cobble_types::{Code, Error, array_value_text};
+use tokio_util::sync::CancellationToken;
+
+const OFF: &str =
+    "push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit,key-pass,infer-filters";
+
+const ROWS: &str = "
+CREATE DATABASE yard CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci; USE yard; SET sql_mode = '';
+CREATE TABLE orders (id INT PRIMARY KEY, vessel INT UNSIGNED, big BIGINT, wide BIGINT UNSIGNED, tiny TINYINT, kind VARCHAR(20), strict_kind VARCHAR(20) COLLATE utf8mb4_bin,
+  old_kind VARCHAR(20) CHARACTER SET latin1, padded CHAR(5), state ENUM('open', 'closed'), cost DECIMAL(8,2), hours DOUBLE, rate FLOAT, opened DATE, at_time DATETIME(6), seen TIMESTAMP NULL,
+  shift TIME, seal VARBINARY(8), note JSON, huge DECIMAL(60,2));
+INSERT INTO orders VALUES
+ (1, 1, 1, 1, 1, 'Hull', 'Hull', 'h\\u00fcll', 'a', 'open', 2.80, 0.5, 0.1, '2025-07-01', '2025-07-01 09:00:00', '2025-07-01 09:00:00', '09:00:00', x'01', '{\"a\": 1}', 1),
+ (2, 1, -1, 2, 0, 'hull', 'hull', 'HULL', 'a ', 'closed', 2.81, -0.0, 0.2, '2024-02-29', '2025-07-01 09:00:00.5', null, '00:00:00', x'0102', null, 2),
+ (3, 4294967295, 9223372036854775807, 18446744073709551615, 127, 'hull ', 'hull ', 'x', '', null, -0.01, 1e300, 1e30, '0001-01-01', '9999-12-31 23:59:59', '2000-01-01 00:00:00', '23:59:59.9', x'', '[1, 2]', 99999999999999999999999999999999999999999999999999),
+ (4, null, null, null, null, null, null, null, null, null, null, null, null, null, null, null, null, null, null, null),
+ (5, 0, -9223372036854775808, 0, -128, '50% off', 'H_ll', 'été', 'A', 'open', 999999.99, -1.5, -1, '9999-12-31', '1970-01-01 00:00:00', '1970-01-01 00:00:01', '12:30:00', null, '\"x\"', 0),
+ (6, 2, 0, 3, 2, 'Ä', 'ä', 'ä', 'é', 'closed', 0, 2.5, 2.5, '2025-07-01', '2025-07-02 00:00:00', '2025-07-02 00:00:00', '00:00:01', x'ff', 'null', -5.5),
+ (7, 2, 5, 3, 3, '', '', '', 'b', 'open', 2.80, 0.0, 0.0, '2025-07-03', '2025-07-03 00:00:00', '2025-07-03 00:00:00', '01:00:00', x'00', '5', 7);
+CREATE TABLE vessels (id INT PRIMARY KEY, name VARCHAR(30) NOT NULL);
+INSERT INTO vessels VALUES (1, 'Grey Heron'), (2, 'Salt Lark'), (3, 'Long Reach');
+CREATE TABLE zero (id INT PRIMARY KEY, d DATE NOT NULL, t TIME);
+INSERT INTO zero VALUES (1, '2025-01-01', '01:00:00'), (2, '0000-00-00', '838:59:59');
+CREATE SQL SECURITY INVOKER VIEW cheap AS SELECT id, kind, cost * 2 AS twice FROM orders WHERE cost < 3;
+CREATE TABLE empty (id INT, t TEXT);
+CREATE TABLE `Odd ``Name` (`a b` INT, `select` TEXT); INSERT INTO `Odd ``Name` VALUES (1, 'x');
+CREATE TABLE many (id INT PRIMARY KEY, t VARCHAR(20)); INSERT INTO many SELECT seq, concat('row ', seq) FROM seq_1_to_20000;
+CREATE USER 'reader'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON yard.* TO 'reader'@'%';
+CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret';
+";
+
+struct Server {
+    port: u16,
+}
+
+fn server() -> &'static Server {
+    static SERVER: OnceLock<Server> = OnceLock::new();
+    SERVER.get_or_init(|| {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("mariadb");
+        let _ = std::fs::remove_dir_all(&folder);
+        std::fs::create_dir_all(&folder).unwrap();
+        let data = folder.join("data");
+        let program = |name: &str| -> PathBuf {
+            let places = ["/usr/sbin", "/usr/bin"].map(|place| Path::new(place).join(name));
+            places
+                .into_iter()
+                .find(|p| p.exists())
+                .unwrap_or_else(|| panic!("{name} is missing: run `make test`, which installs mariadb-server"))
+        };
+        let user = if nix::unistd::geteuid().is_root() { "--user=root" } else { "--skip-name-resolve" };
+        let made = Command::new(program("mariadb-install-db"))
+            .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", user])
+            .arg(format!("--datadir={}", data.display()))
+            .output()
+            .unwrap();
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        let script = folder.join("rows.sql");
+        std::fs::write(&script, ROWS.replace("\\u00fc", "ü")).unwrap();
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let mut command = Command::new("setpriv");
+        command
+            .args(["--pdeathsig", "KILL"])
+            .arg(program("mariadbd"))
+            .args([
+                "--no-defaults",
+                user,
+                "--bind-address=127.0.0.1",
+                "--innodb-buffer-pool-size=32M",
+                "--skip-log-bin",
+            ])
+            .arg(format!("--datadir={}", data.display()))
+            .arg(format!("--socket={}", folder.join("s").display()))
+            .arg(format!("--port={port}"))
+            .arg(format!("--init-file={}", one_line_each(&script).display()))
+            .stdout(Stdio::null())
+            .stderr(std::fs::File::create(folder.join("log")).unwrap());
+        // A thread of its own, which lives as long as the process: the server goes when the thread that started it does.
+        let (send, started) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            let mut child = command.spawn().unwrap();
+            send.send(child.id()).unwrap();
+            child.wait().unwrap();
+        });
+        started.recv().unwrap();
+        let began = Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(
+                began.elapsed() < Duration::from_secs(60),
+                "the server does not start: see {}",
+                folder.join("log").display()
+            );
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        Server { port }
+    })
+}
+
+/// The server reads its first statements one from each line.
+fn one_line_each(script: &Path) -> PathBuf {
+    let text = std::fs::read_to_string(script).unwrap();
+    let statements: Vec<String> =
+        text.split(";\n").flat_map(|s| s.split("; ")).map(|s| s.replace('\n', " ").trim().to_owned()).collect();
+    let lines: Vec<String> = statements.into_iter().filter(|s| !s.is_empty()).map(|s| format!("{s};\n")).collect();
+    let place = script.with_extension("init");
+    std::fs::write(&place, format!("SET NAMES utf8mb4;\n{}", lines.concat())).unwrap();
+    place
+}
+
+fn definition(name: &str, user: &str, secret: &str) -> ConnectionDefinition {
+    ConnectionDefinition {
+        user: Some(user.into()),
+        secret: Some(Secret::new(secret)),
+        ..ConnectionDefinition::new(name, "mariadb", format!("127.0.0.1:{}", server().port))
+    }
+}
+
+fn session() -> Session {
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(definition("yard_db", "reader", "a secret")).unwrap();
+    engine.add_catalog(CatalogDefinition { name: "yard".into(), connection: "yard_db".into() }).unwrap();
+    let mut session = engine.session();
+    session.use_place("yard", Some("yard")).unwrap();
+    session
+}
+
+async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
+    let mut rows = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let values = batch.columns().iter().map(|c| array_value_text(c.as_ref(), row).unwrap_or("∅".into()));
+            rows.push(values.collect::<Vec<_>>().join("|"));
+        }
+    }
+    rows.sort();
+    Ok((rows, execution.plan()))
+}
+
+fn shown(outcome: &Result<Vec<String>, Error>) -> String {
+    match outcome {
+        Ok(rows) => format!("{rows:?}"),
+        Err(error) => format!("{} {}", error.code.sqlstate(), error.message),
+    }
+}
+
+fn kept(plan: Option<&PlanDocument>) -> String {
+    let pieces = plan.iter().flat_map(|plan| &plan.gates).flat_map(|gate| &gate.pieces);
+    let kept: Vec<String> = pieces
+        .filter_map(|piece| match &piece.verdict {
+            Verdict::Kept { reason, note } => {
+                Some(format!("{}{}", reason.words(), note.as_ref().map(|n| format!(" ({n})")).unwrap_or_default()))
+            }
+            _ => None,
+        })
+        .collect();
+    if kept.is_empty() { "pushed".to_owned() } else { format!("kept: {}", kept.join("; ")) }
+}
+
+const CONDITIONS: &[&str] = &[
+    "id = 3",
+    "vessel > 1",
+    "vessel = 4294967295",
+    "vessel IN (1, 2)",
+    "vessel NOT IN (1, null)",
+    "vessel IS NULL",
+    "vessel IS DISTINCT FROM 1",
+    "vessel IS NOT DISTINCT FROM null",
+    "big < 0",
+    "big = 9223372036854775807",
+    "big = vessel",
+    "wide > 5",
+    "wide = 18446744073709551615",
+    "tiny = 1",
+    "tiny BETWEEN 0 AND 2",
+    "id + 1 > 2",
+    "id / 2 = 1",
+    "abs(id) = 3",
+    "id > 2.5",
+    "kind = 'hull'",
+    "kind = 'Hull'",
+    "kind <> 'hull'",
+    "kind < 'a'",
+    "kind >= 'hull'",
+    "kind IN ('hull', '')",
+    "kind LIKE 'h%'",
+    "kind LIKE 'H_ll'",
+    "kind LIKE '%\\% off'",
+    "kind NOT LIKE '%l'",
+    "kind ILIKE 'h%'",
+    "kind = 'a'",
+    "kind = 'ä'",
+    "kind = strict_kind",
+    "kind = old_kind",
+    "strict_kind = 'hull'",
+    "strict_kind = 'hull '",
+    "strict_kind > 'a'",
+    "old_kind = 'ä'",
+    "old_kind = 'été'",
+    "old_kind < 'z'",
+    "padded = 'a'",
+    "padded = 'A'",
+    "state = 'open'",
+    "state > 'a'",
+    "state = 'OPEN'",
+    "coalesce(kind, 'none') = 'none'",
+    "upper(kind) = 'HULL'",
+    "length(kind) = 4",
+    "cost = 2.8",
+    "cost > 2.805",
+    "cost BETWEEN 0 AND 3",
+    "cost IN (2.8, 0)",
+    "cost = id",
+    "hours > 0",
+    "hours = 0",
+    "hours = -0.0::double precision",
+    "rate = 0.1",
+    "rate > 1",
+    "opened = date '2025-07-01'",
+    "opened < date '2025-01-01'",
+    "opened IS NULL",
+    "at_time < timestamp '2025-07-01 12:00:00'",
+    "seen > timestamptz '2025-01-01 00:00+00'",
+    "shift = time '09:00'",
+    "seal IS NULL",
+    "note IS NULL",
+    "huge IS NOT NULL",
+    "NOT (kind = 'hull')",
+    "(id > 2 OR kind IS NULL) AND NOT (vessel = 2)",
+    "CASE WHEN id > 3 THEN vessel ELSE id END = 2",
+    "id = (SELECT max(id) FROM vessels)",
+    "EXISTS (SELECT 1 FROM vessels v WHERE v.id = orders.vessel)",
+    "vessel NOT IN (SELECT id FROM vessels)",
+    "false",
+    "null",
+];
+
+const STATEMENTS: &[&str] = &[
+    "SELECT count(*) FROM orders",
+    "SELECT count(vessel), count(DISTINCT vessel), count(DISTINCT kind), count(DISTINCT strict_kind), count(DISTINCT padded) FROM orders",
+    "SELECT min(kind), max(kind), min(old_kind), max(state), min(id), max(wide) FROM orders",
+    "SELECT min(opened), max(at_time) FROM orders",
+    "SELECT sum(id), sum(vessel), sum(cost) FROM orders",
+    "SELECT sum(big) FROM orders WHERE id < 3",
+    "SELECT sum(big), sum(wide) FROM orders",
+    "SELECT avg(cost), avg(id) FROM orders",
+    "SELECT sum(hours) FROM orders",
+    "SELECT bool_and(id > 0) FROM orders",
+    "SELECT count(*) FILTER (WHERE id > 3), sum(id) FILTER (WHERE kind LIKE 'h%'), count(kind) FILTER (WHERE vessel = 1) FROM orders",
+    "SELECT kind, count(*) FROM orders GROUP BY kind",
+    "SELECT old_kind, count(*) FROM orders GROUP BY old_kind",
+    "SELECT padded, count(*) FROM orders GROUP BY padded",
+    "SELECT cost, count(*) FROM orders GROUP BY cost",
+    "SELECT hours, count(*) FROM orders GROUP BY hours",
+    "SELECT opened, count(*) FROM orders GROUP BY opened",
+    "SELECT vessel, state, sum(cost) FROM orders GROUP BY vessel, state HAVING count(*) > 1",
+    "SELECT DISTINCT kind FROM orders",
+    "SELECT DISTINCT vessel, state FROM orders",
+    "SELECT id, kind FROM orders ORDER BY kind, id LIMIT 3",
+    "SELECT id, kind FROM orders ORDER BY kind DESC NULLS LAST, id LIMIT 3",
+    "SELECT id FROM orders ORDER BY vessel DESC, id LIMIT 2 OFFSET 1",
+    "SELECT id FROM orders ORDER BY cost NULLS FIRST, id LIMIT 3",
+    "SELECT id FROM orders ORDER BY opened, id LIMIT 3",
+    "SELECT count(*) FROM (SELECT id FROM orders LIMIT 3) x",
+    "SELECT count(*) FROM (SELECT id FROM orders OFFSET 3) x",
+    "SELECT o.id, v.name FROM orders o JOIN vessels v ON v.id = o.vessel",
+    "SELECT o.id, v.name FROM orders o LEFT JOIN vessels v ON v.id = o.vessel AND v.name > 'H'",
+    "SELECT o.id, v.name FROM orders o RIGHT JOIN vessels v ON v.id = o.vessel",
+    "SELECT o.id, v.name FROM orders o FULL JOIN vessels v ON v.id = o.vessel",
+    "SELECT v.name, count(*), sum(o.cost) FROM orders o JOIN vessels v ON v.id = o.vessel WHERE o.kind IS NOT NULL GROUP BY v.name",
+    "SELECT v.name FROM vessels v WHERE NOT EXISTS (SELECT 1 FROM orders o WHERE o.vessel = v.id)",
+    "SELECT a.id, b.id FROM orders a JOIN orders b ON a.kind = b.kind AND a.id < b.id",
+    "SELECT a.id, b.id FROM orders a JOIN orders b ON a.kind = b.old_kind",
+    "SELECT v.name, s.n FROM vessels v JOIN (SELECT vessel, count(*) AS n FROM orders GROUP BY vessel) s ON s.vessel = v.id",
+    "SELECT * FROM orders WHERE id <> 3",
+    "SELECT id, kind = 'hull', coalesce(vessel, 0), NOT (id > 3), CASE WHEN id > 3 THEN cost END FROM orders",
+    "SELECT id, huge, note, wide FROM orders",
+    "SELECT * FROM cheap",
+    "SELECT count(*), max(id), sum(id) FROM empty",
+    "SELECT \"a b\", \"select\" FROM \"Odd `Name\" WHERE \"select\" = 'x'",
+    "SELECT count(*), min(t), max(t) FROM many WHERE id > 100",
+    "SELECT id, length(t) FROM many WHERE t LIKE 'row 199%'",
+    "SELECT id FROM zero",
+    "SELECT d FROM zero",
+    "SELECT d FROM zero WHERE id = 1",
+    "SELECT count(*) FROM zero WHERE d < date '2025-06-01'",
+    "SELECT count(d) FROM zero",
+    "SELECT t FROM zero",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_handed_over_never_changes_an_answer() {
+    let mut session = session();
+    let conditions = CONDITIONS.iter().map(|condition| format!("SELECT id FROM orders WHERE {condition}"));
+    let all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
+    let (mut table, mut differing) = (String::new(), Vec::new());
+    for sql in &all {
+        session.set("planner.off", "").unwrap();
+        let pushed = answer(&mut session, sql).await;
+        let plan = pushed.as_ref().ok().and_then(|(_, plan)| plan.clone());
+        let pushed = pushed.map(|(rows, _)| rows);
+        session.set("planner.off", OFF).unwrap();
+        let whole = answer(&mut session, sql).await.map(|(rows, _)| rows);
+        let same = match (&pushed, &whole) {
+            (Ok(a), Ok(b)) => a == b,
+            (Err(a), Err(b)) => a.code == b.code,
+            (Err(_), Ok(_)) => false,
+            // A value without a place in our types is no error where it need not be read.
+            (Ok(_), Err(b)) => b.code == Code::SourceData,
+        };
+        if !same {
+            differing.push(format!("{sql}\n  handed over: {}\n  kept here:   {}", shown(&pushed), shown(&whole)));
+        }
+        let verdict = if pushed.is_ok() { kept(plan.as_ref()) } else { shown(&pushed) };
+        let _ = writeln!(table, "{sql}\n    {verdict}");
+    }
+    assert!(differing.is_empty(), "{} differ\n{}", differing.len(), differing.join("\n"));
+    insta::assert_snapshot!(table);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn values_come_as_they_are() {
+    let mut session = session();
+    let (rows, _) = answer(&mut session, "SELECT * FROM orders").await.unwrap();
+    let types = "SELECT column_name, data_type FROM yard.information_schema.columns WHERE table_name = 'orders'";
+    let types = answer(&mut session, types).await.map(|(rows, _)| rows.join("\n")).unwrap_or_else(|e| e.message);
+    insta::assert_snapshot!(format!("{}\n\n{types}", rows.join("\n")));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_way_is_tested_step_by_step() {
+    let engine = Engine::in_memory().unwrap();
+    let mut elsewhere = definition("elsewhere", "reader", "a secret");
+    elsewhere.database = Some("shed".into());
+    let mut closed = definition("closed", "reader", "a secret");
+    closed.address = "127.0.0.1:1".into();
+    let mut unknown = definition("unknown", "reader", "a secret");
+    unknown.address = "no-such-host.example.test:3306".into();
+    let definitions = [
+        definition("good", "reader", "a secret"),
+        definition("wrong_secret", "reader", "another"),
+        definition("no_rights", "nobody", "a secret"),
+        elsewhere,
+        closed,
+        unknown,
+    ];
+    let mut out = String::new();
+    for definition in definitions {
+        let name = definition.name.clone();
+        engine.add_connection(definition).unwrap();
+        let _ = writeln!(out, "{name}");
+        let mut steps = Vec::new();
+        engine.set().connections[&name].connector.test(&mut |step| steps.push(step)).await;
+        for step in steps {
+            let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
+            let _ =
+                writeln!(out, "  {} {} {}{fault}", if step.passed { "ok" } else { "failed" }, step.step, step.detail);
+        }
+    }
+    let out = out.replace(&server().port.to_string(), "PORT");
+    assert!(!out.contains("a secret") && !out.contains("another"));
+    insta::assert_snapshot!(out);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reader_that_goes_ends_the_statement_there() {
+    let mut session = session();
+    let cancel = CancellationToken::new();
+    let sql = "SELECT a.id FROM many a JOIN many b ON a.id <> b.id";
+    let mut execution = session.run_text(sql, &cancel).await.unwrap();
+    execution.next().await.unwrap();
+    cancel.cancel();
+    drop(execution);
+    // The pool still gives connections that work.
+    for _ in 0..10 {
+        assert_eq!(answer(&mut session, "SELECT count(*) FROM vessels").await.unwrap().0, ["3"]);
+    }
+}
