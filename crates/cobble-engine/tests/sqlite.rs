@@ -1,17 +1,15 @@
 //! SQLite as a source: what it takes over and what not, and that this never changes an answer. Every fragment runs twice, as planned
 //! and with nothing handed over.
 
-use std::fmt::Write;
+mod truth;
+
 use std::path::{Path, PathBuf};
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, PlanDocument, Session};
-use cobble_plan::offer::Verdict;
-use cobble_types::{Code, Error, array_value_text};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
 use rusqlite::Connection;
 use tokio_util::sync::CancellationToken;
 
-const OFF: &str =
-    "push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit,key-pass,infer-filters";
+use truth::answer;
 
 const ROWS: &str = "
 CREATE TABLE sales (id INTEGER PRIMARY KEY, port INTEGER, article TEXT, label TEXT COLLATE NOCASE, padded TEXT COLLATE RTRIM,
@@ -46,40 +44,6 @@ fn session(name: &str) -> (Session, PathBuf) {
     let mut session = engine.session();
     session.use_place("till", Some("main")).unwrap();
     (session, path)
-}
-
-async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
-    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
-    let mut rows = Vec::new();
-    while let Some(batch) = execution.next().await? {
-        for row in 0..batch.num_rows() {
-            let values = batch.columns().iter().map(|c| array_value_text(c.as_ref(), row).unwrap_or("∅".into()));
-            rows.push(values.collect::<Vec<_>>().join("|"));
-        }
-    }
-    rows.sort();
-    Ok((rows, execution.plan()))
-}
-
-fn shown(outcome: &Result<Vec<String>, Error>) -> String {
-    match outcome {
-        Ok(rows) => format!("{rows:?}"),
-        Err(error) => format!("{} {}", error.code.sqlstate(), error.message),
-    }
-}
-
-/// What was kept back of a statement, in words; nothing when all of it was handed over.
-fn kept(plan: Option<&PlanDocument>) -> String {
-    let pieces = plan.iter().flat_map(|plan| &plan.gates).flat_map(|gate| &gate.pieces);
-    let kept: Vec<String> = pieces
-        .filter_map(|piece| match &piece.verdict {
-            Verdict::Kept { reason, note } => {
-                Some(format!("{} {}", reason.words(), note.as_ref().map(|n| format!("({n})")).unwrap_or_default()))
-            }
-            _ => None,
-        })
-        .collect();
-    if kept.is_empty() { "pushed".to_owned() } else { format!("kept: {}", kept.join("; ")) }
 }
 
 const CONDITIONS: &[&str] = &[
@@ -247,29 +211,7 @@ async fn what_is_handed_over_never_changes_an_answer() {
     let (mut session, _) = session("sqlite-truth");
     let conditions = CONDITIONS.iter().map(|condition| format!("SELECT id FROM sales WHERE {condition}"));
     let all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
-    let (mut table, mut differing) = (String::new(), Vec::new());
-    for sql in &all {
-        session.set("planner.off", "").unwrap();
-        let pushed = answer(&mut session, sql).await;
-        let plan = pushed.as_ref().ok().and_then(|(_, plan)| plan.clone());
-        let pushed = pushed.map(|(rows, _)| rows);
-        session.set("planner.off", OFF).unwrap();
-        let whole = answer(&mut session, sql).await.map(|(rows, _)| rows);
-        let same = match (&pushed, &whole) {
-            (Ok(a), Ok(b)) => a == b,
-            // A sum beyond SQLite's integers is an error that says how to get it.
-            (Err(a), Ok(_)) => a.hint.as_ref().is_some_and(|hint| hint.contains("offer-aggregates")),
-            (Err(a), Err(b)) => a.code == b.code,
-            // A value of another type than declared is no error where it need not be read.
-            (Ok(_), Err(b)) => b.code == Code::SourceData,
-        };
-        if !same {
-            differing.push(format!("{sql}\n  handed over: {}\n  kept here:   {}", shown(&pushed), shown(&whole)));
-        }
-        let verdict = if pushed.is_ok() { kept(plan.as_ref()) } else { shown(&pushed) };
-        let _ = writeln!(table, "{sql}\n    {verdict}");
-    }
-    assert!(differing.is_empty(), "{} differ\n{}", differing.len(), differing.join("\n"));
+    let table = truth::table(&mut session, &all, "offer-aggregates").await;
     insta::assert_snapshot!(table);
 }
 
@@ -278,7 +220,8 @@ async fn faults_are_named() {
     let (mut session, path) = session("sqlite-faults");
     let mut out = Vec::new();
     for sql in ["SELECT * FROM nothing", "SELECT name FROM till.other.ports", "SELECT nam FROM ports"] {
-        out.push(shown(&answer(&mut session, sql).await.map(|(rows, _)| rows)));
+        let error = answer(&mut session, sql).await.unwrap_err();
+        out.push(format!("{} {}", error.code.sqlstate(), error.message));
     }
     let locked = Connection::open(&path).unwrap();
     locked.execute_batch("PRAGMA locking_mode = EXCLUSIVE; BEGIN EXCLUSIVE").unwrap();

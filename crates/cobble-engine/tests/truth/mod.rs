@@ -1,0 +1,74 @@
+//! The truth table of a source: every fragment runs twice, as planned and with nothing handed over, and must give the same rows.
+
+use std::fmt::Write;
+
+use cobble_engine::{PlanDocument, Session};
+use cobble_plan::offer::Verdict;
+use cobble_types::{Code, Error, array_value_text};
+use tokio_util::sync::CancellationToken;
+
+const OFF: &str =
+    "push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit,key-pass,infer-filters";
+
+/// Rows in order of their text, and the plan with what was measured.
+pub async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
+    let mut rows = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let values = batch.columns().iter().map(|c| array_value_text(c.as_ref(), row).unwrap_or("∅".into()));
+            rows.push(values.collect::<Vec<_>>().join("|"));
+        }
+    }
+    rows.sort();
+    Ok((rows, execution.plan()))
+}
+
+fn shown(outcome: &Result<Vec<String>, Error>) -> String {
+    match outcome {
+        Ok(rows) => format!("{rows:?}"),
+        Err(error) => format!("{} {}", error.code.sqlstate(), error.message),
+    }
+}
+
+/// What was kept back of a statement, in words.
+fn kept(plan: Option<&PlanDocument>) -> String {
+    let pieces = plan.iter().flat_map(|plan| &plan.gates).flat_map(|gate| &gate.pieces);
+    let kept: Vec<String> = pieces
+        .filter_map(|piece| match &piece.verdict {
+            Verdict::Kept { reason, note } => {
+                Some(format!("{}{}", reason.words(), note.as_ref().map(|n| format!(" ({n})")).unwrap_or_default()))
+            }
+            _ => None,
+        })
+        .collect();
+    if kept.is_empty() { "pushed".to_owned() } else { format!("kept: {}", kept.join("; ")) }
+}
+
+/// The table of the verdicts; panics when an answer depends on where it was computed. Errors whose hint holds `excused` are let
+/// pass: they say how to get the answer.
+pub async fn table(session: &mut Session, statements: &[String], excused: &str) -> String {
+    let (mut table, mut differing) = (String::new(), Vec::new());
+    for sql in statements {
+        session.set("planner.off", "").unwrap();
+        let pushed = answer(session, sql).await;
+        let plan = pushed.as_ref().ok().and_then(|(_, plan)| plan.clone());
+        let pushed = pushed.map(|(rows, _)| rows);
+        session.set("planner.off", OFF).unwrap();
+        let whole = answer(session, sql).await.map(|(rows, _)| rows);
+        let same = match (&pushed, &whole) {
+            (Ok(a), Ok(b)) => a == b,
+            (Err(a), Err(b)) => a.code == b.code,
+            (Err(a), Ok(_)) => a.hint.as_ref().is_some_and(|hint| hint.contains(excused)),
+            // A value without a place in our types is no error where it need not be read.
+            (Ok(_), Err(b)) => b.code == Code::SourceData,
+        };
+        if !same {
+            differing.push(format!("{sql}\n  handed over: {}\n  kept here:   {}", shown(&pushed), shown(&whole)));
+        }
+        let verdict = if pushed.is_ok() { kept(plan.as_ref()) } else { shown(&pushed) };
+        let _ = writeln!(table, "{sql}\n    {verdict}");
+    }
+    assert!(differing.is_empty(), "{} differ\n{}", differing.len(), differing.join("\n"));
+    table
+}
