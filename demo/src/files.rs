@@ -16,6 +16,8 @@ use crate::rows::{BUOYS, Ferry, Month};
 
 /// Rows of a row group: a month at scale one has several.
 const GROUP_ROWS: usize = 32_768;
+/// Rows of a page, whose least and greatest values stand in the page index.
+const PAGE_ROWS: usize = 8192;
 const CHUNK: u64 = 32_768;
 
 /// Writes the folder, in parallel; an existing one is replaced.
@@ -70,7 +72,8 @@ fn write_month(
     let properties = WriterProperties::builder()
         .set_compression(Compression::SNAPPY)
         .set_max_row_group_row_count(Some(GROUP_ROWS))
-        .set_statistics_enabled(EnabledStatistics::Chunk)
+        .set_statistics_enabled(EnabledStatistics::Page)
+        .set_data_page_row_count_limit(PAGE_ROWS)
         .build();
     let mut writer: Option<ArrowWriter<File>> = None;
     let mut at = 0;

@@ -19,7 +19,7 @@ struct Loaded {
     form: u32,
 }
 
-const FORM: u32 = 2;
+const FORM: u32 = 3;
 const READER: &str = "reader";
 
 fn failed(what: impl std::fmt::Display) -> Error {

@@ -8,6 +8,7 @@ use arrow::array::{Array, ArrayRef};
 use arrow::compute::cast;
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::TableColumn;
+use cobble_plan::offer::GateCounters;
 use cobble_types::ColumnId;
 use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, RowSelection, RowSelector};
@@ -30,8 +31,11 @@ pub struct PageCondition {
 pub struct Pages(OnceLock<Option<PageIndex>>);
 
 impl Pages {
-    fn index(&self, arrow: &ArrowReaderMetadata, file: &File) -> Option<&PageIndex> {
+    fn index(&self, arrow: &ArrowReaderMetadata, file: &File, counters: &GateCounters) -> Option<&PageIndex> {
         let read = || {
+            let chunks = arrow.metadata().row_groups().iter().flat_map(|group| group.columns());
+            let lengths = chunks.flat_map(|c| [c.column_index_length(), c.offset_index_length()]).flatten();
+            GateCounters::add(&counters.bytes, lengths.map(|n| n.max(0) as u64).sum());
             let reader = ParquetMetaDataReader::new_with_metadata(arrow.metadata().as_ref().clone());
             // A damaged index is no reason to fail: it only saves work.
             reader.with_page_index_policy(PageIndexPolicy::Optional).read_page_index_and_finish(file).ok()?.1
@@ -46,8 +50,9 @@ impl Pages {
         file: &File,
         row_group: usize,
         conditions: &[PageCondition],
+        counters: &GateCounters,
     ) -> Option<RowSelection> {
-        let index = (!conditions.is_empty()).then(|| self.index(arrow, file))??;
+        let index = (!conditions.is_empty()).then(|| self.index(arrow, file, counters))??;
         let mut selection: Option<RowSelection> = None;
         for condition in conditions {
             let Some(own) = rows_that_may_match(arrow, index, row_group, condition) else { continue };

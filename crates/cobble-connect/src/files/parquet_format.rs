@@ -321,7 +321,7 @@ impl ParquetBatches {
         let connection = shape.set.source.connection.clone();
         let open = File::open(&file.path).map_err(|e| io_error(&connection, &file.path, &e))?;
         let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
-        let selection = footer.pages.selection(&footer.arrow, &open, row_group, &by_pages);
+        let selection = footer.pages.selection(&footer.arrow, &open, row_group, &by_pages, counters);
         let group = footer.metadata().row_group(row_group);
         let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
         chunks.sort_unstable();
