@@ -1,4 +1,4 @@
-//! The first steps of testing the way to a server, and how steps are told.
+//! How the steps of testing the way to a source are told, and the first ones of those to a server.
 
 use std::time::{Duration, Instant};
 

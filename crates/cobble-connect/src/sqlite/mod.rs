@@ -22,6 +22,7 @@ use self::dialect::SqliteDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
 use crate::database::{Database, Dialect, Sql};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::server_steps;
 
 pub const KIND: KindDescription = KindDescription {
     kind: "sqlite",
@@ -159,26 +160,16 @@ impl Connector for SqliteConnector {
     fn refresh(&self) {}
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
-        let mut step = |name: &str, started: Instant, outcome: Result<String>| {
-            let passed = outcome.is_ok();
-            let (detail, fix) = match outcome {
-                Ok(detail) => (detail, None),
-                Err(error) => (error.message, error.hint),
-            };
-            let setting = (!passed).then(|| "address".to_owned());
-            let seconds = started.elapsed().as_secs_f64();
-            report(TestStep { step: name.to_owned(), passed, detail, setting, fix, seconds });
-            passed
-        };
+        let mut step = server_steps::reporter(report);
         let started = Instant::now();
         let opened = self.with(|file, _| Ok(format!("{} can be opened", file.path.display()))).await;
-        if !step("reach", started, opened) {
+        if !step("reach", started, opened, "address") {
             return;
         }
         let started = Instant::now();
         let listed = self.tables(SCHEMA).await;
         let count = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
-        if !step("list", started, count) {
+        if !step("list", started, count, "address") {
             return;
         }
         let Some(first) = listed.ok().and_then(|tables| tables.into_iter().next()) else { return };
@@ -191,7 +182,7 @@ impl Connector for SqliteConnector {
                 Ok(format!("{rows} row of {}", first.name))
             })
             .await;
-        step("read", started, read);
+        step("read", started, read, "address");
     }
 }
 
