@@ -1,4 +1,4 @@
-//! How MariaDB and MySQL write what they take over. Texts are compared under a binary collation that does not pad; decimals are cast
+//! How MariaDB writes what it takes over. Texts are compared under a binary collation that does not pad; decimals are cast
 //! where they are bound; dates stay in the engine, because the zero date compares there and is no date here.
 
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};

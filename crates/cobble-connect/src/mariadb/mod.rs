@@ -1,4 +1,4 @@
-//! Connector for MariaDB and MySQL: names and types from the information schema, statements with bound values, rows streamed.
+//! Connector for MariaDB: names and types from the information schema, statements with bound values, rows streamed.
 
 mod describe;
 mod dialect;
@@ -34,7 +34,7 @@ const fn setting(
 
 pub const KIND: KindDescription = KindDescription {
     kind: "mariadb",
-    about: "a MariaDB or MySQL server",
+    about: "a MariaDB server",
     settings: &[
         SettingDescription { required: true, ..setting("address", "Host and port", "such as 127.0.0.1:3306", None) },
         SettingDescription { required: true, ..setting("user", "User", "a user that may read the tables", None) },

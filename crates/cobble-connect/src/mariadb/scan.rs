@@ -167,11 +167,9 @@ impl Running {
             V::Bytes(bytes) => {
                 let text = std::str::from_utf8(bytes)
                     .map_err(|_| errors::about(&self.server, Code::SourceData, "it holds text that is not UTF-8"))?;
-                match text.parse() {
-                    // Sums of whole numbers come as decimals.
-                    Ok(whole) if sql_type.is_integer() => Cell::Whole(whole),
-                    _ => Cell::Text(text),
-                }
+                // Sums of whole numbers come as decimals.
+                let whole = if sql_type.is_integer() { text.parse().ok() } else { None };
+                whole.map_or(Cell::Text(text), Cell::Whole)
             }
             V::Date(year, month, day, hour, minute, second, micros) => {
                 let date = format!("{year:04}-{month:02}-{day:02}");
