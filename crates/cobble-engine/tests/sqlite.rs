@@ -30,6 +30,8 @@ CREATE TABLE huge (n INTEGER) STRICT;
 INSERT INTO huge VALUES (9223372036854775807), (1);
 CREATE VIEW cheap AS SELECT id, article, price * 2 AS twice FROM sales WHERE price < 3;
 CREATE TABLE empty (id INTEGER, t TEXT);
+CREATE TABLE quoted (\"q\"\"t1.\" INTEGER);
+INSERT INTO quoted VALUES (2), (3);
 CREATE TABLE \"Odd Name\" (\"a \"\"b\"\"\" INTEGER, \"select\" TEXT);
 INSERT INTO \"Odd Name\" VALUES (1, 'x');
 ";
@@ -195,6 +197,7 @@ const STATEMENTS: &[&str] = &[
     "SELECT count(*), max(id), sum(id) FROM empty",
     "SELECT t, count(*) FROM empty GROUP BY t",
     "SELECT \"a \"\"b\"\"\", \"select\" FROM \"Odd Name\" WHERE \"select\" = 'x'",
+    "SELECT a.id, b.\"q\"\"t1.\" FROM sales a JOIN quoted b ON b.\"q\"\"t1.\" = a.id",
     "SELECT id FROM sales WHERE article > 'a' UNION ALL SELECT id FROM ports",
     "SELECT id FROM loose WHERE id < 2",
     "SELECT amount FROM loose",

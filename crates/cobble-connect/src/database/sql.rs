@@ -63,11 +63,13 @@ impl Sql {
         self.parameters.extend(other.parameters.iter().cloned());
         self.columns.extend(other.columns.iter().cloned());
         self.of_rows |= other.of_rows;
+        self.listed = None;
         self
     }
 
     pub fn text(&mut self, text: &str) -> &mut Self {
         self.text.push_str(text);
+        self.listed = None;
         self
     }
 

@@ -92,9 +92,12 @@ pub fn table(
         let row_number = key == 1 && keys == 1 && declared.eq_ignore_ascii_case("INTEGER");
         let written = match guard::function(&own) {
             _ if !known => "CAST({} AS TEXT)".to_owned(),
-            // The name stands for itself only once.
+            // For the message only; quotes that have no partner would hide aliases of tables.
             Some(function) if !strict && !row_number => {
-                format!("{function}({{}}, '{}')", column.replace('\'', "''").replace("{}", "{ }"))
+                format!(
+                    "{function}({{}}, '{}')",
+                    column.replace(['"', '`'], "").replace('\'', "''").replace("{}", "{ }")
+                )
             }
             _ => "{}".to_owned(),
         };
