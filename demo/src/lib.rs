@@ -5,11 +5,13 @@ mod files;
 mod postgres;
 mod rows;
 mod till;
+mod yard;
 
 pub use files::write_drop;
 pub use postgres::{load_everything, load_fleet};
 pub use rows::{Ferry, Month};
 pub use till::write_till;
+pub use yard::load_yard;
 
 /// The demo's questions: the name of each and its SQL with comments.
 pub const QUESTIONS: &[(&str, &str)] = &[
@@ -20,4 +22,5 @@ pub const QUESTIONS: &[(&str, &str)] = &[
     ("waves", include_str!("../questions/5-waves.sql")),
     ("incidents", include_str!("../questions/6-incidents.sql")),
     ("kiosks", include_str!("../questions/7-kiosks.sql")),
+    ("repairs", include_str!("../questions/8-repairs.sql")),
 ];

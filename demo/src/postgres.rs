@@ -43,16 +43,19 @@ pub async fn load_fleet(client: &Client, ferry: Ferry) -> Outcome {
     Ok(())
 }
 
-/// The fleet's tables, those of the folder `drop` and the kiosks' sales, in one database. `readings` says whether buoys are wanted too.
+/// The fleet's tables, those of the folder `drop`, of the yard and the kiosks' sales, in one database. `readings` says whether buoys are wanted too.
 pub async fn load_everything(client: &Client, ferry: Ferry, readings: bool) -> Outcome {
     load_fleet(client, ferry).await?;
     client
-        .batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys, kiosk_sales; DROP TYPE IF EXISTS wave")
+        .batch_execute("DROP TABLE IF EXISTS sailings, boardings, tariffs, incidents, buoys, kiosk_sales, work_orders, parts, parts_used; DROP TYPE IF EXISTS wave")
         .await?;
     for (name, batch) in [
         ("tariffs", ferry.tariffs()),
         ("incidents", ferry.incidents()),
         ("kiosk_sales", ferry.kiosk_sales(0..ferry.kiosk_sale_count())),
+        ("work_orders", ferry.work_orders(0..ferry.work_order_count())),
+        ("parts", ferry.parts()),
+        ("parts_used", ferry.parts_used(0..ferry.part_use_count())),
     ] {
         create(client, name, &batch).await?;
         copy(client, name, &batch).await?;

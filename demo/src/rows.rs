@@ -7,8 +7,8 @@ use arrow::array::*;
 use arrow::datatypes::{DataType, Field, Schema};
 
 /// First day of the data, 2023-01-01, in days since 1970-01-01.
-const FIRST_DAY: i32 = 19_358;
-const DAY: i64 = 86_400_000_000;
+pub(crate) const FIRST_DAY: i32 = 19_358;
+pub(crate) const DAY: i64 = 86_400_000_000;
 /// The tariff change, 2025-01-01.
 const TARIFF_CHANGE_DAY: i32 = 20_089;
 const DAYS_IN_MONTH: [i32; 36] = [
@@ -53,7 +53,7 @@ impl Month {
 }
 
 /// A source of numbers for one row: the seed, the table and the row's number mixed (splitmix64, Steele et al. 2014).
-struct Dice(u64);
+pub(crate) struct Dice(u64);
 
 impl Dice {
     fn next(&mut self) -> u64 {
@@ -69,16 +69,16 @@ impl Dice {
         (self.next() >> 11) as f64 / (1u64 << 53) as f64
     }
 
-    fn below(&mut self, n: u64) -> u64 {
+    pub(crate) fn below(&mut self, n: u64) -> u64 {
         self.next() % n.max(1)
     }
 
-    fn pick<T: Copy>(&mut self, of: &[T]) -> T {
+    pub(crate) fn pick<T: Copy>(&mut self, of: &[T]) -> T {
         of[self.below(of.len() as u64) as usize]
     }
 
     /// Small numbers far more often than large ones.
-    fn skewed(&mut self, n: u64, power: i32) -> u64 {
+    pub(crate) fn skewed(&mut self, n: u64, power: i32) -> u64 {
         ((self.unit().powi(power)) * n as f64) as u64
     }
 }
@@ -115,11 +115,11 @@ pub(crate) fn batch(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {
         .expect("columns of one length that fit their fields")
 }
 
-fn texts(values: Vec<String>) -> ArrayRef {
+pub(crate) fn texts(values: Vec<String>) -> ArrayRef {
     Arc::new(StringArray::from(values))
 }
 
-fn decimals(values: Vec<i128>, precision: u8, scale: i8) -> ArrayRef {
+pub(crate) fn decimals(values: Vec<i128>, precision: u8, scale: i8) -> ArrayRef {
     Arc::new(Decimal128Array::from(values).with_data_type(DataType::Decimal128(precision, scale)))
 }
 
@@ -138,14 +138,14 @@ impl Ferry {
         Ferry { seed: 2025, scale }
     }
 
-    fn dice(&self, table: u64, row: u64) -> Dice {
+    pub(crate) fn dice(&self, table: u64, row: u64) -> Dice {
         let mut dice =
             Dice(self.seed ^ table.wrapping_mul(0xd6e8_feb8_6659_fd93) ^ row.wrapping_mul(0xa076_1d64_78bd_642f));
         dice.next();
         dice
     }
 
-    fn scaled(&self, at_one: u64) -> u64 {
+    pub(crate) fn scaled(&self, at_one: u64) -> u64 {
         ((at_one as f64 * self.scale).round() as u64).max(36)
     }
 
@@ -168,6 +168,18 @@ impl Ferry {
 
     pub fn boardings_in(&self, month: Month) -> u64 {
         Self::of_month(self.scaled(6_000_000), month)
+    }
+
+    pub fn sailing_count(&self) -> u64 {
+        Month::all().into_iter().map(|month| self.sailings_in(month)).sum()
+    }
+
+    pub fn boarding_count(&self) -> u64 {
+        Month::all().into_iter().map(|month| self.boardings_in(month)).sum()
+    }
+
+    pub fn incident_count(&self) -> u64 {
+        self.scaled(4_000).max(400)
     }
 
     pub fn reading_count(&self) -> u64 {
@@ -460,7 +472,7 @@ impl Ferry {
 
     /// Typed in by hand over the years: severities in any case, lost minutes that say n/a, vessels that are missing.
     pub fn incidents(&self) -> RecordBatch {
-        let rows = 0..self.scaled(4_000).max(400);
+        let rows = 0..self.incident_count();
         let dice = |i: u64, field: u64| self.dice(20 + field, i);
         batch(vec![
             ("id", Arc::new(Int64Array::from_iter_values(rows.clone().map(|i| i as i64 + 1)))),
@@ -570,6 +582,43 @@ impl Ferry {
             ("price", decimals(price, 6, 2)),
             ("by_card", Arc::new(BooleanArray::from(card))),
             ("note", Arc::new(note.finish())),
+        ])
+    }
+
+    /// Readings of all buoys, one buoy after the other: waves as a row, tags as an array.
+    pub fn readings(&self, rows: Range<u64>) -> RecordBatch {
+        let per_buoy = self.reading_count() / BUOYS;
+        let (mut buoy, mut taken_at, mut wind) = (Vec::new(), Vec::new(), Vec::new());
+        let (mut height, mut period) = (Vec::new(), Vec::new());
+        let mut tags = ListBuilder::new(StringBuilder::new());
+        for i in rows {
+            // What is left over goes to the last buoy.
+            let of = (i / per_buoy).min(BUOYS - 1);
+            let (at, h, p, w, words) = self.reading(of, i - of * per_buoy, per_buoy);
+            buoy.push(of as i64 + 1);
+            taken_at.push(at);
+            height.push(h);
+            period.push(p);
+            wind.push(w);
+            words.iter().for_each(|word| tags.values().append_value(word));
+            tags.append(true);
+        }
+        let wave = StructArray::from(vec![
+            (
+                Arc::new(Field::new("height_m", DataType::Float64, true)),
+                Arc::new(Float64Array::from(height)) as ArrayRef,
+            ),
+            (
+                Arc::new(Field::new("period_s", DataType::Float64, true)),
+                Arc::new(Float64Array::from(period)) as ArrayRef,
+            ),
+        ]);
+        batch(vec![
+            ("buoy", Arc::new(Int64Array::from(buoy))),
+            ("taken_at", Arc::new(TimestampMicrosecondArray::from(taken_at))),
+            ("wave", Arc::new(wave)),
+            ("wind_kn", Arc::new(Float64Array::from(wind))),
+            ("tags", Arc::new(tags.finish())),
         ])
     }
 

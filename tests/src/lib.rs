@@ -132,7 +132,7 @@ pub async fn judge() -> tokio_postgres::Client {
 
 /// Our SQL as the judge's: names without their catalog.
 pub fn for_judge(sql: &str) -> String {
-    ["drop.public.", "fleet.public.", "till.main.", "dims.public."]
+    ["drop.public.", "fleet.public.", "till.main.", "dims.public.", "yard.yard.", "tides.creek."]
         .iter()
         .fold(sql.to_owned(), |sql, name| sql.replace(name, ""))
 }
@@ -214,6 +214,35 @@ pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_j
             return Ok(all);
         }
     }
+}
+
+/// The plan of a finished run, with its measures.
+pub async fn measured(sql: &str) -> serde_json::Value {
+    let base = format!("{}/api/v1", product().address);
+    let client = reqwest::Client::new();
+    let run: serde_json::Value = client
+        .post(format!("{base}/runs"))
+        .json(&serde_json::json!({ "statement": sql }))
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    let id = run["id"].as_str().unwrap_or_else(|| panic!("{run}")).to_owned();
+    for _ in 0..600 {
+        let run: serde_json::Value =
+            client.get(format!("{base}/runs/{id}")).send().await.unwrap().json().await.unwrap();
+        match run["state"].as_str() {
+            Some("finished") => {
+                let plan = client.get(format!("{base}/runs/{id}/plan")).send().await.unwrap();
+                return plan.json().await.unwrap();
+            }
+            Some("queued" | "running") => tokio::time::sleep(std::time::Duration::from_millis(20)).await,
+            _ => panic!("{run}"),
+        }
+    }
+    panic!("the run did not end: {sql}");
 }
 
 /// A database whose texts are ordered by their bytes, as the engine orders them, to judge the language.

@@ -9,7 +9,7 @@ use cobble_types::{Error, Result};
 use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
-use crate::{files, mariadb, postgres, sqlite};
+use crate::{files, generated, mariadb, postgres, sqlite};
 
 /// One table in a listing.
 #[derive(Debug, Clone)]
@@ -49,7 +49,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
 }
 
 /// Every kind of connection, with its settings.
-pub const KINDS: &[KindDescription] = &[files::KIND, mariadb::KIND, postgres::KIND, sqlite::KIND];
+pub const KINDS: &[KindDescription] = &[files::KIND, generated::KIND, mariadb::KIND, postgres::KIND, sqlite::KIND];
 
 /// The connector for a definition. Nothing is contacted yet.
 pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
@@ -61,6 +61,7 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
     definition.check(kind)?;
     match kind.kind {
         "files" => Ok(files::FilesConnector::new(definition)),
+        "generated" => Ok(generated::GeneratedConnector::new(definition)?),
         "mariadb" => Ok(mariadb::MariaConnector::new(definition)?),
         "sqlite" => Ok(sqlite::SqliteConnector::new(definition)?),
         _ => Ok(postgres::PostgresConnector::new(definition)?),

@@ -4,6 +4,7 @@ mod connector;
 pub mod database;
 mod definition;
 pub mod files;
+pub mod generated;
 pub mod mariadb;
 pub mod postgres;
 mod server_steps;

@@ -523,3 +523,70 @@ async fn pages_without_a_wanted_row_are_not_decoded() {
     let measure = execution.plan().unwrap().gates[0].measure.clone().unwrap();
     assert!(measure.rows_skipped > 9000 && measure.rows == 2, "{measure:?}");
 }
+
+/// Ferries with where they are: a row in a row, of which some and some of whose parts are null, beside a long text.
+fn nested(folder: &std::path::Path) {
+    use std::io::Write;
+    let lines = (0..4000).map(|n| match n % 10 {
+        0 => format!("{{\"id\": {n}, \"seen\": null}}\n"),
+        1 => format!("{{\"id\": {n}, \"seen\": {{\"by\": null, \"at\": {{\"lat\": null, \"lon\": 1.5}}}}}}\n"),
+        _ => format!(
+            "{{\"id\": {n}, \"seen\": {{\"by\": \"{}\", \"at\": {{\"lat\": {}.25, \"lon\": 3.5}}, \"tags\": [{n}]}}}}\n",
+            format!("watch {n} ").repeat(20),
+            n % 60
+        ),
+    });
+    std::fs::create_dir_all(folder).unwrap();
+    let mut file = std::fs::File::create(folder.join("lines.jsonl")).unwrap();
+    lines.for_each(|line| file.write_all(line.as_bytes()).unwrap());
+    let read = || std::io::BufReader::new(std::fs::File::open(folder.join("lines.jsonl")).unwrap());
+    let (schema, _) = arrow::json::reader::infer_json_schema(read(), None).unwrap();
+    let reader = arrow::json::ReaderBuilder::new(Arc::new(schema.clone())).build(read()).unwrap();
+    let file = std::fs::File::create(folder.join("columns.parquet")).unwrap();
+    let mut writer = parquet::arrow::ArrowWriter::try_new(file, Arc::new(schema), None).unwrap();
+    reader.for_each(|batch| writer.write(&batch.unwrap()).unwrap());
+    writer.close().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn of_nested_columns_only_the_fields_that_are_used_are_read() {
+    let folder = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("core-nested");
+    nested(&folder);
+    let mut session = session_on(&folder);
+    for (sql, columns) in [
+        ("SELECT sum((seen).at.lat) FROM t", "seen.at.lat"),
+        ("SELECT id, (seen).at.lon FROM t WHERE (seen).at.lat > 50 ORDER BY id", "id seen(at.lat, at.lon)"),
+        ("SELECT count(*) FROM t WHERE (seen).at IS NULL AND id < 100", "id seen.at"),
+        ("SELECT a.id FROM t a JOIN t b ON (a.seen).at.lat = (b.seen).at.lat AND b.id = 7", "id seen.at.lat"),
+        ("SELECT x.lat, count(*) FROM (SELECT (seen).at AS x FROM t) q GROUP BY x.lat ORDER BY 1", "seen.at.lat"),
+        ("SELECT (seen).tags[1], upper((seen).by) FROM t WHERE id = 3", "id seen(by, tags)"),
+        ("SELECT max(id) FROM t WHERE seen IS NOT NULL AND (seen).by IS NULL", "id seen"),
+        ("SELECT (seen).by, seen FROM t WHERE id < 12 ORDER BY id", "id seen"),
+        ("SELECT (u.seen).at.lat FROM (SELECT seen FROM t UNION ALL SELECT seen FROM t) u", "seen.at.lat"),
+        ("WITH w AS (SELECT id, seen FROM t) SELECT (a.seen).by FROM w a JOIN w b ON a.id = b.id + 1", "id seen"),
+    ] {
+        for table in ["columns", "lines"] {
+            let sql = sql.replace(" t", &format!(" {table}"));
+            session.run_text("SET planner.off = ''", &CancellationToken::new()).await.unwrap();
+            let mut execution = session.run_text(&sql, &CancellationToken::new()).await.unwrap();
+            execution.collect().await.unwrap();
+            let gates = &execution.plan().unwrap().gates;
+            assert_eq!(gates[0].columns_read.join(" "), columns, "{sql}");
+            let narrow = rows(&mut session, &sql).await.unwrap();
+            session.run_text("SET planner.off = 'prune-fields'", &CancellationToken::new()).await.unwrap();
+            let mut execution = session.run_text(&sql, &CancellationToken::new()).await.unwrap();
+            execution.collect().await.unwrap();
+            let whole = &execution.plan().unwrap().gates;
+            assert!(
+                !whole[0].columns_read.iter().any(|c| c.contains("seen.") || c.contains("seen(")),
+                "{sql}: {:?}",
+                whole[0].columns_read
+            );
+            let bytes = |gate: &cobble_plan::document::GateDocument| gate.measure.as_ref().unwrap().bytes;
+            if table == "columns" && columns.contains('.') && !columns.contains("by") {
+                assert!(bytes(&gates[0]) < bytes(&whole[0]), "{sql}");
+            }
+            assert_eq!(rows(&mut session, &sql).await.unwrap(), narrow, "{sql}");
+        }
+    }
+}

@@ -48,6 +48,35 @@ pub struct Scan {
     pub columns: Vec<(Column, usize)>,
 }
 
+impl Scan {
+    fn column_names(&self) -> String {
+        let whole = &self.table.columns;
+        comma_separated(self.columns.iter().map(|(c, place)| part_name(&c.name, &c.sql_type, &whole[*place].sql_type)))
+    }
+}
+
+/// The name of what is read of a column: its own, or with the fields that its type keeps of the whole type, such as
+/// `seen.at.lat` or `seen(by, at.lat)`.
+pub fn part_name(name: &str, kept: &SqlType, whole: &SqlType) -> String {
+    let mut paths = Vec::new();
+    field_paths("", kept, whole, &mut paths);
+    match paths.as_slice() {
+        [one] => format!("{name}{one}"),
+        all => format!("{name}({})", comma_separated(all.iter().map(|path| path.trim_start_matches('.')))),
+    }
+}
+
+fn field_paths(path: &str, kept: &SqlType, whole: &SqlType, into: &mut Vec<String>) {
+    let (SqlType::Row(kept), SqlType::Row(all)) = (kept, whole) else { return into.push(path.to_owned()) };
+    if kept == all {
+        return into.push(path.to_owned());
+    }
+    for field in kept {
+        let whole = all.iter().find(|f| f.name == field.name).unwrap_or(field);
+        field_paths(&format!("{path}.{}", field.name), &field.sql_type, &whole.sql_type, into);
+    }
+}
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum JoinKind {
     Inner,
@@ -502,8 +531,7 @@ impl LogicalPlan {
     pub fn line(&self) -> String {
         match self {
             LogicalPlan::Scan(scan) => {
-                let names = comma_separated(scan.columns.iter().map(|(column, _)| &column.name));
-                format!("read {} ({names})", scan.table.name)
+                format!("read {} ({})", scan.table.name, scan.column_names())
             }
             LogicalPlan::Values { rows, .. } => {
                 format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" })

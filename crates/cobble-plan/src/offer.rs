@@ -117,6 +117,10 @@ pub trait Source: Send + Sync + fmt::Debug {
     /// The kind of connector, such as `postgres`.
     fn kind(&self) -> &str;
     fn region(&self) -> Option<&str>;
+    /// True when fields of a column of rows can be read apart: the scan's column then has a type with only those wanted.
+    fn reads_fields(&self) -> bool {
+        false
+    }
     /// Begins an offer with one table and the columns wanted of it.
     fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
 }

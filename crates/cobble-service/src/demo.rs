@@ -1,15 +1,18 @@
-//! The demo: the fleet's database, the folder `drop` and the kiosks' file, loaded once and found again at the next start.
+//! The demo: the fleet's and the yard's databases, the folder `drop` and the kiosks' file, loaded once and found again at the next start.
 
 use std::path::Path;
 use std::time::Instant;
 
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::CatalogDefinition;
-use cobble_ferry::{Ferry, load_fleet, write_drop, write_till};
+use cobble_ferry::{Ferry, load_fleet, load_yard, write_drop, write_till};
 use cobble_types::{Code, Error, Result};
+use mysql_async::prelude::Queryable;
 use serde::{Deserialize, Serialize};
 
-use crate::private_postgres::{PrivatePostgres, connect, secret};
+use crate::private_mariadb::PrivateMaria;
+use crate::private_postgres::{PrivatePostgres, connect};
+use crate::private_server::secret;
 use crate::service::Service;
 
 /// What has been loaded; another scale or form is loaded anew.
@@ -19,7 +22,7 @@ struct Loaded {
     form: u32,
 }
 
-const FORM: u32 = 3;
+const FORM: u32 = 4;
 const READER: &str = "reader";
 
 fn failed(what: impl std::fmt::Display) -> Error {
@@ -30,6 +33,7 @@ fn failed(what: impl std::fmt::Display) -> Error {
 pub async fn set_up(
     service: &Service,
     postgres: &PrivatePostgres,
+    mariadb: &PrivateMaria,
     folder: &Path,
     scale: f64,
     say: &dyn Fn(&str),
@@ -49,17 +53,9 @@ pub async fn set_up(
             write_drop(ferry, &target).map_err(|e| e.to_string())?;
             write_till(ferry, &till).map_err(|e| e.to_string())
         });
-        postgres.ensure_database("fleet").await?;
-        let client = connect(&postgres.config("fleet")).await?;
-        load_fleet(&client, ferry).await.map_err(failed)?;
-        let there = client.query_opt("SELECT FROM pg_roles WHERE rolname = $1", &[&READER]).await.map_err(failed)?;
-        let verb = if there.is_some() { "ALTER" } else { "CREATE" };
-        // The secret is letters and digits of our own making, so it can stand in the statement.
-        let grant = format!(
-            "{verb} ROLE {READER} LOGIN PASSWORD '{reader_secret}'; GRANT USAGE ON SCHEMA public TO {READER};
-             GRANT SELECT ON ALL TABLES IN SCHEMA public TO {READER}"
-        );
-        client.batch_execute(&grant).await.map_err(failed)?;
+        let yard = load_into_yard(mariadb, ferry, &reader_secret);
+        let fleet = load_into_fleet(postgres, ferry, &reader_secret);
+        tokio::try_join!(fleet, yard)?;
         files.await.map_err(failed)?.map_err(failed)?;
         let text = serde_json::to_vec(&wanted).map_err(failed)?;
         std::fs::write(&mark, text).map_err(failed)?;
@@ -77,10 +73,18 @@ pub async fn set_up(
         region: Some("north".into()),
         options: Default::default(),
     };
+    let yard = ConnectionDefinition {
+        name: "yard_db".into(),
+        kind: "mariadb".into(),
+        address: format!("127.0.0.1:{}", mariadb.port),
+        database: Some("yard".into()),
+        region: Some("south".into()),
+        ..fleet.clone()
+    };
     let files = ConnectionDefinition::new("drop_files", "files", address.display().to_string());
     let till = till.canonicalize().map_err(failed)?;
     let till = ConnectionDefinition::new("till_file", "sqlite", till.display().to_string());
-    for definition in [fleet, files, till] {
+    for definition in [fleet, yard, files, till, ConnectionDefinition::new("tides_maker", "generated", "")] {
         match set.connections.get(&definition.name) {
             None => service.add_connection(definition).await?,
             // The server's port or the folder's place may be another one this time.
@@ -90,10 +94,49 @@ pub async fn set_up(
             Some(_) => {}
         }
     }
-    for (name, connection) in [("fleet", "fleet_db"), ("drop", "drop_files"), ("till", "till_file")] {
+    for (name, connection) in [
+        ("fleet", "fleet_db"),
+        ("yard", "yard_db"),
+        ("drop", "drop_files"),
+        ("till", "till_file"),
+        ("tides", "tides_maker"),
+    ] {
         if !set.catalogs.contains_key(name) {
             service.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).await?;
         }
     }
     Ok(())
+}
+
+/// The fleet's tables and who may read them. The secret is letters and digits of our own making, so it can stand in a statement.
+async fn load_into_fleet(postgres: &PrivatePostgres, ferry: Ferry, reader_secret: &str) -> Result<()> {
+    postgres.ensure_database("fleet").await?;
+    let client = connect(&postgres.config("fleet")).await?;
+    load_fleet(&client, ferry).await.map_err(failed)?;
+    let there = client.query_opt("SELECT FROM pg_roles WHERE rolname = $1", &[&READER]).await.map_err(failed)?;
+    let verb = if there.is_some() { "ALTER" } else { "CREATE" };
+    let grant = format!(
+        "{verb} ROLE {READER} LOGIN PASSWORD '{reader_secret}'; GRANT USAGE ON SCHEMA public TO {READER};
+         GRANT SELECT ON ALL TABLES IN SCHEMA public TO {READER}"
+    );
+    client.batch_execute(&grant).await.map_err(failed)
+}
+
+/// The yard's tables and who may read them.
+async fn load_into_yard(mariadb: &PrivateMaria, ferry: Ferry, reader_secret: &str) -> Result<()> {
+    let (user, secret) = mariadb.owner();
+    let options = mysql_async::OptsBuilder::default()
+        .ip_or_hostname("127.0.0.1")
+        .tcp_port(mariadb.port)
+        .user(Some(user))
+        .pass(Some(secret));
+    let mut client = mysql_async::Conn::new(options).await.map_err(failed)?;
+    load_yard(&mut client, ferry).await.map_err(failed)?;
+    for statement in [
+        format!("CREATE OR REPLACE USER '{READER}'@'127.0.0.1' IDENTIFIED BY '{reader_secret}'"),
+        format!("GRANT SELECT ON yard.* TO '{READER}'@'127.0.0.1'"),
+    ] {
+        client.query_drop(statement).await.map_err(failed)?;
+    }
+    client.disconnect().await.map_err(failed)
 }

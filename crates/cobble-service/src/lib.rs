@@ -2,7 +2,9 @@
 
 mod api;
 mod demo;
+mod private_mariadb;
 mod private_postgres;
+mod private_server;
 mod runs;
 mod service;
 mod up;

@@ -3,30 +3,34 @@
 //! before a new one is started, so nothing blocks the next start.
 
 use std::fs;
-use std::io::Write;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt, chown};
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
 
-use cobble_types::{Code, Error, Result};
-use nix::sys::signal::{Signal, kill};
-use nix::unistd::{Pid, User};
-use rand::Rng;
+use cobble_types::Result;
+use nix::sys::signal::Signal;
+use nix::unistd::User;
+
+use crate::private_server::{PrivateServer, Software, command, secret};
 
 pub struct PrivatePostgres {
-    child: Child,
+    _server: PrivateServer,
     pub port: u16,
     secret: String,
 }
 
 const SUPERUSER: &str = "cobble";
-/// Users that PostgreSQL may run as when we are root, best first.
-const UNPRIVILEGED: &[&str] = &["postgres", "nobody"];
 
-fn failed(what: impl std::fmt::Display) -> Error {
-    Error::new(Code::Storage, format!("the private PostgreSQL server: {what}"))
+const POSTGRES: Software = Software {
+    name: "PostgreSQL",
+    program: "postgres",
+    users: &["postgres", "nobody"],
+    ready: "database system is ready to accept connections",
+    troubles: &["FATAL", "could not"],
+    // SIGINT is a fast shutdown: sessions are ended, everything is written.
+    stops: &[(Signal::SIGINT, 15), (Signal::SIGQUIT, 5)],
+};
+
+fn failed(what: impl std::fmt::Display) -> cobble_types::Error {
+    POSTGRES.failed(what)
 }
 
 /// Where Debian and others put the server's programs; the newest version first.
@@ -50,114 +54,27 @@ fn programs() -> Result<PathBuf> {
     })
 }
 
-/// Who runs the server: nobody special unless we are root.
-fn server_user() -> Result<Option<User>> {
-    if !nix::unistd::geteuid().is_root() {
-        return Ok(None);
-    }
-    for name in UNPRIVILEGED {
-        if let Ok(Some(user)) = User::from_name(name) {
-            return Ok(Some(user));
-        }
-    }
-    Err(failed("there is no unprivileged user to run it as").hint("create the user postgres"))
-}
-
-/// The folder for the server's data. An unprivileged user must be able to walk to it; where it cannot, the data goes to a
-/// folder of the system's that is named for the wanted one.
-fn data_folder(wanted: &Path, user: Option<&User>) -> Result<PathBuf> {
-    let io = |e: std::io::Error| failed(format!("{}: {e}", wanted.display()));
-    fs::create_dir_all(wanted).map_err(io)?;
-    let wanted = wanted.canonicalize().map_err(io)?;
-    let walkable =
-        |p: &Path| p.ancestors().skip(1).all(|a| fs::metadata(a).is_ok_and(|m| m.permissions().mode() & 0o001 != 0));
-    if user.is_none() || walkable(&wanted) {
-        return Ok(wanted);
-    }
-    let mark = wanted
-        .to_string_lossy()
-        .bytes()
-        .fold(0xcbf2_9ce4_8422_2325u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x100_0000_01b3));
-    let other = PathBuf::from(format!("/var/lib/cobble-lane/{mark:016x}"));
-    fs::create_dir_all(&other).map_err(|e| failed(format!("{}: {e}", other.display())))?;
-    Ok(other)
-}
-
-fn command(program: PathBuf, user: Option<&User>, folder: &Path) -> Command {
-    let mut command = Command::new(program);
-    if let Some(user) = user {
-        command.uid(user.uid.as_raw()).gid(user.gid.as_raw());
-    }
-    command.current_dir(folder).stdin(Stdio::null()).env("LC_ALL", "C.UTF-8").env_remove("PGPORT").env_remove("PGDATA");
-    command
-}
-
 impl PrivatePostgres {
     /// Starts the server on its data below `folder`, making it first where there is none.
     pub fn start(folder: &Path, port: u16) -> Result<PrivatePostgres> {
         let programs = programs()?;
-        let user = server_user()?;
-        let data = data_folder(folder, user.as_ref())?;
-        if let Some(user) = &user {
-            chown(&data, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
-                .map_err(|e| failed(format!("{}: {e}", data.display())))?;
-        }
+        let user = POSTGRES.user()?;
+        let data = POSTGRES.data_folder(folder, user.as_ref())?;
         let secret = secret(&folder.with_extension("secret"))?;
         let cluster = data.join("cluster");
         if !cluster.join("PG_VERSION").exists() || !data.join("complete").exists() {
             initialise(&programs, user.as_ref(), &data, &cluster, &secret)?;
         }
-        stop_left_behind(&cluster);
-        let log = data.join("server.log");
-        let out = fs::File::create(&log).map_err(|e| failed(format!("{}: {e}", log.display())))?;
+        POSTGRES.stop_left_behind(&cluster.join("postmaster.pid"), &cluster);
         let mut server = command(programs.join("postgres"), user.as_ref(), &data);
         server
             .arg("-D")
             .arg(&cluster)
             .args(["-p", &port.to_string(), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="])
-            .args(["-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off"])
-            // A terminal's Ctrl+C goes to a whole process group: the server is stopped by us, in order.
-            .process_group(0)
-            .stdout(out.try_clone().map_err(failed)?)
-            .stderr(out);
-        let child = server.spawn().map_err(|e| failed(format!("it cannot be started: {e}")))?;
-        let mut started = PrivatePostgres { child, port, secret };
-        started.wait_until_ready(&log)?;
-        Ok(started)
-    }
-
-    fn wait_until_ready(&mut self, log: &Path) -> Result<()> {
-        let began = Instant::now();
-        loop {
-            if let Ok(Some(status)) = self.child.try_wait() {
-                let text = fs::read_to_string(log).unwrap_or_default();
-                let reason = text
-                    .lines()
-                    .rev()
-                    .find(|l| l.contains("FATAL") || l.contains("could not"))
-                    .unwrap_or("")
-                    .trim()
-                    .to_owned();
-                let error = failed(format!("it ended at once ({status}): {reason}"));
-                return Err(if text.contains("Address already in use") || text.contains("could not bind") {
-                    error.hint(format!(
-                        "something else listens on port {}; choose another with --records-port",
-                        self.port
-                    ))
-                } else {
-                    error.hint(format!("read {}", log.display()))
-                });
-            }
-            let ready = fs::read_to_string(log)
-                .is_ok_and(|text| text.contains("database system is ready to accept connections"));
-            if ready {
-                return Ok(());
-            }
-            if began.elapsed() > Duration::from_secs(60) {
-                return Err(failed("it is not ready after a minute").hint(format!("read {}", log.display())));
-            }
-            std::thread::sleep(Duration::from_millis(30));
-        }
+            .args(["-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off"]);
+        let port_hint = format!("something else listens on port {port}; choose another with --records-port");
+        let server = POSTGRES.start(server, &data, &port_hint)?;
+        Ok(PrivatePostgres { _server: server, port, secret })
     }
 
     /// The settings of a connection to one of its databases, as its owner.
@@ -187,23 +104,6 @@ impl PrivatePostgres {
     }
 }
 
-impl Drop for PrivatePostgres {
-    fn drop(&mut self) {
-        // SIGINT is a fast shutdown: sessions are ended, everything is written.
-        let pid = Pid::from_raw(self.child.id() as i32);
-        let _ = kill(pid, Signal::SIGINT);
-        let began = Instant::now();
-        while began.elapsed() < Duration::from_secs(15) {
-            if !matches!(self.child.try_wait(), Ok(None)) {
-                return;
-            }
-            std::thread::sleep(Duration::from_millis(20));
-        }
-        let _ = kill(pid, Signal::SIGQUIT);
-        let _ = self.child.wait();
-    }
-}
-
 /// A connection whose other half runs on the present runtime.
 pub async fn connect(config: &tokio_postgres::Config) -> Result<tokio_postgres::Client> {
     let (client, connection) = config.connect(tokio_postgres::NoTls).await.map_err(failed)?;
@@ -214,33 +114,13 @@ pub async fn connect(config: &tokio_postgres::Config) -> Result<tokio_postgres::
     Ok(client)
 }
 
-/// A random secret, kept in a file that only its owner may read.
-pub fn secret(path: &Path) -> Result<String> {
-    let io = |e: std::io::Error| failed(format!("{}: {e}", path.display()));
-    if let Ok(text) = fs::read_to_string(path)
-        && !text.trim().is_empty()
-    {
-        return Ok(text.trim().to_owned());
-    }
-    let mut rng = rand::rng();
-    let text: String = (0..32).map(|_| char::from(rng.sample(rand::distr::Alphanumeric))).collect();
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path).map_err(io)?;
-    file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(io)?;
-    Ok(text)
-}
-
 fn initialise(programs: &Path, user: Option<&User>, data: &Path, cluster: &Path, secret: &str) -> Result<()> {
     // What an interrupted start left is made again from nothing.
     if cluster.exists() {
         fs::remove_dir_all(cluster).map_err(failed)?;
     }
     let password = data.join("password");
-    let mut file =
-        fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&password).map_err(failed)?;
-    file.write_all(secret.as_bytes()).map_err(failed)?;
-    if let Some(user) = user {
-        chown(&password, Some(user.uid.as_raw()), Some(user.gid.as_raw())).map_err(failed)?;
-    }
+    POSTGRES.write_private(&password, secret, user)?;
     let outcome = command(programs.join("initdb"), user, data)
         .arg("-D")
         .arg(cluster)
@@ -254,27 +134,4 @@ fn initialise(programs: &Path, user: Option<&User>, data: &Path, cluster: &Path,
         return Err(failed(format!("initdb: {}", text.trim().lines().last().unwrap_or_default())));
     }
     fs::write(data.join("complete"), b"").map_err(failed)
-}
-
-/// Stops a server that still runs on this data.
-fn stop_left_behind(cluster: &Path) {
-    let Ok(text) = fs::read_to_string(cluster.join("postmaster.pid")) else { return };
-    let Some(Ok(pid)) = text.lines().next().map(|l| l.trim().parse::<i32>()) else { return };
-    // The number may belong to another program by now.
-    let is_postgres = fs::read_to_string(format!("/proc/{pid}/cmdline"))
-        .is_ok_and(|c| c.contains("postgres") && c.contains(&*cluster.to_string_lossy()));
-    if !is_postgres {
-        return;
-    }
-    let pid = Pid::from_raw(pid);
-    for (signal, patience) in [(Signal::SIGINT, 10), (Signal::SIGQUIT, 5), (Signal::SIGKILL, 2)] {
-        let _ = kill(pid, signal);
-        let began = Instant::now();
-        while began.elapsed() < Duration::from_secs(patience) {
-            if kill(pid, None).is_err() {
-                return;
-            }
-            std::thread::sleep(Duration::from_millis(20));
-        }
-    }
 }

@@ -11,6 +11,7 @@ use rocket::fairing::AdHoc;
 
 use crate::api;
 use crate::demo;
+use crate::private_mariadb::PrivateMaria;
 use crate::private_postgres::PrivatePostgres;
 use crate::service::{Service, blocking};
 
@@ -65,15 +66,19 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
     if let Some(bytes) = up.memory {
         service.engine.set_memory(bytes);
     }
-    if let (Some(scale), Some(postgres)) = (up.demo, &postgres) {
-        demo::set_up(&service, postgres, &up.folder, scale, &say).await?;
-    }
+    let mariadb = match (up.demo, &postgres) {
+        (Some(scale), Some(postgres)) => {
+            let folder = up.folder.join("yard");
+            let mariadb = blocking(move || PrivateMaria::start(&folder)).await?;
+            demo::set_up(&service, postgres, &mariadb, &up.folder, scale, &say).await?;
+            Some(mariadb)
+        }
+        _ => None,
+    };
     let outcome = serve(&up, service.clone(), ready).await;
     service.runs.cancel_all();
     drop(service);
-    if let Some(postgres) = postgres {
-        let _ = tokio::task::spawn_blocking(move || drop(postgres)).await;
-    }
+    let _ = tokio::task::spawn_blocking(move || drop((mariadb, postgres))).await;
     outcome
 }
 

@@ -1,36 +1,8 @@
 //! Keys that a join has collected reach the scan of its other side: what is sent, what is skipped, and the same rows with the
 //! pass and without it, for every kind of join.
 
-use cobble_tests::{ours, over_http, product};
-use serde_json::{Value, json};
-
-/// The plan of a finished run, with its measures.
-async fn measured(sql: &str) -> Value {
-    let base = format!("{}/api/v1", product().address);
-    let client = reqwest::Client::new();
-    let run: Value = client
-        .post(format!("{base}/runs"))
-        .json(&json!({ "statement": sql }))
-        .send()
-        .await
-        .unwrap()
-        .json()
-        .await
-        .unwrap();
-    let id = run["id"].as_str().unwrap_or_else(|| panic!("{run}")).to_owned();
-    for _ in 0..600 {
-        let run: Value = client.get(format!("{base}/runs/{id}")).send().await.unwrap().json().await.unwrap();
-        match run["state"].as_str() {
-            Some("finished") => {
-                let plan = client.get(format!("{base}/runs/{id}/plan")).send().await.unwrap();
-                return plan.json().await.unwrap();
-            }
-            Some("queued" | "running") => tokio::time::sleep(std::time::Duration::from_millis(20)).await,
-            _ => panic!("{run}"),
-        }
-    }
-    panic!("the run did not end: {sql}");
-}
+use cobble_tests::{measured, ours, over_http};
+use serde_json::Value;
 
 fn gate<'a>(plan: &'a Value, table: &str) -> &'a Value {
     let gates = plan["gates"].as_array().unwrap();

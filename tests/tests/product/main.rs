@@ -3,6 +3,7 @@
 mod answers;
 mod command;
 mod console;
+mod demo_sources;
 mod edges;
 mod faults;
 mod http;

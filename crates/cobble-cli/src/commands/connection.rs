@@ -33,11 +33,11 @@ pub enum Action {
 #[derive(Args)]
 pub struct New {
     name: String,
-    /// files or postgres
+    /// files, generated, mariadb, postgres or sqlite
     #[arg(long)]
     kind: String,
-    /// A folder, or host:port
-    #[arg(long)]
+    /// A folder, a file, or host:port
+    #[arg(long, default_value = "", hide_default_value = true)]
     address: String,
     #[arg(long)]
     database: Option<String>,
@@ -87,9 +87,9 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 };
                 options.insert(name.to_owned(), value.to_owned());
             }
-            // A relative folder is meant from here, not from where the service runs.
+            // A relative path is meant from here, not from where the service runs.
             let address = match std::fs::canonicalize(&new.address) {
-                Ok(path) if new.kind == "files" => path.display().to_string(),
+                Ok(path) if ["files", "sqlite"].contains(&new.kind.as_str()) => path.display().to_string(),
                 _ => new.address,
             };
             let connection = ConnectionBody {

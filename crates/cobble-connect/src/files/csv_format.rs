@@ -36,8 +36,7 @@ impl CsvBatches {
             return Err(file_error(&connection, &file.path, Code::SourceData, what)
                 .hint("keep one header for all files of a folder"));
         }
-        let columns =
-            shape.file_columns.iter().map(|place| (*place, shape.set.columns[*place].sql_type.clone())).collect();
+        let columns = shape.file_columns.iter().map(|place| (*place, shape.types[*place].clone())).collect();
         let names = own.iter().map(|c| c.name.clone()).collect();
         Ok(CsvBatches {
             reader,

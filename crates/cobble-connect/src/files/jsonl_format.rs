@@ -27,10 +27,7 @@ impl JsonBatches {
         let places: Vec<usize> = if shape.file_columns.is_empty() { vec![0] } else { shape.file_columns.clone() };
         let fields: Vec<Field> = places
             .iter()
-            .map(|place| {
-                let column = &shape.set.columns[*place];
-                Field::new(&column.name, column.sql_type.to_arrow(), true)
-            })
+            .map(|place| Field::new(&shape.set.columns[*place].name, shape.types[*place].to_arrow(), true))
             .collect();
         let connection = shape.set.source.connection.clone();
         let reader = ReaderBuilder::new(Arc::new(Schema::new(fields)))

@@ -324,6 +324,10 @@ impl Source for FileTableSource {
         self.0.source.region.as_deref()
     }
 
+    fn reads_fields(&self) -> bool {
+        true
+    }
+
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         Box::new(offer::FileOffer::new(self.0.clone(), scan))
     }

@@ -8,7 +8,7 @@ use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Join, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
-use cobble_types::{ColumnId, Error, Result};
+use cobble_types::{ColumnId, Error, Result, SqlType};
 
 use super::prune::{self, Range, Ranges, uses_ranges};
 use super::scan::{FileScan, Part, RowCondition, ScanShape};
@@ -17,6 +17,8 @@ use super::{FileSet, Format};
 #[derive(Debug)]
 pub struct FileOffer {
     set: Arc<FileSet>,
+    /// As in [`ScanShape::types`].
+    types: Vec<SqlType>,
     /// For each column of the plan its place in the table.
     places: HashMap<ColumnId, usize>,
     /// Conditions on folder values alone, decided per file while planning.
@@ -28,7 +30,9 @@ pub struct FileOffer {
 impl FileOffer {
     pub fn new(set: Arc<FileSet>, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        FileOffer { set, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
+        let mut types: Vec<SqlType> = set.columns.iter().map(|column| column.sql_type.clone()).collect();
+        scan.columns.iter().for_each(|(column, place)| types[*place] = column.sql_type.clone());
+        FileOffer { set, types, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
     }
 
     fn columns_of(&self, expr: &Expr) -> Vec<(Column, usize)> {
@@ -186,7 +190,7 @@ impl Offer for FileOffer {
         let mut file_columns: Vec<usize> = output.iter().copied().filter(|p| !self.set.columns[*p].partition).collect();
         file_columns.sort_unstable();
         file_columns.dedup();
-        let shape = ScanShape { set: self.set.clone(), output, file_columns };
+        let shape = ScanShape { set: self.set.clone(), types: self.types.clone(), output, file_columns };
         Ok(Arc::new(FileScan::new(Arc::new(shape), parts, files_read, conditions, self.limit)))
     }
 }

@@ -74,6 +74,17 @@ impl Footer {
         self.metadata().file_metadata().num_rows().try_into().unwrap_or(0)
     }
 
+    /// The file's leaves that hold these columns of the table, or those fields of them that the scan reads.
+    pub fn leaves(&self, shape: &ScanShape, places: &[usize]) -> Vec<usize> {
+        let schema = self.arrow.parquet_schema();
+        (0..schema.num_columns())
+            .filter(|leaf| {
+                let root = schema.get_column_root_idx(*leaf);
+                places.contains(&root) && holds(&shape.types[root], &schema.column(*leaf).path().parts()[1..])
+            })
+            .collect()
+    }
+
     /// Least, greatest and nulls of a column in each row group. Decoded once: every offer asks again.
     pub fn ranges(&self, column: &TableColumn) -> Arc<Vec<Range>> {
         let mut known = self.ranges.lock().unwrap_or_else(PoisonError::into_inner);
@@ -107,6 +118,16 @@ impl Footer {
                 }
             })
             .collect()
+    }
+}
+
+/// True when a type has the field at this path; what lies inside of anything but a row belongs to it whole.
+fn holds(sql_type: &SqlType, path: &[String]) -> bool {
+    match (sql_type, path) {
+        (SqlType::Row(fields), [first, rest @ ..]) => {
+            fields.iter().find(|field| field.name == *first).is_some_and(|field| holds(&field.sql_type, rest))
+        }
+        _ => true,
     }
 }
 
@@ -328,13 +349,11 @@ impl ParquetBatches {
         let input =
             ChunkedFile { file: open, bytes: file.bytes, chunks, loaded: Mutex::default(), counters: counters.clone() };
         let parquet_schema = footer.arrow.parquet_schema();
-        let types = |places: &[usize]| -> Vec<DataType> {
-            places.iter().map(|p| shape.set.columns[*p].sql_type.to_arrow()).collect()
-        };
+        let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
             .iter()
             .map(|condition| {
-                let mask = ProjectionMask::roots(parquet_schema, condition.columns.iter().copied());
+                let mask = ProjectionMask::leaves(parquet_schema, footer.leaves(shape, &condition.columns));
                 let order = batch_order(&condition.columns);
                 let (condition, types, counters) = (condition.clone(), types(&condition.columns), counters.clone());
                 Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
@@ -352,7 +371,7 @@ impl ParquetBatches {
             .collect();
         let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
             .with_row_groups(vec![row_group])
-            .with_projection(ProjectionMask::roots(parquet_schema, shape.file_columns.iter().copied()))
+            .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, &shape.file_columns)))
             .with_batch_size(batch_rows);
         if let Some(selection) = selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);

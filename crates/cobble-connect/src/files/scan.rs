@@ -9,10 +9,11 @@ use arrow::compute::{and, filter_record_batch};
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::part_name;
 use cobble_plan::offer::{
     BatchPredicate, GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
 };
-use cobble_types::{ColumnId, Result};
+use cobble_types::{ColumnId, Result, SqlType};
 
 use super::csv_format::CsvBatches;
 use super::jsonl_format::JsonBatches;
@@ -25,10 +26,20 @@ use super::{FileSet, Format, io_error};
 #[derive(Debug)]
 pub struct ScanShape {
     pub set: Arc<FileSet>,
+    /// For each column of the table its type, of a column that is read in part with only those fields.
+    pub types: Vec<SqlType>,
     /// Places in the table of the columns that come out, in order.
     pub output: Vec<usize>,
     /// Those of them that stand in the files, in file order.
     pub file_columns: Vec<usize>,
+}
+
+impl ScanShape {
+    /// What is read of the column at a place.
+    pub fn name(&self, place: usize) -> String {
+        let column = &self.set.columns[place];
+        part_name(&column.name, &self.types[place], &column.sql_type)
+    }
 }
 
 /// A file, or a row group of one.
@@ -110,12 +121,8 @@ impl GateScan for FileScan {
             [one] => one.path.display().to_string(),
             _ => format!("{} file{} below {address}", self.files_read, if self.files_read == 1 { "" } else { "s" }),
         };
-        let names: Vec<&str> = self
-            .places_read()
-            .into_iter()
-            .filter(|p| !set.columns[*p].partition)
-            .map(|p| set.columns[p].name.as_str())
-            .collect();
+        let in_files = self.places_read().into_iter().filter(|p| !set.columns[*p].partition);
+        let names: Vec<String> = in_files.map(|place| self.shape.name(place)).collect();
         let columns = match set.format {
             Format::Parquet => {
                 format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") })
@@ -126,7 +133,7 @@ impl GateScan for FileScan {
     }
 
     fn columns_read(&self) -> Vec<String> {
-        self.places_read().into_iter().map(|place| self.shape.set.columns[place].name.clone()).collect()
+        self.places_read().into_iter().map(|place| self.shape.name(place)).collect()
     }
 
     fn parts(&self) -> Vec<PartCount> {
@@ -164,17 +171,10 @@ impl GateScan for FileScan {
                 .map(|part| match part.row_group {
                     None => set.files[part.file].bytes as f64,
                     Some(group) => {
-                        // Chunks of the columns read; nested columns have several chunks under one root.
-                        let metadata = set.footers[part.file].metadata();
-                        let schema = metadata.file_metadata().schema_descr();
-                        metadata
-                            .row_group(group)
-                            .columns()
-                            .iter()
-                            .enumerate()
-                            .filter(|(leaf, _)| places.contains(&schema.get_column_root_idx(*leaf)))
-                            .map(|(_, chunk)| chunk.compressed_size() as f64)
-                            .sum()
+                        let footer = &set.footers[part.file];
+                        let chunks = footer.metadata().row_group(group).columns();
+                        let leaves = footer.leaves(&self.shape, &places);
+                        leaves.iter().filter_map(|leaf| chunks.get(*leaf)).map(|c| c.compressed_size() as f64).sum()
                     }
                 })
                 .sum(),
@@ -234,7 +234,7 @@ impl GateScan for FileScan {
             .shape
             .output
             .iter()
-            .map(|place| Field::new(place.to_string(), self.shape.set.columns[*place].sql_type.to_arrow(), true))
+            .map(|place| Field::new(place.to_string(), self.shape.types[*place].to_arrow(), true))
             .collect();
         Ok(Arc::new(FilePortions {
             shape: self.shape.clone(),
@@ -347,7 +347,7 @@ fn with_condition_columns(shape: &ScanShape, conditions: &[OpenCondition]) -> Sc
     file_columns.extend(needed.filter(|p| !shape.set.columns[**p].partition));
     file_columns.sort_unstable();
     file_columns.dedup();
-    ScanShape { set: shape.set.clone(), output: shape.output.clone(), file_columns }
+    ScanShape { set: shape.set.clone(), types: shape.types.clone(), output: shape.output.clone(), file_columns }
 }
 
 struct FileReader {
@@ -394,7 +394,7 @@ impl PortionReader for FileReader {
             let fields: Vec<Field> = condition
                 .places
                 .iter()
-                .map(|p| Field::new(p.to_string(), self.shape.set.columns[*p].sql_type.to_arrow(), true))
+                .map(|p| Field::new(p.to_string(), self.shape.types[*p].to_arrow(), true))
                 .collect();
             let input = self.batch(&Arc::new(Schema::new(fields)), &condition.places, &columns, rows)?;
             let next = condition.predicate.evaluate(&input)?;

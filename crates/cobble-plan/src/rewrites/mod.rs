@@ -8,6 +8,7 @@ mod infer_filters;
 mod merge_projections;
 mod order_joins;
 mod prune_columns;
+mod prune_fields;
 mod push_filters;
 mod push_limit;
 mod split_aggregates;
@@ -141,6 +142,12 @@ const PRUNE_COLUMNS: Rewrite = Rewrite {
     apply: prune_columns::apply,
     needed: false,
 };
+const PRUNE_FIELDS: Rewrite = Rewrite {
+    name: "prune-fields",
+    about: "reads only those fields of nested columns that something uses",
+    apply: prune_fields::apply,
+    needed: false,
+};
 
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
 const SEQUENCE: &[&Rewrite] = &[
@@ -158,6 +165,7 @@ const SEQUENCE: &[&Rewrite] = &[
     &MERGE_PROJECTIONS,
     &PUSH_LIMIT,
     &PRUNE_COLUMNS,
+    &PRUNE_FIELDS,
 ];
 
 /// Each rewrite once, in order of first application.
@@ -174,6 +182,7 @@ pub const ALL: &[&Rewrite] = &[
     &SPLIT_AGGREGATES,
     &PUSH_LIMIT,
     &PRUNE_COLUMNS,
+    &PRUNE_FIELDS,
 ];
 
 /// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
