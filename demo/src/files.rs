@@ -20,6 +20,22 @@ const GROUP_ROWS: usize = 32_768;
 const PAGE_ROWS: usize = 8192;
 const CHUNK: u64 = 32_768;
 
+/// Writes the bucket `deep` below the folder of an object store: the sailings by month. An existing one is replaced.
+pub fn write_deep(ferry: Ferry, root: &Path) -> io::Result<()> {
+    let (building, bucket) = (root.join(".building"), root.join("deep"));
+    for old in [&building, &bucket] {
+        if old.exists() {
+            fs::remove_dir_all(old)?;
+        }
+    }
+    for month in Month::all() {
+        write_month(&building.join("ops/sailings"), month, ferry.sailings_in(month), |rows| {
+            ferry.sailings(month, rows)
+        })?;
+    }
+    fs::rename(building, bucket)
+}
+
 /// Writes the folder, in parallel; an existing one is replaced.
 pub fn write_drop(ferry: Ferry, folder: &Path) -> io::Result<()> {
     let building = folder.with_extension("building");

@@ -4,12 +4,14 @@
 mod files;
 mod postgres;
 mod rows;
+mod store;
 mod till;
 mod yard;
 
-pub use files::write_drop;
+pub use files::{write_deep, write_drop};
 pub use postgres::{load_everything, load_fleet};
 pub use rows::{Ferry, Month};
+pub use store::serve_store;
 pub use till::write_till;
 pub use yard::load_yard;
 

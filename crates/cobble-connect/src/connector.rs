@@ -49,7 +49,8 @@ pub trait Connector: Send + Sync + fmt::Debug {
 }
 
 /// Every kind of connection, with its settings.
-pub const KINDS: &[KindDescription] = &[files::KIND, generated::KIND, mariadb::KIND, postgres::KIND, sqlite::KIND];
+pub const KINDS: &[KindDescription] =
+    &[files::KIND, files::S3, files::HTTP, generated::KIND, mariadb::KIND, postgres::KIND, sqlite::KIND];
 
 /// The connector for a definition. Nothing is contacted yet.
 pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
@@ -60,7 +61,7 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
     };
     definition.check(kind)?;
     match kind.kind {
-        "files" => Ok(files::FilesConnector::new(definition)),
+        "files" | "s3" | "http" => Ok(files::FilesConnector::new(definition)?),
         "generated" => Ok(generated::GeneratedConnector::new(definition)?),
         "mariadb" => Ok(mariadb::MariaConnector::new(definition)?),
         "sqlite" => Ok(sqlite::SqliteConnector::new(definition)?),

@@ -1,14 +1,15 @@
-//! The demo: the fleet's and the yard's databases, the folder `drop` and the kiosks' file, loaded once and found again at the next start.
+//! The demo: the fleet's and the yard's databases, the folder `drop`, an object store and the kiosks' file, loaded once and found again at the next start.
 
 use std::path::Path;
 use std::time::Instant;
 
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::CatalogDefinition;
-use cobble_ferry::{Ferry, load_fleet, load_yard, write_drop, write_till};
+use cobble_ferry::{Ferry, load_fleet, load_yard, serve_store, write_deep, write_drop, write_till};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
 use serde::{Deserialize, Serialize};
+use tokio::net::TcpListener;
 
 use crate::private_mariadb::PrivateMaria;
 use crate::private_postgres::{PrivatePostgres, connect};
@@ -22,8 +23,17 @@ struct Loaded {
     form: u32,
 }
 
-const FORM: u32 = 4;
+const FORM: u32 = 5;
 const READER: &str = "reader";
+
+/// The demo's object store, which ends when this is dropped.
+pub struct Store(tokio::task::JoinHandle<()>);
+
+impl Drop for Store {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
 
 fn failed(what: impl std::fmt::Display) -> Error {
     Error::new(Code::Storage, format!("the demo data: {what}"))
@@ -37,7 +47,7 @@ pub async fn set_up(
     folder: &Path,
     scale: f64,
     say: &dyn Fn(&str),
-) -> Result<()> {
+) -> Result<Store> {
     let mark = folder.join("demo.json");
     let wanted = Loaded { scale, form: FORM };
     let present: Option<Loaded> = std::fs::read(&mark).ok().and_then(|text| serde_json::from_slice(&text).ok());
@@ -48,9 +58,10 @@ pub async fn set_up(
         say(&format!("loading the ferry data at scale {scale}"));
         let _ = std::fs::remove_file(&mark);
         let ferry = Ferry::new(scale);
-        let (target, till) = (drop_folder.clone(), till.clone());
+        let (target, till, store) = (drop_folder.clone(), till.clone(), folder.join("store"));
         let files = tokio::task::spawn_blocking(move || {
             write_drop(ferry, &target).map_err(|e| e.to_string())?;
+            write_deep(ferry, &store).map_err(|e| e.to_string())?;
             write_till(ferry, &till).map_err(|e| e.to_string())
         });
         let yard = load_into_yard(mariadb, ferry, &reader_secret);
@@ -61,6 +72,9 @@ pub async fn set_up(
         std::fs::write(&mark, text).map_err(failed)?;
         say(&format!("loaded in {:.1} s", began.elapsed().as_secs_f64()));
     }
+    let listener = TcpListener::bind("127.0.0.1:0").await.map_err(failed)?;
+    let store_address = format!("http://{}", listener.local_addr().map_err(failed)?);
+    let store = serve_store(&folder.join("store"), listener, Some((READER, &reader_secret))).map_err(failed)?;
     let set = service.engine.set();
     let address = drop_folder.canonicalize().map_err(failed)?;
     let fleet = ConnectionDefinition {
@@ -81,10 +95,19 @@ pub async fn set_up(
         region: Some("south".into()),
         ..fleet.clone()
     };
+    let deep = ConnectionDefinition {
+        name: "deep_store".into(),
+        kind: "s3".into(),
+        address: store_address,
+        database: None,
+        region: Some("west".into()),
+        options: [("bucket", "deep"), ("folder", "ops")].map(|(k, v)| (k.to_owned(), v.to_owned())).into(),
+        ..fleet.clone()
+    };
     let files = ConnectionDefinition::new("drop_files", "files", address.display().to_string());
     let till = till.canonicalize().map_err(failed)?;
     let till = ConnectionDefinition::new("till_file", "sqlite", till.display().to_string());
-    for definition in [fleet, yard, files, till, ConnectionDefinition::new("tides_maker", "generated", "")] {
+    for definition in [fleet, yard, deep, files, till, ConnectionDefinition::new("tides_maker", "generated", "")] {
         match set.connections.get(&definition.name) {
             None => service.add_connection(definition).await?,
             // The server's port or the folder's place may be another one this time.
@@ -97,6 +120,7 @@ pub async fn set_up(
     for (name, connection) in [
         ("fleet", "fleet_db"),
         ("yard", "yard_db"),
+        ("deep", "deep_store"),
         ("drop", "drop_files"),
         ("till", "till_file"),
         ("tides", "tides_maker"),
@@ -105,7 +129,7 @@ pub async fn set_up(
             service.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).await?;
         }
     }
-    Ok(())
+    Ok(Store(store))
 }
 
 /// The fleet's tables and who may read them. The secret is letters and digits of our own making, so it can stand in a statement.

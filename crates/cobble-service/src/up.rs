@@ -66,19 +66,19 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
     if let Some(bytes) = up.memory {
         service.engine.set_memory(bytes);
     }
-    let mariadb = match (up.demo, &postgres) {
+    let demo = match (up.demo, &postgres) {
         (Some(scale), Some(postgres)) => {
             let folder = up.folder.join("yard");
             let mariadb = blocking(move || PrivateMaria::start(&folder)).await?;
-            demo::set_up(&service, postgres, &mariadb, &up.folder, scale, &say).await?;
-            Some(mariadb)
+            let store = demo::set_up(&service, postgres, &mariadb, &up.folder, scale, &say).await?;
+            Some((mariadb, store))
         }
         _ => None,
     };
     let outcome = serve(&up, service.clone(), ready).await;
     service.runs.cancel_all();
     drop(service);
-    let _ = tokio::task::spawn_blocking(move || drop((mariadb, postgres))).await;
+    let _ = tokio::task::spawn_blocking(move || drop((demo, postgres))).await;
     outcome
 }
 

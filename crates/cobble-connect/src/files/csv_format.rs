@@ -1,7 +1,6 @@
 //! Reading CSV: RFC 4180 with a header line. An empty field is null. A row that does not fit is an error with its line.
 
-use std::fs::File;
-use std::io::BufReader;
+use std::io::{BufReader, Read};
 use std::sync::Arc;
 
 use arrow::array::*;
@@ -9,12 +8,12 @@ use cobble_plan::logical::TableColumn;
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
-use super::file_error;
 use super::listing::DataFile;
-use super::scan::{BytesCounted, FileBatches, ScanShape};
+use super::scan::{FileBatches, ScanShape};
+use super::{file_error, text_error};
 
 pub struct CsvBatches {
-    reader: csv::Reader<BufReader<BytesCounted<File>>>,
+    reader: csv::Reader<BufReader<Box<dyn Read + Send>>>,
     connection: String,
     file: DataFile,
     /// For each column of the result its place in the file and its type.
@@ -25,10 +24,10 @@ pub struct CsvBatches {
 }
 
 impl CsvBatches {
-    pub fn open(shape: &ScanShape, file: &DataFile, input: BytesCounted<File>, batch_rows: usize) -> Result<Self> {
+    pub fn open(shape: &ScanShape, file: &DataFile, input: Box<dyn Read + Send>, batch_rows: usize) -> Result<Self> {
         let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::with_capacity(1 << 17, input));
         let connection = shape.set.source.connection.clone();
-        let header = reader.headers().map_err(|e| file_error(&connection, &file.path, Code::SourceData, e))?;
+        let header = reader.headers().map_err(|e| text_error(&connection, file, &e, e.to_string()))?;
         let header: Vec<String> = header.iter().map(|name| name.trim().to_lowercase()).collect();
         let own: Vec<&TableColumn> = shape.set.columns.iter().filter(|c| !c.partition).collect();
         if header.len() != own.len() {
@@ -66,7 +65,7 @@ impl FileBatches for CsvBatches {
         while rows < self.batch_rows {
             let more = self.reader.read_record(&mut self.record).map_err(|e| {
                 let line = e.position().map_or(0, csv::Position::line);
-                file_error(&self.connection, &self.file.path, Code::SourceData, format!("line {line}: {e}"))
+                text_error(&self.connection, &self.file, &e, format!("line {line}: {e}"))
             })?;
             if !more {
                 break;

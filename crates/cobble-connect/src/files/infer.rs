@@ -8,10 +8,10 @@ use cobble_types::{Code, Error, Result, RowField, SqlType};
 use serde_json::Value as Json;
 
 use super::listing::DataFile;
-use super::{file_error, io_error};
+use super::{file_error, text_error};
 
 /// Bytes read to find out columns and types.
-const SAMPLE: u64 = 4 << 20;
+pub const SAMPLE: u64 = 4 << 20;
 
 #[derive(Debug, Clone)]
 pub struct Inferred {
@@ -20,7 +20,7 @@ pub struct Inferred {
     pub row_width: Option<f64>,
 }
 
-fn column(name: &str, sql_type: SqlType) -> TableColumn {
+pub fn column(name: &str, sql_type: SqlType) -> TableColumn {
     TableColumn { name: name.to_owned(), sql_type, nullable: true, partition: false, comment: None }
 }
 
@@ -111,15 +111,11 @@ impl Guess {
     }
 }
 
-fn open(connection: &str, file: &DataFile) -> Result<std::fs::File> {
-    std::fs::File::open(&file.path).map_err(|e| io_error(connection, &file.path, &e))
-}
-
-pub fn csv(connection: &str, file: &DataFile) -> Result<Inferred> {
-    let sample = open(connection, file)?.take(SAMPLE);
-    let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::new(sample));
+pub fn csv(connection: &str, file: &DataFile, input: impl Read) -> Result<Inferred> {
+    let mut sample = Sample { input: input.take(SAMPLE), read: 0 };
+    let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::new(&mut sample));
     let bad = |e: csv::Error| {
-        file_error(connection, &file.path, Code::SourceData, e).hint("the file should be UTF-8 text with a header line")
+        text_error(connection, file, &e, e.to_string()).hint("the file should be UTF-8 text with a header line")
     };
     let names: Vec<String> = reader.headers().map_err(bad)?.iter().map(|name| name.trim().to_lowercase()).collect();
     let header_end = reader.position().byte();
@@ -136,12 +132,13 @@ pub fn csv(connection: &str, file: &DataFile) -> Result<Inferred> {
             last_end = record.position().map_or(last_end, csv::Position::byte);
         }
     }
+    drop(reader);
     if let Some(last) = previous
-        && file.bytes <= SAMPLE
+        && sample.read < SAMPLE
     {
         take_record(&last, &mut guesses);
         rows += 1;
-        last_end = file.bytes;
+        last_end = sample.read;
     }
     let mut columns: Vec<TableColumn> = Vec::new();
     for (place, (name, guess)) in names.iter().zip(&guesses).enumerate() {
@@ -161,6 +158,20 @@ pub fn csv(connection: &str, file: &DataFile) -> Result<Inferred> {
     Ok(Inferred { columns, row_width })
 }
 
+/// A sample that counts what was read of it.
+struct Sample<R> {
+    input: R,
+    read: u64,
+}
+
+impl<R: Read> Read for &mut Sample<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let read = self.input.read(buffer)?;
+        self.read += read as u64;
+        Ok(read)
+    }
+}
+
 fn take_record(record: &csv::StringRecord, guesses: &mut [Guess]) {
     for (guess, text) in guesses.iter_mut().zip(record.iter()) {
         if !text.is_empty() && *guess != Guess::Text {
@@ -169,14 +180,16 @@ fn take_record(record: &csv::StringRecord, guesses: &mut [Guess]) {
     }
 }
 
-pub fn json_lines(connection: &str, file: &DataFile) -> Result<Inferred> {
-    let mut reader = BufReader::new(open(connection, file)?.take(SAMPLE));
+pub fn json(connection: &str, file: &DataFile, input: impl Read) -> Result<Inferred> {
+    let mut reader = BufReader::new(input.take(SAMPLE));
     let (mut text, mut line, mut rows, mut bytes) = (String::new(), 0u64, 0u64, 0usize);
+    let mut all = 0u64;
     let mut shape = SqlType::Row(vec![]);
     loop {
         text.clear();
-        let read = reader.read_line(&mut text).map_err(|e| io_error(connection, &file.path, &e))?;
+        let read = reader.read_line(&mut text).map_err(|e| text_error(connection, file, &e, e.to_string()))?;
         line += 1;
+        all += read as u64;
         if read == 0 {
             break;
         }
@@ -186,7 +199,7 @@ pub fn json_lines(connection: &str, file: &DataFile) -> Result<Inferred> {
         let parsed: Json = match serde_json::from_str(&text) {
             Ok(parsed) => parsed,
             // A sample may end within a line.
-            Err(_) if !text.ends_with('\n') && file.bytes > SAMPLE => break,
+            Err(_) if !text.ends_with('\n') && all >= SAMPLE => break,
             Err(e) => {
                 return Err(file_error(
                     connection,
@@ -194,12 +207,12 @@ pub fn json_lines(connection: &str, file: &DataFile) -> Result<Inferred> {
                     Code::SourceData,
                     format!("line {line} is not JSON: {e}"),
                 )
-                .hint("JSON lines have one object on each line"));
+                .hint("a JSON file holds objects, one on each line or all of them in one array"));
             }
         };
         if !parsed.is_object() {
             return Err(file_error(connection, &file.path, Code::SourceData, format!("line {line} is not an object"))
-                .hint("JSON lines have one object on each line"));
+                .hint("a JSON file holds objects, one on each line or all of them in one array"));
         }
         shape = merge(shape, json_type(&parsed)).map_err(|(a, b)| {
             file_error(

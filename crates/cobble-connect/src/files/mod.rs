@@ -1,35 +1,48 @@
-//! Connector for files on local disk. The address is a folder; each data file in it and each sub-folder of data files is a
-//! table of the schema `public`. A single file or a glob pattern as address gives one table.
+//! Connector for files, on local disk, in an object store or behind a web server. Each data file at the address and each
+//! sub-folder of data files is a table of the schema `public`. On disk a single file or a glob pattern as address gives one table.
 
+mod arrow_formats;
 mod csv_format;
+mod format;
 mod infer;
-mod jsonl_format;
+mod json_format;
+mod json_objects;
 mod listing;
 mod offer;
 mod pages;
 mod parquet_format;
 mod prune;
 mod scan;
+mod storage;
 
 use std::collections::HashMap;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Instant, SystemTime};
+use std::time::Instant;
+
+use arrow::datatypes::Field;
 
 use async_trait::async_trait;
 use cobble_plan::logical::{Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Offer, Source};
+use cobble_plan::offer::{Offer, ScanTools, Source};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 
 use crate::connector::{Connector, TableEntry, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::server_steps::reporter;
+use format::Format;
 use listing::{DataFile, FileTable};
 use parquet_format::Footer;
+use storage::{Disk, Objects, Ordered, Storage};
+use tokio_util::sync::CancellationToken;
+
+pub use storage::{HTTP, S3};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "files",
-    about: "CSV, JSON lines and Parquet files in a folder",
+    about: "CSV, JSON, Parquet, Avro and Arrow files in a folder",
     settings: &[
         SettingDescription {
             name: "address",
@@ -59,20 +72,21 @@ pub struct FilesConnector {
 #[derive(Debug)]
 pub struct FilesSource {
     connection: String,
-    address: PathBuf,
+    kind: String,
+    storage: Box<dyn Storage>,
     region: Option<String>,
     cache: Mutex<Cache>,
 }
 
-/// Decoded footers and inferred columns, kept while a file has the same size and time.
+/// Decoded footers and inferred columns, kept while a file has the same version.
 #[derive(Debug, Default)]
 struct Cache {
     footers: Known<Arc<Footer>>,
     inferred: Known<infer::Inferred>,
 }
 
-/// What is known of a file, with the size and time it had.
-type Known<T> = HashMap<PathBuf, (u64, SystemTime, T)>;
+/// What is known of a file, with the version it had.
+type Known<T> = HashMap<PathBuf, (String, T)>;
 
 /// One table's files, columns and footers: what an offer works on.
 #[derive(Debug)]
@@ -85,42 +99,22 @@ pub struct FileSet {
     pub columns: Vec<TableColumn>,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Format {
-    Csv,
-    JsonLines,
-    Parquet,
-}
-
-impl Format {
-    fn of(path: &Path) -> Option<Format> {
-        match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
-            "csv" => Some(Format::Csv),
-            "jsonl" | "ndjson" => Some(Format::JsonLines),
-            "parquet" => Some(Format::Parquet),
-            _ => None,
-        }
-    }
-
-    fn words(self) -> &'static str {
-        match self {
-            Format::Csv => "CSV",
-            Format::JsonLines => "JSON lines",
-            Format::Parquet => "Parquet",
-        }
-    }
-}
-
 impl FilesConnector {
-    pub fn new(definition: &ConnectionDefinition) -> Arc<Self> {
-        Arc::new(FilesConnector {
+    pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let storage: Box<dyn Storage> = match definition.kind.as_str() {
+            "s3" => Box::new(Objects::s3(definition)?),
+            "http" => Box::new(Objects::http(definition)?),
+            _ => Box::new(Disk::new(&definition.name, &definition.address)),
+        };
+        Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
                 connection: definition.name.clone(),
-                address: PathBuf::from(&definition.address),
+                kind: definition.kind.clone(),
+                storage,
                 region: definition.region.clone(),
                 cache: Mutex::default(),
             }),
-        })
+        }))
     }
 }
 
@@ -141,7 +135,7 @@ impl Connector for FilesConnector {
         }
         let source = self.source.clone();
         on_disk(move || {
-            let tables = listing::tables(&source.connection, &source.address)?;
+            let tables = source.tables()?;
             Ok(tables.into_iter().map(|t| TableEntry { name: t.name, kind: TableKind::Table }).collect())
         })
         .await
@@ -153,7 +147,7 @@ impl Connector for FilesConnector {
         }
         let (source, name) = (self.source.clone(), ObjectName::new(catalog, schema, table));
         on_disk(move || {
-            let tables = listing::tables(&source.connection, &source.address)?;
+            let tables = source.tables()?;
             match tables.into_iter().find(|t| t.name == name.table) {
                 Some(found) => describe(&source, name, found).map(Some),
                 None => Ok(None),
@@ -167,47 +161,15 @@ impl Connector for FilesConnector {
     }
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        // The steps are taken where they may wait, and told here as they come.
         let source = self.source.clone();
-        let mut step = |name: &str, started: Instant, outcome: &Result<String>| {
-            report(TestStep {
-                step: name.to_owned(),
-                passed: outcome.is_ok(),
-                detail: outcome.as_ref().map_or_else(|e| e.message.clone(), String::clone),
-                setting: outcome.is_err().then(|| "address".to_owned()),
-                fix: outcome.as_ref().err().and_then(|e| e.hint.clone()),
-                seconds: started.elapsed().as_secs_f64(),
-            });
-            outcome.is_ok()
-        };
-        let started = Instant::now();
-        let (s, address) = (source.clone(), source.address.clone());
-        let listed = on_disk(move || listing::tables(&s.connection, &s.address)).await;
-        let reached = listed.as_ref().map(|_| format!("{} is there", address.display())).map_err(Clone::clone);
-        if !step("reach", started, &reached) {
-            return;
+        let (send, mut steps) = tokio::sync::mpsc::unbounded_channel();
+        let taken = tokio::task::spawn_blocking(move || source.test(&mut |step| drop(send.send(step))));
+        while let Some(step) = steps.recv().await {
+            report(step);
         }
-        let tables = listed.unwrap_or_default();
-        let found = match tables.len() {
-            0 => Err(Error::new(Code::NotFound, format!("{} holds no data files", address.display()))
-                .hint("files ending in .csv, .jsonl, .ndjson or .parquet are tables; check that the address is the right folder")),
-            n => Ok(format!("{n} tables")),
-        };
-        if !step("list", Instant::now(), &found) {
-            return;
-        }
-        for table in tables {
-            let started = Instant::now();
-            let (s, name) = (source.clone(), table.name.clone());
-            let read = on_disk(move || {
-                let first = ObjectName::new(&s.connection, "public", &table.name);
-                let described = describe(&s, first, table)?;
-                Ok(format!("{name}: {} columns", described.columns.len()))
-            })
-            .await;
-            if !step("read", started, &read) {
-                return;
-            }
-        }
+        // A failed step has been told; nothing else comes back.
+        let _ = taken.await;
     }
 }
 
@@ -225,7 +187,7 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
             statistics = parquet_format::statistics(&footers, &columns);
             columns
         }
-        Format::Csv | Format::JsonLines => {
+        Format::Csv | Format::Json | Format::Avro | Format::Arrow => {
             let inferred = source.inferred(format, &files)?;
             let bytes: u64 = files.iter().map(|file| file.bytes).sum();
             statistics.rows = inferred.row_width.map(|width| (bytes as f64 / width).round());
@@ -264,30 +226,67 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
 }
 
 impl FilesSource {
+    fn tables(&self) -> Result<Vec<FileTable>> {
+        listing::tables(&self.connection, self.storage.as_ref())
+    }
+
+    /// The way to the files, the tables, and of each table what makes its columns known.
+    fn test(self: &Arc<Self>, report: &mut (dyn FnMut(TestStep) + Send)) {
+        if !self.storage.reach(&mut *report) {
+            return;
+        }
+        let mut step = reporter(report);
+        let started = Instant::now();
+        let listed = self.tables().and_then(|tables| match tables.len() {
+            0 => Err(Error::new(Code::NotFound, format!("{} holds no data files", self.storage.address())).hint(
+                format!("files that end in {} are tables; check that the address is the right folder", format::ENDINGS),
+            )),
+            _ => Ok(tables),
+        });
+        let found = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
+        if !step("list", started, found, "address") {
+            return;
+        }
+        for table in listed.unwrap_or_default() {
+            let started = Instant::now();
+            let name = ObjectName::new(&self.connection, "public", &table.name);
+            let read = describe(self, name, table)
+                .map(|described| format!("{}: {} columns", described.name.table, described.columns.len()));
+            if !step("read", started, read, "address") {
+                return;
+            }
+        }
+    }
+
     fn cached<T: Clone>(
         &self,
         file: &DataFile,
         pick: fn(&mut Cache) -> &mut Known<T>,
         read: impl FnOnce() -> Result<T>,
     ) -> Result<T> {
-        let modified = std::fs::metadata(&file.path).and_then(|m| m.modified()).unwrap_or(SystemTime::UNIX_EPOCH);
         {
             let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some((bytes, time, known)) = pick(&mut cache).get(&file.path)
-                && *bytes == file.bytes
-                && *time == modified
+            if let Some((version, known)) = pick(&mut cache).get(&file.path)
+                && *version == file.version
             {
                 return Ok(known.clone());
             }
         }
         let fresh = read()?;
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        pick(&mut cache).insert(file.path.clone(), (file.bytes, modified, fresh.clone()));
+        pick(&mut cache).insert(file.path.clone(), (file.version.clone(), fresh.clone()));
         Ok(fresh)
     }
 
     fn footer(&self, file: &DataFile) -> Result<Arc<Footer>> {
-        self.cached(file, |cache| &mut cache.footers, || Ok(Arc::new(Footer::read(&self.connection, file)?)))
+        self.cached(
+            file,
+            |cache| &mut cache.footers,
+            || {
+                let blob = self.storage.open(file, &CancellationToken::new())?;
+                Ok(Arc::new(Footer::read(&self.connection, file, blob)?))
+            },
+        )
     }
 
     fn inferred(&self, format: Format, files: &[DataFile]) -> Result<infer::Inferred> {
@@ -299,11 +298,32 @@ impl FilesSource {
         self.cached(
             sample,
             |cache| &mut cache.inferred,
-            || match format {
-                Format::Csv => infer::csv(&self.connection, sample),
-                _ => infer::json_lines(&self.connection, sample),
+            || {
+                let blob = self.storage.open(sample, &CancellationToken::new())?;
+                let input = Ordered::new(blob, infer::SAMPLE);
+                let packing = Format::of(&sample.path).map_or(format::Packing::None, |(_, packing)| packing);
+                if !format.is_text() {
+                    return arrow_formats::columns(&self.connection, sample, format, input);
+                }
+                let input =
+                    packing.unpacked(input).map_err(|e| text_error(&self.connection, sample, &e, e.to_string()))?;
+                let mut inferred = match format {
+                    Format::Csv => infer::csv(&self.connection, sample, input)?,
+                    _ => infer::json(&self.connection, sample, json_objects::ObjectLines::new(input))?,
+                };
+                // How much a packed file holds is not known by its size.
+                inferred.row_width = inferred.row_width.filter(|_| packing == format::Packing::None);
+                Ok(inferred)
             },
         )
+    }
+
+    /// A text file from its start, unpacked; what is read is counted.
+    fn text(&self, file: &DataFile, tools: &ScanTools) -> Result<Box<dyn Read + Send>> {
+        let blob = self.storage.open(file, &tools.cancel)?;
+        let counted = scan::BytesCounted { inner: Ordered::new(blob, u64::MAX), counters: tools.counters.clone() };
+        let packing = Format::of(&file.path).map_or(format::Packing::None, |(_, packing)| packing);
+        packing.unpacked(counted).map_err(|e| text_error(&self.connection, file, &e, e.to_string()))
     }
 }
 
@@ -317,7 +337,7 @@ impl Source for FileTableSource {
     }
 
     fn kind(&self) -> &str {
-        "files"
+        &self.0.source.kind
     }
 
     fn region(&self) -> Option<&str> {
@@ -336,6 +356,37 @@ impl Source for FileTableSource {
 /// An error about a file, with the connection and the path.
 fn file_error(connection: &str, path: &Path, code: Code, what: impl std::fmt::Display) -> Error {
     Error::new(code, format!("connection {connection}: {}: {what}", path.display()))
+}
+
+/// A file that is not the one any more that the query was planned with.
+fn changed(connection: &str, path: &Path) -> Error {
+    file_error(connection, path, Code::SourceData, "it was changed while the query was being made ready")
+        .hint("run the query again; write new files beside old ones rather than over them")
+}
+
+/// An error of our own that another one carries.
+fn own_error(error: &(dyn std::error::Error + 'static)) -> Option<Error> {
+    if let Some(own) = error.downcast_ref::<Error>() {
+        return Some(own.clone());
+    }
+    if let Some(inner) = error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref) {
+        return own_error(inner);
+    }
+    error.source().and_then(own_error)
+}
+
+/// What went wrong while a text file was read: with its storage, or with the text.
+fn text_error(connection: &str, file: &DataFile, error: &(dyn std::error::Error + 'static), what: String) -> Error {
+    own_error(error).unwrap_or_else(|| file_error(connection, &file.path, Code::SourceData, what))
+}
+
+/// The engine's type of a file's column.
+fn sql_type(connection: &str, file: &DataFile, field: &Field) -> Result<SqlType> {
+    SqlType::from_arrow(field.data_type()).ok_or_else(|| {
+        let what =
+            format!("column {} has the type {}, which the engine does not know", field.name(), field.data_type());
+        file_error(connection, &file.path, Code::Unsupported, what)
+    })
 }
 
 fn io_error(connection: &str, path: &Path, error: &std::io::Error) -> Error {

@@ -10,9 +10,10 @@ use cobble_plan::logical::{Join, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
 use cobble_types::{ColumnId, Error, Result, SqlType};
 
+use super::FileSet;
+use super::format::Format;
 use super::prune::{self, Range, Ranges, uses_ranges};
 use super::scan::{FileScan, Part, RowCondition, ScanShape};
-use super::{FileSet, Format};
 
 #[derive(Debug)]
 pub struct FileOffer {

@@ -1,11 +1,11 @@
 //! Pages of a row group that cannot hold a wanted row, by the page index that stands before the footer (Parquet format, "Parquet page
 //! index").
 
-use std::fs::File;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use arrow::array::{Array, ArrayRef};
 use arrow::compute::cast;
+use bytes::{Buf, Bytes};
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::TableColumn;
 use cobble_plan::offer::GateCounters;
@@ -14,9 +14,11 @@ use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, RowSelection, RowSelector};
 use parquet::file::metadata::page_index::PageIndex;
 use parquet::file::metadata::{PageIndexPolicy, ParquetMetaDataReader};
+use parquet::file::reader::{ChunkReader, Length};
 
 use super::parquet_format::bound_of;
 use super::prune::{Range, Ranges, may_match};
+use super::storage::Blob;
 
 /// A condition on one column of the file.
 #[derive(Debug, Clone)]
@@ -31,14 +33,18 @@ pub struct PageCondition {
 pub struct Pages(OnceLock<Option<PageIndex>>);
 
 impl Pages {
-    fn index(&self, arrow: &ArrowReaderMetadata, file: &File, counters: &GateCounters) -> Option<&PageIndex> {
+    fn index(&self, arrow: &ArrowReaderMetadata, blob: &Arc<dyn Blob>, counters: &GateCounters) -> Option<&PageIndex> {
         let read = || {
             let chunks = arrow.metadata().row_groups().iter().flat_map(|group| group.columns());
             let lengths = chunks.flat_map(|c| [c.column_index_length(), c.offset_index_length()]).flatten();
             GateCounters::add(&counters.bytes, lengths.map(|n| n.max(0) as u64).sum());
             let reader = ParquetMetaDataReader::new_with_metadata(arrow.metadata().as_ref().clone());
             // A damaged index is no reason to fail: it only saves work.
-            reader.with_page_index_policy(PageIndexPolicy::Optional).read_page_index_and_finish(file).ok()?.1
+            reader
+                .with_page_index_policy(PageIndexPolicy::Optional)
+                .read_page_index_and_finish(&Whole(blob.clone()))
+                .ok()?
+                .1
         };
         self.0.get_or_init(read).as_ref()
     }
@@ -47,12 +53,12 @@ impl Pages {
     pub fn selection(
         &self,
         arrow: &ArrowReaderMetadata,
-        file: &File,
+        blob: &Arc<dyn Blob>,
         row_group: usize,
         conditions: &[PageCondition],
         counters: &GateCounters,
     ) -> Option<RowSelection> {
-        let index = (!conditions.is_empty()).then(|| self.index(arrow, file, counters))??;
+        let index = (!conditions.is_empty()).then(|| self.index(arrow, blob, counters))??;
         let mut selection: Option<RowSelection> = None;
         for condition in conditions {
             let Some(own) = rows_that_may_match(arrow, index, row_group, condition) else { continue };
@@ -62,6 +68,28 @@ impl Pages {
             });
         }
         selection.filter(|selection| selection.skipped_row_count() > 0)
+    }
+}
+
+/// A file as the Parquet crate reads it, without anything kept.
+struct Whole(Arc<dyn Blob>);
+
+impl Length for Whole {
+    fn len(&self) -> u64 {
+        self.0.size()
+    }
+}
+
+impl ChunkReader for Whole {
+    type T = bytes::buf::Reader<Bytes>;
+
+    fn get_read(&self, start: u64) -> parquet::errors::Result<Self::T> {
+        let rest = self.0.size().saturating_sub(start) as usize;
+        Ok(self.get_bytes(start, rest.min(1 << 16))?.reader())
+    }
+
+    fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        Ok(self.0.read(start, length)?)
     }
 }
 

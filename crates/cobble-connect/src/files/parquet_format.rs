@@ -3,8 +3,6 @@
 //! makes unnecessary is never read.
 
 use std::collections::HashMap;
-use std::fs::File;
-use std::os::unix::fs::FileExt;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{Array, ArrayRef, BooleanArray, RecordBatch};
@@ -12,7 +10,7 @@ use arrow::compute::cast;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use bytes::{Buf, Bytes};
 use cobble_plan::logical::TableColumn;
-use cobble_plan::offer::{BatchPredicate, GateCounters};
+use cobble_plan::offer::{BatchPredicate, GateCounters, ScanTools};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use parquet::arrow::ProjectionMask;
@@ -29,7 +27,8 @@ use super::listing::DataFile;
 use super::pages::{PageCondition, Pages};
 use super::prune::Range;
 use super::scan::{FileBatches, ScanShape};
-use super::{file_error, io_error};
+use super::storage::Blob;
+use super::{file_error, own_error, sql_type};
 
 /// A decoded footer, and of each column that was asked for the ranges of its row groups.
 pub struct Footer {
@@ -37,6 +36,9 @@ pub struct Footer {
     ranges: Mutex<ColumnRanges>,
     pages: Pages,
 }
+
+/// Bytes at the end of a file that are asked for at once for the footer.
+const TAIL: u64 = 1 << 16;
 
 /// By name and type of the column, one range for each row group.
 type ColumnRanges = HashMap<(String, SqlType), Arc<Vec<Range>>>;
@@ -48,15 +50,21 @@ impl std::fmt::Debug for Footer {
 }
 
 fn parquet_error(connection: &str, file: &DataFile, error: &ParquetError) -> Error {
+    if let Some(own) = own_error(error) {
+        return own;
+    }
     let what = format!("not readable as Parquet: {error}");
     file_error(connection, &file.path, Code::SourceData, what)
         .hint("the file may be cut short or still being written; write it again, or move it out of the folder")
 }
 
 impl Footer {
-    pub fn read(connection: &str, file: &DataFile) -> Result<Footer> {
-        let open = File::open(&file.path).map_err(|e| io_error(connection, &file.path, &e))?;
-        let plain = ArrowReaderMetadata::load(&open, ArrowReaderOptions::new())
+    pub fn read(connection: &str, file: &DataFile, blob: Arc<dyn Blob>) -> Result<Footer> {
+        // Most footers are in the last bytes, which are one request.
+        let tail = blob.size().min(TAIL);
+        blob.soon(&[(blob.size() - tail, tail)]);
+        let input = ChunkedFile { blob, chunks: vec![], loaded: Mutex::default(), counters: Arc::default() };
+        let plain = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new())
             .map_err(|e| parquet_error(connection, file, &e))?;
         // Text and binary columns are read as views from the start.
         let schema = as_views(plain.schema());
@@ -165,14 +173,7 @@ pub fn common_columns(connection: &str, files: &[DataFile], footers: &[Arc<Foote
             .fields()
             .iter()
             .map(|field| {
-                let sql_type = SqlType::from_arrow(field.data_type()).ok_or_else(|| {
-                    let what = format!(
-                        "column {} has the type {}, which the engine does not know",
-                        field.name(),
-                        field.data_type()
-                    );
-                    file_error(connection, &file.path, Code::Unsupported, what)
-                })?;
+                let sql_type = sql_type(connection, file, field)?;
                 Ok(TableColumn {
                     name: field.name().to_lowercase(),
                     sql_type,
@@ -251,8 +252,7 @@ pub fn statistics(footers: &[Arc<Footer>], columns: &[TableColumn]) -> TableStat
 
 /// A file of which only the chunks that are touched are read, each once and whole.
 struct ChunkedFile {
-    file: File,
-    bytes: u64,
+    blob: Arc<dyn Blob>,
     /// Start and length of every column chunk of the row group, in order.
     chunks: Vec<(u64, u64)>,
     loaded: Mutex<HashMap<u64, Bytes>>,
@@ -281,21 +281,20 @@ impl ChunkedFile {
             }
         }
         // Outside the chunks: page indexes and the like.
-        let rest = (self.bytes - start.min(self.bytes)) as usize;
+        let rest = (self.blob.size() - start.min(self.blob.size())) as usize;
         self.read(start, length.unwrap_or(rest.min(1 << 16)))
     }
 
     fn read(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
-        let mut buffer = vec![0; length];
-        self.file.read_exact_at(&mut buffer, start)?;
+        let bytes = self.blob.read(start, length)?;
         GateCounters::add(&self.counters.bytes, length as u64);
-        Ok(buffer.into())
+        Ok(bytes)
     }
 }
 
 impl Length for ChunkedFile {
     fn len(&self) -> u64 {
-        self.bytes
+        self.blob.size()
     }
 }
 
@@ -336,18 +335,23 @@ impl ParquetBatches {
         footer: &Footer,
         row_group: usize,
         conditions: &[Arc<FileCondition>],
-        counters: &Arc<GateCounters>,
-        batch_rows: usize,
+        tools: &ScanTools,
     ) -> Result<Self> {
         let connection = shape.set.source.connection.clone();
-        let open = File::open(&file.path).map_err(|e| io_error(&connection, &file.path, &e))?;
+        let counters = &tools.counters;
+        let blob = shape.set.source.storage.open(file, &tools.cancel)?;
         let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
-        let selection = footer.pages.selection(&footer.arrow, &open, row_group, &by_pages, counters);
+        let selection = footer.pages.selection(&footer.arrow, &blob, row_group, &by_pages, counters);
         let group = footer.metadata().row_group(row_group);
         let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
+        // With conditions the other columns may turn out not to be needed at all.
+        let soon: Vec<usize> = match conditions {
+            [] => shape.file_columns.clone(),
+            all => all.iter().flat_map(|c| c.columns.iter().copied()).collect(),
+        };
+        blob.soon(&footer.leaves(shape, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
         chunks.sort_unstable();
-        let input =
-            ChunkedFile { file: open, bytes: file.bytes, chunks, loaded: Mutex::default(), counters: counters.clone() };
+        let input = ChunkedFile { blob, chunks, loaded: Mutex::default(), counters: counters.clone() };
         let parquet_schema = footer.arrow.parquet_schema();
         let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
@@ -372,7 +376,7 @@ impl ParquetBatches {
         let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
             .with_row_groups(vec![row_group])
             .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, &shape.file_columns)))
-            .with_batch_size(batch_rows);
+            .with_batch_size(tools.batch_rows);
         if let Some(selection) = selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
             builder = builder.with_row_selection(selection);
@@ -393,10 +397,6 @@ fn reading_error(connection: &str, file: &DataFile, error: &ParquetError) -> Err
         ParquetError::ArrowError(text) if text.contains("division by zero") => {
             Error::new(Code::DivisionByZero, "division by zero")
         }
-        ParquetError::External(inner) => match inner.downcast_ref::<Error>() {
-            Some(own) => own.clone(),
-            None => parquet_error(connection, file, error),
-        },
         other => parquet_error(connection, file, other),
     }
 }

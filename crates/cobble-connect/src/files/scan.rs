@@ -15,12 +15,15 @@ use cobble_plan::offer::{
 };
 use cobble_types::{ColumnId, Result, SqlType};
 
+use super::FileSet;
+use super::arrow_formats::ArrowBatches;
 use super::csv_format::CsvBatches;
-use super::jsonl_format::JsonBatches;
+use super::format::Format;
+use super::json_format::JsonBatches;
 use super::pages::PageCondition;
 use super::parquet_format::{FileCondition, ParquetBatches};
 use super::prune::{self, Range, Ranges};
-use super::{FileSet, Format, io_error};
+use super::storage::Ordered;
 
 /// What a scan reads.
 #[derive(Debug)]
@@ -116,7 +119,7 @@ impl FileScan {
 impl GateScan for FileScan {
     fn request(&self) -> Request {
         let set = &self.shape.set;
-        let address = set.source.address.display();
+        let address = set.source.storage.address();
         let what = match set.files.as_slice() {
             [one] => one.path.display().to_string(),
             _ => format!("{} file{} below {address}", self.files_read, if self.files_read == 1 { "" } else { "s" }),
@@ -127,7 +130,7 @@ impl GateScan for FileScan {
             Format::Parquet => {
                 format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") })
             }
-            Format::Csv | Format::JsonLines => String::new(),
+            Format::Csv | Format::Json | Format::Avro | Format::Arrow => String::new(),
         };
         Request { text: format!("read {what}{columns}"), parameters: vec![] }
     }
@@ -292,7 +295,6 @@ impl Portions for FilePortions {
         let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
         let set = &self.shape.set;
         let file = &set.files[part.file];
-        let counters = &self.tools.counters;
         let batch_rows = self.tools.batch_rows;
         // Conditions that mix file and folder columns need both; they are checked after the file's own.
         let mixed = self.conditions.iter().any(|c| !c.in_file);
@@ -309,24 +311,18 @@ impl Portions for FilePortions {
                         Arc::new(FileCondition { predicate, columns, pages })
                     })
                     .collect();
-                Box::new(ParquetBatches::open(
-                    &shape,
-                    file,
-                    &set.footers[part.file],
-                    group,
-                    &own,
-                    counters,
-                    batch_rows,
-                )?)
+                Box::new(ParquetBatches::open(&shape, file, &set.footers[part.file], group, &own, &self.tools)?)
             }
-            (format, _) => {
-                let open =
-                    std::fs::File::open(&file.path).map_err(|e| io_error(&set.source.connection, &file.path, &e))?;
-                let input = BytesCounted { inner: open, counters: counters.clone() };
-                match format {
-                    Format::Csv => Box::new(CsvBatches::open(&shape, file, input, batch_rows)?),
-                    _ => Box::new(JsonBatches::open(&shape, file, input, batch_rows)?),
-                }
+            (Format::Csv, _) => {
+                Box::new(CsvBatches::open(&shape, file, set.source.text(file, &self.tools)?, batch_rows)?)
+            }
+            (Format::Json, _) => {
+                Box::new(JsonBatches::open(&shape, file, set.source.text(file, &self.tools)?, batch_rows)?)
+            }
+            _ => {
+                let blob = set.source.storage.open(file, &self.tools.cancel)?;
+                GateCounters::add(&self.tools.counters.bytes, blob.size());
+                Box::new(ArrowBatches::open(&shape, file, Ordered::new(blob, u64::MAX), batch_rows)?)
             }
         };
         Ok(Some(Box::new(FileReader {

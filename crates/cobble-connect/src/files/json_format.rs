@@ -1,7 +1,6 @@
-//! Reading JSON lines: one object per line, nested values as rows and arrays. A missing field is null.
+//! Reading JSON: one object a line, or an array of objects; nested values as rows and arrays. A missing field is null.
 
-use std::fs::File;
-use std::io::BufReader;
+use std::io::{BufReader, Read};
 use std::sync::Arc;
 
 use arrow::array::ArrayRef;
@@ -9,12 +8,13 @@ use arrow::datatypes::{Field, Schema};
 use arrow::json::ReaderBuilder;
 use cobble_types::{Code, Result};
 
-use super::file_error;
+use super::json_objects::ObjectLines;
 use super::listing::DataFile;
-use super::scan::{BytesCounted, FileBatches, ScanShape};
+use super::scan::{FileBatches, ScanShape};
+use super::{file_error, text_error};
 
 pub struct JsonBatches {
-    reader: arrow::json::Reader<BufReader<BytesCounted<File>>>,
+    reader: arrow::json::Reader<BufReader<ObjectLines<Box<dyn Read + Send>>>>,
     connection: String,
     file: DataFile,
     rows: u64,
@@ -22,7 +22,7 @@ pub struct JsonBatches {
 }
 
 impl JsonBatches {
-    pub fn open(shape: &ScanShape, file: &DataFile, input: BytesCounted<File>, batch_rows: usize) -> Result<Self> {
+    pub fn open(shape: &ScanShape, file: &DataFile, input: Box<dyn Read + Send>, batch_rows: usize) -> Result<Self> {
         // Without a column the reader would have no rows to count: the first one stands in.
         let places: Vec<usize> = if shape.file_columns.is_empty() { vec![0] } else { shape.file_columns.clone() };
         let fields: Vec<Field> = places
@@ -33,7 +33,7 @@ impl JsonBatches {
         let reader = ReaderBuilder::new(Arc::new(Schema::new(fields)))
             .with_batch_size(batch_rows)
             .with_coerce_primitive(true)
-            .build(BufReader::with_capacity(1 << 17, input))
+            .build(BufReader::with_capacity(1 << 16, ObjectLines::new(input)))
             .map_err(|e| file_error(&connection, &file.path, Code::SourceData, e))?;
         Ok(JsonBatches { reader, connection, file: file.clone(), rows: 0, counts_only: shape.file_columns.is_empty() })
     }
@@ -49,9 +49,9 @@ impl FileBatches for JsonBatches {
                 Ok(Some((columns, batch.num_rows())))
             }
             Some(Err(error)) => {
-                let what = format!("a line after the first {} does not fit: {error}", self.rows);
-                Err(file_error(&self.connection, &self.file.path, Code::SourceData, what)
-                    .hint("each line must be one object whose values have the types of the first lines"))
+                let what = format!("an object after the first {} does not fit: {error}", self.rows);
+                Err(text_error(&self.connection, &self.file, &error, what)
+                    .hint("each object's values must have the types of those at the start of the file"))
             }
         }
     }

@@ -1,0 +1,113 @@
+//! Reading Avro and Arrow files: both give batches of all their columns, of which the wanted ones are taken.
+
+use std::io::{BufReader, Read, Seek, SeekFrom};
+
+use arrow::array::{ArrayRef, RecordBatch};
+use arrow::compute::cast;
+use arrow::datatypes::{DataType, SchemaRef};
+use arrow::error::ArrowError;
+use arrow::ipc::reader::FileReaderBuilder;
+use arrow_avro::reader::ReaderBuilder;
+use cobble_types::{Code, Error, Result};
+
+use super::format::Format;
+use super::infer::{Inferred, column};
+use super::listing::DataFile;
+use super::scan::{FileBatches, ScanShape};
+use super::storage::Ordered;
+use super::{file_error, own_error, sql_type};
+
+type Batches = Box<dyn Iterator<Item = std::result::Result<RecordBatch, ArrowError>> + Send>;
+
+pub struct ArrowBatches {
+    batches: Batches,
+    connection: String,
+    file: DataFile,
+    /// For each column of the result its place in the file and its type.
+    columns: Vec<(usize, DataType)>,
+}
+
+fn broken(connection: &str, file: &DataFile, format: Format, error: &ArrowError) -> Error {
+    own_error(error).unwrap_or_else(|| {
+        let what = format!("not readable as {}: {error}", format.words());
+        file_error(connection, &file.path, Code::SourceData, what)
+            .hint("the file may be cut short or still being written; write it again, or move it out of the folder")
+    })
+}
+
+/// The last bytes of a file, which goes back to its start.
+fn last_bytes(input: &mut Ordered) -> std::io::Result<[u8; 16]> {
+    let mut last = [0; 16];
+    input.seek(SeekFrom::End(-16))?;
+    input.read_exact(&mut last)?;
+    input.seek(SeekFrom::Start(0))?;
+    Ok(last)
+}
+
+fn opened(
+    connection: &str,
+    file: &DataFile,
+    format: Format,
+    mut input: Ordered,
+    batch_rows: usize,
+) -> Result<(SchemaRef, Batches)> {
+    let bad = |error: ArrowError| broken(connection, file, format, &error);
+    Ok(match format {
+        Format::Avro => {
+            let cut = || bad(ArrowError::ParseError("it ends within a block".into()));
+            let last = last_bytes(&mut input).map_err(|e| own_error(&e).unwrap_or_else(cut))?;
+            let reader = ReaderBuilder::new()
+                .with_batch_size(batch_rows)
+                .build(BufReader::with_capacity(1 << 17, input))
+                .map_err(|e| bad(e.into()))?;
+            // Header and blocks end with the same marker (Avro specification 1.11, "Object Container Files"). The reader takes a
+            // file that is cut within a block for one that ends before it.
+            if reader.avro_header().sync() != last {
+                return Err(cut());
+            }
+            (reader.schema(), Box::new(reader))
+        }
+        _ => {
+            let reader = FileReaderBuilder::new().build(BufReader::with_capacity(1 << 17, input)).map_err(bad)?;
+            (reader.schema(), Box::new(reader))
+        }
+    })
+}
+
+/// Columns of a file, by what it says itself.
+pub fn columns(connection: &str, file: &DataFile, format: Format, input: Ordered) -> Result<Inferred> {
+    let (schema, _) = opened(connection, file, format, input, 1)?;
+    let columns = schema
+        .fields()
+        .iter()
+        .map(|field| Ok(column(&field.name().to_lowercase(), sql_type(connection, file, field)?)))
+        .collect::<Result<_>>()?;
+    Ok(Inferred { columns, row_width: None })
+}
+
+impl ArrowBatches {
+    pub fn open(shape: &ScanShape, file: &DataFile, input: Ordered, batch_rows: usize) -> Result<Self> {
+        let connection = shape.set.source.connection.clone();
+        let (schema, batches) = opened(&connection, file, shape.set.format, input, batch_rows)?;
+        let own = shape.set.columns.iter().filter(|c| !c.partition);
+        let differs = schema.fields().len() != own.clone().count()
+            || schema.fields().iter().zip(own).any(|(field, column)| field.name().to_lowercase() != column.name);
+        if differs {
+            let what = "its columns are not those of the table's other files";
+            return Err(file_error(&connection, &file.path, Code::SourceData, what)
+                .hint("all files of a table need the same columns"));
+        }
+        let columns = shape.file_columns.iter().map(|place| (*place, shape.types[*place].to_arrow())).collect();
+        Ok(ArrowBatches { batches, connection, file: file.clone(), columns })
+    }
+}
+
+impl FileBatches for ArrowBatches {
+    fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
+        let format = Format::of(&self.file.path).map_or(Format::Arrow, |(format, _)| format);
+        let Some(batch) = self.batches.next() else { return Ok(None) };
+        let batch = batch.map_err(|e| broken(&self.connection, &self.file, format, &e))?;
+        let arrays = self.columns.iter().map(|(place, data_type)| cast(batch.column(*place), data_type));
+        Ok(Some((arrays.collect::<std::result::Result<_, _>>()?, batch.num_rows())))
+    }
+}

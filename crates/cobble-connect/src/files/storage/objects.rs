@@ -1,0 +1,623 @@
+//! Objects behind HTTP: a bucket of a store that speaks the S3 protocol, or files of a plain HTTP server. Requests run on threads of
+//! their own; who reads waits for them, and pieces that were said to be needed soon are on their way by then.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::path::{Path as FilePath, PathBuf};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use cobble_types::{Code, Error, Result};
+use futures::TryStreamExt;
+use object_store::aws::AmazonS3Builder;
+use object_store::http::HttpBuilder;
+use object_store::path::Path;
+use object_store::{
+    BackoffConfig, Certificate, ClientOptions, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt,
+    RetryConfig,
+};
+use tokio::runtime::{Builder, Runtime};
+use tokio_util::sync::CancellationToken;
+
+use super::{Blob, Entry, Storage};
+use crate::connector::TestStep;
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::files::listing::{DataFile, hidden};
+use crate::files::{changed, file_error};
+use crate::server_steps::{self, reporter};
+
+const fn setting(
+    name: &'static str,
+    label: &'static str,
+    help: &'static str,
+    default: Option<&'static str>,
+) -> SettingDescription {
+    SettingDescription { name, label, help, required: false, secret: false, default }
+}
+
+const CA_FILE: SettingDescription = setting(
+    "ca_file",
+    "Certificate file",
+    "certificates (PEM) that the server's own is signed with, where it is not a public one",
+    None,
+);
+const CONNECT_LIMIT: SettingDescription =
+    setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5"));
+const REQUEST_LIMIT: SettingDescription =
+    setting("request_limit", "Seconds for a request", "how long one request may take", Some("60"));
+const REGION: SettingDescription =
+    setting("region", "Region", "where the server is, for the cost of moving data", None);
+
+pub const S3: KindDescription = KindDescription {
+    kind: "s3",
+    about: "files in a bucket of an object store that speaks the S3 protocol",
+    settings: &[
+        SettingDescription {
+            required: true,
+            ..setting("address", "Endpoint", "such as http://127.0.0.1:9000; https where nothing is said", None)
+        },
+        SettingDescription { required: true, ..setting("bucket", "Bucket", "the bucket that holds the files", None) },
+        setting("folder", "Folder", "only what is below this folder of the bucket", None),
+        setting("user", "Access key", "leave it out for a bucket that everyone may read", None),
+        SettingDescription {
+            secret: true,
+            ..setting("secret", "Secret key", "sealed when stored; never shown again", None)
+        },
+        setting("path_style", "Bucket in the path", "false when the bucket is a part of the host's name", Some("true")),
+        setting("signing_region", "Signing region", "the region that requests are signed for", Some("us-east-1")),
+        CA_FILE,
+        CONNECT_LIMIT,
+        REQUEST_LIMIT,
+        REGION,
+    ],
+};
+
+pub const HTTP: KindDescription = KindDescription {
+    kind: "http",
+    about: "files that a web server gives, with no listing",
+    settings: &[
+        SettingDescription {
+            required: true,
+            ..setting("address", "URL", "of a file, or of the folder that the files are in", None)
+        },
+        setting(
+            "files",
+            "Files",
+            "their paths below the URL, separated by commas; key=value folders are columns",
+            None,
+        ),
+        CA_FILE,
+        CONNECT_LIMIT,
+        REQUEST_LIMIT,
+        REGION,
+    ],
+};
+
+/// Threads that wait for the network and for nothing else.
+fn network() -> &'static Runtime {
+    static NETWORK: OnceLock<Runtime> = OnceLock::new();
+    NETWORK.get_or_init(|| {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        Builder::new_multi_thread()
+            .worker_threads(2)
+            .thread_name("cobble-network")
+            .enable_all()
+            .build()
+            .expect("threads for the network can be started")
+    })
+}
+
+type Answer<T> = Receiver<object_store::Result<T>>;
+
+fn ask<T: Send + 'static>(work: impl Future<Output = object_store::Result<T>> + Send + 'static) -> Answer<T> {
+    let (send, answer) = sync_channel(1);
+    network().spawn(async move {
+        let _ = send.send(work.await);
+    });
+    answer
+}
+
+/// Waits, but not longer than the run.
+fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> object_store::Result<T> {
+    loop {
+        match answer.recv_timeout(Duration::from_millis(50)) {
+            Ok(outcome) => return outcome,
+            Err(RecvTimeoutError::Timeout) if !cancel.is_cancelled() => {}
+            Err(RecvTimeoutError::Disconnected) => {
+                let source = "the request was given up".into();
+                return Err(object_store::Error::Generic { store: "network", source });
+            }
+            Err(RecvTimeoutError::Timeout) => {
+                let source = Error::new(Code::Cancelled, "the run was cancelled").into();
+                return Err(object_store::Error::Generic { store: "network", source });
+            }
+        }
+    }
+}
+
+#[derive(Debug)]
+pub struct Objects {
+    pub settings: ObjectSettings,
+    store: Arc<dyn ObjectStore>,
+}
+
+/// What a connection says of where its objects are.
+#[derive(Debug)]
+pub struct ObjectSettings {
+    connection: String,
+    /// With its scheme, without a slash at the end.
+    endpoint: String,
+    bucket: Option<String>,
+    folder: String,
+    signed: bool,
+    path_style: bool,
+    /// Where the server cannot list: paths below the folder.
+    names: Option<Vec<String>>,
+    connect_limit: Duration,
+}
+
+fn bad(name: &str, what: impl std::fmt::Display, hint: &str) -> Error {
+    Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint)
+}
+
+/// The address with a scheme. Without one it is HTTPS, except on this very machine.
+fn with_scheme(address: &str) -> String {
+    let address = address.trim().trim_end_matches('/');
+    if address.contains("://") {
+        return address.to_owned();
+    }
+    let host = address.split([':', '/']).next().unwrap_or_default();
+    let own = host == "localhost" || host.starts_with("127.");
+    format!("{}://{address}", if own { "http" } else { "https" })
+}
+
+fn client(definition: &ConnectionDefinition) -> Result<ClientOptions> {
+    let name = &definition.name;
+    let mut options = ClientOptions::new()
+        .with_allow_http(true)
+        .with_connect_timeout(Duration::from_secs(definition.seconds("connect_limit", 5)?))
+        .with_timeout(Duration::from_secs(definition.seconds("request_limit", 60)?));
+    if let Some(path) = definition.option("ca_file") {
+        let text = std::fs::read(path)
+            .map_err(|e| bad(name, format!("ca_file {path}: {e}"), "give a file of certificates in PEM"))?;
+        let all = Certificate::from_pem_bundle(&text)
+            .map_err(|e| bad(name, format!("ca_file {path}: {e}"), "give a file of certificates in PEM"))?;
+        for certificate in all {
+            options = options.with_root_certificate(certificate);
+        }
+    }
+    Ok(options)
+}
+
+fn retries() -> RetryConfig {
+    let backoff =
+        BackoffConfig { init_backoff: Duration::from_millis(100), max_backoff: Duration::from_secs(2), base: 2.0 };
+    RetryConfig { backoff, max_retries: 3, retry_timeout: Duration::from_secs(20) }
+}
+
+impl Objects {
+    pub fn s3(definition: &ConnectionDefinition) -> Result<Objects> {
+        let name = &definition.name;
+        let path_style = match definition.option("path_style") {
+            None | Some("true") => true,
+            Some("false") => false,
+            Some(other) => return Err(bad(name, format!("path_style cannot be \"{other}\""), "give true or false")),
+        };
+        let bucket = definition.option("bucket").unwrap_or_default().to_owned();
+        let endpoint = with_scheme(&definition.address);
+        let place = endpoint.split_once("://").map_or("", |(_, rest)| rest);
+        if !path_style && place.split(':').next().is_some_and(|host| host.parse::<std::net::IpAddr>().is_ok()) {
+            let what = format!("{place} is not a host that the bucket's name can be a part of");
+            return Err(bad(name, what, "set path_style to true"));
+        }
+        // In the other style the bucket is a part of the host's name.
+        let host = match path_style {
+            true => endpoint.clone(),
+            false => endpoint.replacen("://", &format!("://{bucket}."), 1),
+        };
+        let _ = network();
+        let mut builder = AmazonS3Builder::new()
+            .with_bucket_name(&bucket)
+            .with_endpoint(host)
+            .with_virtual_hosted_style_request(!path_style)
+            .with_region(definition.option("signing_region").unwrap_or("us-east-1"))
+            .with_client_options(client(definition)?)
+            .with_retry(retries());
+        let signed = definition.user.is_some();
+        builder = match (&definition.user, &definition.secret) {
+            (Some(user), Some(secret)) => builder.with_access_key_id(user).with_secret_access_key(secret.reveal()),
+            (None, None) => builder.with_skip_signature(true),
+            (Some(_), None) => return Err(bad(name, "an access key needs its secret key", "give the secret")),
+            (None, Some(_)) => return Err(bad(name, "a secret key needs its access key", "give the user")),
+        };
+        let store = builder.build().map_err(|e| bad(name, e, "check the address and the bucket"))?;
+        let settings = ObjectSettings {
+            connection: name.clone(),
+            endpoint,
+            bucket: Some(bucket),
+            folder: definition.option("folder").unwrap_or_default().trim_matches('/').to_owned(),
+            signed,
+            path_style,
+            names: None,
+            connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
+        };
+        Ok(Objects { settings, store: Arc::new(store) })
+    }
+
+    pub fn http(definition: &ConnectionDefinition) -> Result<Objects> {
+        let name = &definition.name;
+        let url = with_scheme(&definition.address);
+        let (base, names) = match definition.option("files") {
+            Some(list) => {
+                let all = list.split(',').map(|name| name.trim().trim_matches('/').to_owned());
+                (url, all.filter(|name| !name.is_empty()).collect::<Vec<String>>())
+            }
+            None => {
+                let (scheme, rest) = url.split_once("://").unwrap_or(("https", &url));
+                let (folder, file) = rest.rsplit_once('/').ok_or_else(|| {
+                    bad(name, format!("{url} names no file"), "give the URL of a file, or name files below it")
+                })?;
+                (format!("{scheme}://{folder}"), vec![file.to_owned()])
+            }
+        };
+        let _ = network();
+        let store = HttpBuilder::new()
+            .with_url(&base)
+            .with_client_options(client(definition)?)
+            .with_retry(retries())
+            .build()
+            .map_err(|e| bad(name, e, "give a URL such as https://files.example.test/drop"))?;
+        let settings = ObjectSettings {
+            connection: name.clone(),
+            endpoint: base,
+            bucket: None,
+            folder: String::new(),
+            signed: false,
+            path_style: true,
+            names: Some(names),
+            connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
+        };
+        Ok(Objects { settings, store: Arc::new(store) })
+    }
+
+    /// The name that an object is shown under and known by.
+    fn shown(&self, location: &str) -> PathBuf {
+        match &self.settings.bucket {
+            Some(bucket) => PathBuf::from(format!("s3://{bucket}/{location}")),
+            None => PathBuf::from(format!("{}/{location}", self.settings.endpoint)),
+        }
+    }
+
+    fn location(&self, path: &FilePath) -> Path {
+        let text = path.to_string_lossy();
+        let start = self.shown("").to_string_lossy().len();
+        Path::from_url_path(text.get(start..).unwrap_or_default()).unwrap_or_default()
+    }
+
+    fn entry(&self, meta: &ObjectMeta) -> Option<Entry> {
+        let location = meta.location.as_ref();
+        let below = match self.settings.folder.as_str() {
+            "" => location,
+            folder => location.strip_prefix(folder)?.strip_prefix('/')?,
+        };
+        let names: Vec<String> = below.split('/').map(str::to_owned).collect();
+        if names.iter().any(|name| hidden(name)) {
+            return None;
+        }
+        let version = meta.e_tag.clone().unwrap_or_else(|| meta.last_modified.to_rfc3339());
+        Some(Entry { path: self.shown(location), names, bytes: meta.size, version })
+    }
+
+    /// What went wrong with a request, the setting at fault and the way out. `<Code>` is from the S3 API's error responses.
+    fn fault(&self, path: &FilePath, error: &object_store::Error) -> (Error, &'static str) {
+        let s = &self.settings;
+        let text = chain(error);
+        let said =
+            text.split_once("<Code>").and_then(|(_, rest)| Some(rest.split_once("</Code>")?.0)).unwrap_or_default();
+        let make = |code: Code, what: String, hint: &str| file_error(&s.connection, path, code, what).hint(hint);
+        let bucket = s.bucket.clone().unwrap_or_default();
+        match said {
+            "NoSuchBucket" => {
+                let hint = "check its spelling; where the bucket is a part of the host's name, set path_style to false";
+                return (make(Code::NotFound, format!("there is no bucket {bucket}"), hint), "bucket");
+            }
+            "InvalidAccessKeyId" | "NotSignedUp" => {
+                return (make(Code::SourceSignIn, "the access key is not known".into(), "correct the user"), "user");
+            }
+            "SignatureDoesNotMatch" => {
+                let hint = "correct the secret; some stores also want their own signing_region";
+                return (make(Code::SourceSignIn, "the secret key does not fit the access key".into(), hint), "secret");
+            }
+            "RequestTimeTooSkewed" => {
+                let what = format!("its clock and this machine's differ too much; here it is {} UTC", now());
+                return (make(Code::SourceSignIn, what, "set this machine's clock"), "address");
+            }
+            "AccessDenied" => {
+                let (hint, setting) = match s.signed {
+                    true => ("give the access key the right to list and read the bucket", "user"),
+                    false => ("the bucket is not open to everyone: give an access key and its secret", "user"),
+                };
+                return (make(Code::SourceRefused, "reading is not allowed".into(), hint), setting);
+            }
+            _ => {}
+        }
+        let lower = text.to_lowercase();
+        match error {
+            _ if lower.contains("the run was cancelled") => {
+                (Error::new(Code::Cancelled, "the run was cancelled"), "address")
+            }
+            object_store::Error::NotFound { .. } => {
+                (make(Code::NotFound, "there is no such file".into(), "check the address and the name"), "address")
+            }
+            object_store::Error::Precondition { .. } => (changed(&s.connection, path), "address"),
+            object_store::Error::PermissionDenied { .. } | object_store::Error::Unauthenticated { .. } => (
+                make(Code::SourceRefused, "reading is not allowed".into(), "check user, secret and their rights"),
+                "user",
+            ),
+            _ if lower.contains("invalid peer certificate") || lower.contains("unknownissuer") => {
+                let hint = "give the file of the certificates that it is signed with as ca_file";
+                (make(Code::SourceUnreachable, "its certificate is not signed by anyone known".into(), hint), "ca_file")
+            }
+            _ if lower.contains("invalid http")
+                || lower.contains("invalidcontenttype")
+                || lower.contains("corrupt message") =>
+            {
+                let (what, hint) = match s.endpoint.starts_with("https:") {
+                    true => ("TLS was expected, but the server speaks plain HTTP", "begin the address with http://"),
+                    false => {
+                        ("the server does not answer in HTTP", "it may expect TLS: begin the address with https://")
+                    }
+                };
+                (make(Code::SourceUnreachable, what.into(), hint), "address")
+            }
+            _ if lower.contains("dns error") && !s.path_style => {
+                let what = format!("the host of bucket {bucket} has no address");
+                (make(Code::SourceUnreachable, what, "set path_style to true"), "path_style")
+            }
+            _ if lower.contains("timed out") || lower.contains("timeout") => {
+                let hint = "check that the server works, or raise request_limit";
+                (make(Code::SourceTimeout, "the server did not answer in time".into(), hint), "request_limit")
+            }
+            _ => {
+                let short: String = text.chars().take(300).collect();
+                (make(Code::SourceUnreachable, short, "check that the server runs and can be reached"), "address")
+            }
+        }
+    }
+
+    fn host_and_port(&self) -> (String, u16) {
+        let (scheme, rest) = self.settings.endpoint.split_once("://").unwrap_or(("https", &self.settings.endpoint));
+        let place = rest.split('/').next().unwrap_or_default();
+        let usual = if scheme == "http" { 80 } else { 443 };
+        match place.rsplit_once(':').and_then(|(host, port)| Some((host, port.parse().ok()?))) {
+            Some((host, port)) => (host.to_owned(), port),
+            None => (place.to_owned(), usual),
+        }
+    }
+}
+
+fn now() -> String {
+    chrono::Utc::now().format("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// An error with what lies below it.
+fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut at = error.source();
+    while let Some(inner) = at {
+        let own = inner.to_string();
+        if !text.contains(&own) {
+            text = format!("{text}: {own}");
+        }
+        at = inner.source();
+    }
+    text
+}
+
+impl Storage for Objects {
+    fn address(&self) -> String {
+        self.shown(&self.settings.folder).display().to_string()
+    }
+
+    fn list(&self) -> Result<Vec<Entry>> {
+        let (store, cancel) = (self.store.clone(), CancellationToken::new());
+        let metas: Vec<ObjectMeta> = match &self.settings.names {
+            None => {
+                let prefix = Path::from(self.settings.folder.as_str());
+                let listed = ask(async move { store.list(Some(&prefix)).try_collect::<Vec<ObjectMeta>>().await });
+                wait(&listed, &cancel).map_err(|e| self.fault(&self.shown(&self.settings.folder), &e).0)?
+            }
+            Some(names) => {
+                let mut found = Vec::new();
+                for name in names {
+                    let (store, path) = (self.store.clone(), Path::from(name.as_str()));
+                    let head = ask(async move { store.head(&path).await });
+                    found.push(wait(&head, &cancel).map_err(|e| self.fault(&self.shown(name), &e).0)?);
+                }
+                found
+            }
+        };
+        let mut entries: Vec<Entry> = metas.iter().filter_map(|meta| self.entry(meta)).collect();
+        entries.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(entries)
+    }
+
+    fn open(&self, file: &DataFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>> {
+        Ok(Arc::new(Object {
+            store: self.store.clone(),
+            location: self.location(&file.path),
+            // Only an entity tag can be demanded; of a time of change a server knows seconds.
+            version: Some(file.version.clone()).filter(|v| v.contains('"')),
+            bytes: file.bytes,
+            cancel: cancel.clone(),
+            coming: Mutex::default(),
+            explain: {
+                let (settings, path) = (self.explainer(), file.path.clone());
+                Box::new(move |error| settings.fault(&path, error).0)
+            },
+        }))
+    }
+
+    fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool {
+        let (host, port) = self.host_and_port();
+        let connection = &self.settings.connection;
+        let reached = server_steps::reach(connection, (&host, port), self.settings.connect_limit, &mut *report);
+        if !network().block_on(reached) {
+            return false;
+        }
+        let started = Instant::now();
+        let (store, prefix) = (self.store.clone(), Path::from(self.settings.folder.as_str()));
+        let path = self.shown(&self.settings.folder);
+        let Some(first) = self.settings.names.as_ref().map(|names| names.first().cloned().unwrap_or_default()) else {
+            let answer = ask(async move { store.list_with_delimiter(Some(&prefix)).await });
+            let (outcome, setting) = match wait(&answer, &CancellationToken::new()) {
+                Ok(found) => {
+                    let count = found.objects.len() + found.common_prefixes.len();
+                    (Ok(format!("{count} names below {}", path.display())), "")
+                }
+                Err(error) => {
+                    let (error, setting) = self.fault(&path, &error);
+                    (Err(error), setting)
+                }
+            };
+            return reporter(report)("sign in", started, outcome, setting);
+        };
+        let location = Path::from(first.as_str());
+        let answer = ask(async move { store.head(&location).await });
+        let (outcome, setting) = match wait(&answer, &CancellationToken::new()) {
+            Ok(meta) => (Ok(format!("{first} has {} bytes", meta.size)), ""),
+            Err(error) => {
+                let (error, setting) = self.fault(&self.shown(&first), &error);
+                (Err(error), setting)
+            }
+        };
+        reporter(report)("find", started, outcome, setting)
+    }
+}
+
+impl Objects {
+    /// Enough of this to explain errors of an open object.
+    fn explainer(&self) -> Objects {
+        let s = &self.settings;
+        let settings = ObjectSettings {
+            connection: s.connection.clone(),
+            endpoint: s.endpoint.clone(),
+            bucket: s.bucket.clone(),
+            folder: s.folder.clone(),
+            names: None,
+            ..*s
+        };
+        Objects { settings, store: self.store.clone() }
+    }
+}
+
+struct Object {
+    store: Arc<dyn ObjectStore>,
+    location: Path,
+    version: Option<String>,
+    bytes: u64,
+    cancel: CancellationToken,
+    /// Pieces by their start, with their length: on their way, or here.
+    coming: Mutex<BTreeMap<u64, (u64, Arc<Mutex<Piece>>)>>,
+    explain: Box<dyn Fn(&object_store::Error) -> Error + Send + Sync>,
+}
+
+enum Piece {
+    Coming(Answer<Bytes>),
+    Here(Bytes),
+}
+
+/// Pieces with a gap of at most this many bytes between them are one request.
+const GAP: u64 = 1 << 18;
+/// A request asks for at most this many bytes.
+const REQUEST: u64 = 16 << 20;
+
+impl Object {
+    fn request(&self, start: u64, length: u64) -> Answer<Bytes> {
+        let (store, location) = (self.store.clone(), self.location.clone());
+        let options = GetOptions {
+            range: Some(GetRange::Bounded(start..start + length)),
+            if_match: self.version.clone(),
+            ..GetOptions::default()
+        };
+        ask(async move { store.get_opts(&location, options).await?.bytes().await })
+    }
+
+    fn failed(&self, error: &object_store::Error) -> io::Error {
+        io::Error::other((self.explain)(error))
+    }
+}
+
+impl Blob for Object {
+    fn size(&self) -> u64 {
+        self.bytes
+    }
+
+    fn read(&self, start: u64, length: usize) -> io::Result<Bytes> {
+        let length = length as u64;
+        let known = {
+            let coming = self.coming.lock().unwrap_or_else(PoisonError::into_inner);
+            coming
+                .range(..=start)
+                .next_back()
+                .filter(|(first, (size, _))| start + length <= *first + size)
+                .map(|(first, (_, piece))| (*first, piece.clone()))
+        };
+        let Some((first, piece)) = known else {
+            return wait(&self.request(start, length), &self.cancel).map_err(|e| self.failed(&e));
+        };
+        let mut piece = piece.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Piece::Coming(answer) = &*piece {
+            let bytes = wait(answer, &self.cancel).map_err(|e| self.failed(&e))?;
+            *piece = Piece::Here(bytes);
+        }
+        let Piece::Here(bytes) = &*piece else { return Err(io::ErrorKind::UnexpectedEof.into()) };
+        let from = (start - first) as usize;
+        if bytes.len() < from + length as usize {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        Ok(bytes.slice(from..from + length as usize))
+    }
+
+    fn soon(&self, pieces: &[(u64, u64)]) {
+        let mut wanted: Vec<(u64, u64)> = pieces.iter().copied().filter(|(_, length)| *length > 0).collect();
+        wanted.sort_unstable();
+        let mut merged: Vec<(u64, u64)> = Vec::new();
+        for (start, length) in wanted {
+            match merged.last_mut() {
+                Some((first, size)) if start <= *first + *size + GAP && start + length - *first <= REQUEST => {
+                    *size = (*size).max(start + length - *first);
+                }
+                _ => merged.push((start, length)),
+            }
+        }
+        let mut coming = self.coming.lock().unwrap_or_else(PoisonError::into_inner);
+        // What was read in order lies behind and is not needed again.
+        if let (Some(first), true) = (merged.first(), coming.len() > 8) {
+            coming.retain(|start, _| *start >= first.0);
+        }
+        for (start, length) in merged {
+            let piece = Piece::Coming(self.request(start, length));
+            coming.insert(start, (length, Arc::new(Mutex::new(piece))));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_without_a_scheme_gets_one() {
+        for (given, wanted) in [
+            ("127.0.0.1:9000", "http://127.0.0.1:9000"),
+            ("localhost", "http://localhost"),
+            ("store.example.test/", "https://store.example.test"),
+            ("http://store.example.test:80/", "http://store.example.test:80"),
+        ] {
+            assert_eq!(with_scheme(given), wanted);
+        }
+    }
+}

@@ -1,0 +1,278 @@
+//! Files in every format and packing, on disk, in an object store and behind a web server: the same rows everywhere, only what is
+//! needed is read, and what is wrong with the way there is said with the setting at fault.
+
+use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
+
+use arrow::array::RecordBatch;
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
+use cobble_ferry::{Ferry, Month, serve_store, write_drop};
+use cobble_types::{Error, array_value_text};
+use tokio::net::TcpListener;
+use tokio_util::sync::CancellationToken;
+
+async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
+    let mut all = Vec::new();
+    while let Some(batch) = execution.next().await? {
+        for row in 0..batch.num_rows() {
+            let text = |c: &arrow::array::ArrayRef| array_value_text(c.as_ref(), row).unwrap_or("null".into());
+            all.push(batch.columns().iter().map(text).collect::<Vec<_>>().join("|"));
+        }
+    }
+    all.sort();
+    Ok(all)
+}
+
+fn session_on(definitions: Vec<ConnectionDefinition>) -> Session {
+    let engine: Arc<Engine> = Engine::in_memory().unwrap();
+    for definition in definitions {
+        let name = definition.name.clone();
+        engine.add_connection(definition).unwrap();
+        engine.add_catalog(CatalogDefinition { name: name.clone(), connection: name }).unwrap();
+    }
+    engine.session()
+}
+
+fn s3(name: &str, port: u16, options: &[(&str, &str)]) -> ConnectionDefinition {
+    let mut definition = ConnectionDefinition::new(name, "s3", format!("127.0.0.1:{port}"));
+    definition.options.insert("bucket".into(), "drop".into());
+    definition.options.extend(options.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())));
+    (definition.user, definition.secret) = (Some("reader".into()), Some(Secret::new("a secret")));
+    definition
+}
+
+/// The ferry company's files in one bucket, served with a key.
+async fn store(root: &Path) -> u16 {
+    write_drop(Ferry::new(0.01), &root.join("drop")).unwrap();
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    drop(serve_store(root, listener, Some(("reader", "a secret"))).unwrap());
+    port
+}
+
+/// A web server that gives the files of a folder, with ranges and without listings, until the test ends.
+async fn web(root: std::path::PathBuf) -> u16 {
+    use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(async move {
+        while let Ok((socket, _)) = listener.accept().await {
+            let root = root.clone();
+            tokio::spawn(async move {
+                let mut socket = BufReader::new(socket);
+                loop {
+                    let (mut first, mut range) = (String::new(), None);
+                    if socket.read_line(&mut first).await.unwrap_or(0) == 0 {
+                        return;
+                    }
+                    loop {
+                        let mut line = String::new();
+                        socket.read_line(&mut line).await.unwrap();
+                        if line.trim().is_empty() {
+                            break;
+                        }
+                        if let Some(bytes) = line.to_lowercase().strip_prefix("range: bytes=") {
+                            let (from, to) = bytes.trim().split_once('-').unwrap();
+                            range = Some((from.parse::<usize>().unwrap(), to.parse::<usize>().unwrap()));
+                        }
+                    }
+                    let mut words = first.split(' ');
+                    let (verb, path) = (words.next().unwrap(), words.next().unwrap().replace("%3D", "="));
+                    let (status, body, extra) = match (std::fs::read(root.join(path.trim_start_matches('/'))), range) {
+                        (Err(_), _) => ("404 Not Found", vec![], String::new()),
+                        (Ok(all), None) => ("200 OK", all, String::new()),
+                        (Ok(all), Some((from, to))) => {
+                            let to = to.min(all.len() - 1);
+                            let extra = format!("Content-Range: bytes {from}-{to}/{}\r\n", all.len());
+                            ("206 Partial Content", all[from..=to].to_vec(), extra)
+                        }
+                    };
+                    let head = format!(
+                        "HTTP/1.1 {status}\r\nContent-Length: {}\r\nLast-Modified: Tue, 01 Jul 2025 09:00:00 GMT\r\n{extra}\r\n",
+                        body.len()
+                    );
+                    socket.write_all(head.as_bytes()).await.unwrap();
+                    if verb != "HEAD" {
+                        socket.write_all(&body).await.unwrap();
+                    }
+                    socket.flush().await.unwrap();
+                }
+            });
+        }
+    });
+    port
+}
+
+const QUESTIONS: &[&str] = &[
+    "SELECT count(*), sum(fare), min(scanned_at) FROM (c).public.boardings",
+    "SELECT month, count(*), sum(fare) FROM (c).public.boardings WHERE month >= '2025-05' AND fare > 9 GROUP BY month",
+    "SELECT id, fare FROM (c).public.boardings WHERE scanned_at >= '2025-07-14' AND scanned_at < '2025-07-15'",
+    "SELECT severity, count(*), count(note) FROM (c).public.incidents GROUP BY severity",
+    "SELECT buoy, max((wave).height_m), count(*) FROM (c).public.buoys GROUP BY buoy",
+    "SELECT t.seat_class, count(*) FROM (c).public.tariffs t JOIN (c).public.sailings s USING (route_id) GROUP BY 1",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_bucket_and_a_web_server_give_the_rows_of_the_folder() {
+    let root = tempfile::tempdir().unwrap();
+    let port = store(root.path()).await;
+    let drop = root.path().join("drop");
+    let web_port = web(drop.clone()).await;
+    let mut http = ConnectionDefinition::new("web", "http", format!("http://127.0.0.1:{web_port}/"));
+    let months = Month::all().into_iter().map(|month| month.name());
+    let files =
+        months.flat_map(|month| ["boardings", "sailings"].map(|table| format!("{table}/month={month}/part-0.parquet")));
+    let buoys = (1..=12).map(|n| format!("buoys/buoy-{n:02}.jsonl"));
+    let files: Vec<String> = files.chain(buoys).chain(["tariffs.csv".into(), "incidents.csv".into()]).collect();
+    http.options.insert("files".into(), files.join(","));
+    let disk = ConnectionDefinition::new("disk", "files", drop.display().to_string());
+    let mut session = session_on(vec![disk, s3("bucket", port, &[]), http]);
+    for question in QUESTIONS {
+        let wanted = rows(&mut session, &question.replace("(c)", "disk")).await.unwrap();
+        assert!(!wanted.is_empty());
+        for catalog in ["bucket", "web"] {
+            let found = rows(&mut session, &question.replace("(c)", catalog)).await;
+            assert_eq!(found.unwrap_or_else(|e| panic!("{catalog}: {question}: {e}")), wanted, "{catalog}: {question}");
+        }
+    }
+    // Only what is needed is asked for.
+    let sql = "SELECT count(*), sum(fare) FROM bucket.public.boardings WHERE month = '2025-07'";
+    let mut execution = session.run_text(sql, &CancellationToken::new()).await.unwrap();
+    execution.collect().await.unwrap();
+    let gate = &execution.plan().unwrap().gates[0];
+    let size = std::fs::metadata(drop.join("boardings/month=2025-07/part-0.parquet")).unwrap().len();
+    let read = gate.measure.as_ref().unwrap().bytes;
+    assert!(read > 0 && read * 4 < size, "{read} of {size} bytes");
+    assert!(gate.request.text.contains("s3://drop"), "{}", gate.request.text);
+
+    // A file that is written anew between the plan and the reading is not read as the old one.
+    let mut prepared =
+        session.run_text("SELECT sum(route_id) FROM disk.public.tariffs", &CancellationToken::new()).await;
+    prepared.as_mut().unwrap().collect().await.unwrap();
+    let text = std::fs::read_to_string(drop.join("tariffs.csv")).unwrap();
+    std::fs::write(drop.join("tariffs.csv"), text.lines().take(3).collect::<Vec<_>>().join("\n")).unwrap();
+    for catalog in ["disk", "bucket"] {
+        let sql = format!("SELECT count(*) FROM {catalog}.public.tariffs");
+        assert_eq!(rows(&mut session, &sql).await.unwrap(), ["2"], "{catalog}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_test_of_a_store_names_the_setting_at_fault() {
+    let root = tempfile::tempdir().unwrap();
+    let port = store(root.path()).await;
+    let closed = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap().port();
+    let with = |change: &dyn Fn(&mut ConnectionDefinition)| {
+        let mut definition = s3("bucket", port, &[]);
+        change(&mut definition);
+        definition
+    };
+    let mut shown = String::new();
+    for (name, definition) in [
+        ("all well", with(&|_| {})),
+        ("with a scheme", with(&|d| d.address = format!("http://{}/", d.address))),
+        ("TLS expected", with(&|d| d.address = format!("https://{}", d.address))),
+        ("closed port", with(&|d| d.address = format!("127.0.0.1:{closed}"))),
+        ("no such host", with(&|d| d.address = "http://store.invalid:9000".into())),
+        ("no such bucket", with(&|d| drop(d.options.insert("bucket".into(), "deap".into())))),
+        ("wrong access key", with(&|d| d.user = Some("writer".into()))),
+        ("wrong secret key", with(&|d| d.secret = Some(Secret::new("another")))),
+        ("anonymous", with(&|d| (d.user, d.secret) = (None, None))),
+        ("bucket in the host", with(&|d| drop(d.options.insert("path_style".into(), "false".into())))),
+        ("nothing in the folder", with(&|d| drop(d.options.insert("folder".into(), "nothing".into())))),
+    ] {
+        shown.push_str(&format!("{name}\n"));
+        let mut report = |step: cobble_connect::TestStep| {
+            let verdict = if step.passed { "passed" } else { "FAILED" };
+            shown.push_str(&format!("  {verdict} {}: {}\n", step.step, step.detail));
+            if let Some(setting) = step.setting {
+                shown.push_str(&format!("         {setting}: {}\n", step.fix.unwrap_or_default()));
+            }
+        };
+        if let Err(error) = Engine::test_connection(&definition, &mut report).await {
+            shown.push_str(&format!("  {error}\n"));
+        }
+    }
+    let shown = shown.replace(&port.to_string(), "[port]").replace(&closed.to_string(), "[closed]");
+    assert!(!shown.contains("a secret") && !shown.contains("another"), "{shown}");
+    insta::assert_snapshot!("steps_to_a_store", shown);
+}
+
+/// The parts of the yard in every format that there is.
+fn every_format(folder: &Path) {
+    let batch = Ferry::new(0.01).work_orders(0..300);
+    let create = |name: &str| std::fs::File::create(folder.join(name)).unwrap();
+    let text = |row: usize, column: usize| array_value_text(batch.column(column).as_ref(), row);
+    let names: Vec<String> = batch.schema().fields().iter().map(|f| f.name().clone()).collect();
+    let csv: Vec<String> = (0..batch.num_rows())
+        .map(|row| (0..names.len()).map(|c| text(row, c).unwrap_or_default()).collect::<Vec<_>>().join(","))
+        .collect();
+    let csv = format!("{}\n{}\n", names.join(","), csv.join("\n"));
+    let objects: Vec<String> = (0..batch.num_rows())
+        .map(|row| {
+            let fields = names.iter().enumerate().filter_map(|(c, name)| {
+                let value = text(row, c)?;
+                let number = ["id", "vessel_id", "urgency", "hours", "cost"].contains(&name.as_str());
+                Some(if number { format!("\"{name}\": {value}") } else { format!("\"{name}\": \"{value}\"") })
+            });
+            format!("{{{}}}", fields.collect::<Vec<_>>().join(", "))
+        })
+        .collect();
+    create("as_csv.csv").write_all(csv.as_bytes()).unwrap();
+    let mut gzip = flate2::write::GzEncoder::new(create("as_csv_gz.csv.gz"), flate2::Compression::fast());
+    gzip.write_all(csv.as_bytes()).unwrap();
+    gzip.finish().unwrap();
+    create("as_csv_zst.csv.zst").write_all(&zstd::encode_all(csv.as_bytes(), 1).unwrap()).unwrap();
+    let lines = objects.join("\n");
+    create("as_jsonl.jsonl").write_all(lines.as_bytes()).unwrap();
+    create("as_jsonl_zst.ndjson.zst").write_all(&zstd::encode_all(lines.as_bytes(), 1).unwrap()).unwrap();
+    let array = format!("[\n{}\n]\n", objects.join(",\n").replace(", \"kind\"", ",\n  \"kind\""));
+    create("as_json.json").write_all(array.as_bytes()).unwrap();
+    let mut parquet = parquet::arrow::ArrowWriter::try_new(create("as_parquet.parquet"), batch.schema(), None).unwrap();
+    parquet.write(&batch).unwrap();
+    parquet.close().unwrap();
+    let mut ipc = arrow::ipc::writer::FileWriter::try_new(create("as_arrow.arrow"), &batch.schema()).unwrap();
+    for start in (0..300).step_by(100) {
+        ipc.write(&batch.slice(start, 100)).unwrap();
+    }
+    ipc.finish().unwrap();
+    avro(&batch, create("as_avro.avro"));
+}
+
+fn avro(batch: &RecordBatch, file: std::fs::File) {
+    let schema = batch.schema().as_ref().clone();
+    let mut writer = arrow_avro::writer::AvroWriter::new(file, schema).unwrap();
+    writer.write(batch).unwrap();
+    writer.finish().unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_format_and_packing_gives_the_same_rows() {
+    let folder = tempfile::tempdir().unwrap();
+    every_format(folder.path());
+    let mut session = session_on(vec![ConnectionDefinition::new("d", "files", folder.path().display().to_string())]);
+    let sql =
+        "SELECT id::bigint, vessel_id::integer, kind, urgency::integer, opened_at::timestamp, closed_at::timestamp,
+                      due_on::date, hours::numeric(10,2), cost::numeric(10,2), note
+               FROM d.public.as_(f) WHERE kind <> 'deck' AND urgency::integer < 4";
+    let wanted = rows(&mut session, &sql.replace("(f)", "parquet")).await.unwrap();
+    assert!(wanted.len() > 100);
+    for format in ["csv", "csv_gz", "csv_zst", "json", "jsonl", "jsonl_zst", "arrow", "avro"] {
+        let found = rows(&mut session, &sql.replace("(f)", format)).await;
+        assert_eq!(found.unwrap_or_else(|e| panic!("{format}: {e}")), wanted, "{format}");
+        let count = rows(&mut session, &format!("SELECT count(*) FROM d.public.as_{format}")).await.unwrap();
+        assert_eq!(count, ["300"], "{format}");
+    }
+    // What is cut short is named, whatever it is.
+    for name in ["as_csv_gz.csv.gz", "as_csv_zst.csv.zst", "as_arrow.arrow", "as_avro.avro", "as_json.json"] {
+        let path = folder.path().join(name);
+        let whole = std::fs::read(&path).unwrap();
+        std::fs::write(&path, &whole[..whole.len() * 2 / 3]).unwrap();
+        let table = name.split('.').next().unwrap();
+        let error = rows(&mut session, &format!("SELECT * FROM d.public.{table}")).await.map(|r| r.len());
+        let error = error.expect_err(name);
+        assert!(error.to_string().contains(name), "{name}: {error}");
+    }
+}
