@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
-use cobble_types::{Error, Result};
+use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
@@ -42,6 +42,12 @@ pub trait Connector: Send + Sync + fmt::Debug {
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>>;
     /// The table under the catalog's name, or `None` when there is none of this name.
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>>;
+    /// A query in the source's own language as a table; only a single one that reads is taken.
+    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
+        let _ = text;
+        Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
+            .hint("only databases have one; query the catalog's tables instead"))
+    }
     /// Forgets what it has cached of the source.
     fn refresh(&self);
     /// Tries the way to the source step by step and reports each as soon as it is known.

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use cobble_plan::logical::Table;
-use cobble_sql::CatalogReader;
+use cobble_sql::{CatalogReader, native_query};
 use cobble_types::{Code, Error, Result};
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
@@ -78,6 +78,10 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
 }
 
 pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Arc<Table>> {
+    if let Some((catalog, text)) = native_query(name) {
+        let connector = set.connector(catalog)?;
+        return connector.native(catalog, text).await;
+    }
     // information_schema without a catalog speaks of the default one, or of all.
     if let [schema, table] = name
         && schema == "information_schema"

@@ -9,6 +9,8 @@ mod session_zone;
 mod statement;
 mod table_query;
 
-pub use bind::{BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, relation_names};
+pub use bind::{
+    BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, native_query, relation_names,
+};
 pub use sqlparser::ast::Query;
 pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, parse_statements};

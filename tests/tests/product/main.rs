@@ -10,6 +10,7 @@ mod http;
 mod json;
 mod key_pass;
 mod language;
+mod native;
 mod pushdown;
 mod random;
 mod records;

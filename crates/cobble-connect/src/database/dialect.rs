@@ -15,6 +15,8 @@ pub type Columns<'a> = &'a dyn Fn(&Column) -> Option<Sql>;
 pub trait Dialect: Send + Sync + fmt::Debug {
     /// The kind of connection, such as `postgres`.
     fn kind(&self) -> &'static str;
+    /// How the database's own statements are read.
+    fn parser(&self) -> &'static dyn sqlparser::dialect::Dialect;
     /// What stands around names, such as `"`.
     fn quote(&self) -> char;
     /// How a statement names a parameter so that it has its SQL type.

@@ -4,6 +4,7 @@
 pub mod cells;
 mod described;
 mod dialect;
+pub mod native;
 mod offer;
 mod scan;
 mod sql;

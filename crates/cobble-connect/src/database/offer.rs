@@ -12,7 +12,7 @@ use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
 use cobble_types::{ColumnId, Error, Result};
 
 use super::scan::DatabaseScan;
-use super::sql::{Refusal, Sql};
+use super::sql::{Refusal, Sql, VERBATIM};
 use super::{Database, RemoteTable};
 
 #[derive(Debug, Clone)]
@@ -160,15 +160,17 @@ impl DatabaseOffer {
 /// `t3.` and ` AS t3` with the number raised. Aliases are ours, so nothing else in the text looks like them outside quotes.
 fn shift_aliases(text: &str, by: usize) -> String {
     let mut out = String::with_capacity(text.len() + 8);
-    let mut quoted = false;
+    let (mut quoted, mut ours) = (false, true);
     let mut characters = text.char_indices().peekable();
     let mut before = ' ';
     while let Some((at, c)) = characters.next() {
-        if c == '"' || c == '`' {
+        if VERBATIM.contains(&c) {
+            ours = c == VERBATIM[1];
+        } else if ours && (c == '"' || c == '`') {
             quoted = !quoted;
         }
         out.push(c);
-        let starts_alias = !quoted && c == 't' && !before.is_alphanumeric() && before != '_' && before != '.';
+        let starts_alias = ours && !quoted && c == 't' && !before.is_alphanumeric() && before != '_' && before != '.';
         if starts_alias {
             let digits: String = text[at + 1..].chars().take_while(char::is_ascii_digit).collect();
             if let Ok(number) = digits.parse::<usize>() {
@@ -372,5 +374,7 @@ mod tests {
             shift_aliases("\"public\".\"t1\" AS t1 WHERE t1.\"t2\" = t12.c3 AND extract(day FROM t1.\"at\")", 2),
             "\"public\".\"t1\" AS t3 WHERE t3.\"t2\" = t14.c3 AND extract(day FROM t3.\"at\")"
         );
+        let native = super::super::sql::verbatim("SELECT t1.t2, '\"' FROM t1");
+        assert_eq!(shift_aliases(&format!("({native}) AS t1"), 1), format!("({native}) AS t2"));
     }
 }

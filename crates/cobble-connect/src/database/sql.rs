@@ -28,6 +28,14 @@ impl Parameter {
 /// Stands in the text for the next parameter until the statement is complete and parameters are numbered.
 const MARK: char = '\u{1}';
 
+/// Stand around text that is not ours: nothing in it is renamed.
+pub const VERBATIM: [char; 2] = ['\u{2}', '\u{3}'];
+
+/// Text of others inside of ours.
+pub fn verbatim(text: &str) -> String {
+    format!("{}{text}{}", VERBATIM[0], VERBATIM[1])
+}
+
 /// A piece of SQL with its parameters in the order in which their marks stand in the text.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Sql {
@@ -89,13 +97,12 @@ impl Sql {
         let mut out = String::with_capacity(self.text.len() + 16);
         let mut parameters = self.parameters.iter().enumerate();
         for c in self.text.chars() {
-            match (c, c == MARK) {
-                (_, true) => {
-                    if let Some((i, parameter)) = parameters.next() {
-                        out.push_str(&dialect.reference(parameter, i + 1));
-                    }
+            if c == MARK {
+                if let Some((i, parameter)) = parameters.next() {
+                    out.push_str(&dialect.reference(parameter, i + 1));
                 }
-                (c, false) => out.push(c),
+            } else if !VERBATIM.contains(&c) {
+                out.push(c);
             }
         }
         out

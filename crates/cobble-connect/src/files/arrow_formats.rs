@@ -59,7 +59,7 @@ fn opened(
             let reader = ReaderBuilder::new()
                 .with_batch_size(batch_rows)
                 .build(BufReader::with_capacity(1 << 17, input))
-                .map_err(|e| bad(e.into()))?;
+                .map_err(bad)?;
             // Header and blocks end with the same marker (Avro specification 1.11, "Object Container Files"). The reader takes a
             // file that is cut within a block for one that ends before it.
             if reader.avro_header().sync() != last {

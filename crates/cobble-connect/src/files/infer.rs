@@ -201,11 +201,13 @@ pub fn json(connection: &str, file: &DataFile, input: impl Read) -> Result<Infer
             // A sample may end within a line.
             Err(_) if !text.ends_with('\n') && all >= SAMPLE => break,
             Err(e) => {
+                let text = e.to_string();
+                let what = text.split(" at line ").next().unwrap_or_default();
                 return Err(file_error(
                     connection,
                     &file.path,
                     Code::SourceData,
-                    format!("line {line} is not JSON: {e}"),
+                    format!("line {line} is not JSON: {what} at column {}", e.column()),
                 )
                 .hint("a JSON file holds objects, one on each line or all of them in one array"));
             }

@@ -12,7 +12,7 @@ pub struct Numbers(Vec<Range<u64>>);
 
 impl Numbers {
     pub fn up_to(count: u64) -> Numbers {
-        Numbers::of(vec![0..count])
+        Numbers::of(std::iter::once(0..count).collect())
     }
 
     fn of(mut ranges: Vec<Range<u64>>) -> Numbers {
@@ -76,8 +76,9 @@ impl Numbers {
         let all = || Numbers::up_to(count);
         // From and up to these values of the column, both included.
         let between = |from: i128, to: i128| {
-            let (from, to) = (from.max(1), to.min(i128::from(count)));
-            Numbers::of(if from <= to { vec![from as u64 - 1..to as u64] } else { vec![] })
+            let (from, to) = (from.max(1), to.min(i128::from(count)).max(0));
+            let range = (from <= to).then_some(from as u64 - 1..to as u64);
+            Numbers::of(range.into_iter().collect())
         };
         let is_column = |expr: &Expr| {
             let inner = match expr {
@@ -154,6 +155,7 @@ fn whole(value: &Value) -> Option<i128> {
 }
 
 #[cfg(test)]
+#[allow(clippy::single_range_in_vec_init, reason = "sets of one range")]
 mod tests {
     use cobble_plan::expr::Column;
     use cobble_types::SqlType;

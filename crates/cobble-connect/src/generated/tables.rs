@@ -77,7 +77,16 @@ fn by_month(
     match found.as_slice() {
         [] => make(ferry, Month::all()[0], 0..0),
         [one] => one.clone(),
-        all => concat_batches(&all[0].schema(), all).expect("months of one table have the same columns"),
+        all => {
+            // Where a month has no nulls its columns say so.
+            let fields =
+                all[0].schema().fields().iter().map(|f| f.as_ref().clone().with_nullable(true)).collect::<Vec<_>>();
+            let schema = Arc::new(Schema::new(fields));
+            let alike = all.iter().map(|month| RecordBatch::try_new(schema.clone(), month.columns().to_vec()));
+            let alike =
+                alike.collect::<std::result::Result<Vec<_>, _>>().expect("months of one table have the same columns");
+            concat_batches(&schema, &alike).expect("months of one table have the same columns")
+        }
     }
 }
 

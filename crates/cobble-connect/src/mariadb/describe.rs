@@ -9,6 +9,7 @@ use mysql_async::prelude::Queryable;
 
 use super::dialect::{BYTES, MariaDialect};
 use super::{Server, errors};
+use crate::database::native::{self, NativeColumn};
 use crate::database::{DatabaseSource, Dialect, RemoteColumn, RemoteTable};
 
 /// Our type for one of the server's, or `None` when the value is read as text.
@@ -42,6 +43,87 @@ fn sql_type(name: &str, whole: &str, precision: Option<u64>, scale: Option<u64>)
     })
 }
 
+/// What makes a column's values the engine's, and whether it only checks them.
+fn written_as(own: &SqlType, known: bool) -> (String, bool) {
+    match own {
+        SqlType::Text if known => (format!("CONVERT({{}} USING utf8mb4) {BYTES}"), true),
+        SqlType::Text => (format!("CAST({{}} AS CHAR CHARACTER SET utf8mb4) {BYTES}"), false),
+        _ => ("{}".to_owned(), false),
+    }
+}
+
+/// Our type for a column of a result, by what the protocol says of it (MariaDB protocol, "Column definition packet").
+fn result_type(column: &mysql_async::Column) -> Option<SqlType> {
+    use mysql_async::consts::{ColumnFlags, ColumnType};
+    let unsigned = column.flags().contains(ColumnFlags::UNSIGNED_FLAG);
+    // The character set of bytes that are no text.
+    let is_bytes = column.character_set() == 63;
+    let name = match column.column_type() {
+        ColumnType::MYSQL_TYPE_TINY => "tinyint",
+        ColumnType::MYSQL_TYPE_SHORT => "smallint",
+        ColumnType::MYSQL_TYPE_YEAR => "year",
+        ColumnType::MYSQL_TYPE_INT24 => "mediumint",
+        ColumnType::MYSQL_TYPE_LONG => "int",
+        ColumnType::MYSQL_TYPE_LONGLONG => "bigint",
+        ColumnType::MYSQL_TYPE_NEWDECIMAL => "decimal",
+        ColumnType::MYSQL_TYPE_FLOAT => "float",
+        ColumnType::MYSQL_TYPE_DOUBLE => "double",
+        ColumnType::MYSQL_TYPE_DATE => "date",
+        ColumnType::MYSQL_TYPE_DATETIME => "datetime",
+        ColumnType::MYSQL_TYPE_TIMESTAMP => "timestamp",
+        ColumnType::MYSQL_TYPE_TIME => "time",
+        ColumnType::MYSQL_TYPE_BIT => "bit",
+        ColumnType::MYSQL_TYPE_VAR_STRING
+        | ColumnType::MYSQL_TYPE_STRING
+        | ColumnType::MYSQL_TYPE_VARCHAR
+        | ColumnType::MYSQL_TYPE_BLOB
+        | ColumnType::MYSQL_TYPE_TINY_BLOB
+        | ColumnType::MYSQL_TYPE_MEDIUM_BLOB
+        | ColumnType::MYSQL_TYPE_LONG_BLOB => {
+            if is_bytes {
+                "blob"
+            } else {
+                "text"
+            }
+        }
+        _ => return None,
+    };
+    // The length of a decimal has its point and its sign.
+    let scale = u64::from(column.decimals());
+    let precision = u64::from(column.column_length()).saturating_sub(u64::from(scale > 0) + u64::from(!unsigned));
+    sql_type(name, if unsigned { "unsigned" } else { "" }, Some(precision), Some(scale))
+}
+
+/// A query in the server's own language as a table.
+pub async fn native(server: &Arc<Server>, catalog: &str, text: &str) -> Result<Arc<Table>> {
+    let text = native::checked(server.as_ref(), text)?;
+    let mut client = server.client().await?;
+    if let Some(database) = &server.database {
+        client
+            .query_drop(format!("USE {}", MariaDialect.quoted(database)))
+            .await
+            .map_err(|e| errors::error(server, &e))?;
+    }
+    let prepared = client
+        .prep(format!("SELECT * FROM ({text}) AS t1"))
+        .await
+        .map_err(|e| errors::error(server, &e).hint("correct the native query; name tables with their database"))?;
+    let columns = prepared
+        .columns()
+        .iter()
+        .map(|column| {
+            let own = result_type(column);
+            let known = own.is_some();
+            let sql_type = own.unwrap_or(SqlType::Text);
+            let (written, checks) = written_as(&sql_type, known);
+            let note =
+                (!known).then(|| format!("{:?}", column.column_type()).replace("MYSQL_TYPE_", "").to_lowercase());
+            NativeColumn { name: column.name_str().into_owned(), sql_type, written, checks, note }
+        })
+        .collect();
+    native::table(server.clone(), catalog, &text, columns)
+}
+
 const COLUMNS: &str = "
 SELECT c.COLUMN_NAME, lower(c.DATA_TYPE), lower(c.COLUMN_TYPE), c.NUMERIC_PRECISION, c.NUMERIC_SCALE, c.IS_NULLABLE = 'YES',
        c.COLUMN_KEY = 'PRI', nullif(c.COLUMN_COMMENT, '')
@@ -67,11 +149,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         let own = sql_type(&kind, &whole, precision, scale);
         let known = own.is_some();
         let own = own.unwrap_or(SqlType::Text);
-        let (written, checks) = match &own {
-            SqlType::Text if known => (format!("CONVERT({{}} USING utf8mb4) {BYTES}"), true),
-            SqlType::Text => (format!("CAST({{}} AS CHAR CHARACTER SET utf8mb4) {BYTES}"), false),
-            _ => ("{}".to_owned(), false),
-        };
+        let (written, checks) = written_as(&own, known);
         if key {
             primary_key.push(place);
         }

@@ -38,6 +38,10 @@ impl Dialect for MariaDialect {
         "mariadb"
     }
 
+    fn parser(&self) -> &'static dyn sqlparser::dialect::Dialect {
+        &sqlparser::dialect::MySqlDialect {}
+    }
+
     fn quote(&self) -> char {
         '`'
     }

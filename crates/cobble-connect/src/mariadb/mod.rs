@@ -185,6 +185,12 @@ impl Connector for MariaConnector {
         self.described.or_ask([catalog, schema, table], ask).await
     }
 
+    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
+        let ask = async { describe::native(&self.server, catalog, text).await.map(Some) };
+        let found = self.described.or_ask([catalog, "native", text], ask).await?;
+        found.ok_or_else(|| Error::internal("a native query without a description"))
+    }
+
     fn refresh(&self) {
         self.described.forget();
     }

@@ -8,6 +8,7 @@ use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{ObjectName, Result, SqlType, Value, quote_identifier};
 
 use super::{Server, errors};
+use crate::database::native::{self, NativeColumn};
 use crate::database::{DatabaseSource, RemoteColumn, RemoteTable};
 
 pub fn table_kind(relkind: &str) -> TableKind {
@@ -42,6 +43,48 @@ fn sql_type(type_name: &str, modifier: i32) -> Option<SqlType> {
         "interval" => SqlType::Interval,
         _ => return None,
     })
+}
+
+/// Our type for one of the server's, and whether its values are read as text.
+fn read_as(type_name: &str, modifier: i32) -> (SqlType, bool) {
+    match (sql_type(type_name, modifier), type_name) {
+        (Some(own), _) => (own, false),
+        (None, "uuid") => (SqlType::Uuid, true),
+        (None, "json" | "jsonb") => (SqlType::Json, true),
+        (None, _) => (SqlType::Text, true),
+    }
+}
+
+/// A query in the server's own language as a table.
+pub async fn native(server: &Arc<Server>, catalog: &str, text: &str) -> Result<Arc<Table>> {
+    let text = native::checked(server.as_ref(), text)?;
+    let client = server.client().await?;
+    let prepared = client
+        .prepare(&format!("SELECT * FROM ({text}) AS t1"))
+        .await
+        .map_err(|e| errors::statement_error(server, &e).hint("correct the native query"))?;
+    let columns = prepared
+        .columns()
+        .iter()
+        .map(|column| {
+            let (sql_type, as_text) = read_as(column.type_().name(), column.type_modifier());
+            // Of the collation nothing is known: one that calls different strings equal is set aside.
+            let (written, checks) = match (&sql_type, as_text) {
+                (SqlType::Text, false) => ("({} COLLATE \"C\")", true),
+                (SqlType::Text, true) => ("({}::text COLLATE \"C\")", false),
+                (_, true) => ("{}::text", false),
+                _ => ("{}", false),
+            };
+            NativeColumn {
+                name: column.name().to_owned(),
+                note: (as_text && sql_type == SqlType::Text).then(|| column.type_().name().to_owned()),
+                sql_type,
+                written: written.to_owned(),
+                checks,
+            }
+        })
+        .collect();
+    native::table(server.clone(), catalog, &text, columns)
 }
 
 const COLUMNS: &str = "
@@ -79,14 +122,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
     for (place, row) in rows.iter().enumerate() {
         let (column, type_name, modifier): (String, String, i32) = (row.get(0), row.get(1), row.get(2));
-        let own = sql_type(&type_name, modifier);
-        let as_text = own.is_none();
-        let shown = match type_name.as_str() {
-            "uuid" => SqlType::Uuid,
-            "json" | "jsonb" => SqlType::Json,
-            _ => SqlType::Text,
-        };
-        let own = own.unwrap_or(shown);
+        let (own, as_text) = read_as(&type_name, modifier);
         let mut comment: Option<String> = row.get(4);
         if as_text && own == SqlType::Text {
             let note = format!("{} at the source, read as text", row.get::<_, String>(10));

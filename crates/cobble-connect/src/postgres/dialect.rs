@@ -18,6 +18,10 @@ impl Dialect for PostgresDialect {
         "postgres"
     }
 
+    fn parser(&self) -> &'static dyn sqlparser::dialect::Dialect {
+        &sqlparser::dialect::PostgreSqlDialect {}
+    }
+
     fn quote(&self) -> char {
         '"'
     }

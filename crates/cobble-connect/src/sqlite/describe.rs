@@ -9,6 +9,7 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::{File, errors, guard};
 use crate::connector::TableEntry;
+use crate::database::native::{self, NativeColumn};
 use crate::database::{DatabaseSource, Dialect, RemoteColumn, RemoteTable};
 
 pub fn tables(connection: &Connection) -> rusqlite::Result<Vec<TableEntry>> {
@@ -53,6 +54,43 @@ fn sql_type(declared: &str) -> Option<SqlType> {
     })
 }
 
+/// What makes a column's values the engine's; `sure` says that it holds no other type than it declares.
+fn written_as(column: &str, own: &SqlType, known: bool, sure: bool) -> String {
+    match guard::function(own) {
+        _ if !known => "CAST({} AS TEXT)".to_owned(),
+        // For the message only; quotes that have no partner would hide aliases of tables.
+        Some(function) if !sure => {
+            let shown = column.replace(['"', '`'], "").replace('\'', "''").replace("{}", "{ }");
+            format!("{function}({{}}, '{shown}')")
+        }
+        _ => "{}".to_owned(),
+    }
+}
+
+/// A query in SQLite's own language as a table. What it computes has no declared type and is text.
+pub fn native(file: &Arc<File>, connection: &Connection, catalog: &str, text: &str) -> Result<Arc<Table>> {
+    let text = native::checked(file.as_ref(), text)?;
+    let failed = |e: rusqlite::Error| errors::error(file, &e).hint("correct the native query");
+    let prepared = connection.prepare(&format!("SELECT * FROM ({text}) AS t1")).map_err(failed)?;
+    let columns = prepared
+        .columns()
+        .map(|column| {
+            let declared = column.decl_type().unwrap_or_default();
+            let own = sql_type(declared);
+            let known = own.is_some();
+            let sql_type = own.unwrap_or(SqlType::Text);
+            let written = written_as(column.name(), &sql_type, known, false);
+            let note = match declared {
+                _ if known => None,
+                "" => Some("computed".to_owned()),
+                other => Some(other.to_lowercase()),
+            };
+            NativeColumn { name: column.name().to_owned(), sql_type, written, checks: known, note }
+        })
+        .collect();
+    native::table(file.clone(), catalog, &text, columns)
+}
+
 pub fn table(
     file: &Arc<File>,
     connection: &Connection,
@@ -90,17 +128,7 @@ pub fn table(
         let own = own.unwrap_or(SqlType::Text);
         // The one integer key of a table is its row number, which is always an integer.
         let row_number = key == 1 && keys == 1 && declared.eq_ignore_ascii_case("INTEGER");
-        let written = match guard::function(&own) {
-            _ if !known => "CAST({} AS TEXT)".to_owned(),
-            // For the message only; quotes that have no partner would hide aliases of tables.
-            Some(function) if !strict && !row_number => {
-                format!(
-                    "{function}({{}}, '{}')",
-                    column.replace(['"', '`'], "").replace('\'', "''").replace("{}", "{ }")
-                )
-            }
-            _ => "{}".to_owned(),
-        };
+        let written = written_as(&column, &own, known, strict || row_number);
         if key > 0 {
             primary_key.push((key, place));
         }

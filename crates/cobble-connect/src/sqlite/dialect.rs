@@ -64,6 +64,10 @@ impl Dialect for SqliteDialect {
         "sqlite"
     }
 
+    fn parser(&self) -> &'static dyn sqlparser::dialect::Dialect {
+        &sqlparser::dialect::SQLiteDialect {}
+    }
+
     fn quote(&self) -> char {
         '"'
     }

@@ -157,6 +157,11 @@ impl Connector for SqliteConnector {
         .await
     }
 
+    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
+        let (catalog, text) = (catalog.to_owned(), text.to_owned());
+        self.with(move |file, connection| describe::native(&file.known(connection)?, connection, &catalog, &text)).await
+    }
+
     fn refresh(&self) {}
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {

@@ -29,6 +29,18 @@ impl Use {
         }
     }
 
+    /// The ways to all that is used, each behind `before`.
+    fn paths(&self, before: &[String], into: &mut Vec<Vec<String>>) {
+        match self {
+            Use::Whole => into.push(before.to_vec()),
+            Use::Fields(fields) => {
+                for (name, used) in fields {
+                    used.paths(&before.iter().chain([name]).cloned().collect::<Vec<_>>(), into);
+                }
+            }
+        }
+    }
+
     /// The type without the fields that are not used.
     fn narrowed(&self, sql_type: &SqlType) -> SqlType {
         match (self, sql_type) {
@@ -46,27 +58,39 @@ impl Use {
     }
 }
 
+/// By column, what of it is used.
+type Uses = HashMap<ColumnId, Use>;
+
 pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
-    let mut uses = HashMap::new();
+    let mut uses = Uses::new();
     candidates(plan, &mut uses);
     if uses.is_empty() {
         return None;
     }
+    let mut aliases = Vec::new();
+    passed_on(plan, &mut uses, &mut aliases);
     let mut whole = |columns: Vec<Column>| {
         columns.iter().for_each(|column| {
-            uses.remove(&column.id);
+            uses.entry(column.id).and_modify(|used| *used = Use::Whole);
         });
     };
     whole(plan.columns());
     by_place(plan, &mut whole);
     collect(plan, &mut uses);
-    let narrow: HashMap<ColumnId, Use> =
-        uses.into_iter().filter(|(_, used)| matches!(used, Use::Fields(fields) if !fields.is_empty())).collect();
-    (!narrow.is_empty()).then(|| rebuilt(plan, &narrow))
+    // From the top down: what is used of a column that passes another one on is used of that one.
+    for (alias, source, path) in aliases.iter().rev() {
+        let mut paths = Vec::new();
+        uses.get(alias).into_iter().for_each(|used| used.paths(path, &mut paths));
+        for path in paths {
+            uses.entry(*source).and_modify(|used| used.note(&path.iter().map(String::as_str).collect::<Vec<_>>()));
+        }
+    }
+    uses.retain(|_, used| matches!(used, Use::Fields(fields) if !fields.is_empty()));
+    (!uses.is_empty()).then(|| rebuilt(plan, &uses, &mut HashMap::new()))
 }
 
 /// Columns of rows whose source reads fields apart.
-fn candidates(plan: &LogicalPlan, uses: &mut HashMap<ColumnId, Use>) {
+fn candidates(plan: &LogicalPlan, uses: &mut Uses) {
     if let LogicalPlan::Scan(scan) = plan
         && scan.table.source.reads_fields()
     {
@@ -74,6 +98,35 @@ fn candidates(plan: &LogicalPlan, uses: &mut HashMap<ColumnId, Use>) {
         uses.extend(rows.map(|(column, _)| (column.id, Use::Fields(BTreeMap::new()))));
     }
     plan.inputs().into_iter().for_each(|input| candidates(input, uses));
+}
+
+/// Columns of projections that are such a column or a field of one, the lowest first: they are candidates too.
+fn passed_on(plan: &LogicalPlan, uses: &mut Uses, aliases: &mut Vec<(ColumnId, ColumnId, Vec<String>)>) {
+    plan.inputs().into_iter().for_each(|input| passed_on(input, uses, aliases));
+    if let LogicalPlan::Project { columns, .. } = plan {
+        for (column, expr) in columns.iter().filter(|(column, _)| matches!(column.sql_type, SqlType::Row(_))) {
+            if let Some((source, path)) = field_of(expr)
+                && uses.contains_key(&source)
+                && column.id != source
+            {
+                uses.insert(column.id, Use::Fields(BTreeMap::new()));
+                aliases.push((column.id, source, path));
+            }
+        }
+    }
+}
+
+/// The column that an expression is, or is a field of, with the way to it.
+fn field_of(expr: &Expr) -> Option<(ColumnId, Vec<String>)> {
+    match expr {
+        Expr::Column(column) => Some((column.id, vec![])),
+        Expr::Field { operand, name, .. } => {
+            let (column, mut path) = field_of(operand)?;
+            path.push(name.clone());
+            Some((column, path))
+        }
+        _ => None,
+    }
 }
 
 /// Columns that are known by their place further up stay whole.
@@ -87,13 +140,23 @@ fn by_place(plan: &LogicalPlan, whole: &mut dyn FnMut(Vec<Column>)) {
     plan.inputs().into_iter().for_each(|input| by_place(input, whole));
 }
 
-fn collect(plan: &LogicalPlan, uses: &mut HashMap<ColumnId, Use>) {
-    plan.expressions().into_iter().for_each(|expr| note(expr, &mut Vec::new(), uses));
+fn collect(plan: &LogicalPlan, uses: &mut Uses) {
+    match plan {
+        LogicalPlan::Project { columns, .. } => {
+            let is_alias = |id: &ColumnId, expr: &Expr| {
+                uses.contains_key(id) && field_of(expr).is_some_and(|(source, _)| source != *id)
+            };
+            let others: Vec<&Expr> =
+                columns.iter().filter(|(column, expr)| !is_alias(&column.id, expr)).map(|(_, expr)| expr).collect();
+            others.into_iter().for_each(|expr| note(expr, &mut Vec::new(), uses));
+        }
+        other => other.expressions().into_iter().for_each(|expr| note(expr, &mut Vec::new(), uses)),
+    }
     plan.inputs().into_iter().for_each(|input| collect(input, uses));
 }
 
 /// Notes what an expression uses; `path` has the fields that are taken out of it, the innermost last.
-fn note<'a>(expr: &'a Expr, path: &mut Vec<&'a str>, uses: &mut HashMap<ColumnId, Use>) {
+fn note<'a>(expr: &'a Expr, path: &mut Vec<&'a str>, uses: &mut Uses) {
     match expr {
         Expr::Column(column) => {
             if let Some(used) = uses.get_mut(&column.id) {
@@ -109,31 +172,49 @@ fn note<'a>(expr: &'a Expr, path: &mut Vec<&'a str>, uses: &mut HashMap<ColumnId
     }
 }
 
-fn rebuilt(plan: &LogicalPlan, narrow: &HashMap<ColumnId, Use>) -> LogicalPlan {
+/// The plan with narrower columns; `types` has those that have become narrower below.
+fn rebuilt(plan: &LogicalPlan, uses: &Uses, types: &mut HashMap<ColumnId, SqlType>) -> LogicalPlan {
     if let LogicalPlan::Scan(scan) = plan {
-        let columns = scan.columns.iter().map(|(column, place)| (narrowed(column, narrow), *place)).collect();
+        let mut narrowed = |column: &Column| match uses.get(&column.id) {
+            Some(used) => {
+                let sql_type = used.narrowed(&column.sql_type);
+                types.insert(column.id, sql_type.clone());
+                Column { sql_type, ..column.clone() }
+            }
+            None => column.clone(),
+        };
+        let columns = scan.columns.iter().map(|(column, place)| (narrowed(column), *place)).collect();
         return LogicalPlan::Scan(Scan { table: Arc::clone(&scan.table), columns });
     }
-    plan.map_inputs(&mut |input| rebuilt(input, narrow)).map_expressions(&mut |expr| retyped(expr, narrow))
+    let plan = plan.map_inputs(&mut |input| rebuilt(input, uses, types));
+    let mut plan = plan.map_expressions(&mut |expr| retyped(expr, types));
+    if let LogicalPlan::Project { columns, .. } = &mut plan {
+        for (column, expr) in columns.iter_mut().filter(|(_, expr)| field_of(expr).is_some()) {
+            let sql_type = expr.sql_type();
+            if sql_type != column.sql_type {
+                types.insert(column.id, sql_type.clone());
+                column.sql_type = sql_type;
+            }
+        }
+    }
+    plan
 }
 
-fn narrowed(column: &Column, narrow: &HashMap<ColumnId, Use>) -> Column {
-    let sql_type = narrow.get(&column.id).map_or_else(|| column.sql_type.clone(), |u| u.narrowed(&column.sql_type));
-    Column { sql_type, ..column.clone() }
-}
-
-fn retyped(expr: &Expr, narrow: &HashMap<ColumnId, Use>) -> Expr {
+fn retyped(expr: &Expr, types: &HashMap<ColumnId, SqlType>) -> Expr {
     match expr {
-        Expr::Column(column) => Expr::Column(narrowed(column, narrow)),
+        Expr::Column(column) => match types.get(&column.id) {
+            Some(sql_type) => Expr::Column(Column { sql_type: sql_type.clone(), ..column.clone() }),
+            None => expr.clone(),
+        },
         Expr::Field { operand, name, sql_type } => {
-            let operand = retyped(operand, narrow);
-            let sql_type = match operand.sql_type() {
+            let operand = retyped(operand, types);
+            let own = match operand.sql_type() {
                 SqlType::Row(fields) => fields.into_iter().find(|f| f.name == *name).map(|f| f.sql_type),
                 _ => None,
-            }
-            .unwrap_or_else(|| sql_type.clone());
+            };
+            let sql_type = own.unwrap_or_else(|| sql_type.clone());
             Expr::Field { operand: Box::new(operand), name: name.clone(), sql_type }
         }
-        other => other.map_children(&mut |child| retyped(child, narrow)),
+        other => other.map_children(&mut |child| retyped(child, types)),
     }
 }

@@ -75,7 +75,7 @@ impl<'a> Binder<'a> {
         }
     }
 
-    fn table(&mut self, parts: &[String]) -> Result<Relation> {
+    pub(super) fn table(&mut self, parts: &[String]) -> Result<Relation> {
         if let [name] = parts
             && let Some(place) = self.ctes.iter().rposition(|cte| cte.name == *name)
         {

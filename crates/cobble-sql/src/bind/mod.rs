@@ -6,6 +6,7 @@ mod expression;
 mod from;
 mod grouping;
 mod json_table;
+mod native_query;
 mod operator;
 mod query;
 mod scope;
@@ -30,6 +31,7 @@ use sqlparser::tokenizer::Span;
 
 use crate::session_zone::in_zone;
 use cte::Cte;
+pub use native_query::native_query;
 use scope::Scope;
 pub(crate) use types::sql_type;
 pub use user_function::{KnownFunction, KnownFunctions};
@@ -111,9 +113,20 @@ impl ast::Visitor for Names {
     type Break = ();
 
     fn pre_visit_table_factor(&mut self, factor: &ast::TableFactor) -> ControlFlow<()> {
-        // With arguments it is a function.
-        if let ast::TableFactor::Table { name, args: None, .. } = factor {
-            self.add(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+        match factor {
+            ast::TableFactor::Table { name, args: None, .. } => {
+                self.add(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+            }
+            // With arguments it is a function: only this one is described from outside. What is wrong with it is told in binding.
+            ast::TableFactor::Table { name, args: Some(ast::TableFunctionArgs { args, .. }), .. }
+            | ast::TableFactor::Function { name, args, .. }
+                if native_query::is_name(name) =>
+            {
+                if let Ok(key) = native_query::key(args) {
+                    self.add(key);
+                }
+            }
+            _ => {}
         }
         ControlFlow::Continue(())
     }

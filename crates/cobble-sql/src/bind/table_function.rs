@@ -6,6 +6,7 @@ use cobble_plan::table_function::{RowMaker, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast;
 
+use super::native_query;
 use super::query::scope_of;
 use super::scope::Scope;
 use super::{Binder, Relation};
@@ -20,8 +21,12 @@ impl<'a> Binder<'a> {
         ordinality: bool,
         before: &Scope,
     ) -> Result<Relation> {
+        if name == native_query::NAME {
+            return self.table(&native_query::key(arguments)?);
+        }
         let function = TableFunction::by_name(name).ok_or_else(|| {
-            let known: Vec<&str> = TableFunction::ALL.iter().map(|f| f.name()).collect();
+            let known = TableFunction::ALL.iter().map(|f| f.name()).chain([native_query::NAME]);
+            let known: Vec<&str> = known.collect();
             Error::unknown("function", name, known)
         })?;
         let arguments = self.within(before, |binder| binder.plain_arguments(name, arguments, &Scope::default()))?;

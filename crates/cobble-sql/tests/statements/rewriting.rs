@@ -420,6 +420,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
             ("split-aggregates", false, false),
             ("push-limit", true, false),
             ("prune-columns", true, false),
+            ("prune-fields", false, false),
         ]
     );
     // What one rule leaves is what the next one finds.

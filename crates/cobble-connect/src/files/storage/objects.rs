@@ -519,10 +519,12 @@ struct Object {
     version: Option<String>,
     bytes: u64,
     cancel: CancellationToken,
-    /// Pieces by their start, with their length: on their way, or here.
-    coming: Mutex<BTreeMap<u64, (u64, Arc<Mutex<Piece>>)>>,
+    coming: Mutex<Pieces>,
     explain: Box<dyn Fn(&object_store::Error) -> Error + Send + Sync>,
 }
+
+/// Pieces by their start, with their length: on their way, or here.
+type Pieces = BTreeMap<u64, (u64, Arc<Mutex<Piece>>)>;
 
 enum Piece {
     Coming(Answer<Bytes>),

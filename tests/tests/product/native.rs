@@ -1,0 +1,98 @@
+//! Queries in a source's own language: what is around them is put around their text and handed over, and only a single query that
+//! reads is ever sent.
+
+use cobble_tests::{judge, judged, measured, ours, over_http};
+
+/// Ours, and the same over the judge's tables.
+const STATEMENTS: &[(&str, &str)] = &[
+    (
+        "SELECT name, n FROM native_query('fleet', $$ SELECT p.name, count(*) AS n FROM pass_holders h JOIN ports p ON p.id = h.home_port GROUP BY 1 $$) WHERE n > 40",
+        "SELECT p.name, count(*) FROM pass_holders h JOIN ports p ON p.id = h.home_port GROUP BY 1 HAVING count(*) > 40",
+    ),
+    (
+        "SELECT q.t1, v.name FROM native_query('fleet', 'SELECT id AS t1, to_tsvector(name)::text AS words FROM vessels t1 WHERE id < 9') q JOIN fleet.public.vessels v ON v.id = q.t1 WHERE q.words LIKE '%heron%'",
+        "SELECT id, name FROM vessels WHERE id < 9 AND name LIKE '%Heron%'",
+    ),
+    (
+        "SELECT kind, sum(cost), max(days) FROM native_query('yard', 'SELECT kind, cost, datediff(closed_at, opened_at) AS days FROM yard.work_orders WHERE urgency > 3 -- the urgent ones') GROUP BY kind ORDER BY 2 DESC LIMIT 3",
+        "SELECT kind, sum(cost), max(closed_at::date - opened_at::date) FROM work_orders WHERE urgency > 3 GROUP BY kind ORDER BY 2 DESC LIMIT 3",
+    ),
+    (
+        "SELECT article, sum(quantity) FROM native_query('till', 'SELECT article, quantity, strftime(''%Y'', sold_at) AS year FROM kiosk_sales WHERE by_card;') WHERE article <> 'postcard' AND year = '2024' GROUP BY article",
+        "SELECT article, sum(quantity) FROM kiosk_sales WHERE by_card AND article <> 'postcard' AND sold_on BETWEEN '2024-01-01' AND '2024-12-31' GROUP BY article",
+    ),
+    (
+        "WITH q AS (SELECT * FROM native_query('fleet', 'SELECT id, name FROM ports')) SELECT a.name FROM q a WHERE a.id IN (SELECT max(id) FROM q)",
+        "SELECT name FROM ports WHERE id = 40",
+    ),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_native_query_is_a_table_like_any_other() {
+    let judge = judge().await;
+    for (sql, same) in STATEMENTS {
+        let mut wanted = judged(&judge, same).await.unwrap_or_else(|e| panic!("{same}: {e}"));
+        let mut found = ours(&over_http(sql).await.unwrap_or_else(|e| panic!("{sql}: {e}")));
+        wanted.sort();
+        found.sort();
+        assert!(!wanted.is_empty(), "{same}");
+        assert_eq!(found, wanted, "{sql}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_stands_around_it_is_handed_over() {
+    for (catalog, text) in [
+        ("fleet", "SELECT id, name, home_port FROM vessels"),
+        ("yard", "SELECT id, kind AS name, vessel_id AS home_port FROM yard.work_orders"),
+        ("till", "SELECT id, article AS name, port_id AS home_port FROM kiosk_sales"),
+    ] {
+        let around = "WHERE home_port = 4 AND name > 'd' GROUP BY name ORDER BY name LIMIT 2";
+        let sql = format!("SELECT name, count(*) FROM native_query('{catalog}', '{text}') {around}");
+        let plan = measured(&sql).await;
+        let gate = &plan["gates"][0];
+        let pieces = gate["pieces"].as_array().unwrap();
+        assert!(pieces.iter().all(|piece| piece["verdict"] == "pushed"), "{catalog}: {gate}");
+        let rows = gate["measure"]["rows"].as_u64().unwrap();
+        assert_eq!(rows, over_http(&sql).await.unwrap().len() as u64, "{catalog}: {gate}");
+        let request = gate["request"]["text"].as_str().unwrap();
+        assert!(request.contains(&format!("({text})")), "{catalog}: {request}");
+        assert!(request.chars().all(|c| !c.is_control()), "{request:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn only_a_single_query_that_reads_is_sent() {
+    let mut shown = String::new();
+    for call in [
+        "native_query('fleet', 'DELETE FROM ports')",
+        "native_query('fleet', 'SELECT 1 AS a; SELECT 2 AS b')",
+        "native_query('fleet', 'WITH gone AS (DELETE FROM ports RETURNING id) SELECT id FROM gone')",
+        "native_query('fleet', 'SELECT id INTO copies FROM ports')",
+        "native_query('fleet', 'SELECT id FROM ports FOR UPDATE')",
+        "native_query('fleet', 'SELECT id FROM ports WHERE id = $1')",
+        "native_query('fleet', 'SELECT id FROM ports) AS q; DROP TABLE ports; SELECT * FROM (SELECT 1')",
+        "native_query('fleet', 'SELECT FROM WHERE')",
+        "native_query('fleet', 'SELECT id, id FROM ports')",
+        "native_query('fleet', 'SELECT max(id), 1 + 1 FROM ports')",
+        "native_query('fleet', 'SELECT nothing FROM ports')",
+        "native_query('fleet', 'SELECT nextval(''gone'') AS n')",
+        "native_query('yard', 'SELECT nothing FROM yard.parts')",
+        "native_query('till', 'SELECT nothing FROM kiosk_sales')",
+        "native_query('yard', 'UPDATE yard.parts SET id = 1')",
+        "native_query('till', 'ATTACH ''x'' AS y')",
+        "native_query('drop', 'SELECT 1')",
+        "native_query('flet', 'SELECT 1')",
+        "native_query('fleet')",
+        "native_query('fleet', 'SEL' || 'ECT 1')",
+    ] {
+        let error = over_http(&format!("SELECT * FROM {call}")).await.expect_err(call);
+        let hint = error["hint"].as_str().map(|hint| format!("; {hint}")).unwrap_or_default();
+        shown.push_str(&format!(
+            "{call}\n    {} {}{hint}\n",
+            error["sqlstate"].as_str().unwrap(),
+            error["message"].as_str().unwrap()
+        ));
+    }
+    insta::assert_snapshot!(shown);
+}
