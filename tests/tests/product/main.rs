@@ -11,7 +11,10 @@ mod json;
 mod key_pass;
 mod language;
 mod native;
+mod postgres_truth;
 mod pushdown;
 mod random;
 mod records;
 mod statistics;
+#[path = "../../../crates/cobble-engine/tests/truth/mod.rs"]
+mod truth;

@@ -305,7 +305,15 @@ impl Offer for DatabaseOffer {
             JoinKind::Inner => "JOIN",
             JoinKind::Left => "LEFT JOIN",
             JoinKind::Right => "RIGHT JOIN",
-            JoinKind::Full | JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => {
+            JoinKind::Full
+                if join.residual.is_empty() && !join.on.is_empty() && join.on.iter().all(|k| !k.null_safe) =>
+            {
+                "FULL JOIN"
+            }
+            JoinKind::Full => {
+                return Verdict::kept(KeptReason::NoSuchAbility, "a full join is handed over with equalities alone");
+            }
+            JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => {
                 return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
             }
             JoinKind::Semi => "EXISTS",
@@ -321,7 +329,7 @@ impl Offer for DatabaseOffer {
                 offer.nest();
             }
         };
-        side(&mut left, kind != JoinKind::Right);
+        side(&mut left, !matches!(kind, JoinKind::Right | JoinKind::Full));
         side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right | JoinKind::Semi | JoinKind::Anti));
         let both = |column: &Column| left.columns.get(&column.id).or_else(|| right.columns.get(&column.id)).cloned();
         let mut conditions = Vec::new();

@@ -41,6 +41,9 @@ impl Dialect for PostgresDialect {
     fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
         match sql_type {
             SqlType::Interval => Err((KeptReason::TypeDiffers, "intervals are grouped in another way".into())),
+            own if own.is_float() => {
+                Err((KeptReason::TypeDiffers, "a group of zeros may be shown as 0 or -0 there".into()))
+            }
             _ => Ok(()),
         }
     }
@@ -64,7 +67,8 @@ impl Dialect for PostgresDialect {
     }
 
     fn joins(&self, kind: JoinKind) -> bool {
-        matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Right | JoinKind::Semi | JoinKind::Anti)
+        use JoinKind::{Anti, Full, Inner, Left, Right, Semi};
+        matches!(kind, Inner | Left | Right | Full | Semi | Anti)
     }
 
     fn no_columns(&self) -> &'static str {
