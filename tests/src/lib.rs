@@ -34,9 +34,26 @@ pub fn cobble() -> PathBuf {
 
 impl Product {
     pub fn start(folder: &Path, scale: f64) -> Product {
+        Product::start_with(folder, &["--demo", "--scale", &scale.to_string()])
+    }
+
+    /// A service without the demo.
+    pub fn empty(folder: &Path) -> Product {
+        Product::start_with(folder, &[])
+    }
+
+    /// The same service, stopped and started again without the demo.
+    pub fn again(self) -> Product {
+        let folder = self.folder.clone();
+        self.stop();
+        Product::empty(&folder)
+    }
+
+    fn start_with(folder: &Path, arguments: &[&str]) -> Product {
         let (port, postgres_port) = (free_port(), free_port());
         let mut process = Command::new(cobble())
-            .args(["up", "--demo", "--stop-with-stdin", "--scale", &scale.to_string()])
+            .args(["up", "--stop-with-stdin"])
+            .args(arguments)
             .args(["--port", &port.to_string(), "--records-port", &postgres_port.to_string()])
             .arg("--folder")
             .arg(folder)

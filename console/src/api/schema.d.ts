@@ -107,6 +107,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All connections, catalogs and functions, without secrets. */
+        get: operations["show"];
+        put?: never;
+        /** Puts a configuration in the place of what there is, all of it or nothing, and says what changed. Nothing is contacted. */
+        post: operations["apply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -373,16 +391,60 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A configuration to apply. What it does not name is removed. */
+        ApplyBody: {
+            configuration: components["schemas"]["ConfigurationBody"];
+            /** @description Secrets by connection. A connection that is there keeps its secret when none is given. */
+            secrets?: {
+                [key: string]: string;
+            };
+            /** @description Only say what would change. */
+            preview?: boolean;
+        };
         CatalogBody: {
             name: string;
             connection: string;
             /** @description The connection's kind. Ignored when sent. */
             kind?: string;
         };
+        ChangeBody: {
+            /** @description `connection`, `catalog` or `function`. */
+            what: string;
+            name: string;
+            /** @description `added`, `changed` or `removed`. */
+            change: string;
+            details: string[];
+        };
         ColumnBody: {
             name: string;
             /** @description The SQL type as text. */
             type: string;
+        };
+        /** @description All connections, catalogs and functions. Holds no secret. */
+        ConfigurationBody: {
+            connections?: {
+                [key: string]: components["schemas"]["ConfiguredConnectionBody"];
+            };
+            /** @description Catalogs with their connections. */
+            catalogs?: {
+                [key: string]: string;
+            };
+            /** @description Functions with the statements that make them. */
+            functions?: {
+                [key: string]: string;
+            };
+        };
+        ConfiguredConnectionBody: {
+            kind: string;
+            address?: string;
+            database?: string | null;
+            user?: string | null;
+            /** @description The variable that the secret is taken from; its value goes into `secrets`. */
+            secret_from?: string | null;
+            region?: string | null;
+            options?: {
+                [key: string]: string;
+            };
         };
         /** @description A connection without its secret. */
         ConnectionBody: {
@@ -739,6 +801,56 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigurationBody"];
+                };
+            };
+        };
+    };
+    apply: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeBody"][];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };

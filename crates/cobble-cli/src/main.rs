@@ -67,6 +67,12 @@ enum Command {
     /// Runs: what is being executed and what was
     #[command(subcommand, after_help = "Example:\n  cobble runs list")]
     Runs(commands::runs::Action),
+    /// Put a file with all connections, catalogs and functions in the place of what there is
+    #[command(after_help = "Examples:\n  cobble apply lane.toml --preview\n  FLEET_DB_SECRET=… cobble apply lane.toml")]
+    Apply(commands::configuration::Apply),
+    /// Write all connections, catalogs and functions as one file, without secrets
+    #[command(after_help = "Example:\n  cobble export --out lane.toml")]
+    Export(commands::configuration::Export),
 }
 
 /// What a command ends with when it does not succeed.
@@ -118,6 +124,8 @@ fn main() -> ExitCode {
             Command::Catalog(action) => commands::catalog::run(&common, action).await,
             Command::Browse(arguments) => commands::browse::run(&common, arguments).await,
             Command::Runs(action) => commands::runs::run(&common, action).await,
+            Command::Apply(arguments) => commands::configuration::apply(&common, arguments).await,
+            Command::Export(arguments) => commands::configuration::export(&common, arguments).await,
         }
     });
     runtime.shutdown_background();

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::sync::Arc;
+use std::time::Duration;
 
 use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
@@ -9,6 +10,7 @@ use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
+use crate::remembered::Remembered;
 use crate::{files, generated, mariadb, postgres, sqlite};
 
 /// One table in a listing.
@@ -66,11 +68,18 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
         return Err(if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) });
     };
     definition.check(kind)?;
-    match kind.kind {
-        "files" | "s3" | "http" => Ok(files::FilesConnector::new(definition)?),
-        "generated" => Ok(generated::GeneratedConnector::new(definition)?),
-        "mariadb" => Ok(mariadb::MariaConnector::new(definition)?),
-        "sqlite" => Ok(sqlite::SqliteConnector::new(definition)?),
-        _ => Ok(postgres::PostgresConnector::new(definition)?),
-    }
+    // Files tell at once what has changed; to ask a server takes its time.
+    let usual = match kind.kind {
+        "files" | "generated" | "sqlite" => 0,
+        _ => 20,
+    };
+    let life = Duration::from_secs(definition.seconds("metadata_life", usual)?);
+    let inner: Arc<dyn Connector> = match kind.kind {
+        "files" | "s3" | "http" => files::FilesConnector::new(definition)?,
+        "generated" => generated::GeneratedConnector::new(definition)?,
+        "mariadb" => mariadb::MariaConnector::new(definition)?,
+        "sqlite" => sqlite::SqliteConnector::new(definition)?,
+        _ => postgres::PostgresConnector::new(definition)?,
+    };
+    Ok(Remembered::new(inner, life))
 }

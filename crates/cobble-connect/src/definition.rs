@@ -65,6 +65,16 @@ pub struct KindDescription {
     pub settings: &'static [SettingDescription],
 }
 
+/// Settings that every kind takes.
+pub const COMMON: &[SettingDescription] = &[SettingDescription {
+    name: "metadata_life",
+    label: "Seconds to believe names",
+    help: "how long names and columns are believed before the source is asked again; 0 asks every time, which files and SQLite do",
+    required: false,
+    secret: false,
+    default: Some("20"),
+}];
+
 impl ConnectionDefinition {
     /// A connection that needs no more than an address.
     pub fn new(name: impl Into<String>, kind: impl Into<String>, address: impl Into<String>) -> Self {
@@ -116,7 +126,7 @@ impl ConnectionDefinition {
                 .hint(setting.help));
             }
         }
-        let known = || kind.settings.iter().map(|s| s.name);
+        let known = || kind.settings.iter().chain(COMMON).map(|s| s.name);
         let unknown = given
             .iter()
             .filter(|(name, set)| *set && *name != "region" && !known().any(|k| k == *name))

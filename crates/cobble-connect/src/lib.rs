@@ -7,8 +7,9 @@ pub mod files;
 pub mod generated;
 pub mod mariadb;
 pub mod postgres;
+mod remembered;
 mod server_steps;
 pub mod sqlite;
 
 pub use connector::{Connector, KINDS, TableEntry, TestStep, connector};
-pub use definition::{ConnectionDefinition, Secret};
+pub use definition::{COMMON, ConnectionDefinition, Secret};

@@ -13,6 +13,7 @@ use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
 
 use crate::analyze::CollectedStatistics;
+use crate::configuration::Reconfiguration;
 use crate::memory_table::MemoryTable;
 use crate::session::Session;
 
@@ -207,13 +208,7 @@ impl Engine {
     }
 
     pub fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
-        let name = &definition.name;
-        let plain =
-            name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
-        if !plain || name.is_empty() || name == SYSTEM_CATALOG || name == "information_schema" {
-            return Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a catalog"))
-                .hint("use small letters, digits and underscores; lane and information_schema are taken"));
-        }
+        check_catalog_name(&definition.name)?;
         self.change(|set| {
             if set.catalogs.contains_key(&definition.name) {
                 return Err(Error::new(
@@ -239,6 +234,17 @@ impl Engine {
         Ok(())
     }
 
+    /// Puts everything that was compared in the place of what there is, at once; queries that run go on with what they began with.
+    pub fn reconfigure(&self, next: Reconfiguration) {
+        let gone: Vec<String> =
+            self.set().catalogs.keys().filter(|name| !next.catalogs.contains_key(*name)).cloned().collect();
+        let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
+        *set = Arc::new(CatalogSet { connections: next.connections, catalogs: next.catalogs });
+        drop(set);
+        *self.functions.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next.functions);
+        gone.iter().for_each(|name| self.forget_statistics(name));
+    }
+
     /// Tests a connection step by step, whether it has been added or not.
     pub async fn test_connection(
         definition: &ConnectionDefinition,
@@ -247,6 +253,17 @@ impl Engine {
         connector(definition)?.test(report).await;
         Ok(())
     }
+}
+
+/// Names of catalogs are plain SQL identifiers that are not taken.
+pub fn check_catalog_name(name: &str) -> Result<()> {
+    let plain =
+        name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+    if plain && !name.is_empty() && name != SYSTEM_CATALOG && name != "information_schema" {
+        return Ok(());
+    }
+    Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a catalog"))
+        .hint("use small letters, digits and underscores; lane and information_schema are taken"))
 }
 
 impl CatalogSet {

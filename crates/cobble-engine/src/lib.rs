@@ -4,6 +4,7 @@
 mod analyze;
 mod catalogs;
 mod config;
+mod configuration;
 mod execution;
 mod memory_table;
 mod resolve;
@@ -20,6 +21,7 @@ pub use cobble_plan::registry::{BuiltIn, built_in};
 pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
 pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};
 pub use config::Config;
+pub use configuration::{Change, Configuration, ConfiguredConnection, Reconfiguration};
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};
 pub use session::{Prepared, Session};

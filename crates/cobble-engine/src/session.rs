@@ -139,20 +139,13 @@ impl Session {
 
     async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
         let name = &function.name;
-        if built_in().iter().any(|known| known.name == name) {
-            return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
-                .hint("choose another name"));
-        }
         let functions = self.engine.functions();
         if !replace && functions.contains_key(name) {
             return Err(Error::new(Code::AlreadyExists, format!("there is a function named {name} already"))
                 .hint("CREATE OR REPLACE FUNCTION takes its place"));
         }
         let known = KnownFunction::new(function.clone())?;
-        known.check(&functions, &NoTables)?;
-        if function.language == FunctionLanguage::Script {
-            Script::read(&known.function)?;
-        }
+        self.engine.check_function(&known, &functions)?;
         if let Some(state) = self.engine.state() {
             state.keep_function(name, Some(function)).await?;
         }
@@ -416,5 +409,21 @@ impl Session {
     /// A table by its name of one to three parts.
     pub async fn table(&self, name: &[String]) -> Result<Arc<cobble_plan::logical::Table>> {
         table(&self.engine, &self.engine.set(), &self.place, name).await
+    }
+}
+
+impl Engine {
+    /// Whether a function can be made: its name is free of ours and its body makes sense beside these functions.
+    pub(crate) fn check_function(&self, known: &KnownFunction, functions: &cobble_sql::KnownFunctions) -> Result<()> {
+        let name = &known.function.name;
+        if built_in().iter().any(|own| own.name == name) {
+            return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
+                .hint("choose another name"));
+        }
+        known.check(functions, &NoTables)?;
+        if known.function.language == FunctionLanguage::Script {
+            Script::read(&known.function)?;
+        }
+        Ok(())
     }
 }

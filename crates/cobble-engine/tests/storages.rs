@@ -38,6 +38,7 @@ fn session_on(definitions: Vec<ConnectionDefinition>) -> Session {
 fn s3(name: &str, port: u16, options: &[(&str, &str)]) -> ConnectionDefinition {
     let mut definition = ConnectionDefinition::new(name, "s3", format!("127.0.0.1:{port}"));
     definition.options.insert("bucket".into(), "drop".into());
+    definition.options.insert("metadata_life".into(), "0".into());
     definition.options.extend(options.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())));
     (definition.user, definition.secret) = (Some("reader".into()), Some(Secret::new("a secret")));
     definition

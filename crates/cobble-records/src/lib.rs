@@ -43,6 +43,15 @@ pub struct StoredCatalog {
     pub connection: String,
 }
 
+/// What becomes of the records when a configuration is applied: everything that is to be, the rest goes.
+#[derive(Debug, Clone, Default)]
+pub struct StoredConfiguration {
+    pub connections: Vec<StoredConnection>,
+    pub catalogs: Vec<StoredCatalog>,
+    /// Names with definitions.
+    pub functions: Vec<(String, Json)>,
+}
+
 /// One execution of a statement.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, Queryable, Insertable, AsChangeset, Selectable)]
 #[diesel(table_name = schema::runs)]
@@ -151,6 +160,42 @@ impl Records {
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
         use schema::catalogs::dsl;
         diesel::delete(dsl::catalogs.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    /// Puts a whole configuration in the place of what there is: all of it or, after an error, nothing.
+    pub fn put_configuration(&self, wanted: &StoredConfiguration) -> Result<()> {
+        use schema::{catalogs, connections, functions};
+        let mut sealed = Vec::new();
+        for stored in &wanted.connections {
+            let secret = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+            sealed.push((&stored.name, &stored.definition, secret));
+        }
+        self.connection()?
+            .transaction::<_, diesel::result::Error, _>(|records| {
+                diesel::delete(catalogs::table).execute(records)?;
+                let names: Vec<&String> = sealed.iter().map(|(name, ..)| *name).collect();
+                diesel::delete(connections::table.filter(connections::name.ne_all(names))).execute(records)?;
+                for (name, definition, secret) in &sealed {
+                    let other = (connections::definition.eq(definition), connections::sealed_secret.eq(secret));
+                    diesel::insert_into(connections::table)
+                        .values((connections::name.eq(name), other))
+                        .on_conflict(connections::name)
+                        .do_update()
+                        .set(other)
+                        .execute(records)?;
+                }
+                for catalog in &wanted.catalogs {
+                    let values = (catalogs::name.eq(&catalog.name), catalogs::connection.eq(&catalog.connection));
+                    diesel::insert_into(catalogs::table).values(values).execute(records)?;
+                }
+                diesel::delete(functions::table).execute(records)?;
+                for (name, definition) in &wanted.functions {
+                    let values = (functions::name.eq(name), functions::definition.eq(definition));
+                    diesel::insert_into(functions::table).values(values).execute(records)?;
+                }
+                Ok(())
+            })
+            .map_err(storage)
     }
 
     /// Keeps a function's definition, in the place of what was before.

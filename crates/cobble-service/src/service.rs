@@ -1,5 +1,6 @@
 //! The service's state: the engine, the records it is restored from, and the runs.
 
+use std::collections::BTreeMap;
 use std::sync::{Arc, Weak};
 use std::time::Instant;
 
@@ -8,9 +9,10 @@ use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::{
-    CatalogDefinition, CollectedStatistics, Engine, KnownFunction, MemoryTable, StateTables, UserFunction, text_rows,
+    CatalogDefinition, Change, CollectedStatistics, Configuration, Engine, KnownFunction, MemoryTable, StateTables,
+    UserFunction, text_rows,
 };
-use cobble_records::{Records, StoredCatalog, StoredConnection};
+use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection};
 use cobble_types::{Error, Result, SqlType};
 
 use crate::runs::Runs;
@@ -20,6 +22,8 @@ pub struct Service {
     pub records: Records,
     pub runs: Runs,
     pub started: Instant,
+    /// One configuration is applied at a time.
+    applying: tokio::sync::Mutex<()>,
 }
 
 /// Runs a call that blocks where blocking is allowed.
@@ -80,7 +84,7 @@ impl Service {
         }
         let runs = Runs::new(engine.clone(), records.clone());
         engine.provide_state(Arc::new(State { records: records.clone(), engine: Arc::downgrade(&engine) }));
-        Ok(Arc::new(Service { engine, records, runs, started: Instant::now() }))
+        Ok(Arc::new(Service { engine, records, runs, started: Instant::now(), applying: Default::default() }))
     }
 
     /// Takes a connection in at once and for good.
@@ -102,6 +106,39 @@ impl Service {
         let records = self.records.clone();
         blocking(move || records.replace_connection(&stored)).await?;
         self.engine.replace_connection(definition)
+    }
+
+    /// Compares what is wanted with what there is and, unless it is a preview, makes it so, all of it or nothing.
+    pub async fn apply(
+        &self,
+        wanted: &Configuration,
+        secrets: &BTreeMap<String, Secret>,
+        preview: bool,
+    ) -> Result<Vec<Change>> {
+        let _alone = self.applying.lock().await;
+        let next = self.engine.compare(wanted, secrets)?;
+        let changes = next.changes.clone();
+        if preview || changes.is_empty() {
+            return Ok(changes);
+        }
+        let of_function = |known: &KnownFunction| {
+            let definition =
+                serde_json::to_value(known.function.as_ref()).map_err(|e| Error::internal(e.to_string()))?;
+            Ok((known.function.name.clone(), definition))
+        };
+        let kept = StoredConfiguration {
+            connections: next.connections.values().map(|c| stored(&c.definition)).collect::<Result<_>>()?,
+            catalogs: next
+                .catalogs
+                .values()
+                .map(|c| StoredCatalog { name: c.name.clone(), connection: c.connection.clone() })
+                .collect(),
+            functions: next.functions.values().map(of_function).collect::<Result<_>>()?,
+        };
+        let records = self.records.clone();
+        blocking(move || records.put_configuration(&kept)).await?;
+        self.engine.reconfigure(next);
+        Ok(changes)
     }
 
     pub async fn remove_connection(&self, name: &str) -> Result<()> {

@@ -2,6 +2,7 @@
 
 mod answers;
 mod command;
+mod configuration;
 mod console;
 mod demo_sources;
 mod edges;

@@ -2,6 +2,7 @@
 
 pub mod browse;
 pub mod catalog;
+pub mod configuration;
 pub mod connection;
 pub mod plan;
 pub mod runs;

@@ -2,7 +2,6 @@
 //! values bound; what it does not provably share with the engine stays in the engine.
 
 pub mod cells;
-mod described;
 mod dialect;
 pub mod native;
 mod offer;
@@ -19,7 +18,6 @@ use cobble_plan::logical::Scan;
 use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
 use cobble_types::Result;
 
-pub use described::Described;
 pub use dialect::{Columns, Dialect, wrap};
 pub use offer::DatabaseOffer;
 pub use sql::{Parameter, Refusal, Sql};

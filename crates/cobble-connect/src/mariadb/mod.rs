@@ -19,7 +19,7 @@ use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
 
 use self::dialect::MariaDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Described, Dialect, Sql};
+use crate::database::{Database, Dialect, Sql};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 
@@ -56,7 +56,6 @@ const OWN: &str = "'information_schema', 'mysql', 'performance_schema', 'sys'";
 #[derive(Debug)]
 pub struct MariaConnector {
     server: Arc<Server>,
-    described: Described,
 }
 
 /// One server with its pool of connections.
@@ -119,7 +118,7 @@ impl MariaConnector {
             pool: Pool::new(options),
             connect_limit,
         };
-        Ok(Arc::new(MariaConnector { server: Arc::new(server), described: Described::default() }))
+        Ok(Arc::new(MariaConnector { server: Arc::new(server) }))
     }
 }
 
@@ -181,19 +180,14 @@ impl Connector for MariaConnector {
         if !self.server.sees(schema) {
             return Ok(None);
         }
-        let ask = describe::table(&self.server, catalog, schema, table);
-        self.described.or_ask([catalog, schema, table], ask).await
+        describe::table(&self.server, catalog, schema, table).await
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        let ask = async { describe::native(&self.server, catalog, text).await.map(Some) };
-        let found = self.described.or_ask([catalog, "native", text], ask).await?;
-        found.ok_or_else(|| Error::internal("a native query without a description"))
+        describe::native(&self.server, catalog, text).await
     }
 
-    fn refresh(&self) {
-        self.described.forget();
-    }
+    fn refresh(&self) {}
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
         let server = &self.server;

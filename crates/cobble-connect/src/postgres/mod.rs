@@ -23,7 +23,7 @@ use tokio_postgres::NoTls;
 
 use self::dialect::PostgresDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Described, Dialect, Sql};
+use crate::database::{Database, Dialect, Sql};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 
@@ -100,7 +100,6 @@ pub const KIND: KindDescription = KindDescription {
 
 pub struct PostgresConnector {
     server: Arc<Server>,
-    described: Described,
 }
 
 impl std::fmt::Debug for PostgresConnector {
@@ -180,7 +179,7 @@ impl PostgresConnector {
             pool,
             connect_limit,
         };
-        Ok(Arc::new(PostgresConnector { server: Arc::new(server), described: Described::default() }))
+        Ok(Arc::new(PostgresConnector { server: Arc::new(server) }))
     }
 }
 
@@ -230,19 +229,14 @@ impl Connector for PostgresConnector {
     }
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
-        let ask = describe::table(&self.server, catalog, schema, table);
-        self.described.or_ask([catalog, schema, table], ask).await
+        describe::table(&self.server, catalog, schema, table).await
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        let ask = async { describe::native(&self.server, catalog, text).await.map(Some) };
-        let found = self.described.or_ask([catalog, "native", text], ask).await?;
-        found.ok_or_else(|| Error::internal("a native query without a description"))
+        describe::native(&self.server, catalog, text).await
     }
 
-    fn refresh(&self) {
-        self.described.forget();
-    }
+    fn refresh(&self) {}
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
         let server = &self.server;

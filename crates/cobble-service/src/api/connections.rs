@@ -1,6 +1,6 @@
 //! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
 
-use cobble_connect::{ConnectionDefinition, KINDS, Secret, TestStep};
+use cobble_connect::{COMMON, ConnectionDefinition, KINDS, Secret, TestStep};
 use cobble_engine::Engine;
 use cobble_types::Error;
 use rocket::response::stream::{Event, EventStream};
@@ -77,6 +77,7 @@ pub fn kinds() -> Json<Vec<KindBody>> {
                 settings: kind
                     .settings
                     .iter()
+                    .chain(COMMON)
                     .map(|s| SettingBody {
                         name: setting(s.name),
                         label: setting(s.label),

@@ -1,6 +1,7 @@
 //! HTTP: `/api/v1/…` in JSON, described by a document generated from these handlers, and the console.
 
 mod browse;
+mod configuration;
 mod connections;
 mod console;
 mod errors;
@@ -38,6 +39,10 @@ macro_rules! calls {
                 types::ConnectionBody,
                 types::NewConnectionBody,
                 types::TestStepBody,
+                types::ConfigurationBody,
+                types::ConfiguredConnectionBody,
+                types::ApplyBody,
+                types::ChangeBody,
                 types::CatalogBody,
                 types::TableBody,
                 types::NameBody,
@@ -80,6 +85,8 @@ calls! {
     connections::test_events,
     connections::test_new,
     connections::remove,
+    configuration::show,
+    configuration::apply,
     status,
 }
 

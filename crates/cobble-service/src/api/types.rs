@@ -150,6 +150,59 @@ pub struct NewConnectionBody {
     pub secret: Option<String>,
 }
 
+/// All connections, catalogs and functions. Holds no secret.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ConfigurationBody {
+    #[serde(default)]
+    pub connections: BTreeMap<String, ConfiguredConnectionBody>,
+    /// Catalogs with their connections.
+    #[serde(default)]
+    pub catalogs: BTreeMap<String, String>,
+    /// Functions with the statements that make them.
+    #[serde(default)]
+    pub functions: BTreeMap<String, String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ConfiguredConnectionBody {
+    pub kind: String,
+    #[serde(default)]
+    pub address: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// The variable that the secret is taken from; its value goes into `secrets`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret_from: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub region: Option<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+}
+
+/// A configuration to apply. What it does not name is removed.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ApplyBody {
+    pub configuration: ConfigurationBody,
+    /// Secrets by connection. A connection that is there keeps its secret when none is given.
+    #[serde(default)]
+    pub secrets: BTreeMap<String, String>,
+    /// Only say what would change.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct ChangeBody {
+    /// `connection`, `catalog` or `function`.
+    pub what: String,
+    pub name: String,
+    /// `added`, `changed` or `removed`.
+    pub change: String,
+    pub details: Vec<String>,
+}
+
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct TestStepBody {
     /// `resolve`, `reach`, `sign in`, `list`, `read`.

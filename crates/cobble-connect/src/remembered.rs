@@ -1,0 +1,232 @@
+//! What a source has told of its names and tables, believed for a while, and a source that lets its callers wait in vain, left alone
+//! for a while. Stands before every connector.
+
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use async_trait::async_trait;
+use cobble_plan::logical::Table;
+use cobble_types::{Code, Error, Result};
+
+use crate::connector::{Connector, TableEntry, TestStep};
+
+/// A call that fails sooner than this has cost nobody much: the next one may ask again.
+const PATIENCE: Duration = Duration::from_millis(500);
+/// The first pause after a call has waited in vain, and the longest one; each further call in vain doubles it.
+const FIRST_PAUSE: Duration = Duration::from_secs(2);
+const LONGEST_PAUSE: Duration = Duration::from_secs(60);
+/// What there is not is believed for a shorter time: tables are made more often than dropped.
+const LIFE_OF_NOTHING: Duration = Duration::from_secs(2);
+/// Beyond so many entries the oldest knowledge is dropped with all the rest.
+const MOST: usize = 50_000;
+
+#[derive(Debug)]
+pub struct Remembered {
+    inner: Arc<dyn Connector>,
+    life: Duration,
+    schemas: Mutex<Answers<(), Vec<String>>>,
+    tables: Mutex<Answers<String, Vec<TableEntry>>>,
+    described: Mutex<Answers<[String; 3], Option<Arc<Table>>>>,
+    trouble: Mutex<Option<Trouble>>,
+}
+
+type Answers<K, V> = HashMap<K, (Instant, V)>;
+
+/// The last failure that callers had to wait for.
+#[derive(Debug, Clone)]
+struct Trouble {
+    error: Error,
+    until: Instant,
+    pause: Duration,
+}
+
+impl Remembered {
+    /// With no life, every call asks.
+    pub fn new(inner: Arc<dyn Connector>, life: Duration) -> Arc<Self> {
+        Arc::new(Remembered {
+            inner,
+            life,
+            schemas: Mutex::default(),
+            tables: Mutex::default(),
+            described: Mutex::default(),
+            trouble: Mutex::default(),
+        })
+    }
+
+    async fn ask<K: Eq + Hash, V: Clone>(
+        &self,
+        answers: &Mutex<Answers<K, V>>,
+        key: K,
+        is_something: impl Fn(&V) -> bool,
+        ask: impl Future<Output = Result<V>>,
+    ) -> Result<V> {
+        let lock = || answers.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((at, known)) = lock().get(&key)
+            && at.elapsed() < if is_something(known) { self.life } else { self.life.min(LIFE_OF_NOTHING) }
+        {
+            return Ok(known.clone());
+        }
+        let found = self.guarded(ask).await?;
+        if !self.life.is_zero() {
+            let mut all = lock();
+            if all.len() >= MOST {
+                all.clear();
+            }
+            all.insert(key, (Instant::now(), found.clone()));
+        }
+        Ok(found)
+    }
+
+    /// Asks unless the source is being left alone.
+    async fn guarded<V>(&self, ask: impl Future<Output = Result<V>>) -> Result<V> {
+        let trouble = || self.trouble.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = trouble().clone();
+        if let Some(known) = &known
+            && let Some(left) = known.until.checked_duration_since(Instant::now())
+        {
+            let mut error = known.error.clone();
+            error.message = format!("{} (it is asked again in {} s)", error.message, left.as_secs() + 1);
+            return Err(error);
+        }
+        let began = Instant::now();
+        let outcome = ask.await;
+        let in_vain = outcome.as_ref().err().filter(|error| {
+            matches!(error.code, Code::SourceUnreachable | Code::SourceTimeout) && began.elapsed() >= PATIENCE
+        });
+        *trouble() = in_vain.map(|error| {
+            let pause = known.map_or(FIRST_PAUSE, |before| (before.pause * 2).min(LONGEST_PAUSE));
+            Trouble { error: error.clone(), until: Instant::now() + pause, pause }
+        });
+        outcome
+    }
+
+    fn forget(&self) {
+        self.schemas.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.tables.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.described.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        *self.trouble.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    }
+}
+
+#[async_trait]
+impl Connector for Remembered {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        self.ask(&self.schemas, (), |_| true, self.inner.schemas()).await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        self.ask(&self.tables, schema.to_owned(), |found| !found.is_empty(), self.inner.tables(schema)).await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        let key = [catalog, schema, table].map(str::to_owned);
+        self.ask(&self.described, key, Option::is_some, self.inner.table(catalog, schema, table)).await
+    }
+
+    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
+        let key = [catalog, "native", text].map(str::to_owned);
+        let ask = async { self.inner.native(catalog, text).await.map(Some) };
+        let found = self.ask(&self.described, key, Option::is_some, ask).await?;
+        found.ok_or_else(|| Error::internal("a native query without a description"))
+    }
+
+    fn refresh(&self) {
+        self.forget();
+        self.inner.refresh();
+    }
+
+    /// Asks in any case, and what was believed is believed no more: a test is made when something has changed.
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        self.refresh();
+        self.inner.test(report).await;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    use super::*;
+
+    /// Counts what it is asked; as slow and as dead as it is told to be.
+    #[derive(Debug, Default)]
+    struct Asked {
+        calls: AtomicU64,
+        slow: AtomicU64,
+        dead: AtomicU64,
+    }
+
+    #[async_trait]
+    impl Connector for Asked {
+        async fn schemas(&self) -> Result<Vec<String>> {
+            self.calls.fetch_add(1, Ordering::Relaxed);
+            tokio::time::sleep(Duration::from_millis(self.slow.load(Ordering::Relaxed))).await;
+            match self.dead.load(Ordering::Relaxed) {
+                0 => Ok(vec!["public".into()]),
+                _ => Err(Error::new(Code::SourceUnreachable, "connection pier: nothing answers")),
+            }
+        }
+
+        async fn tables(&self, _: &str) -> Result<Vec<TableEntry>> {
+            self.calls.fetch_add(1, Ordering::Relaxed);
+            Ok(vec![])
+        }
+
+        async fn table(&self, _: &str, _: &str, _: &str) -> Result<Option<Arc<Table>>> {
+            self.calls.fetch_add(1, Ordering::Relaxed);
+            Ok(None)
+        }
+
+        fn refresh(&self) {}
+
+        async fn test(&self, _: &mut (dyn FnMut(TestStep) + Send)) {}
+    }
+
+    fn remembered(life: u64) -> (Arc<Asked>, Arc<Remembered>) {
+        let asked = Arc::new(Asked::default());
+        (asked.clone(), Remembered::new(asked, Duration::from_secs(life)))
+    }
+
+    #[tokio::test]
+    async fn an_answer_is_believed_for_its_life() {
+        let (asked, source) = remembered(20);
+        let calls = || asked.calls.load(Ordering::Relaxed);
+        for _ in 0..3 {
+            assert_eq!(source.schemas().await.unwrap(), ["public"]);
+            assert!(source.table("pier", "public", "gone").await.unwrap().is_none());
+        }
+        assert_eq!(calls(), 2, "what is not there is believed too");
+        source.refresh();
+        source.schemas().await.unwrap();
+        assert_eq!(calls(), 3);
+        let (asked, source) = remembered(0);
+        source.schemas().await.unwrap();
+        source.schemas().await.unwrap();
+        assert_eq!(asked.calls.load(Ordering::Relaxed), 2, "without a life every call asks");
+    }
+
+    #[tokio::test]
+    async fn a_source_that_lets_wait_in_vain_is_left_alone_and_comes_back() {
+        let (asked, source) = remembered(0);
+        asked.dead.store(1, Ordering::Relaxed);
+        let calls = || asked.calls.load(Ordering::Relaxed);
+        // One that fails at once is asked at once again.
+        source.schemas().await.unwrap_err();
+        source.schemas().await.unwrap_err();
+        assert_eq!(calls(), 2);
+        asked.slow.store(600, Ordering::Relaxed);
+        source.schemas().await.unwrap_err();
+        let began = Instant::now();
+        let error = source.schemas().await.unwrap_err();
+        assert!(began.elapsed() < Duration::from_millis(300) && calls() == 3);
+        assert_eq!(error.message, "connection pier: nothing answers (it is asked again in 2 s)");
+        assert!(source.table("pier", "public", "t").await.is_err(), "every question goes the same way");
+        // It recovers by itself.
+        asked.dead.store(0, Ordering::Relaxed);
+        tokio::time::sleep(Duration::from_millis(2100)).await;
+        assert_eq!(source.schemas().await.unwrap(), ["public"]);
+        assert!(source.trouble.lock().unwrap().is_none());
+    }
+}
