@@ -7,6 +7,7 @@ declare -A needs=(
   [libpq-dev]="/usr/include/postgresql/libpq-fe.h"
   [mariadb-server-core]="/usr/sbin/mariadbd"
   [mariadb-client-core]="/usr/bin/my_print_defaults"
+  [redis-server]="/usr/bin/redis-server"
   [chromium]="/usr/bin/chromium"
   [chromium-driver]="/usr/bin/chromedriver"
   [fonts-dejavu-core]="/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf"
@@ -29,6 +30,13 @@ if [ ${#missing[@]} -gt 0 ]; then
   mkdir -p /etc/postgresql-common
   grep -qs '^create_main_cluster' /etc/postgresql-common/createcluster.conf ||
     echo 'create_main_cluster = false' >> /etc/postgresql-common/createcluster.conf
+  # Debian asks this program whether a service may be started; an own one of the machine's is left as it is.
+  policy=/usr/sbin/policy-rc.d
+  if [ ! -e "$policy" ]; then
+    printf '#!/bin/sh\nexit 101\n' > "$policy"
+    chmod +x "$policy"
+    trap 'rm -f "$policy"' EXIT
+  fi
   DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" > /dev/null
 fi
 for tool in cargo node npm; do

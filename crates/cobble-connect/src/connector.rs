@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
-use crate::{files, generated, mariadb, postgres, sqlite};
+use crate::{files, generated, key_value, mariadb, postgres, sqlite};
 
 /// One table in a listing.
 #[derive(Debug, Clone)]
@@ -57,8 +57,16 @@ pub trait Connector: Send + Sync + fmt::Debug {
 }
 
 /// Every kind of connection, with its settings.
-pub const KINDS: &[KindDescription] =
-    &[files::KIND, files::S3, files::HTTP, generated::KIND, mariadb::KIND, postgres::KIND, sqlite::KIND];
+pub const KINDS: &[KindDescription] = &[
+    files::KIND,
+    files::S3,
+    files::HTTP,
+    generated::KIND,
+    mariadb::KIND,
+    postgres::KIND,
+    key_value::KIND,
+    sqlite::KIND,
+];
 
 /// The connector for a definition. Nothing is contacted yet.
 pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
@@ -78,6 +86,7 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
         "files" | "s3" | "http" => files::FilesConnector::new(definition)?,
         "generated" => generated::GeneratedConnector::new(definition)?,
         "mariadb" => mariadb::MariaConnector::new(definition)?,
+        "redis" => key_value::KeyValueConnector::new(definition)?,
         "sqlite" => sqlite::SqliteConnector::new(definition)?,
         _ => postgres::PostgresConnector::new(definition)?,
     };

@@ -5,6 +5,7 @@ pub mod database;
 mod definition;
 pub mod files;
 pub mod generated;
+pub mod key_value;
 pub mod mariadb;
 pub mod postgres;
 mod remembered;

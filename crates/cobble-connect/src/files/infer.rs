@@ -24,9 +24,9 @@ pub fn column(name: &str, sql_type: SqlType) -> TableColumn {
     TableColumn { name: name.to_owned(), sql_type, nullable: true, partition: false, comment: None }
 }
 
-/// What the values of a CSV column have in common so far.
+/// What texts have in common so far.
 #[derive(Debug, Clone, PartialEq)]
-enum Guess {
+pub enum Guess {
     Nothing,
     Boolean,
     BigInt,
@@ -43,7 +43,7 @@ enum Guess {
 }
 
 impl Guess {
-    fn of(text: &str) -> Guess {
+    pub fn of(text: &str) -> Guess {
         let first = text.as_bytes().first().copied().unwrap_or(b' ');
         if first.is_ascii_digit() || b"+-.".contains(&first) {
             if text.len() < 20 && text.parse::<i64>().is_ok() {
@@ -76,7 +76,7 @@ impl Guess {
         }
     }
 
-    fn with(self, other: Guess) -> Guess {
+    pub fn with(self, other: Guess) -> Guess {
         use Guess::*;
         match (self, other) {
             (Nothing, g) | (g, Nothing) => g,
@@ -93,7 +93,7 @@ impl Guess {
         }
     }
 
-    fn sql_type(&self) -> SqlType {
+    pub fn sql_type(&self) -> SqlType {
         match self {
             Guess::Nothing | Guess::Text => SqlType::Text,
             Guess::Boolean => SqlType::Boolean,
@@ -232,7 +232,7 @@ pub fn json(connection: &str, file: &DataFile, input: impl Read) -> Result<Infer
     Ok(Inferred { columns, row_width: (rows > 0).then(|| bytes as f64 / rows as f64) })
 }
 
-fn json_type(value: &Json) -> SqlType {
+pub fn json_type(value: &Json) -> SqlType {
     match value {
         Json::Null => SqlType::Null,
         Json::Bool(_) => SqlType::Boolean,
@@ -254,7 +254,7 @@ fn json_type(value: &Json) -> SqlType {
 }
 
 /// The type that holds both, or both when there is none.
-fn merge(a: SqlType, b: SqlType) -> Result<SqlType, (SqlType, SqlType)> {
+pub fn merge(a: SqlType, b: SqlType) -> Result<SqlType, (SqlType, SqlType)> {
     use SqlType::*;
     Ok(match (a, b) {
         (Null, t) | (t, Null) => t,
@@ -280,7 +280,7 @@ fn merge(a: SqlType, b: SqlType) -> Result<SqlType, (SqlType, SqlType)> {
 }
 
 /// What was never anything but null is text.
-fn settled(sql_type: &SqlType) -> SqlType {
+pub fn settled(sql_type: &SqlType) -> SqlType {
     match sql_type {
         SqlType::Null => SqlType::Text,
         SqlType::Array(item) => SqlType::Array(Box::new(settled(item))),

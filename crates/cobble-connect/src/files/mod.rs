@@ -38,6 +38,7 @@ use parquet_format::Footer;
 use storage::{Disk, Objects, Ordered, Storage};
 use tokio_util::sync::CancellationToken;
 
+pub(crate) use infer::{Guess, json_type, merge as merge_types, settled};
 pub use storage::{HTTP, S3};
 
 pub const KIND: KindDescription = KindDescription {

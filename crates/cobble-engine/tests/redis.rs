@@ -1,0 +1,174 @@
+//! Redis as a source, on a server of its own: keys become tables, whole keys are asked for, and what does not fit is named.
+
+mod truth;
+
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::sync::OnceLock;
+use std::time::{Duration, Instant};
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
+use cobble_plan::offer::Verdict;
+
+use truth::answer;
+
+fn server() -> u16 {
+    static SERVER: OnceLock<u16> = OnceLock::new();
+    *SERVER.get_or_init(|| {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("redis");
+        std::fs::create_dir_all(&folder).unwrap();
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let mut command = Command::new("setpriv");
+        command
+            .args(["--pdeathsig", "KILL", "redis-server", "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"])
+            .args(["--requirepass", "a secret", "--port", &port.to_string()])
+            .arg("--dir")
+            .arg(&folder)
+            .stdout(Stdio::null());
+        // A thread of its own, which lives as long as the process: the server goes when the thread that started it does.
+        std::thread::spawn(move || command.spawn().expect("redis-server is there: run `make test`").wait());
+        let began = Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(began.elapsed() < Duration::from_secs(30), "the server does not start");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        fill(port);
+        port
+    })
+}
+
+fn fill(port: u16) {
+    let client = redis::Client::open(format!("redis://:a%20secret@127.0.0.1:{port}/0")).unwrap();
+    let mut client = client.get_connection().unwrap();
+    let mut all = redis::pipe();
+    for n in 0..3000 {
+        let berth =
+            all.cmd("HSET").arg(format!("berth:{n}")).arg("port").arg(n % 40 + 1).arg("name").arg(format!("Berth {n}"));
+        berth.arg("length_m").arg(format!("{}.5", n % 90)).arg("open").arg(if n % 3 == 0 { "true" } else { "false" });
+        if n % 7 == 0 {
+            berth.arg("since").arg("2025-07-01");
+        }
+        all.cmd("SET").arg(format!("tide:{n}")).arg(format!(
+            "{{\"port\": {}, \"at\": \"2025-07-01T{:02}:00:00\", \"marks\": [{n}, 2], \"level\": {{\"m\": {}.25}}}}",
+            n % 40 + 1,
+            n % 24,
+            n % 6
+        ));
+    }
+    all.cmd("SET").arg("notice:fog").arg("fog on the bar").cmd("SET").arg("notice:rope").arg("mind the rope");
+    all.cmd("RPUSH")
+        .arg("queue:1")
+        .arg("a")
+        .cmd("HSET")
+        .arg("mixed:1")
+        .arg("a")
+        .arg(1)
+        .cmd("SET")
+        .arg("mixed:2")
+        .arg("x");
+    all.cmd("SADD").arg("nocolon").arg("x");
+    all.exec(&mut client).unwrap();
+}
+
+fn definition(name: &str, secret: &str) -> ConnectionDefinition {
+    ConnectionDefinition {
+        secret: Some(Secret::new(secret)),
+        ..ConnectionDefinition::new(name, "redis", format!("127.0.0.1:{}", server()))
+    }
+}
+
+fn session(definition: ConnectionDefinition) -> Session {
+    let engine = Engine::in_memory().unwrap();
+    let name = definition.name.clone();
+    engine.add_connection(definition).unwrap();
+    engine.add_catalog(CatalogDefinition { name: "quay".into(), connection: name }).unwrap();
+    let mut session = engine.session();
+    session.use_place("quay", Some("public")).unwrap();
+    session
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn keys_are_rows_of_tables() {
+    let mut session = session(definition("quay_store", "a secret"));
+    for (sql, wanted) in [
+        (
+            "SELECT count(*), count(since), sum(port), max(length_m), min(name) FROM berth",
+            "3000|429|61500|89.5|Berth 0",
+        ),
+        ("SELECT count(*) FROM berth WHERE open AND since = date '2025-07-01'", "143"),
+        ("SELECT count(*), max(at), sum((level).m), max(marks[1]) FROM tide", "3000|2025-07-01 23:00:00|8250|2999"),
+        ("SELECT value FROM notice WHERE key = 'notice:fog'", "fog on the bar"),
+        (
+            "SELECT key, name, since FROM berth WHERE key IN ('berth:14', 'berth:99999', 'tide:3', null)",
+            "berth:14|Berth 14|2025-07-01",
+        ),
+        ("SELECT count(DISTINCT key) FROM berth WHERE key LIKE 'berth:29%'", "111"),
+        (
+            "SELECT b.name, (t.level).m FROM berth b JOIN tide t ON t.key = 'tide:' || substring(b.key from 7) WHERE b.key = 'berth:8'",
+            "Berth 8|2.25",
+        ),
+        ("SELECT count(*) FROM (SELECT key FROM berth LIMIT 10 OFFSET 3) x", "10"),
+        ("SELECT count(*) FROM berth WHERE key = 'berth:1' AND key = 'berth:2'", "0"),
+    ] {
+        let (rows, _) = answer(&mut session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+        assert_eq!(rows, [wanted], "{sql}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whole_keys_are_asked_for_and_the_rest_is_kept() {
+    let mut session = session(definition("quay_store", "a secret"));
+    let statements = [
+        "SELECT name FROM berth WHERE key = 'berth:5'",
+        "SELECT name FROM berth WHERE key IN ('berth:5', 'berth:7') AND open",
+        "SELECT name FROM berth WHERE key = 'berth:5' OR key = 'berth:9'",
+        "SELECT count(*) FROM berth WHERE key > 'berth:5'",
+        "SELECT count(*) FROM berth WHERE port = 5",
+        "SELECT port, count(*) FROM berth GROUP BY port",
+        "SELECT name FROM berth ORDER BY name LIMIT 3",
+        "SELECT b.name FROM berth b JOIN (VALUES ('berth:17'), ('berth:18'), ('x')) v(k) ON v.k = b.key",
+    ];
+    let all: Vec<String> = statements.iter().map(|s| (*s).to_owned()).collect();
+    insta::assert_snapshot!(truth::table(&mut session, &all, "no such hint").await);
+    session.set("planner.off", "").unwrap();
+    for (sql, rows) in [(statements[1], 2), (statements[7], 2)] {
+        let (_, plan) = answer(&mut session, sql).await.unwrap();
+        let gate = plan.unwrap().gates.into_iter().find(|gate| gate.kind == "redis").unwrap();
+        assert_eq!(gate.measure.unwrap().rows, rows, "{sql}: only the keys asked for cross");
+        assert!(gate.pieces.iter().any(|piece| !matches!(piece.verdict, Verdict::Kept { .. })), "{sql}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_does_not_fit_is_named() {
+    let mut told = String::new();
+    let mut session_one = session(definition("quay_store", "a secret"));
+    for sql in ["SELECT * FROM queue", "SELECT * FROM mixed", "SELECT * FROM nothing", "SELECT * FROM nocolon"] {
+        let error = answer(&mut session_one, sql).await.unwrap_err();
+        told.push_str(&format!(
+            "{sql}\n    {} {}; {}\n",
+            error.code.sqlstate(),
+            error.message,
+            error.hint.unwrap_or_default()
+        ));
+    }
+    let mut named = definition("named", "a secret");
+    named.options.insert("tables".into(), "odd=mixed:1, berths=berth:1*".into());
+    let mut session_two = session(named);
+    assert_eq!(answer(&mut session_two, "SELECT a FROM odd").await.unwrap().0, ["1"]);
+    assert_eq!(answer(&mut session_two, "SELECT count(*) FROM berths").await.unwrap().0, ["1111"]);
+    let mut closed = definition("closed", "a secret");
+    closed.address = "127.0.0.1:1".into();
+    for definition in [definition("good", "a secret"), definition("wrong", "another"), closed] {
+        told.push_str(&format!("{}\n", definition.name));
+        let mut report = |step: cobble_connect::TestStep| {
+            let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
+            let verdict = if step.passed { "passed" } else { "FAILED" };
+            told.push_str(&format!("    {verdict} {}: {}{fault}\n", step.step, step.detail));
+        };
+        Engine::test_connection(&definition, &mut report).await.unwrap();
+    }
+    assert!(!told.contains("a secret") && !told.contains("another\""));
+    insta::assert_snapshot!(told.replace(&server().to_string(), "PORT"));
+}
