@@ -1,12 +1,14 @@
 //! The connector trait: list names, describe a table, test the way there. Offers and scans hang on the described table.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
+use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
@@ -37,6 +39,31 @@ pub struct TestStep {
     pub seconds: f64,
 }
 
+/// Rows to be kept: as a new table, or beside those of one that is there.
+#[derive(Debug, Clone)]
+pub struct NewRows {
+    pub schema: String,
+    pub table: String,
+    pub create: bool,
+    pub columns: Vec<(String, SqlType)>,
+    /// What WITH says of a new table.
+    pub options: BTreeMap<String, String>,
+}
+
+/// What a statement has written.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Written {
+    pub rows: u64,
+    pub files: u64,
+    pub bytes: u64,
+}
+
+/// Takes rows; nothing of them can be seen before `finish`, and dropping it without that leaves nothing. Its calls wait for disks.
+pub trait TableWriter: Send {
+    fn write(&mut self, batch: &RecordBatch) -> Result<()>;
+    fn finish(self: Box<Self>) -> Result<Written>;
+}
+
 #[async_trait]
 pub trait Connector: Send + Sync + fmt::Debug {
     async fn schemas(&self) -> Result<Vec<String>>;
@@ -49,6 +76,11 @@ pub trait Connector: Send + Sync + fmt::Debug {
         let _ = text;
         Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
             .hint("only databases have one; query the catalog's tables instead"))
+    }
+    /// Gets ready to keep rows.
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        Err(Error::new(Code::Unsupported, format!("the connection of {} only reads", rows.table))
+            .hint("tables are written into folders, by connections of kind files with writable = true"))
     }
     /// Forgets what it has cached of the source.
     fn refresh(&self);

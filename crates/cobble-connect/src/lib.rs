@@ -12,5 +12,5 @@ mod remembered;
 mod server_steps;
 pub mod sqlite;
 
-pub use connector::{Connector, KINDS, TableEntry, TestStep, connector};
+pub use connector::{Connector, KINDS, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
 pub use definition::{COMMON, ConnectionDefinition, Secret};

@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, Result};
 
-use crate::connector::{Connector, TableEntry, TestStep};
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -130,6 +130,10 @@ impl Connector for Remembered {
         let ask = async { self.inner.native(catalog, text).await.map(Some) };
         let found = self.ask(&self.described, key, Option::is_some, ask).await?;
         found.ok_or_else(|| Error::internal("a native query without a description"))
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        self.inner.writer(rows).await
     }
 
     fn refresh(&self) {

@@ -7,11 +7,12 @@ use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatch
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
-use cobble_types::{Result, SqlType};
+use cobble_types::{Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
 use crate::analyze::{ANSWER, Analysis};
 use crate::memory_table::MemoryTable;
+use crate::writing::{Step, Writing, answer};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ResultColumn {
@@ -31,6 +32,8 @@ pub struct Execution {
     analysis: Option<Analysis>,
     /// Its rows so far.
     found: Vec<RecordBatch>,
+    /// Where the rows go instead, when they are kept as a table.
+    writing: Option<Writing>,
     /// The zone that moments are shown in.
     zone: Option<Arc<str>>,
 }
@@ -102,7 +105,16 @@ impl Execution {
     ) -> Self {
         let rows =
             Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
-        Execution { columns, message: None, rows, rows_out: 0, analysis: None, found: Vec::new(), zone: None }
+        Execution {
+            columns,
+            message: None,
+            rows,
+            rows_out: 0,
+            analysis: None,
+            found: Vec::new(),
+            writing: None,
+            zone: None,
+        }
     }
 
     pub(crate) fn done(message: String) -> Self {
@@ -113,6 +125,7 @@ impl Execution {
             rows_out: 0,
             analysis: None,
             found: Vec::new(),
+            writing: None,
             zone: None,
         }
     }
@@ -121,12 +134,28 @@ impl Execution {
         let columns: Vec<ResultColumn> =
             table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
         let rows = Rows::Ready(VecDeque::from([batch(table)?]));
-        Ok(Execution { columns, message: None, rows, rows_out: 0, analysis: None, found: Vec::new(), zone: None })
+        Ok(Execution {
+            columns,
+            message: None,
+            rows,
+            rows_out: 0,
+            analysis: None,
+            found: Vec::new(),
+            writing: None,
+            zone: None,
+        })
     }
 
     /// Shows moments as clocks in this zone do.
     pub(crate) fn in_zone(mut self, zone: &str) -> Self {
         self.zone = (zone != "UTC").then(|| zone.into());
+        self
+    }
+
+    /// The query whose rows become a table: what was written comes out when it has ended.
+    pub(crate) fn writing(mut self, writing: Writing) -> Self {
+        self.columns = answer();
+        self.writing = Some(writing);
         self
     }
 
@@ -145,6 +174,13 @@ impl Execution {
                 self.found.push(batch);
             }
         }
+        if self.writing.is_some() {
+            let outcome = self.written().await;
+            // After a failure this ends the thread, which undoes what it has written.
+            self.writing = None;
+            self.rows_out += u64::from(outcome.is_ok());
+            return batch(outcome?).map(Some);
+        }
         let batch = match &self.analysis {
             None => self.next_row_batch().await?,
             Some(analysis) => {
@@ -155,6 +191,25 @@ impl Execution {
         };
         self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);
         Ok(batch)
+    }
+
+    /// Hands all rows to the thread that writes. A failure of the query drops that thread's work with it.
+    async fn written(&mut self) -> Result<MemoryTable> {
+        loop {
+            let Some(writing) = &self.writing else { return Err(Error::internal("nothing is being written")) };
+            let Some(permit) = writing.ready().await else { break };
+            match self.next_row_batch().await? {
+                Some(batch) => drop(permit.send(Step::Batch(batch))),
+                None => {
+                    drop(permit.send(Step::Done));
+                    break;
+                }
+            }
+        }
+        match &mut self.writing {
+            Some(writing) => writing.ended().await,
+            None => Err(Error::internal("nothing is being written")),
+        }
     }
 
     async fn next_row_batch(&mut self) -> Result<Option<RecordBatch>> {

@@ -10,6 +10,7 @@ mod memory_table;
 mod resolve;
 mod session;
 mod system_tables;
+mod writing;
 
 pub use analyze::CollectedStatistics;
 pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables};

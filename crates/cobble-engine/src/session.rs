@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
 
+use cobble_connect::NewRows;
 use cobble_exec::{Script, fold_constant, start};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::logical::Table;
@@ -12,10 +13,10 @@ use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Explain, ExplainShow, KnownFunction, PlanFormat, Show, Statement,
-    StatementText, bind_query, parse_statements, relation_names,
+    StatementText, Write, bind_query, parse_statements, relation_names,
 };
 use cobble_types::deep::with_room;
-use cobble_types::{Code, Error, Position, Result, SqlType, Value};
+use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
@@ -24,6 +25,7 @@ use crate::execution::{Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::resolve::{DEFAULT_SCHEMA, Place, complete, resolve, table, table_names};
 use crate::system_tables::lines;
+use crate::writing::Writing;
 
 /// Functions read no tables.
 struct NoTables;
@@ -32,6 +34,41 @@ impl CatalogReader for NoTables {
     fn table(&self, name: &[String]) -> Result<Arc<Table>> {
         Err(Error::unsupported(format_args!("the table {} in the body of a function", name.join("."))))
     }
+}
+
+/// A new table's columns need names that tell them apart.
+fn new_columns(columns: &[(String, SqlType)]) -> Result<()> {
+    for (place, (name, sql_type)) in columns.iter().enumerate() {
+        let twice = columns[..place].iter().any(|(other, _)| other.eq_ignore_ascii_case(name));
+        let what = match (name.as_str(), twice) {
+            ("" | "?column?", _) => format!("column {} has no name", place + 1),
+            (_, true) => format!("two columns are named {name}"),
+            _ if *sql_type == SqlType::Null => format!("column {name} has no type"),
+            _ => continue,
+        };
+        return Err(Error::new(Code::AmbiguousName, what).hint("name each column with AS, and cast what has no type"));
+    }
+    Ok(())
+}
+
+/// The table's columns, if the query's fit them one by one.
+fn fitting(found: &[(String, SqlType)], wanted: Vec<(String, SqlType)>) -> Result<Vec<(String, SqlType)>> {
+    if found.len() != wanted.len() {
+        let what = format!("the table has {} columns, the query {}", wanted.len(), found.len());
+        return Err(
+            Error::new(Code::TypeMismatch, what).hint("give a value for each column of the table, in its order")
+        );
+    }
+    for ((_, own), (name, sql_type)) in found.iter().zip(&wanted) {
+        if own != sql_type {
+            return Err(Error::new(
+                Code::TypeMismatch,
+                format!("{name} is {sql_type} in the table, the value is {own}"),
+            )
+            .hint(format!("cast it: …::{sql_type}")));
+        }
+    }
+    Ok(wanted)
 }
 
 #[derive(Debug, Clone)]
@@ -134,7 +171,39 @@ impl Session {
             Statement::CreateFunction { function, replace } => self.create_function(function, *replace).await,
             Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
+            Statement::Write(write) => self.write(write, cancel).await,
         }
+    }
+
+    async fn write(&self, write: &Write, cancel: &CancellationToken) -> Result<Execution> {
+        let at = |error: Error| error.at(write.position);
+        let set = self.engine.set();
+        let (catalog, schema, name) = complete(&set, &self.place, &write.table).map_err(at)?;
+        if catalog == SYSTEM_CATALOG {
+            return Err(at(Error::unsupported("writing into the service's own state")));
+        }
+        let connector = set.connector(&catalog).map_err(at)?;
+        let planned = self.planned(&write.query, &[]).await?;
+        let columns: Vec<(String, SqlType)> =
+            planned.columns.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
+        let columns = match write.create {
+            true => {
+                new_columns(&columns).map_err(at)?;
+                columns
+            }
+            false => {
+                let known = table(&self.engine, &set, &self.place, &write.table).await.map_err(at)?;
+                let wanted = known.columns.iter().map(|c| (c.name.clone(), c.sql_type.clone())).collect();
+                fitting(&columns, wanted).map_err(at)?
+            }
+        };
+        let options = write.options.clone();
+        let rows = NewRows { schema: schema.clone(), table: name.clone(), create: write.create, columns, options };
+        let writer = connector.writer(rows).await.map_err(at)?;
+        let writing = Writing::start(ObjectName::new(&catalog, &schema, &name), writer);
+        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
+        let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
+        Ok(execution.writing(writing))
     }
 
     async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {

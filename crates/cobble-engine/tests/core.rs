@@ -271,7 +271,7 @@ async fn mistakes_are_explained_with_their_place() {
         "SET run.memry = '1GB'",
         "USE dropp",
         "SHOW TABELS",
-        "INSERT INTO tariffs VALUES (1)",
+        "UPDATE tariffs SET fare = 1",
     ] {
         let error = rows(&mut session, sql).await.unwrap_err();
         shown.push_str(&format!("{sql}\n  {} {}\n", error.code.sqlstate(), error));

@@ -13,4 +13,4 @@ pub use bind::{
     BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, native_query, relation_names,
 };
 pub use sqlparser::ast::Query;
-pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, parse_statements};
+pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, Write, parse_statements};

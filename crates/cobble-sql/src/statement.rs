@@ -1,6 +1,8 @@
 //! Splitting text into statements and recognising each. Queries go to `sqlparser`; the few statements of our own
 //! (`USE`, `SET`, `SHOW`, `DESCRIBE`, `EXPLAIN (SHOW …)`) are read here from the same tokens, so positions stay true.
 
+use std::collections::BTreeMap;
+
 use cobble_plan::{FunctionLanguage, UserFunction};
 use cobble_types::deep::{Deep, with_room};
 use cobble_types::{Code, Error, Position, Result, SqlType};
@@ -40,11 +42,23 @@ pub enum Statement {
         name: String,
         if_exists: bool,
     },
+    Write(Write),
     /// Collects statistics of a table.
     Analyze {
         table: Vec<String>,
         position: Option<Position>,
     },
+}
+
+/// A query whose rows are kept, as a new table or beside those of one that is there.
+#[derive(Debug, Clone)]
+pub struct Write {
+    pub table: Vec<String>,
+    pub position: Option<Position>,
+    pub create: bool,
+    /// What `WITH (name = value, …)` says of a new table.
+    pub options: BTreeMap<String, String>,
+    pub query: Deep<ast::Query>,
 }
 
 #[derive(Debug, Clone)]
@@ -296,7 +310,24 @@ impl Words<'_> {
             if replace && !self.take("replace") {
                 return self.expected("REPLACE");
             }
+            if !replace && self.take("table") {
+                return self.create_table();
+            }
             return self.create_function(replace, lines, text);
+        }
+        if self.take("insert") {
+            if !self.take("into") {
+                return self.expected("INTO and a table");
+            }
+            let position = self.position();
+            let table = self.name("a table")?;
+            return Ok(Statement::Write(Write {
+                table,
+                position,
+                create: false,
+                options: BTreeMap::new(),
+                query: self.query()?,
+            }));
         }
         if self.take("drop") {
             if !self.take("function") {
@@ -320,6 +351,38 @@ impl Words<'_> {
             return self.explain(lines, text);
         }
         Ok(Statement::Query(self.query()?))
+    }
+
+    /// `TABLE name [WITH (name = value, …)] AS query`.
+    fn create_table(mut self) -> Result<Statement> {
+        let position = self.position();
+        let table = self.name("a table")?;
+        let mut options = BTreeMap::new();
+        if self.take("with") {
+            if !self.take_token(&Token::LParen) {
+                return self.expected("\"(\" and what the table is to be like");
+            }
+            while !self.take_token(&Token::RParen) {
+                if !options.is_empty() && !self.take_token(&Token::Comma) {
+                    return self.expected("\",\" or \")\"");
+                }
+                let name = self.name("a name, such as format")?.join(".");
+                if !self.take_token(&Token::Eq) {
+                    return self.expected("\"=\"");
+                }
+                let value = match self.peek() {
+                    Some(Token::SingleQuotedString(text)) => text.clone(),
+                    Some(Token::Word(word)) => word.value.clone(),
+                    _ => return self.expected("a value"),
+                };
+                self.at += 1;
+                options.insert(name, value);
+            }
+        }
+        if !self.take("as") {
+            return self.expected("AS and a query: tables are made of what a query finds");
+        }
+        Ok(Statement::Write(Write { table, position, create: true, options, query: self.query()? }))
     }
 
     fn function_name(&mut self) -> Result<String> {
@@ -510,14 +573,16 @@ impl Words<'_> {
         };
         if !starts_query {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
-            let known =
-                ["select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop"];
+            let known = [
+                "select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop",
+                "insert",
+            ];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "statements that read are supported: SELECT, WITH, VALUES, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
+                    "there are SELECT, WITH, VALUES, CREATE TABLE … AS, INSERT INTO, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
                 ),
             });
         }

@@ -14,6 +14,7 @@ mod parquet_format;
 mod prune;
 mod scan;
 mod storage;
+mod write;
 
 use std::collections::HashMap;
 use std::io::Read;
@@ -29,7 +30,7 @@ use cobble_plan::offer::{Offer, ScanTools, Source};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 
-use crate::connector::{Connector, TableEntry, TestStep};
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps::reporter;
 use format::Format;
@@ -54,6 +55,14 @@ pub const KIND: KindDescription = KindDescription {
             default: None,
         },
         SettingDescription {
+            name: "writable",
+            label: "Tables may be written",
+            help: "true lets CREATE TABLE … AS and INSERT INTO … SELECT write into the folder",
+            required: false,
+            secret: false,
+            default: Some("false"),
+        },
+        SettingDescription {
             name: "region",
             label: "Region",
             help: "where the files are, for the cost of moving data",
@@ -76,6 +85,8 @@ pub struct FilesSource {
     kind: String,
     storage: Box<dyn Storage>,
     region: Option<String>,
+    /// The folder that tables may be written into.
+    writable: Option<PathBuf>,
     cache: Mutex<Cache>,
 }
 
@@ -107,8 +118,17 @@ impl FilesConnector {
             "http" => Box::new(Objects::http(definition)?),
             _ => Box::new(Disk::new(&definition.name, &definition.address)),
         };
+        let writable = match definition.option("writable") {
+            None | Some("false") => None,
+            Some("true") => Some(PathBuf::from(&definition.address)),
+            Some(other) => {
+                let what = format!("connection {}: writable cannot be \"{other}\"", definition.name);
+                return Err(Error::new(Code::BadSetting, what).hint("give true or false"));
+            }
+        };
         Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
+                writable,
                 connection: definition.name.clone(),
                 kind: definition.kind.clone(),
                 storage,
@@ -153,6 +173,21 @@ impl Connector for FilesConnector {
                 Some(found) => describe(&source, name, found).map(Some),
                 None => Ok(None),
             }
+        })
+        .await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        let source = self.source.clone();
+        on_disk(move || {
+            let Some(folder) = source.writable.as_ref().filter(|folder| folder.is_dir() && rows.schema == "public")
+            else {
+                let what = format!("connection {} may not write tables", source.connection);
+                return Err(Error::new(Code::Unsupported, what)
+                    .hint("set writable = true for a connection of kind files whose address is a folder"));
+            };
+            let folder = folder.clone();
+            Ok(Box::new(write::FolderWriter::new(&source, &folder, rows)?) as Box<dyn TableWriter>)
         })
         .await
     }
