@@ -3,7 +3,7 @@
 
 use std::process::Command;
 
-use cobble_tests::{Product, cobble, product};
+use cobble_tests::{Product, SCALE, cobble};
 
 fn run(service: &Product, arguments: &[&str], variables: &[(&str, &str)]) -> (bool, String) {
     let output = Command::new(cobble())
@@ -21,14 +21,16 @@ async fn a_configuration_moves_to_another_service() {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("lane.toml");
     let path = file.display().to_string();
-    let secret = std::fs::read_to_string(product().folder.join("reader.secret")).unwrap();
+    // A service of its own: others change the one that tests share.
+    let first = Product::start(&folder.path().join("first"), SCALE);
+    let secret = std::fs::read_to_string(first.folder.join("reader.secret")).unwrap();
     let secret = secret.trim();
-    let (ok, text) = run(product(), &["export", "--out", &path], &[]);
+    let (ok, text) = run(&first, &["export", "--out", &path], &[]);
     assert!(ok, "{text}");
     let exported = std::fs::read_to_string(&file).unwrap();
     assert!(!exported.contains(secret), "no secret leaves the service");
     assert!(exported.contains("secret_from = \"FLEET_DB_SECRET\""), "{exported}");
-    let (ok, text) = run(product(), &["apply", &path], &[]);
+    let (ok, text) = run(&first, &["apply", &path], &[]);
     assert!(ok && text.contains("no change: the service is as the file says"), "{text}");
 
     let other = Product::empty(&folder.path().join("other"));
@@ -44,7 +46,7 @@ async fn a_configuration_moves_to_another_service() {
     let (_, again) = run(&other, &["export"], &[]);
     assert_eq!(again, exported, "what came out there comes out here");
     let question = "SELECT (SELECT count(*) FROM fleet.public.ports) + (SELECT count(*) FROM yard.yard.parts), (SELECT count(*) > 0 FROM deep.public.sailings)";
-    let (_, there) = run(product(), &["sql", "--format", "csv", question], &[]);
+    let (_, there) = run(&first, &["sql", "--format", "csv", question], &[]);
     assert_eq!(run(&other, &["sql", "--format", "csv", question], &[]).1, there);
 
     // Changes, shown and made without a restart; the secret that is there stays.
@@ -87,4 +89,5 @@ async fn a_configuration_moves_to_another_service() {
     let other = other.again();
     assert_eq!(run(&other, &["export"], &[]).1, before);
     other.stop();
+    first.stop();
 }

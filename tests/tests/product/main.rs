@@ -16,6 +16,7 @@ mod postgres_truth;
 mod pushdown;
 mod random;
 mod records;
+mod secrets;
 mod statistics;
 #[path = "../../../crates/cobble-engine/tests/truth/mod.rs"]
 mod truth;
