@@ -108,12 +108,7 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
         return Err(if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) });
     };
     definition.check(kind)?;
-    // Files tell at once what has changed; to ask a server takes its time.
-    let usual = match kind.kind {
-        "files" | "generated" | "sqlite" => 0,
-        _ => 20,
-    };
-    let life = Duration::from_secs(definition.seconds("metadata_life", usual)?);
+    let life = Duration::from_secs(definition.seconds("metadata_life", kind.metadata_life())?);
     let inner: Arc<dyn Connector> = match kind.kind {
         "files" | "s3" | "http" => files::FilesConnector::new(definition)?,
         "generated" => generated::GeneratedConnector::new(definition)?,

@@ -65,14 +65,26 @@ pub struct KindDescription {
     pub settings: &'static [SettingDescription],
 }
 
+impl KindDescription {
+    /// Seconds that names and columns are believed where nothing is said: files tell at once what has changed, to ask a server
+    /// takes its time.
+    pub fn metadata_life(&self) -> u64 {
+        match self.kind {
+            "files" | "generated" | "sqlite" => 0,
+            _ => 20,
+        }
+    }
+}
+
 /// Settings that every kind takes.
 pub const COMMON: &[SettingDescription] = &[SettingDescription {
     name: "metadata_life",
     label: "Seconds to believe names",
-    help: "how long names and columns are believed before the source is asked again; 0 asks every time, which files and SQLite do",
+    help: "how long names and columns are believed before the source is asked again; 0 asks every time",
     required: false,
     secret: false,
-    default: Some("20"),
+    // By kind: see `KindDescription::metadata_life`.
+    default: None,
 }];
 
 impl ConnectionDefinition {

@@ -23,6 +23,11 @@ pub fn reporter<'a>(
     }
 }
 
+/// A number of things in words.
+pub fn counted(count: usize, thing: &str) -> String {
+    format!("{count} {thing}{}", if count == 1 { "" } else { "s" })
+}
+
 /// `resolve` and `reach`; true when both have passed.
 pub async fn reach(
     connection: &str,

@@ -177,6 +177,10 @@ impl Engine {
     /// found in the variables, by connection.
     pub fn compare(&self, wanted: &Configuration, secrets: &BTreeMap<String, Secret>) -> Result<Reconfiguration> {
         let (set, before) = (self.set(), self.configuration());
+        if *wanted == Configuration::default() && before != *wanted {
+            return Err(Error::new(Code::BadSetting, "the configuration is empty and would remove everything")
+                .hint("remove connections one by one if that is meant"));
+        }
         let mut connections = BTreeMap::new();
         for (name, given) in &wanted.connections {
             let known = set.connections.get(name);

@@ -84,6 +84,8 @@ async fn a_configuration_moves_to_another_service() {
         shown.push_str(&format!("{to}\n    {}\n", text.trim().replace('\n', "\n    ")));
         assert_eq!(run(&other, &["export"], &[]).1, before, "{to}");
     }
+    std::fs::write(&file, "# nothing\n").unwrap();
+    assert!(run(&other, &["apply", &path], &[]).1.contains("is empty and would remove everything"));
     insta::assert_snapshot!("refused", shown);
     // It is kept: a service that starts again has it.
     let other = other.again();

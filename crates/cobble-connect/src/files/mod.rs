@@ -32,7 +32,7 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
-use crate::server_steps::reporter;
+use crate::server_steps::{counted, reporter};
 use format::Format;
 use listing::{DataFile, FileTable};
 use parquet_format::Footer;
@@ -279,7 +279,7 @@ impl FilesSource {
             )),
             _ => Ok(tables),
         });
-        let found = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
+        let found = listed.as_ref().map(|tables| counted(tables.len(), "table")).map_err(Clone::clone);
         if !step("list", started, found, "address") {
             return;
         }
@@ -287,7 +287,7 @@ impl FilesSource {
             let started = Instant::now();
             let name = ObjectName::new(&self.connection, "public", &table.name);
             let read = describe(self, name, table)
-                .map(|described| format!("{}: {} columns", described.name.table, described.columns.len()));
+                .map(|described| format!("{}: {}", described.name.table, counted(described.columns.len(), "column")));
             if !step("read", started, read, "address") {
                 return;
             }

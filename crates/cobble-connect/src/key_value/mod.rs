@@ -231,7 +231,7 @@ impl Connector for KeyValueConnector {
         }
         let started = Instant::now();
         let listed = describe::tables(store).await;
-        let found = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
+        let found = listed.as_ref().map(|tables| server_steps::counted(tables.len(), "table")).map_err(Clone::clone);
         let setting = found.as_ref().err().map_or("", Store::setting_at_fault);
         if !step("list", started, found, setting) {
             return;
@@ -239,7 +239,7 @@ impl Connector for KeyValueConnector {
         for (name, pattern) in listed.unwrap_or_default() {
             let started = Instant::now();
             let table = describe::table(store, ObjectName::new(&store.connection, SCHEMA, &name), pattern).await;
-            let read = table.map(|table| format!("{name}: {} columns", table.columns.len()));
+            let read = table.map(|table| format!("{name}: {}", server_steps::counted(table.columns.len(), "column")));
             if !step("read", started, read, "tables") {
                 return;
             }

@@ -209,7 +209,8 @@ impl Connector for MariaConnector {
             for schema in &schemas {
                 tables.extend(server.tables(schema).await?.into_iter().map(|entry| (schema.clone(), entry.name)));
             }
-            Ok(format!("{} tables in {} databases", tables.len(), schemas.len()))
+            let counted = server_steps::counted;
+            Ok(format!("{} in {}", counted(tables.len(), "table"), counted(schemas.len(), "database")))
         }
         .await;
         if !step("list", started, listed, "user") {

@@ -265,7 +265,8 @@ impl Connector for PostgresConnector {
                     tables.push((schema.clone(), entry.name));
                 }
             }
-            Ok(format!("{} tables in {} schemas", tables.len(), schemas.len()))
+            let counted = server_steps::counted;
+            Ok(format!("{} in {}", counted(tables.len(), "table"), counted(schemas.len(), "schema")))
         }
         .await;
         if !step("list", started, listed, "user") {

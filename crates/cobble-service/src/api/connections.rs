@@ -84,7 +84,10 @@ pub fn kinds() -> Json<Vec<KindBody>> {
                         help: setting(s.help),
                         required: s.required,
                         secret: s.secret,
-                        default: s.default.map(setting),
+                        default: match s.name {
+                            "metadata_life" => Some(kind.metadata_life().to_string()),
+                            _ => s.default.map(setting),
+                        },
                     })
                     .collect(),
             })

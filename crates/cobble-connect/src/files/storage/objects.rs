@@ -475,7 +475,7 @@ impl Storage for Objects {
             let (outcome, setting) = match wait(&answer, &CancellationToken::new()) {
                 Ok(found) => {
                     let count = found.objects.len() + found.common_prefixes.len();
-                    (Ok(format!("{count} names below {}", path.display())), "")
+                    (Ok(format!("{} below {}", server_steps::counted(count, "name"), path.display())), "")
                 }
                 Err(error) => {
                     let (error, setting) = self.fault(&path, &error);
