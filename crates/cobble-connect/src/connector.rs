@@ -82,6 +82,10 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("the connection of {} only reads", rows.table))
             .hint("tables are written into folders, by connections of kind files with writable = true"))
     }
+    /// True once after a query has found that what the source told is out of date.
+    fn has_changed(&self) -> bool {
+        false
+    }
     /// Forgets what it has cached of the source.
     fn refresh(&self);
     /// Tries the way to the source step by step and reports each as soon as it is known.

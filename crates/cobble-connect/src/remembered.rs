@@ -63,6 +63,9 @@ impl Remembered {
         ask: impl Future<Output = Result<V>>,
     ) -> Result<V> {
         let lock = || answers.lock().unwrap_or_else(PoisonError::into_inner);
+        if self.inner.has_changed() {
+            self.forget();
+        }
         if let Some((at, known)) = lock().get(&key)
             && at.elapsed() < if is_something(known) { self.life } else { self.life.min(LIFE_OF_NOTHING) }
         {

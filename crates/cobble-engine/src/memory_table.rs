@@ -12,10 +12,10 @@ use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{
-    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict,
+    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict, places_of,
 };
 use cobble_plan::statistics::TableStatistics;
-use cobble_types::{ColumnId, Error, ObjectName, Result, SqlType};
+use cobble_types::{ColumnId, ObjectName, Result, SqlType};
 
 /// Columns with their types, and the rows.
 #[derive(Debug, Clone)]
@@ -122,10 +122,7 @@ impl Offer for MemoryOffer {
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = columns
-            .iter()
-            .map(|c| self.places.get(&c.id).copied().ok_or_else(|| Error::internal(format!("there is no column {c}"))))
-            .collect::<Result<_>>()?;
+        let places = places_of(&self.places, columns)?;
         Ok(Arc::new(MemoryScan { table: self.table.clone(), places }))
     }
 }

@@ -129,7 +129,8 @@ async fn a_bucket_and_a_web_server_give_the_rows_of_the_folder() {
     let files: Vec<String> = files.chain(buoys).chain(["tariffs.csv".into(), "incidents.csv".into()]).collect();
     http.options.insert("files".into(), files.join(","));
     let disk = ConnectionDefinition::new("disk", "files", drop.display().to_string());
-    let mut session = session_on(vec![disk, s3("bucket", port, &[]), http]);
+    let believing = s3("believing", port, &[("metadata_life", "600")]);
+    let mut session = session_on(vec![disk, s3("bucket", port, &[]), http, believing]);
     for question in QUESTIONS {
         let wanted = rows(&mut session, &question.replace("(c)", "disk")).await.unwrap();
         assert!(!wanted.is_empty());
@@ -148,15 +149,17 @@ async fn a_bucket_and_a_web_server_give_the_rows_of_the_folder() {
     assert!(read > 0 && read * 4 < size, "{read} of {size} bytes");
     assert!(gate.request.text.contains("s3://drop"), "{}", gate.request.text);
 
-    // A file that is written anew between the plan and the reading is not read as the old one.
-    let mut prepared =
-        session.run_text("SELECT sum(route_id) FROM disk.public.tariffs", &CancellationToken::new()).await;
-    prepared.as_mut().unwrap().collect().await.unwrap();
+    // A file that is written anew is never read as the old one, also where the old listing is still believed.
+    let count = |catalog: &str| format!("SELECT count(*) FROM {catalog}.public.tariffs");
+    for catalog in ["disk", "bucket", "believing"] {
+        assert_eq!(rows(&mut session, &count(catalog)).await.unwrap(), ["720"], "{catalog}");
+    }
     let text = std::fs::read_to_string(drop.join("tariffs.csv")).unwrap();
     std::fs::write(drop.join("tariffs.csv"), text.lines().take(3).collect::<Vec<_>>().join("\n")).unwrap();
-    for catalog in ["disk", "bucket"] {
-        let sql = format!("SELECT count(*) FROM {catalog}.public.tariffs");
-        assert_eq!(rows(&mut session, &sql).await.unwrap(), ["2"], "{catalog}");
+    let error = rows(&mut session, &count("believing")).await.unwrap_err();
+    assert!(error.to_string().contains("it was changed while the query was being made ready"), "{error}");
+    for catalog in ["disk", "bucket", "believing"] {
+        assert_eq!(rows(&mut session, &count(catalog)).await.unwrap(), ["2"], "{catalog}");
     }
 }
 

@@ -2,6 +2,7 @@
 //! The same mechanism serves files, databases and anything that comes later.
 
 use std::any::Any;
+use std::collections::HashMap;
 use std::fmt;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -9,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow::array::BooleanArray;
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
-use cobble_types::Result;
+use cobble_types::{ColumnId, Error, Result};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
@@ -132,14 +133,44 @@ pub trait Source: Send + Sync + fmt::Debug {
 pub trait Offer: Send + Sync + fmt::Debug {
     fn filter(&mut self, conjunct: &Expr) -> Verdict;
     fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict;
-    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict;
-    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict;
+    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
+        let _ = (groups, aggregates);
+        Verdict::kept(KeptReason::NoSuchAbility, "the source does not group")
+    }
+    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
+        let _ = (keys, fetch);
+        Verdict::kept(KeptReason::NoSuchAbility, "the source does not sort")
+    }
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict;
     /// Joins with another offer of the same connection, which this one then includes.
-    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict;
+    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
+        let _ = (right, join);
+        Verdict::kept(KeptReason::NoSuchAbility, "the source does not join")
+    }
     fn as_any(&self) -> &dyn Any;
     /// The agreed work as something that can be run: its columns come out in the order of `columns`.
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>>;
+}
+
+/// What a source that only reads columns takes of a projection: all of it when every column passes one through, whose place
+/// it then has too. Conditions taken so far go on using the ids they were offered with.
+pub fn pass_through(places: &mut HashMap<ColumnId, usize>, columns: &[(Column, Expr)]) -> Verdict {
+    let mut passed = Vec::new();
+    for (column, expr) in columns {
+        match expr {
+            Expr::Column(source) if places.contains_key(&source.id) => passed.push((column.id, places[&source.id])),
+            _ => return Verdict::kept(KeptReason::NoSuchAbility, "the source does not compute"),
+        }
+    }
+    places.extend(passed);
+    Verdict::pushed()
+}
+
+/// The places of these columns.
+pub fn places_of(places: &HashMap<ColumnId, usize>, columns: &[Column]) -> Result<Vec<usize>> {
+    let place = |column: &Column| places.get(&column.id).copied();
+    let found = columns.iter().map(|c| place(c).ok_or_else(|| Error::internal(format!("there is no column {c}"))));
+    found.collect()
 }
 
 /// The request that a gate sends, as it is shown to the reader. Never holds a secret.

@@ -192,6 +192,10 @@ impl Connector for FilesConnector {
         .await
     }
 
+    fn has_changed(&self) -> bool {
+        self.source.storage.has_changed()
+    }
+
     fn refresh(&self) {
         *self.source.cache.lock().unwrap_or_else(PoisonError::into_inner) = Cache::default();
     }

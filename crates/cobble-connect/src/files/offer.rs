@@ -4,11 +4,10 @@ use std::any::Any;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Join, Scan, SortKey};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
-use cobble_types::{ColumnId, Error, Result, SqlType};
+use cobble_plan::logical::Scan;
+use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict, pass_through, places_of};
+use cobble_types::{ColumnId, Result, SqlType};
 
 use super::FileSet;
 use super::format::Format;
@@ -131,26 +130,7 @@ impl Offer for FileOffer {
     }
 
     fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        let mut places = HashMap::new();
-        for (column, expr) in columns {
-            match expr {
-                Expr::Column(source) if self.places.contains_key(&source.id) => {
-                    places.insert(column.id, self.places[&source.id]);
-                }
-                _ => return Verdict::kept(KeptReason::NoSuchAbility, "files do not compute"),
-            }
-        }
-        // Conditions taken so far go on using the ids they were offered with.
-        self.places.extend(places);
-        Verdict::pushed()
-    }
-
-    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "files do not group")
-    }
-
-    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "files do not sort")
+        pass_through(&mut self.places, columns)
     }
 
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
@@ -164,24 +144,12 @@ impl Offer for FileOffer {
         }
     }
 
-    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "files do not join")
-    }
-
     fn as_any(&self) -> &dyn Any {
         self
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let output = columns
-            .iter()
-            .map(|column| {
-                self.places
-                    .get(&column.id)
-                    .copied()
-                    .ok_or_else(|| Error::internal(format!("the files have no column {column}")))
-            })
-            .collect::<Result<Vec<usize>>>()?;
+        let output = places_of(&self.places, columns)?;
         let (parts, files_read) = self.parts();
         let conditions = self
             .row_conditions

@@ -8,13 +8,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use arrow::array::RecordBatch;
 use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
-use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Join, Scan, SortKey};
+use cobble_plan::logical::Scan;
 use cobble_plan::offer::{
-    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict, pass_through,
+    places_of,
 };
-use cobble_types::{ColumnId, Error, Result};
+use cobble_types::{ColumnId, Result};
 
 use super::Made;
 use super::numbers::Numbers;
@@ -56,25 +56,7 @@ impl Offer for GeneratedOffer {
     }
 
     fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        let mut places = HashMap::new();
-        for (column, expr) in columns {
-            match expr {
-                Expr::Column(source) if self.places.contains_key(&source.id) => {
-                    places.insert(column.id, self.places[&source.id]);
-                }
-                _ => return Verdict::kept(KeptReason::NoSuchAbility, "the generator does not compute"),
-            }
-        }
-        self.places.extend(places);
-        Verdict::pushed()
-    }
-
-    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "the generator does not group")
-    }
-
-    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "the generator does not sort")
+        pass_through(&mut self.places, columns)
     }
 
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
@@ -84,19 +66,12 @@ impl Offer for GeneratedOffer {
         Verdict::Prunes { note: Some(format!("no more than {wanted} rows are made")) }
     }
 
-    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "the generator does not join")
-    }
-
     fn as_any(&self) -> &dyn Any {
         self
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = columns
-            .iter()
-            .map(|c| self.places.get(&c.id).copied().ok_or_else(|| Error::internal(format!("there is no column {c}"))))
-            .collect::<Result<_>>()?;
+        let places = places_of(&self.places, columns)?;
         let (made, numbers, limit) = (self.made.clone(), self.numbers.clone(), self.limit);
         Ok(Arc::new(GeneratedScan { made, places, numbers, limit }))
     }

@@ -5,11 +5,10 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use cobble_plan::BinaryOp;
-use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Join, Scan, SortKey};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Source, Verdict};
-use cobble_types::{ColumnId, Error, Result, Value};
+use cobble_plan::logical::Scan;
+use cobble_plan::offer::{GateScan, KeptReason, Offer, Source, Verdict, pass_through, places_of};
+use cobble_types::{ColumnId, Result, Value};
 
 use super::describe::Keyed;
 use super::scan::KeyedScan;
@@ -89,25 +88,7 @@ impl Offer for KeyedOffer {
     }
 
     fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        let mut places = HashMap::new();
-        for (column, expr) in columns {
-            match expr {
-                Expr::Column(source) if self.places.contains_key(&source.id) => {
-                    places.insert(column.id, self.places[&source.id]);
-                }
-                _ => return Verdict::kept(KeptReason::NoSuchAbility, "a key-value store does not compute"),
-            }
-        }
-        self.places.extend(places);
-        Verdict::pushed()
-    }
-
-    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "a key-value store does not group")
-    }
-
-    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "a key-value store does not sort")
+        pass_through(&mut self.places, columns)
     }
 
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
@@ -117,19 +98,12 @@ impl Offer for KeyedOffer {
         Verdict::Prunes { note: Some(format!("no more than {wanted} rows are read")) }
     }
 
-    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "a key-value store does not join")
-    }
-
     fn as_any(&self) -> &dyn Any {
         self
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = columns
-            .iter()
-            .map(|c| self.places.get(&c.id).copied().ok_or_else(|| Error::internal(format!("there is no column {c}"))))
-            .collect::<Result<_>>()?;
+        let places = places_of(&self.places, columns)?;
         Ok(Arc::new(KeyedScan { table: self.table.clone(), places, keys: self.keys.clone(), limit: self.limit }))
     }
 }

@@ -38,6 +38,10 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn list(&self) -> Result<Vec<Entry>>;
     /// Opens a file of a listing; an error when it is another one by now.
     fn open(&self, file: &DataFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
+    /// True once after a file was found to be another one than its listing says.
+    fn has_changed(&self) -> bool {
+        false
+    }
     /// The way to the storage, step by step up to a listing; false when one failed.
     fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool;
 }

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path as FilePath, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
@@ -141,6 +142,8 @@ fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> object_store::Resu
 pub struct Objects {
     pub settings: ObjectSettings,
     store: Arc<dyn ObjectStore>,
+    /// A listing was found to be out of date.
+    changed: Arc<AtomicBool>,
 }
 
 /// What a connection says of where its objects are.
@@ -243,7 +246,7 @@ impl Objects {
             names: None,
             connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
         };
-        Ok(Objects { settings, store: Arc::new(store) })
+        Ok(Objects { settings, store: Arc::new(store), changed: Arc::default() })
     }
 
     pub fn http(definition: &ConnectionDefinition) -> Result<Objects> {
@@ -279,7 +282,7 @@ impl Objects {
             names: Some(names),
             connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
         };
-        Ok(Objects { settings, store: Arc::new(store) })
+        Ok(Objects { settings, store: Arc::new(store), changed: Arc::default() })
     }
 
     /// The name that an object is shown under and known by.
@@ -313,6 +316,9 @@ impl Objects {
     /// What went wrong with a request, the setting at fault and the way out. `<Code>` is from the S3 API's error responses.
     fn fault(&self, path: &FilePath, error: &object_store::Error) -> (Error, &'static str) {
         let s = &self.settings;
+        if matches!(error, object_store::Error::NotFound { .. } | object_store::Error::Precondition { .. }) {
+            self.changed.store(true, Ordering::Relaxed);
+        }
         let text = chain(error);
         let said =
             text.split_once("<Code>").and_then(|(_, rest)| Some(rest.split_once("</Code>")?.0)).unwrap_or_default();
@@ -448,8 +454,7 @@ impl Storage for Objects {
         Ok(Arc::new(Object {
             store: self.store.clone(),
             location: self.location(&file.path),
-            // Only an entity tag can be demanded; of a time of change a server knows seconds.
-            version: Some(file.version.clone()).filter(|v| v.contains('"')),
+            version: file.version.clone(),
             bytes: file.bytes,
             cancel: cancel.clone(),
             coming: Mutex::default(),
@@ -458,6 +463,10 @@ impl Storage for Objects {
                 Box::new(move |error| settings.fault(&path, error).0)
             },
         }))
+    }
+
+    fn has_changed(&self) -> bool {
+        self.changed.swap(false, Ordering::Relaxed)
     }
 
     fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool {
@@ -509,14 +518,15 @@ impl Objects {
             names: None,
             ..*s
         };
-        Objects { settings, store: self.store.clone() }
+        Objects { settings, store: self.store.clone(), changed: self.changed.clone() }
     }
 }
 
 struct Object {
     store: Arc<dyn ObjectStore>,
     location: Path,
-    version: Option<String>,
+    /// An entity tag, or the time of the last change.
+    version: String,
     bytes: u64,
     cancel: CancellationToken,
     coming: Mutex<Pieces>,
@@ -541,10 +551,21 @@ impl Object {
         let (store, location) = (self.store.clone(), self.location.clone());
         let options = GetOptions {
             range: Some(GetRange::Bounded(start..start + length)),
-            if_match: self.version.clone(),
+            if_match: Some(self.version.clone()).filter(|version| version.contains('"')),
+            if_unmodified_since: chrono::DateTime::parse_from_rfc3339(&self.version).ok().map(Into::into),
             ..GetOptions::default()
         };
-        ask(async move { store.get_opts(&location, options).await?.bytes().await })
+        let (version, size) = (self.version.clone(), self.bytes);
+        ask(async move {
+            let found = store.get_opts(&location, options).await?;
+            // Not every server heeds the condition.
+            let another = found.meta.e_tag.as_ref().is_some_and(|tag| version.contains('"') && *tag != version);
+            if another || found.meta.size != size {
+                let source = "it is another one than the listing says".into();
+                return Err(object_store::Error::Precondition { path: location.to_string(), source });
+            }
+            found.bytes().await
+        })
     }
 
     fn failed(&self, error: &object_store::Error) -> io::Error {
@@ -568,7 +589,8 @@ impl Blob for Object {
                 .map(|(first, (_, piece))| (*first, piece.clone()))
         };
         let Some((first, piece)) = known else {
-            return wait(&self.request(start, length), &self.cancel).map_err(|e| self.failed(&e));
+            let bytes = wait(&self.request(start, length), &self.cancel).map_err(|e| self.failed(&e))?;
+            return if bytes.len() as u64 == length { Ok(bytes) } else { Err(io::ErrorKind::UnexpectedEof.into()) };
         };
         let mut piece = piece.lock().unwrap_or_else(PoisonError::into_inner);
         if let Piece::Coming(answer) = &*piece {
