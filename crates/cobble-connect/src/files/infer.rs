@@ -11,7 +11,7 @@ use super::listing::DataFile;
 use super::{file_error, text_error};
 
 /// Bytes read to find out columns and types.
-pub const SAMPLE: u64 = 4 << 20;
+const SAMPLE: u64 = 4 << 20;
 
 #[derive(Debug, Clone)]
 pub struct Inferred {

@@ -340,7 +340,7 @@ impl FilesSource {
             |cache| &mut cache.inferred,
             || {
                 let blob = self.storage.open(sample, &CancellationToken::new())?;
-                let input = Ordered::new(blob, infer::SAMPLE);
+                let input = Ordered::new(blob, Arc::default());
                 let packing = Format::of(&sample.path).map_or(format::Packing::None, |(_, packing)| packing);
                 if !format.is_text() {
                     return arrow_formats::columns(&self.connection, sample, format, input);
@@ -361,9 +361,9 @@ impl FilesSource {
     /// A text file from its start, unpacked; what is read is counted.
     fn text(&self, file: &DataFile, tools: &ScanTools) -> Result<Box<dyn Read + Send>> {
         let blob = self.storage.open(file, &tools.cancel)?;
-        let counted = scan::BytesCounted { inner: Ordered::new(blob, u64::MAX), counters: tools.counters.clone() };
+        let input = Ordered::new(blob, tools.counters.clone());
         let packing = Format::of(&file.path).map_or(format::Packing::None, |(_, packing)| packing);
-        packing.unpacked(counted).map_err(|e| text_error(&self.connection, file, &e, e.to_string()))
+        packing.unpacked(input).map_err(|e| text_error(&self.connection, file, &e, e.to_string()))
     }
 }
 

@@ -1,6 +1,5 @@
 //! Running a scan of files: the parts left after pruning are the portions that tasks claim.
 
-use std::io::Read;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -11,7 +10,7 @@ use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::part_name;
 use cobble_plan::offer::{
-    BatchPredicate, GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+    BatchPredicate, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
 };
 use cobble_types::{ColumnId, Result, SqlType};
 
@@ -275,20 +274,6 @@ pub trait FileBatches: Send {
     fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>>;
 }
 
-/// Counts what is read.
-pub struct BytesCounted<R> {
-    pub inner: R,
-    pub counters: Arc<GateCounters>,
-}
-
-impl<R: Read> Read for BytesCounted<R> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let read = self.inner.read(buffer)?;
-        GateCounters::add(&self.counters.bytes, read as u64);
-        Ok(read)
-    }
-}
-
 #[async_trait]
 impl Portions for FilePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
@@ -321,8 +306,8 @@ impl Portions for FilePortions {
             }
             _ => {
                 let blob = set.source.storage.open(file, &self.tools.cancel)?;
-                GateCounters::add(&self.tools.counters.bytes, blob.size());
-                Box::new(ArrowBatches::open(&shape, file, Ordered::new(blob, u64::MAX), batch_rows)?)
+                let input = Ordered::new(blob, self.tools.counters.clone());
+                Box::new(ArrowBatches::open(&shape, file, input, batch_rows)?)
             }
         };
         Ok(Some(Box::new(FileReader {

@@ -182,6 +182,7 @@ impl PortionReader for KeyedReader {
             {
                 let table = self.scan.table.clone();
                 let (next, keys) = step(&table.store, &mut self.client, cursor, &table.pattern).await?;
+                GateCounters::add(&self.tools.counters.requests, 1);
                 self.cursor = (next != 0).then_some(next);
                 for key in keys {
                     if self.seen.insert(key.as_str().into()) {
@@ -246,7 +247,7 @@ impl KeyedReader {
                     redis::cmd("MGET").arg(keys).query_async(&mut self.client).await.map_err(failed)?;
                 for (key, text) in keys.iter().zip(texts) {
                     let Some(text) = text else { continue };
-                    bytes += text.len() as u64;
+                    bytes += (key.len() + text.len()) as u64;
                     if table.shape == Shape::Texts {
                         rows.push((key, fields.iter().map(|_| Some(text.clone())).collect()));
                         continue;
@@ -264,8 +265,11 @@ impl KeyedReader {
                 }
             }
         }
-        let sizes = rows.iter().flat_map(|(key, values)| values.iter().flatten().map(String::len).chain([key.len()]));
-        bytes += sizes.map(|n| n as u64).sum::<u64>();
+        if table.shape == Shape::Hashes {
+            let sizes =
+                rows.iter().flat_map(|(key, values)| values.iter().flatten().map(String::len).chain([key.len()]));
+            bytes += sizes.map(|n| n as u64).sum::<u64>();
+        }
         GateCounters::add(&self.tools.counters.bytes, bytes);
         let mut arrays: Vec<ArrayRef> = Vec::new();
         let mut field = 0;

@@ -10,6 +10,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use bytes::Bytes;
+use cobble_plan::offer::GateCounters;
 use cobble_types::Result;
 use tokio_util::sync::CancellationToken;
 
@@ -55,7 +56,8 @@ pub trait Blob: Send + Sync {
     fn soon(&self, _pieces: &[(u64, u64)]) {}
 }
 
-/// Bytes of one step of reading a file from its start.
+/// Bytes of the first step of reading a file from its start, and of the longest: who wants little reads little.
+const FIRST_STEP: u64 = 1 << 17;
 const STEP: u64 = 4 << 20;
 
 /// A file read in order.
@@ -64,12 +66,13 @@ pub struct Ordered {
     at: u64,
     piece: Bytes,
     step: u64,
+    counters: Arc<GateCounters>,
 }
 
 impl Ordered {
-    /// `most` bounds a step of reading where only the start is wanted.
-    pub fn new(blob: Arc<dyn Blob>, most: u64) -> Self {
-        Ordered { blob, at: 0, piece: Bytes::new(), step: most.clamp(1 << 12, STEP) }
+    /// What is read of the file is counted.
+    pub fn new(blob: Arc<dyn Blob>, counters: Arc<GateCounters>) -> Self {
+        Ordered { blob, at: 0, piece: Bytes::new(), step: FIRST_STEP, counters }
     }
 
     fn piece_at(&self, start: u64) -> (u64, u64) {
@@ -85,6 +88,8 @@ impl Read for Ordered {
                 return Ok(0);
             }
             self.piece = self.blob.read(start, length as usize)?;
+            GateCounters::add(&self.counters.bytes, length);
+            self.step = (self.step * 2).min(STEP);
             let next = self.piece_at(start + length);
             if next.1 > 0 && self.step == STEP {
                 self.blob.soon(&[next]);
