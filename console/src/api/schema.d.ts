@@ -80,11 +80,47 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** One catalog with its own settings and tables. */
+        get: operations["catalog"];
+        /** Puts a definition in the place of a catalog's own. */
+        put: operations["change_catalog"];
         post?: never;
         /** Removes a catalog; its source is not touched. */
         delete: operations["drop_catalog"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogs/{name}/discover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks for tables in a catalog's files, and takes them into its definition unless it is a preview. */
+        post: operations["discover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogs/{name}/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Past looks that have found something else than the one before, newest first. */
+        get: operations["looks"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -101,6 +137,23 @@ export interface paths {
         put?: never;
         /** Forgets what is cached of the catalog's source. */
         post: operations["refresh_catalog"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogs/{name}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings that work for a catalog, or for one of its tables, and where each comes from. */
+        get: operations["settings"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -425,13 +478,24 @@ export interface components {
             connections?: {
                 [key: string]: components["schemas"]["ConfiguredConnectionBody"];
             };
-            /** @description Catalogs with their connections. */
             catalogs?: {
-                [key: string]: string;
+                [key: string]: components["schemas"]["ConfiguredCatalogBody"];
             };
             /** @description Functions with the statements that make them. */
             functions?: {
                 [key: string]: string;
+            };
+        };
+        ConfiguredCatalogBody: {
+            connection: string;
+            /** @description Settings that stand in the place of the connection's. */
+            options?: {
+                [key: string]: string;
+            };
+            watch?: null | components["schemas"]["WatchBody"];
+            /** @description Tables that the catalog defines, by `schema.table`. */
+            tables?: {
+                [key: string]: components["schemas"]["TableDefinitionBody"];
             };
         };
         ConfiguredConnectionBody: {
@@ -439,8 +503,7 @@ export interface components {
             address?: string;
             database?: string | null;
             user?: string | null;
-            /** @description The variable that the secret is taken from; its value goes into `secrets`. */
-            secret_from?: string | null;
+            secret?: null | components["schemas"]["SecretSourceBody"];
             region?: string | null;
             options?: {
                 [key: string]: string;
@@ -461,6 +524,39 @@ export interface components {
             /** @description True when a secret is stored. Ignored when sent. */
             has_secret?: boolean;
         };
+        /** @description Where to look for tables, and what becomes of those that are found. */
+        DiscoverBody: {
+            /** @description Below the connection's address; empty for all of it. */
+            path?: string;
+            /** @description The schema of new tables; without it, one named for the folders that they are in. */
+            schema?: string | null;
+            /** @description Only look, and change nothing. */
+            preview?: boolean;
+            /** @description Definitions to take rather than what was found, by `schema.table`; when there are any, no others are taken. */
+            tables?: {
+                [key: string]: components["schemas"]["TableDefinitionBody"];
+            };
+            /**
+             * Format: int64
+             * @description Look again every so many seconds from now on; 0 looks no more.
+             */
+            every?: number | null;
+        };
+        DriftBody: {
+            /** @description `schema.table`. */
+            table: string;
+            /** @description `new table`, `vanished table`, `new column`, `lost column`, `changed type`, `changed form`, `problem` or `failed`. */
+            change: string;
+            detail: string;
+        };
+        /** @description A setting as it works. */
+        EffectiveBody: {
+            name: string;
+            /** @description Of a secret only that it is there. */
+            value?: string | null;
+            /** @description `default`, `connection`, `catalog` or `table`. */
+            from: string;
+        };
         /** @description Every error has this one shape. */
         ErrorBody: {
             /**
@@ -475,6 +571,22 @@ export interface components {
             /** @description What to do about it. */
             hint?: string | null;
         };
+        FoundTableBody: {
+            /** @description `schema.table`. */
+            name: string;
+            definition: components["schemas"]["TableDefinitionBody"];
+            /** @description Columns that are `key=value` folders. */
+            partitions: string[];
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            bytes: number;
+            notes: string[];
+            /** @description Why it cannot be a table as it stands. */
+            problem?: string | null;
+            /** @description `new`, `changed` or `same`. */
+            state: string;
+        };
         /** @description A function and what it takes, for completion. */
         FunctionBody: {
             name: string;
@@ -486,6 +598,14 @@ export interface components {
             kind: string;
             about: string;
             settings: components["schemas"]["SettingBody"][];
+        };
+        /** @description What a look for tables has found. */
+        LookBody: {
+            tables: components["schemas"]["FoundTableBody"][];
+            /** @description How that differs from what is defined. */
+            drift: components["schemas"]["DriftBody"][];
+            /** @description Files that are no data that the engine reads. */
+            others: string[];
         };
         /** @description A table with the names of its columns, for completion. */
         NameBody: {
@@ -508,6 +628,15 @@ export interface components {
             offset: number;
             /** @description True when no row follows this page. */
             last: boolean;
+        };
+        /** @description A look for tables that has found something else than before. */
+        PastLookBody: {
+            /** Format: date-time */
+            looked_at: string;
+            path: string;
+            /** @description Somebody asked for it; otherwise it was time. */
+            asked: boolean;
+            drift: components["schemas"]["DriftBody"][];
         };
         PositionBody: {
             /** Format: int64 */
@@ -546,6 +675,11 @@ export interface components {
             };
             /** @description False once the rows are not kept any more. */
             rows_kept: boolean;
+        };
+        /** @description An environment variable or a file. */
+        SecretSourceBody: {
+            env?: string | null;
+            file?: string | null;
         };
         SettingBody: {
             name: string;
@@ -610,6 +744,25 @@ export interface components {
             /** Format: double */
             null_fraction?: number | null;
         };
+        /** @description A table of files below a path, or of a stored query. */
+        TableDefinitionBody: {
+            path?: string | null;
+            /** @description Patterns of the files' names, with commas between them. */
+            files?: string | null;
+            /** @description `csv`, `json`, `parquet`, `avro` or `arrow`. */
+            format?: string | null;
+            delimiter?: string | null;
+            quote?: string | null;
+            header?: boolean | null;
+            /** @description Each like `fare numeric(8,2)`. */
+            columns?: string[];
+            /** @description A query in the source's own language. */
+            query?: string | null;
+            /** @description Settings that stand in the place of the catalog's. */
+            options?: {
+                [key: string]: string;
+            };
+        };
         TestStepBody: {
             /** @description `resolve`, `reach`, `sign in`, `list`, `read`. */
             step: string;
@@ -621,6 +774,15 @@ export interface components {
             fix?: string | null;
             /** Format: double */
             seconds: number;
+        };
+        /** @description Files that are looked through again and again. */
+        WatchBody: {
+            path?: string;
+            /**
+             * Format: int64
+             * @description Seconds from one time to the next.
+             */
+            every: number;
         };
     };
     responses: never;
@@ -755,6 +917,68 @@ export interface operations {
             };
         };
     };
+    catalog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfiguredCatalogBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    change_catalog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfiguredCatalogBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfiguredCatalogBody"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     drop_catalog: {
         parameters: {
             query?: never;
@@ -784,6 +1008,76 @@ export interface operations {
             };
         };
     };
+    discover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiscoverBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookBody"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    looks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastLookBody"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     refresh_catalog: {
         parameters: {
             query?: never;
@@ -801,6 +1095,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": string[];
+                };
+            };
+        };
+    };
+    settings: {
+        parameters: {
+            query?: {
+                table?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectiveBody"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };

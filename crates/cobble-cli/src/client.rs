@@ -74,6 +74,10 @@ impl Client {
         self.decoded(self.request(Method::POST, path).json(body)).await
     }
 
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Outcome<T> {
+        self.decoded(self.request(Method::PUT, path).json(body)).await
+    }
+
     pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Outcome<T> {
         self.decoded(self.request(Method::DELETE, path)).await
     }

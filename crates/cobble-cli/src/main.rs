@@ -59,6 +59,11 @@ enum Command {
     /// Catalogs: the names of connections in SQL
     #[command(subcommand, after_help = "Example:\n  cobble catalog add harbour --connection fleet_db")]
     Catalog(commands::catalog::Action),
+    /// Sort the files of a catalog, or of a folder, into tables
+    #[command(
+        after_help = "Examples:\n  cobble discover deep --preview\n  cobble discover ./exports --into exports\n  cobble discover drop/buoys --into drop.readings --every 3600"
+    )]
+    Discover(commands::discover::Arguments),
     /// Look around in catalogs, schemas and tables
     #[command(
         after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare"
@@ -122,6 +127,7 @@ fn main() -> ExitCode {
             Command::Plan(arguments) => commands::plan::run(&common, arguments).await,
             Command::Connection(action) => commands::connection::run(&common, action).await,
             Command::Catalog(action) => commands::catalog::run(&common, action).await,
+            Command::Discover(arguments) => commands::discover::run(&common, arguments).await,
             Command::Browse(arguments) => commands::browse::run(&common, arguments).await,
             Command::Runs(action) => commands::runs::run(&common, action).await,
             Command::Apply(arguments) => commands::configuration::apply(&common, arguments).await,

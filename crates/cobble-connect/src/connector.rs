@@ -8,11 +8,12 @@ use std::time::Duration;
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
+use crate::table_definition::{Discovery, TableDefinition};
 use crate::{files, generated, key_value, mariadb, postgres, sqlite};
 
 /// One table in a listing.
@@ -77,6 +78,36 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
             .hint("only databases have one; query the catalog's tables instead"))
     }
+    /// Whether such a table can be defined here; nothing is contacted.
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        let _ = definition;
+        Err(Error::new(Code::Unsupported, "this kind of source takes no tables that a catalog defines")
+            .hint("databases take stored queries, and files take paths"))
+    }
+    /// A table that its catalog defines.
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        let Some(query) = &definition.query else {
+            return Err(Error::new(
+                Code::Unsupported,
+                format!("{name} is defined by a path, and its source has no files"),
+            )
+            .hint("give the table a query in the source's own language"));
+        };
+        let found = self
+            .native(&name.catalog, query)
+            .await
+            .map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
+        Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
+    }
+    /// Looks into all files below a path and sorts them into tables.
+    async fn discover(&self, path: &str) -> Result<Discovery> {
+        let _ = path;
+        Err(Error::new(
+            Code::Unsupported,
+            "tables are discovered in files, and this source has names of its own for them",
+        )
+        .hint("its tables are in the catalog already; refresh it to see new ones"))
+    }
     /// Gets ready to keep rows.
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Err(Error::new(Code::Unsupported, format!("the connection of {} only reads", rows.table))
@@ -106,11 +137,7 @@ pub const KINDS: &[KindDescription] = &[
 
 /// The connector for a definition. Nothing is contacted yet.
 pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
-    let Some(kind) = KINDS.iter().find(|kind| kind.kind == definition.kind) else {
-        let error = Error::unknown("kind of connection", &definition.kind, KINDS.iter().map(|k| k.kind));
-        let known = KINDS.iter().map(|k| k.kind).collect::<Vec<_>>().join(", ");
-        return Err(if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) });
-    };
+    let kind = definition.kind()?;
     definition.check(kind)?;
     let life = Duration::from_secs(definition.seconds("metadata_life", kind.metadata_life())?);
     let inner: Arc<dyn Connector> = match kind.kind {

@@ -6,6 +6,8 @@ use std::fmt;
 use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
+use crate::connector::KINDS;
+
 /// A secret in memory. Never printed, never serialised.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Secret(String);
@@ -74,6 +76,14 @@ impl KindDescription {
             _ => 20,
         }
     }
+
+    /// The value of a setting where nothing is said.
+    pub fn default_of(&self, setting: &SettingDescription) -> Option<String> {
+        match setting.name {
+            "metadata_life" => Some(self.metadata_life().to_string()),
+            _ => setting.default.map(str::to_owned),
+        }
+    }
 }
 
 /// Settings that every kind takes.
@@ -87,7 +97,66 @@ pub const COMMON: &[SettingDescription] = &[SettingDescription {
     default: None,
 }];
 
+/// Settings that a catalog, and a table that it defines, may have otherwise than their connection. All else says which system it is.
+pub const TUNABLE: &[&str] =
+    &["busy_limit", "connect_limit", "metadata_life", "pool_size", "request_limit", "statement_limit"];
+
+/// A setting as it works, and the place that it comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Effective {
+    pub name: String,
+    /// Nothing when it is not set and has no default; of a secret only that it is there.
+    pub value: Option<String>,
+    /// `default`, `connection`, `catalog` or `table`.
+    pub from: String,
+}
+
 impl ConnectionDefinition {
+    /// With the settings of a catalog or a table, which `what` names, in the place of its own.
+    pub fn tuned(&self, options: &BTreeMap<String, String>, what: &str) -> Result<ConnectionDefinition> {
+        if let Some(other) = options.keys().find(|name| !TUNABLE.contains(&name.as_str())) {
+            let error = Error::unknown("setting", other, TUNABLE.iter().copied());
+            let hint = format!("a {what} may have {} of its own", TUNABLE.join(", "));
+            return Err(Error { code: Code::BadSetting, hint: error.hint.or(Some(hint)), ..error });
+        }
+        let mut tuned = self.clone();
+        tuned.options.extend(options.iter().map(|(name, value)| (name.clone(), value.clone())));
+        Ok(tuned)
+    }
+
+    /// Every setting of this kind as it works under these further options, the last of which wins.
+    pub fn effective(&self, over: &[(&str, &BTreeMap<String, String>)]) -> Result<Vec<Effective>> {
+        let kind = self.kind()?;
+        let own = |name: &str| match name {
+            "address" => Some(self.address.clone()).filter(|a| !a.is_empty()),
+            "database" => self.database.clone(),
+            "user" => self.user.clone(),
+            "secret" => self.secret.as_ref().map(|_| "hidden".to_owned()),
+            "region" => self.region.clone(),
+            other => self.options.get(other).cloned(),
+        };
+        let of = |setting: &SettingDescription| {
+            let higher =
+                over.iter().rev().find_map(|(from, options)| Some((*from, options.get(setting.name)?.clone())));
+            let found = higher.or_else(|| own(setting.name).map(|value| ("connection", value)));
+            let (from, value) = match found {
+                Some((from, value)) => (from, Some(value)),
+                None => ("default", kind.default_of(setting)),
+            };
+            Effective { name: setting.name.to_owned(), value, from: from.to_owned() }
+        };
+        Ok(kind.settings.iter().chain(COMMON).map(of).collect())
+    }
+
+    /// The description of this kind of connection.
+    pub fn kind(&self) -> Result<&'static KindDescription> {
+        KINDS.iter().find(|kind| kind.kind == self.kind).ok_or_else(|| {
+            let error = Error::unknown("kind of connection", &self.kind, KINDS.iter().map(|k| k.kind));
+            let known = KINDS.iter().map(|k| k.kind).collect::<Vec<_>>().join(", ");
+            if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) }
+        })
+    }
+
     /// A connection that needs no more than an address.
     pub fn new(name: impl Into<String>, kind: impl Into<String>, address: impl Into<String>) -> Self {
         ConnectionDefinition {

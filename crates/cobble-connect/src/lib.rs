@@ -2,6 +2,7 @@
 
 mod connector;
 pub mod database;
+mod defined;
 mod definition;
 pub mod files;
 pub mod generated;
@@ -11,6 +12,9 @@ pub mod postgres;
 mod remembered;
 mod server_steps;
 pub mod sqlite;
+mod table_definition;
 
 pub use connector::{Connector, KINDS, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
-pub use definition::{COMMON, ConnectionDefinition, Secret};
+pub use defined::Defined;
+pub use definition::{COMMON, ConnectionDefinition, Effective, Secret, TUNABLE};
+pub use table_definition::{DefinedColumn, Discovered, Discovery, TableDefinition};

@@ -8,9 +8,10 @@ use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use cobble_plan::logical::Table;
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::table_definition::{Discovery, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -133,6 +134,22 @@ impl Connector for Remembered {
         let ask = async { self.inner.native(catalog, text).await.map(Some) };
         let found = self.ask(&self.described, key, Option::is_some, ask).await?;
         found.ok_or_else(|| Error::internal("a native query without a description"))
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        self.inner.check_definition(definition)
+    }
+
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        let written = serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?;
+        let key = [name.catalog.clone(), format!("{} {}", name.schema, name.table), written];
+        let ask = async { self.inner.defined(name, definition).await.map(Some) };
+        let found = self.ask(&self.described, key, Option::is_some, ask).await?;
+        found.ok_or_else(|| Error::internal("a defined table without a description"))
+    }
+
+    async fn discover(&self, path: &str) -> Result<Discovery> {
+        self.guarded(self.inner.discover(path)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, PoisonError, RwLock};
 
 use async_trait::async_trait;
-use cobble_connect::{ConnectionDefinition, Connector, TestStep, connector};
+use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep, connector};
 use cobble_exec::CpuPool;
 use cobble_plan::UserFunction;
 use cobble_plan::registry::built_in;
@@ -29,10 +29,82 @@ pub struct FunctionEntry {
 }
 
 /// A catalog: the name under which a connection's tables appear in SQL.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct CatalogDefinition {
     pub name: String,
     pub connection: String,
+    /// Settings that stand in the place of the connection's.
+    #[serde(default)]
+    pub options: BTreeMap<String, String>,
+    /// Tables that it defines, by `schema.table`.
+    #[serde(default)]
+    pub tables: BTreeMap<String, TableDefinition>,
+    /// Files that are looked through again and again for new tables and changed ones.
+    #[serde(default)]
+    pub watch: Option<Watch>,
+}
+
+/// What is looked through for tables, and how often.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Watch {
+    /// Below the connection's address; empty for all of it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub path: String,
+    /// Seconds from one time to the next.
+    pub every: u64,
+}
+
+/// Seconds that lie between two looks at least.
+pub const SHORTEST_WATCH: u64 = 1;
+
+impl CatalogDefinition {
+    /// A catalog that shows what its connection has.
+    pub fn new(name: impl Into<String>, connection: impl Into<String>) -> Self {
+        CatalogDefinition { name: name.into(), connection: connection.into(), ..Default::default() }
+    }
+
+    /// Schema and name of each table that it defines.
+    pub fn defined(&self) -> impl Iterator<Item = (&str, &str, &TableDefinition)> {
+        self.tables.iter().filter_map(|(name, definition)| {
+            let (schema, table) = name.split_once('.')?;
+            Some((schema, table, definition))
+        })
+    }
+
+    /// What stands before the connection for this catalog.
+    fn connector(&self, connection: &OpenConnection) -> Result<Arc<dyn Connector>> {
+        let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| {
+            if options.is_empty() { Ok(inner.clone()) } else { connector(&connection.definition.tuned(options, what)?) }
+        };
+        let inner = own(&self.options, "catalog", &connection.connector)?;
+        if let Some(watch) = self.watch.as_ref().filter(|watch| watch.every < SHORTEST_WATCH) {
+            return Err(Error::new(
+                Code::BadSetting,
+                format!("every {} s is too often to look for tables", watch.every),
+            )
+            .hint(format!("give {SHORTEST_WATCH} or more")));
+        }
+        if self.tables.is_empty() {
+            return Ok(inner);
+        }
+        let mut tables = BTreeMap::new();
+        for (name, definition) in &self.tables {
+            let Some((schema, table)) = name.split_once('.').filter(|(s, t)| !s.is_empty() && !t.is_empty()) else {
+                return Err(Error::new(Code::BadSetting, format!("\"{name}\" is not the name of a table in a schema"))
+                    .hint("write it as schema.table"));
+            };
+            definition.check(name)?;
+            inner
+                .check_definition(definition)
+                .map_err(|e| Error { message: format!("table {name}: {}", e.message), ..e })?;
+            let options: BTreeMap<String, String> =
+                self.options.iter().chain(&definition.options).map(|(n, v)| (n.clone(), v.clone())).collect();
+            let inner = if definition.options.is_empty() { inner.clone() } else { own(&options, "table", &inner)? };
+            tables.insert((schema.to_owned(), table.to_owned()), (definition.clone(), inner));
+        }
+        Ok(Arc::new(Defined::new(inner, tables)))
+    }
 }
 
 /// Names that belong to the service itself.
@@ -49,6 +121,35 @@ pub struct OpenConnection {
 pub struct CatalogSet {
     pub connections: BTreeMap<String, Arc<OpenConnection>>,
     pub catalogs: BTreeMap<String, CatalogDefinition>,
+    /// One for each catalog.
+    pub(crate) connectors: BTreeMap<String, Arc<dyn Connector>>,
+}
+
+impl CatalogSet {
+    /// Puts connectors before the catalogs, those of `before` where nothing is other than there.
+    pub(crate) fn new(
+        connections: BTreeMap<String, Arc<OpenConnection>>,
+        catalogs: BTreeMap<String, CatalogDefinition>,
+        before: &CatalogSet,
+    ) -> Result<CatalogSet> {
+        let mut connectors = BTreeMap::new();
+        for (name, catalog) in &catalogs {
+            let Some(connection) = connections.get(&catalog.connection) else {
+                let error = Error::unknown("connection", &catalog.connection, connections.keys().map(String::as_str));
+                return Err(Error { message: format!("catalog {name}: {}", error.message), ..error });
+            };
+            let same = before.catalogs.get(name) == Some(catalog)
+                && before.connections.get(&catalog.connection).is_some_and(|known| Arc::ptr_eq(known, connection));
+            let connector = match before.connectors.get(name).filter(|_| same) {
+                Some(connector) => connector.clone(),
+                None => catalog
+                    .connector(connection)
+                    .map_err(|e| Error { message: format!("catalog {name}: {}", e.message), ..e })?,
+            };
+            connectors.insert(name.clone(), connector);
+        }
+        Ok(CatalogSet { connections, catalogs, connectors })
+    }
 }
 
 /// Tables of the service's own state, shown as `lane.state.*`.
@@ -156,9 +257,10 @@ impl Engine {
 
     fn change<T>(&self, change: impl FnOnce(&mut CatalogSet) -> Result<T>) -> Result<T> {
         let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
-        let mut next = CatalogSet { connections: set.connections.clone(), catalogs: set.catalogs.clone() };
+        let (connections, catalogs) = (set.connections.clone(), set.catalogs.clone());
+        let mut next = CatalogSet { connections, catalogs, connectors: BTreeMap::new() };
         let outcome = change(&mut next)?;
-        *set = Arc::new(next);
+        *set = Arc::new(CatalogSet::new(next.connections, next.catalogs, &set)?);
         Ok(outcome)
     }
 
@@ -225,6 +327,32 @@ impl Engine {
         })
     }
 
+    /// Puts a definition in the place of the one with its name; queries that run go on with the old one.
+    pub fn replace_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+        self.change(|set| match set.catalogs.get_mut(&definition.name) {
+            Some(place) => {
+                *place = definition.clone();
+                Ok(())
+            }
+            None => Err(Error::unknown("catalog", &definition.name, set.catalogs.keys().map(String::as_str))),
+        })
+    }
+
+    /// The settings that work for a catalog, or for a table of it, and where each comes from.
+    pub fn effective(&self, catalog: &str, table: Option<&str>) -> Result<Vec<Effective>> {
+        let set = self.set();
+        let Some(known) = set.catalogs.get(catalog) else {
+            return Err(Error::unknown("catalog", catalog, set.catalogs.keys().map(String::as_str)));
+        };
+        let Some(connection) = set.connections.get(&known.connection) else {
+            return Err(Error::internal(format!("catalog {catalog} has lost its connection {}", known.connection)));
+        };
+        let none = BTreeMap::new();
+        // A table that is not defined here has no settings of its own.
+        let of_table = table.and_then(|table| known.tables.get(table)).map_or(&none, |table| &table.options);
+        connection.definition.effective(&[("catalog", &known.options), ("table", of_table)])
+    }
+
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
         self.change(|set| match set.catalogs.remove(name) {
             Some(_) => Ok(()),
@@ -237,9 +365,9 @@ impl Engine {
     /// Puts everything that was compared in the place of what there is, at once; queries that run go on with what they began with.
     pub fn reconfigure(&self, next: Reconfiguration) {
         let gone: Vec<String> =
-            self.set().catalogs.keys().filter(|name| !next.catalogs.contains_key(*name)).cloned().collect();
+            self.set().catalogs.keys().filter(|name| !next.set.catalogs.contains_key(*name)).cloned().collect();
         let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
-        *set = Arc::new(CatalogSet { connections: next.connections, catalogs: next.catalogs });
+        *set = next.set;
         drop(set);
         *self.functions.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next.functions);
         gone.iter().for_each(|name| self.forget_statistics(name));
@@ -268,14 +396,8 @@ pub fn check_catalog_name(name: &str) -> Result<()> {
 
 impl CatalogSet {
     pub fn connector(&self, catalog: &str) -> Result<&Arc<dyn Connector>> {
-        let Some(definition) = self.catalogs.get(catalog) else {
-            return Err(Error::unknown("catalog", catalog, self.catalogs.keys().map(String::as_str)));
-        };
-        match self.connections.get(&definition.connection) {
-            Some(connection) => Ok(&connection.connector),
-            None => {
-                Err(Error::internal(format!("catalog {catalog} has lost its connection {}", definition.connection)))
-            }
-        }
+        self.connectors
+            .get(catalog)
+            .ok_or_else(|| Error::unknown("catalog", catalog, self.catalogs.keys().map(String::as_str)))
     }
 }

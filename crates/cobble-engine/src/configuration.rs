@@ -1,25 +1,25 @@
 //! All of the engine's connections, catalogs and functions as one description: written out, read back, and compared with what
-//! there is. It never holds a secret, only the name of the variable that one is taken from.
+//! there is. It never holds a secret, only where one is taken from. `cobble.toml` and what `cobble export` writes have this one form.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::Path;
 use std::sync::Arc;
 
-use cobble_connect::{ConnectionDefinition, Secret, connector};
+use cobble_connect::{ConnectionDefinition, Secret, TableDefinition, connector};
 use cobble_plan::UserFunction;
 use cobble_sql::{KnownFunction, Statement, parse_statements};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, Position, Result, closest_name};
 use serde::{Deserialize, Serialize};
 
-use crate::catalogs::{CatalogDefinition, Engine, OpenConnection, check_catalog_name};
+use crate::catalogs::{CatalogDefinition, CatalogSet, Engine, OpenConnection, Watch, check_catalog_name};
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Configuration {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub connections: BTreeMap<String, ConfiguredConnection>,
-    /// Catalogs with their connections.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub catalogs: BTreeMap<String, String>,
+    pub catalogs: BTreeMap<String, ConfiguredCatalog>,
     /// Functions with the statements that make them.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub functions: BTreeMap<String, String>,
@@ -35,14 +35,118 @@ pub struct ConfiguredConnection {
     pub database: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// The environment variable that the secret is taken from when this is applied. Where it is not set, the secret that the
-    /// connection has stays.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub secret_from: Option<String>,
+    pub secret: Option<SecretSource>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub region: Option<String>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
+}
+
+/// Where a secret is taken from when a configuration is read: an environment variable or a file. Where that is not there, the secret
+/// that the connection has stays.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SecretSource {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub env: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+}
+
+impl SecretSource {
+    /// The secret, if it is there.
+    fn read(&self, folder: &Path) -> Option<Secret> {
+        match (&self.env, &self.file) {
+            (Some(variable), None) => std::env::var(variable).ok().map(Secret::new),
+            (None, Some(file)) => {
+                let text = std::fs::read_to_string(folder.join(file)).ok()?;
+                Some(Secret::new(text.trim_end_matches(['\r', '\n'])))
+            }
+            _ => None,
+        }
+    }
+
+    fn missing(&self, connection: &str) -> Error {
+        let (what, hint) = match (&self.env, &self.file) {
+            (Some(variable), None) => {
+                (format!("the variable {variable} is not set"), "set it to the connection's secret")
+            }
+            (None, Some(file)) => (format!("the secret's file {file} cannot be read"), "write the secret into it"),
+            _ => ("secret needs either env or file".to_owned(), "such as secret = { env = \"FLEET_SECRET\" }"),
+        };
+        Error::new(Code::BadSetting, format!("connection {connection}: {what}")).hint(hint)
+    }
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConfiguredCatalog {
+    pub connection: String,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch: Option<Watch>,
+    /// Tables that it defines, by `schema.table`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tables: BTreeMap<String, TableDefinition>,
+}
+
+impl ConfiguredCatalog {
+    pub fn of(definition: &CatalogDefinition) -> ConfiguredCatalog {
+        let CatalogDefinition { connection, options, tables, watch, .. } = definition.clone();
+        ConfiguredCatalog { connection, options, watch, tables }
+    }
+
+    pub fn definition(&self, name: &str) -> CatalogDefinition {
+        let ConfiguredCatalog { connection, options, watch, tables } = self.clone();
+        CatalogDefinition { name: name.to_owned(), connection, options, tables, watch }
+    }
+
+    /// What differs, in words.
+    fn differences(&self, before: &ConfiguredCatalog) -> Vec<String> {
+        let mut found = Vec::new();
+        if before.connection != self.connection {
+            found.push(format!("connection: {} → {}", before.connection, self.connection));
+        }
+        compare_options(&before.options, &self.options, &mut found);
+        let watched = |watch: &Option<Watch>| match watch {
+            Some(watch) => {
+                format!("{} every {} s", if watch.path.is_empty() { "all" } else { &watch.path }, watch.every)
+            }
+            None => NOTHING.to_owned(),
+        };
+        if before.watch != self.watch {
+            found.push(format!("watch: {} → {}", watched(&before.watch), watched(&self.watch)));
+        }
+        for name in union(&before.tables, &self.tables) {
+            found.extend(match (before.tables.get(name), self.tables.get(name)) {
+                (None, Some(_)) => Some(format!("table {name}: added")),
+                (Some(_), None) => Some(format!("table {name}: removed")),
+                (a, b) => (a != b).then(|| format!("table {name}: changed")),
+            });
+        }
+        found
+    }
+}
+
+const NOTHING: &str = "nothing";
+
+fn union<'a, V>(a: &'a BTreeMap<String, V>, b: &'a BTreeMap<String, V>) -> BTreeSet<&'a String> {
+    a.keys().chain(b.keys()).collect()
+}
+
+fn compare_values(name: &str, before: Option<&String>, after: Option<&String>, found: &mut Vec<String>) {
+    if before != after {
+        let shown = |value: Option<&String>| value.map_or(NOTHING, String::as_str).to_owned();
+        found.push(format!("{name}: {} → {}", shown(before), shown(after)));
+    }
+}
+
+fn compare_options(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>, found: &mut Vec<String>) {
+    for name in union(before, after) {
+        compare_values(name, before.get(name), after.get(name), found);
+    }
 }
 
 /// One difference between what is wanted and what there is.
@@ -61,20 +165,39 @@ pub struct Change {
 #[derive(Debug)]
 pub struct Reconfiguration {
     pub changes: Vec<Change>,
-    pub connections: BTreeMap<String, Arc<OpenConnection>>,
-    pub catalogs: BTreeMap<String, CatalogDefinition>,
+    pub set: Arc<CatalogSet>,
     pub functions: HashMap<String, KnownFunction>,
 }
 
 impl Configuration {
-    /// Reads TOML.
-    pub fn parse(text: &str) -> Result<Configuration> {
-        toml::from_str(text).map_err(|e| {
-            let line = e.span().map(|span| text[..span.start].lines().count().max(1));
-            let place = line.map(|line| format!("line {line}: ")).unwrap_or_default();
-            Error::new(Code::BadSetting, format!("the configuration cannot be read: {place}{}", e.message().trim()))
-                .hint("`cobble export` shows the form")
-        })
+    /// Reads TOML; `name` is how errors call it.
+    pub fn parse(text: &str, name: &str) -> Result<Configuration> {
+        toml::from_str(text).map_err(|e| toml_error(text, name, &e))
+    }
+
+    /// Reads a file. Relative folders in it start where it stands.
+    pub fn read(path: &Path) -> Result<Configuration> {
+        let text = std::fs::read_to_string(path)
+            .map_err(|e| Error::new(Code::NotFound, format!("{}: {e}", path.display())))?;
+        let mut all = Configuration::parse(&text, &path.display().to_string())?;
+        let folder = path.parent().unwrap_or(Path::new("."));
+        for connection in all.connections.values_mut() {
+            let is_local = ["files", "sqlite"].contains(&connection.kind.as_str());
+            if is_local && let Ok(found) = std::fs::canonicalize(folder.join(&connection.address)) {
+                connection.address = found.display().to_string();
+            } else if is_local && Path::new(&connection.address).is_relative() {
+                connection.address = folder.join(&connection.address).display().to_string();
+            }
+        }
+        Ok(all)
+    }
+
+    /// The secrets that are in the variables and files that the connections name, by connection; files start at this folder.
+    pub fn secrets(&self, folder: &Path) -> BTreeMap<String, Secret> {
+        let of = |(name, connection): (&String, &ConfiguredConnection)| {
+            Some((name.clone(), connection.secret.as_ref()?.read(folder)?))
+        };
+        self.connections.iter().filter_map(of).collect()
     }
 
     /// The same as TOML.
@@ -90,7 +213,10 @@ impl ConfiguredConnection {
             address: definition.address.clone(),
             database: definition.database.clone(),
             user: definition.user.clone(),
-            secret_from: definition.secret.as_ref().map(|_| format!("{}_SECRET", definition.name.to_uppercase())),
+            secret: definition
+                .secret
+                .as_ref()
+                .map(|_| SecretSource { env: Some(format!("{}_SECRET", definition.name.to_uppercase())), file: None }),
             region: definition.region.clone(),
             options: definition.options.clone(),
         }
@@ -99,24 +225,41 @@ impl ConfiguredConnection {
     /// What differs, in words; the secret is looked at elsewhere.
     fn differences(&self, before: &ConfiguredConnection) -> Vec<String> {
         let mut found = Vec::new();
-        let none = || "nothing".to_owned();
         let mut compare = |name: &str, before: Option<&String>, after: Option<&String>| {
-            if before != after {
-                let (before, after) = (before.cloned().unwrap_or_else(none), after.cloned().unwrap_or_else(none));
-                found.push(format!("{name}: {before} → {after}"));
-            }
+            compare_values(name, before, after, &mut found);
         };
         compare("kind", Some(&before.kind), Some(&self.kind));
         compare("address", Some(&before.address), Some(&self.address));
         compare("database", before.database.as_ref(), self.database.as_ref());
         compare("user", before.user.as_ref(), self.user.as_ref());
         compare("region", before.region.as_ref(), self.region.as_ref());
-        let names: std::collections::BTreeSet<&String> = before.options.keys().chain(self.options.keys()).collect();
-        for name in names {
-            compare(name, before.options.get(name), self.options.get(name));
-        }
+        compare_options(&before.options, &self.options, &mut found);
         found
     }
+}
+
+fn toml_error(text: &str, name: &str, error: &toml::de::Error) -> Error {
+    let position = error.span().map(|span| {
+        let before = &text[..span.start.min(text.len())];
+        let line = before.matches('\n').count() as u64 + 1;
+        let column = before.rsplit('\n').next().map_or(0, |l| l.chars().count()) as u64 + 1;
+        Position { line, column }
+    });
+    let message = error.message().to_owned();
+    let mut own = Error::new(Code::BadSetting, format!("{name}: {}", message.replace('`', "\""))).at(position);
+    // "unknown field `adress`, expected one of `kind`, `address`, …"
+    if let Some(rest) = message.strip_prefix("unknown field `") {
+        let mut words = rest.split('`');
+        let unknown = words.next().unwrap_or_default();
+        let known: Vec<&str> = words.skip(1).step_by(2).collect();
+        own.message = format!("{name}: there is no setting \"{unknown}\"");
+        if let Some(close) = closest_name(unknown, known.iter().copied()) {
+            own = own.hint(format!("did you mean \"{close}\"?"));
+        } else {
+            own = own.hint(format!("known are {}", known.join(", ")));
+        }
+    }
+    own
 }
 
 fn change(what: &str, name: &str, change: &str, details: Vec<String>) -> Change {
@@ -168,7 +311,7 @@ impl Engine {
         let functions = self.functions();
         Configuration {
             connections: connections.map(|(name, c)| (name.clone(), ConfiguredConnection::of(&c.definition))).collect(),
-            catalogs: catalogs.map(|c| (c.name.clone(), c.connection.clone())).collect(),
+            catalogs: catalogs.map(|c| (c.name.clone(), ConfiguredCatalog::of(c))).collect(),
             functions: functions.iter().map(|(name, known)| (name.clone(), known.function.to_string())).collect(),
         }
     }
@@ -184,15 +327,12 @@ impl Engine {
         let mut connections = BTreeMap::new();
         for (name, given) in &wanted.connections {
             let known = set.connections.get(name);
-            let secret = match (&given.secret_from, secrets.get(name)) {
+            let secret = match (&given.secret, secrets.get(name)) {
                 (None, _) => None,
                 (Some(_), Some(secret)) => Some(secret.clone()),
-                (Some(variable), None) => {
+                (Some(source), None) => {
                     let kept = known.and_then(|known| known.definition.secret.clone());
-                    Some(kept.ok_or_else(|| {
-                        Error::new(Code::BadSetting, format!("connection {name}: the variable {variable} is not set"))
-                            .hint("set it to the connection's secret, or leave out secret_from")
-                    })?)
+                    Some(kept.ok_or_else(|| source.missing(name))?)
                 }
             };
             let definition = ConnectionDefinition {
@@ -219,16 +359,11 @@ impl Engine {
             connections.insert(name.clone(), open);
         }
         let mut catalogs = BTreeMap::new();
-        for (name, connection) in &wanted.catalogs {
+        for (name, given) in &wanted.catalogs {
             check_catalog_name(name)?;
-            if !connections.contains_key(connection) {
-                let known = connections.keys().map(String::as_str);
-                let error = Error::unknown("connection", connection, known);
-                return Err(Error { message: format!("catalog {name}: {}", error.message), ..error });
-            }
-            let definition = CatalogDefinition { name: name.clone(), connection: connection.clone() };
-            catalogs.insert(name.clone(), definition);
+            catalogs.insert(name.clone(), given.definition(name));
         }
+        let next = Arc::new(CatalogSet::new(connections, catalogs, &set)?);
         let mut functions = HashMap::new();
         for (name, text) in &wanted.functions {
             functions.insert(name.clone(), KnownFunction::new(function(name, text)?)?);
@@ -244,16 +379,16 @@ impl Engine {
             };
             let mut details = after.differences(before);
             let secret = |c: Option<&Arc<OpenConnection>>| c.and_then(|c| c.definition.secret.clone());
-            if secret(set.connections.get(name)) != secret(connections.get(name)) {
+            if secret(set.connections.get(name)) != secret(next.connections.get(name)) {
                 details.push("secret: another one".to_owned());
             }
             details
         };
         compare("connection", &before.connections, &wanted.connections, of_connection, &mut changes);
-        let of_catalog = |_: &str, before: Option<&String>, after: &String| match before {
-            None => vec![format!("of connection {after}")],
-            Some(before) if before != after => vec![format!("connection: {before} → {after}")],
-            Some(_) => vec![],
+        let of_catalog = |_: &str, before: Option<&ConfiguredCatalog>, after: &ConfiguredCatalog| match before {
+            Some(before) => after.differences(before),
+            None if after.tables.is_empty() => vec![format!("of connection {}", after.connection)],
+            None => vec![format!("of connection {} with {} defined tables", after.connection, after.tables.len())],
         };
         compare("catalog", &before.catalogs, &wanted.catalogs, of_catalog, &mut changes);
         let written: BTreeMap<String, String> =
@@ -263,6 +398,49 @@ impl Engine {
             _ => vec![after.clone()],
         };
         compare("function", &before.functions, &written, of_function, &mut changes);
-        Ok(Reconfiguration { changes, connections, catalogs, functions })
+        Ok(Reconfiguration { changes, set: next, functions })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mistakes_name_line_column_and_the_closest_key() {
+        for (text, expected) in [
+            (
+                "[connections.a]\nkind = \"files\"\nadress = \"drop\"\n",
+                "cobble.toml: there is no setting \"adress\" (line 3, column 1); did you mean \"address\"?",
+            ),
+            ("[catalogs.drop]\n", "cobble.toml: missing field \"connection\" (line 1, column 1)"),
+            (
+                "[catalogs.a]\nconnection = \"b\"\n[catalogs.a.tables.\"x.y\"]\npath = \"\"\ncolumns = [\"fare mony\"]\n",
+                "cobble.toml: there is no type named \"mony\" (line 5, column 11)",
+            ),
+        ] {
+            assert_eq!(Configuration::parse(text, "cobble.toml").unwrap_err().to_string(), expected);
+        }
+    }
+
+    #[test]
+    fn a_secret_that_is_not_there_is_named() {
+        let engine = Engine::in_memory().unwrap();
+        for (secret, expected) in [
+            (
+                "{ env = \"NO_SUCH_VARIABLE_HERE\" }",
+                "connection a: the variable NO_SUCH_VARIABLE_HERE is not set; set it to the connection's secret",
+            ),
+            (
+                "{ file = \"/no/such\" }",
+                "connection a: the secret's file /no/such cannot be read; write the secret into it",
+            ),
+            ("{}", "connection a: secret needs either env or file; such as secret = { env = \"FLEET_SECRET\" }"),
+        ] {
+            let text = format!("[connections.a]\nkind = \"postgres\"\naddress = \"x\"\nsecret = {secret}\n");
+            let wanted = Configuration::parse(&text, "cobble.toml").unwrap();
+            let error = engine.compare(&wanted, &wanted.secrets(Path::new("."))).unwrap_err();
+            assert_eq!(error.to_string(), expected);
+        }
     }
 }

@@ -3,8 +3,8 @@
 
 mod analyze;
 mod catalogs;
-mod config;
 mod configuration;
+mod discovery;
 mod execution;
 mod memory_table;
 mod resolve;
@@ -13,16 +13,20 @@ mod system_tables;
 mod writing;
 
 pub use analyze::CollectedStatistics;
-pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables};
-pub use cobble_connect::{ConnectionDefinition, KINDS, Secret, TableEntry, TestStep};
+pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables, Watch};
+pub use cobble_connect::{
+    ConnectionDefinition, DefinedColumn, Effective, KINDS, Secret, TableDefinition, TableEntry, TestStep,
+};
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableKind};
 pub use cobble_plan::registry::{BuiltIn, built_in};
 pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
 pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};
-pub use config::Config;
-pub use configuration::{Change, Configuration, ConfiguredConnection, Reconfiguration};
+pub use configuration::{
+    Change, Configuration, ConfiguredCatalog, ConfiguredConnection, Reconfiguration, SecretSource,
+};
+pub use discovery::{Drift, FoundTable, Look, Take};
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};
 pub use session::{Prepared, Session};

@@ -30,7 +30,7 @@ fn session() -> Session {
 fn session_on(folder: &std::path::Path) -> Session {
     let engine: Arc<Engine> = Engine::in_memory().unwrap();
     engine.add_connection(files("drop_files", folder)).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "drop".into(), connection: "drop_files".into() }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("drop", "drop_files")).unwrap();
     let mut session = engine.session();
     session.use_place("drop", None).unwrap();
     session
@@ -364,7 +364,7 @@ async fn a_cancelled_run_stops_at_once() {
 async fn a_catalog_in_use_keeps_its_connection() {
     let engine = Engine::in_memory().unwrap();
     engine.add_connection(files("drop_files", drop_folder())).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "drop".into(), connection: "drop_files".into() }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("drop", "drop_files")).unwrap();
     let error = engine.remove_connection("drop_files").unwrap_err();
     assert_eq!(error.to_string(), "connection drop_files is used by catalog drop; drop the catalog first");
     engine.remove_catalog("drop").unwrap();

@@ -127,7 +127,7 @@ fn definition(name: &str, user: &str, secret: &str) -> ConnectionDefinition {
 fn session() -> Session {
     let engine = Engine::in_memory().unwrap();
     engine.add_connection(definition("yard_db", "reader", "a secret")).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "yard".into(), connection: "yard_db".into() }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("yard", "yard_db")).unwrap();
     let mut session = engine.session();
     session.use_place("yard", Some("yard")).unwrap();
     session

@@ -82,7 +82,7 @@ fn session(definition: ConnectionDefinition) -> Session {
     let engine = Engine::in_memory().unwrap();
     let name = definition.name.clone();
     engine.add_connection(definition).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "quay".into(), connection: name }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("quay", name)).unwrap();
     let mut session = engine.session();
     session.use_place("quay", Some("public")).unwrap();
     session

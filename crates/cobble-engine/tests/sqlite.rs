@@ -42,7 +42,7 @@ fn session(name: &str) -> (Session, PathBuf) {
     Connection::open(&path).unwrap().execute_batch(ROWS).unwrap();
     let engine = Engine::in_memory().unwrap();
     engine.add_connection(ConnectionDefinition::new("till_file", "sqlite", path.display().to_string())).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "till".into(), connection: "till_file".into() }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("till", "till_file")).unwrap();
     let mut session = engine.session();
     session.use_place("till", Some("main")).unwrap();
     (session, path)
@@ -238,7 +238,7 @@ async fn faults_are_named() {
     engine.add_connection(ConnectionDefinition::new("text", "sqlite", text.display().to_string())).unwrap();
     engine.add_connection(ConnectionDefinition::new("gone", "sqlite", "/nowhere/till.db")).unwrap();
     for connection in ["locked", "text", "gone"] {
-        engine.add_catalog(CatalogDefinition { name: connection.into(), connection: connection.into() }).unwrap();
+        engine.add_catalog(CatalogDefinition::new(connection, connection)).unwrap();
         let mut session = engine.session();
         let sql = format!("SELECT count(*) FROM {connection}.main.ports");
         let error = answer(&mut session, &sql).await.unwrap_err();

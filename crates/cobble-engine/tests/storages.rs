@@ -30,7 +30,7 @@ fn session_on(definitions: Vec<ConnectionDefinition>) -> Session {
     for definition in definitions {
         let name = definition.name.clone();
         engine.add_connection(definition).unwrap();
-        engine.add_catalog(CatalogDefinition { name: name.clone(), connection: name }).unwrap();
+        engine.add_catalog(CatalogDefinition::new(name.clone(), name)).unwrap();
     }
     engine.session()
 }

@@ -27,7 +27,7 @@ fn session(folder: &Path, writable: &str) -> Session {
     engine.add_connection(out).unwrap();
     engine.add_connection(ConnectionDefinition::new("tides_maker", "generated", "")).unwrap();
     for (name, connection) in [("out", "out_files"), ("tides", "tides_maker")] {
-        engine.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).unwrap();
+        engine.add_catalog(CatalogDefinition::new(name, connection)).unwrap();
     }
     let mut session = engine.session();
     session.use_place("out", None).unwrap();

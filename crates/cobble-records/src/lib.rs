@@ -41,7 +41,22 @@ pub struct StoredConnection {
 pub struct StoredCatalog {
     pub name: String,
     pub connection: String,
+    pub definition: Json,
 }
+
+/// What a look for tables has found to be other than before.
+#[derive(Debug, Clone, PartialEq, Queryable, Insertable, Selectable)]
+#[diesel(table_name = schema::discoveries)]
+pub struct StoredDiscovery {
+    pub catalog: String,
+    pub path: String,
+    pub asked: bool,
+    pub changes: Json,
+    pub looked_at: DateTime<Utc>,
+}
+
+/// Looks at a catalog's files that are kept; older ones go.
+const KEPT_DISCOVERIES: i64 = 500;
 
 /// What becomes of the records when a configuration is applied: everything that is to be, the rest goes.
 #[derive(Debug, Clone, Default)]
@@ -73,6 +88,17 @@ pub struct StoredRun {
 fn storage(error: impl std::fmt::Display) -> Error {
     Error::new(Code::Storage, format!("the service's records: {error}"))
         .hint("check that the PostgreSQL server of the records is running")
+}
+
+fn upsert_catalog(records: &mut PgConnection, catalog: &StoredCatalog) -> QueryResult<usize> {
+    use schema::catalogs::dsl;
+    let other = (dsl::connection.eq(&catalog.connection), dsl::definition.eq(&catalog.definition));
+    diesel::insert_into(dsl::catalogs)
+        .values((dsl::name.eq(&catalog.name), other))
+        .on_conflict(dsl::name)
+        .do_update()
+        .set(other)
+        .execute(records)
 }
 
 impl Records {
@@ -140,20 +166,51 @@ impl Records {
 
     pub fn catalogs(&self) -> Result<Vec<StoredCatalog>> {
         use schema::catalogs::dsl;
-        let rows: Vec<(String, String)> = dsl::catalogs
-            .select((dsl::name, dsl::connection))
+        let rows: Vec<(String, String, Json)> = dsl::catalogs
+            .select((dsl::name, dsl::connection, dsl::definition))
             .order(dsl::name)
             .load(&mut self.connection()?)
             .map_err(storage)?;
-        Ok(rows.into_iter().map(|(name, connection)| StoredCatalog { name, connection }).collect())
+        let stored = |(name, connection, definition)| StoredCatalog { name, connection, definition };
+        Ok(rows.into_iter().map(stored).collect())
     }
 
-    pub fn add_catalog(&self, catalog: &StoredCatalog) -> Result<()> {
-        use schema::catalogs::dsl;
-        diesel::insert_into(dsl::catalogs)
-            .values((dsl::name.eq(&catalog.name), dsl::connection.eq(&catalog.connection)))
-            .execute(&mut self.connection()?)
-            .map(drop)
+    /// Keeps a catalog, in the place of one of the same name.
+    pub fn put_catalog(&self, catalog: &StoredCatalog) -> Result<()> {
+        upsert_catalog(&mut *self.connection()?, catalog).map(drop).map_err(storage)
+    }
+
+    /// Keeps what a look for tables has found.
+    pub fn add_discovery(&self, found: &StoredDiscovery) -> Result<()> {
+        use schema::discoveries::dsl;
+        self.connection()?
+            .transaction::<_, diesel::result::Error, _>(|records| {
+                diesel::insert_into(dsl::discoveries).values(found).execute(records)?;
+                let of_catalog = || dsl::discoveries.filter(dsl::catalog.eq(&found.catalog));
+                let oldest: Option<i64> = of_catalog()
+                    .select(dsl::id)
+                    .order(dsl::id.desc())
+                    .offset(KEPT_DISCOVERIES)
+                    .first(records)
+                    .optional()?;
+                if let Some(oldest) = oldest {
+                    let old = dsl::discoveries.filter(dsl::catalog.eq(&found.catalog)).filter(dsl::id.le(oldest));
+                    diesel::delete(old).execute(records)?;
+                }
+                Ok(())
+            })
+            .map_err(storage)
+    }
+
+    /// The latest looks at a catalog's files, newest first.
+    pub fn discoveries(&self, catalog: &str, most: i64) -> Result<Vec<StoredDiscovery>> {
+        use schema::discoveries::dsl;
+        dsl::discoveries
+            .filter(dsl::catalog.eq(catalog))
+            .select(StoredDiscovery::as_select())
+            .order(dsl::id.desc())
+            .limit(most)
+            .load(&mut self.connection()?)
             .map_err(storage)
     }
 
@@ -172,9 +229,9 @@ impl Records {
         }
         self.connection()?
             .transaction::<_, diesel::result::Error, _>(|records| {
-                diesel::delete(catalogs::table).execute(records)?;
-                let names: Vec<&String> = sealed.iter().map(|(name, ..)| *name).collect();
-                diesel::delete(connections::table.filter(connections::name.ne_all(names))).execute(records)?;
+                // What is kept of a catalog goes with it, so those that stay are never removed.
+                let names: Vec<&String> = wanted.catalogs.iter().map(|catalog| &catalog.name).collect();
+                diesel::delete(catalogs::table.filter(catalogs::name.ne_all(names))).execute(records)?;
                 for (name, definition, secret) in &sealed {
                     let other = (connections::definition.eq(definition), connections::sealed_secret.eq(secret));
                     diesel::insert_into(connections::table)
@@ -185,9 +242,10 @@ impl Records {
                         .execute(records)?;
                 }
                 for catalog in &wanted.catalogs {
-                    let values = (catalogs::name.eq(&catalog.name), catalogs::connection.eq(&catalog.connection));
-                    diesel::insert_into(catalogs::table).values(values).execute(records)?;
+                    upsert_catalog(records, catalog)?;
                 }
+                let names: Vec<&String> = sealed.iter().map(|(name, ..)| *name).collect();
+                diesel::delete(connections::table.filter(connections::name.ne_all(names))).execute(records)?;
                 diesel::delete(functions::table).execute(records)?;
                 for (name, definition) in &wanted.functions {
                     let values = (functions::name.eq(name), functions::definition.eq(definition));

@@ -14,6 +14,18 @@ diesel::table! {
         name -> Text,
         connection -> Text,
         created_at -> Timestamptz,
+        definition -> Jsonb,
+    }
+}
+
+diesel::table! {
+    discoveries (id) {
+        id -> BigInt,
+        catalog -> Text,
+        path -> Text,
+        asked -> Bool,
+        changes -> Jsonb,
+        looked_at -> Timestamptz,
     }
 }
 

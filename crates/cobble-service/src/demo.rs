@@ -126,7 +126,7 @@ pub async fn set_up(
         ("tides", "tides_maker"),
     ] {
         if !set.catalogs.contains_key(name) {
-            service.add_catalog(CatalogDefinition { name: name.into(), connection: connection.into() }).await?;
+            service.add_catalog(CatalogDefinition::new(name, connection)).await?;
         }
     }
     Ok(Store(store))

@@ -9,10 +9,10 @@ use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::{
-    CatalogDefinition, Change, CollectedStatistics, Configuration, Engine, KnownFunction, MemoryTable, StateTables,
-    UserFunction, text_rows,
+    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, Look, MemoryTable,
+    StateTables, TableDefinition, Take, UserFunction, Watch, text_rows,
 };
-use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection};
+use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery};
 use cobble_types::{Error, Result, SqlType};
 
 use crate::runs::Runs;
@@ -24,6 +24,20 @@ pub struct Service {
     pub started: Instant,
     /// One configuration is applied at a time.
     applying: tokio::sync::Mutex<()>,
+}
+
+/// What somebody wants of a look for tables.
+#[derive(Debug, Clone, Default)]
+pub struct Wish {
+    pub path: String,
+    pub schema: Option<String>,
+    /// Nothing is changed without it.
+    pub take: Option<Take>,
+    /// Definitions to take rather than what was found.
+    pub tables: BTreeMap<String, TableDefinition>,
+    /// Seconds until the next look, from now on; 0 for none.
+    pub every: Option<u64>,
+    pub asked: bool,
 }
 
 /// Runs a call that blocks where blocking is allowed.
@@ -38,6 +52,22 @@ fn stored(definition: &ConnectionDefinition) -> Result<StoredConnection> {
         definition: serde_json::to_value(definition).map_err(|e| Error::internal(e.to_string()))?,
         secret: definition.secret.as_ref().map(|s| s.reveal().to_owned()),
     })
+}
+
+fn stored_catalog(definition: &CatalogDefinition) -> Result<StoredCatalog> {
+    Ok(StoredCatalog {
+        name: definition.name.clone(),
+        connection: definition.connection.clone(),
+        definition: serde_json::to_value(definition).map_err(|e| Error::internal(e.to_string()))?,
+    })
+}
+
+/// A catalog as it was kept; one of an earlier version has a name and a connection only.
+fn restored_catalog(stored: StoredCatalog) -> Result<CatalogDefinition> {
+    let mut definition: CatalogDefinition = serde_json::from_value(stored.definition)
+        .map_err(|e| Error::internal(format!("catalog {}: {e}", stored.name)))?;
+    (definition.name, definition.connection) = (stored.name, stored.connection);
+    Ok(definition)
 }
 
 impl Service {
@@ -62,9 +92,9 @@ impl Service {
             }
         }
         for catalog in catalogs {
-            let definition = CatalogDefinition { name: catalog.name.clone(), connection: catalog.connection };
-            if let Err(error) = engine.add_catalog(definition) {
-                say(&format!("catalog {} is left out: {error}", catalog.name));
+            let name = catalog.name.clone();
+            if let Err(error) = restored_catalog(catalog).and_then(|definition| engine.add_catalog(definition)) {
+                say(&format!("catalog {name} is left out: {error}"));
             }
         }
         for definition in functions {
@@ -127,18 +157,60 @@ impl Service {
             Ok((known.function.name.clone(), definition))
         };
         let kept = StoredConfiguration {
-            connections: next.connections.values().map(|c| stored(&c.definition)).collect::<Result<_>>()?,
-            catalogs: next
-                .catalogs
-                .values()
-                .map(|c| StoredCatalog { name: c.name.clone(), connection: c.connection.clone() })
-                .collect(),
+            connections: next.set.connections.values().map(|c| stored(&c.definition)).collect::<Result<_>>()?,
+            catalogs: next.set.catalogs.values().map(stored_catalog).collect::<Result<_>>()?,
             functions: next.functions.values().map(of_function).collect::<Result<_>>()?,
         };
         let records = self.records.clone();
         blocking(move || records.put_configuration(&kept)).await?;
         self.engine.reconfigure(next);
         Ok(changes)
+    }
+
+    /// Looks for tables in a catalog's files, changes its definition unless it is a preview, and keeps what was other than before.
+    pub async fn discover(&self, catalog: &str, wish: &Wish) -> Result<Look> {
+        let mut look = self.engine.discover(catalog, &wish.path, wish.schema.as_deref()).await?;
+        let Some(take) = wish.take else { return Ok(look) };
+        let _alone = self.applying.lock().await;
+        let Some(before) = self.engine.set().catalogs.get(catalog).cloned() else {
+            return Err(Error::unknown("catalog", catalog, []));
+        };
+        let mut next = look.taken(&before, take);
+        if !wish.tables.is_empty() {
+            next.tables.clone_from(&before.tables);
+            next.tables.extend(wish.tables.iter().map(|(name, definition)| (name.clone(), definition.clone())));
+            look.drift.retain(|drift| wish.tables.contains_key(&drift.table));
+        }
+        match wish.every {
+            Some(0) => next.watch = None,
+            Some(every) => next.watch = Some(Watch { path: wish.path.clone(), every }),
+            None => {}
+        }
+        if next != before {
+            self.replace_catalog(next).await?;
+        }
+        self.keep_look(catalog, wish, &look.drift).await?;
+        Ok(look)
+    }
+
+    /// Keeps what a look has found, unless it is what the last one found.
+    pub async fn keep_look(&self, catalog: &str, wish: &Wish, drift: &[Drift]) -> Result<()> {
+        let changes = serde_json::to_value(drift).map_err(|e| Error::internal(e.to_string()))?;
+        let found = StoredDiscovery {
+            catalog: catalog.to_owned(),
+            path: wish.path.clone(),
+            asked: wish.asked,
+            changes,
+            looked_at: chrono::Utc::now(),
+        };
+        let records = self.records.clone();
+        let is_empty = drift.is_empty();
+        blocking(move || {
+            let last = records.discoveries(&found.catalog, 1)?.pop();
+            let is_known = last.is_some_and(|last| last.changes == found.changes && last.path == found.path);
+            if is_empty || (is_known && !found.asked) { Ok(()) } else { records.add_discovery(&found) }
+        })
+        .await
     }
 
     pub async fn remove_connection(&self, name: &str) -> Result<()> {
@@ -148,13 +220,26 @@ impl Service {
     }
 
     pub async fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
-        let stored = StoredCatalog { name: definition.name.clone(), connection: definition.connection.clone() };
+        let stored = stored_catalog(&definition)?;
         let name = definition.name.clone();
         self.engine.add_catalog(definition)?;
         let records = self.records.clone();
-        let kept = blocking(move || records.add_catalog(&stored)).await;
+        let kept = blocking(move || records.put_catalog(&stored)).await;
         if kept.is_err() {
             self.engine.remove_catalog(&name)?;
+        }
+        kept
+    }
+
+    /// Changes a catalog at once and for good.
+    pub async fn replace_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+        let stored = stored_catalog(&definition)?;
+        let before = self.engine.set().catalogs.get(&definition.name).cloned();
+        self.engine.replace_catalog(definition)?;
+        let records = self.records.clone();
+        let kept = blocking(move || records.put_catalog(&stored)).await;
+        if let (Err(_), Some(before)) = (&kept, before) {
+            self.engine.replace_catalog(before)?;
         }
         kept
     }

@@ -75,7 +75,9 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         }
         _ => None,
     };
+    let watching = tokio::spawn(crate::watching::watch(Arc::downgrade(&service)));
     let outcome = serve(&up, service.clone(), ready).await;
+    watching.abort();
     service.runs.cancel_all();
     drop(service);
     let _ = tokio::task::spawn_blocking(move || drop((demo, postgres))).await;

@@ -6,6 +6,7 @@ mod names;
 pub mod parse;
 mod sql_type;
 mod text;
+mod type_name;
 mod value;
 pub mod zone;
 

@@ -13,6 +13,16 @@ fn invalid(kind: &str, text: &str) -> Error {
     Error::new(code, format!("\"{text}\" is not a valid {kind}"))
 }
 
+/// A UUID in the one form that compares, from any that PostgreSQL takes.
+pub fn parse_uuid(text: &str) -> Result<String> {
+    let digits: String = text.trim().trim_matches(['{', '}']).chars().filter(|c| *c != '-').collect();
+    if digits.len() != 32 || !digits.chars().all(|c| c.is_ascii_hexdigit()) {
+        return Err(invalid("uuid", text));
+    }
+    let d = digits.to_lowercase();
+    Ok([&d[..8], &d[8..12], &d[12..16], &d[16..20], &d[20..]].join("-"))
+}
+
 /// Turns text into a value of the type, as a cast from text does. Blanks around it are ignored except for text itself.
 pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
     let trimmed = text.trim();
@@ -34,7 +44,8 @@ pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
         })
     };
     Ok(match sql_type {
-        SqlType::Null | SqlType::Text | SqlType::Uuid | SqlType::Json => Value::Text(text.to_owned()),
+        SqlType::Null | SqlType::Text | SqlType::Json => Value::Text(text.to_owned()),
+        SqlType::Uuid => Value::Text(parse_uuid(text)?),
         SqlType::Boolean => Value::Boolean(parse_boolean(trimmed).ok_or_else(bad)?),
         SqlType::SmallInt => Value::SmallInt(in_range(integer(), i16::MIN.into(), i16::MAX.into())? as i16),
         SqlType::Integer => Value::Integer(in_range(integer(), i32::MIN.into(), i32::MAX.into())? as i32),

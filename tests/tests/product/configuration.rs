@@ -29,7 +29,7 @@ async fn a_configuration_moves_to_another_service() {
     assert!(ok, "{text}");
     let exported = std::fs::read_to_string(&file).unwrap();
     assert!(!exported.contains(secret), "no secret leaves the service");
-    assert!(exported.contains("secret_from = \"FLEET_DB_SECRET\""), "{exported}");
+    assert!(exported.contains("env = \"FLEET_DB_SECRET\""), "{exported}");
     let (ok, text) = run(&first, &["apply", &path], &[]);
     assert!(ok && text.contains("no change: the service is as the file says"), "{text}");
 
@@ -52,8 +52,8 @@ async fn a_configuration_moves_to_another_service() {
     // Changes, shown and made without a restart; the secret that is there stays.
     let changed = exported
         .replace("region = \"north\"", "region = \"east\"")
-        .replace("till = \"till_file\"\n", "")
-        .replace("[catalogs]\n", "[catalogs]\nharbour = \"fleet_db\"\n");
+        .replace("[catalogs.till]\nconnection = \"till_file\"\n", "")
+        .replace("[catalogs.fleet]\n", "[catalogs.harbour]\nconnection = \"fleet_db\"\n\n[catalogs.fleet]\n");
     let functions = "\n[functions]\ntwice = \"CREATE FUNCTION twice(n integer) RETURNS integer RETURN n * 2\"\n";
     std::fs::write(&file, format!("{changed}{functions}")).unwrap();
     let (ok, text) = run(&other, &["apply", &path], &[]);
@@ -69,19 +69,20 @@ async fn a_configuration_moves_to_another_service() {
     let mut shown = String::new();
     for (from, to) in [
         ("kind = \"postgres\"", "kind = \"postgre\""),
-        ("harbour = \"fleet_db\"", "harbour = \"flet_db\""),
-        ("harbour = ", "\"Har bour\" = "),
+        ("[catalogs.harbour]\nconnection = \"fleet_db\"", "[catalogs.harbour]\nconnection = \"flet_db\""),
+        ("[catalogs.harbour]", "[catalogs.\"Har bour\"]"),
         ("kind = \"sqlite\"", "kind = \"sqlite\"\ncolour = \"blue\""),
         ("[connections.till_file]", "[connections.till_file.options]\nbusy = \"1\"\n[connections.till_file]"),
         ("RETURN n * 2", "RETURN n * m"),
         ("twice = ", "thrice = "),
-        ("[catalogs]", "[catalogs"),
+        ("[catalogs.harbour]", "[catalogs.harbour"),
     ] {
         assert!(before.contains(from), "{from}: {before}");
         std::fs::write(&file, before.replacen(from, to, 1)).unwrap();
         let (ok, text) = run(&other, &["apply", &path], &[]);
         assert!(!ok, "{to}: {text}");
-        shown.push_str(&format!("{to}\n    {}\n", text.trim().replace('\n', "\n    ")));
+        let text = text.trim().replace(&path, "lane.toml").replace('\n', "\n    ");
+        shown.push_str(&format!("{to}\n    {text}\n"));
         assert_eq!(run(&other, &["export"], &[]).1, before, "{to}");
     }
     std::fs::write(&file, "# nothing\n").unwrap();

@@ -61,7 +61,7 @@ async fn a_wrong_setting_is_named_in_every_interface() {
             "address",
             "/no/such/folder: there is no such file or folder",
         ),
-        ("broken_files", files(path), "wide", "", "line 3: the row has 3 fields, the header 2"),
+        ("broken_files", files(path), "wide", "", "line 3: the row has 3 fields, the first line 2"),
         ("broken_parquet", files(path), "cut", "address", "cut.parquet: not readable as Parquet"),
     ] {
         let mut add = vec!["connection", "add", name];

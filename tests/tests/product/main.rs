@@ -5,6 +5,7 @@ mod command;
 mod configuration;
 mod console;
 mod demo_sources;
+mod discovery;
 mod edges;
 mod faults;
 mod http;

@@ -48,7 +48,7 @@ async fn session() -> Session {
         ..ConnectionDefinition::new("log_db", "postgres", format!("127.0.0.1:{}", product().postgres_port))
     };
     engine.add_connection(definition).unwrap();
-    engine.add_catalog(CatalogDefinition { name: "logs".into(), connection: "log_db".into() }).unwrap();
+    engine.add_catalog(CatalogDefinition::new("logs", "log_db")).unwrap();
     let mut session = engine.session();
     session.use_place("logs", Some("public")).unwrap();
     session

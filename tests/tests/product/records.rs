@@ -90,11 +90,15 @@ async fn connections_and_catalogs_are_changed_and_removed() {
         assert!(r.add_connection(&connection("fleet_db", Some("two"))).is_err(), "a name is taken once");
         r.replace_connection(&connection("fleet_db", Some("three"))).unwrap();
         assert_eq!(r.connections().unwrap()[0].secret.as_deref(), Some("three"));
-        let catalog = StoredCatalog { name: "fleet".into(), connection: "fleet_db".into() };
-        r.add_catalog(&catalog).unwrap();
-        assert!(r.add_catalog(&catalog).is_err(), "a name is taken once");
-        let nowhere = StoredCatalog { name: "lost".into(), connection: "no_such".into() };
-        assert!(r.add_catalog(&nowhere).is_err(), "a catalog needs its connection");
+        let catalog =
+            StoredCatalog { name: "fleet".into(), connection: "fleet_db".into(), definition: serde_json::json!({}) };
+        r.put_catalog(&catalog).unwrap();
+        let changed = StoredCatalog { definition: serde_json::json!({"options": {}}), ..catalog };
+        r.put_catalog(&changed).unwrap();
+        assert_eq!(r.catalogs().unwrap(), [changed], "a name is taken once");
+        let nowhere =
+            StoredCatalog { name: "lost".into(), connection: "no_such".into(), definition: serde_json::json!({}) };
+        assert!(r.put_catalog(&nowhere).is_err(), "a catalog needs its connection");
         assert!(r.remove_connection("fleet_db").is_err(), "a connection in use stays");
         r.remove_catalog("fleet").unwrap();
         r.remove_connection("fleet_db").unwrap();

@@ -1,12 +1,15 @@
 //! `cobble catalog …`
 
-use clap::Subcommand;
-use cobble_service::types::CatalogBody;
-use cobble_types::{Code, Error};
+use std::collections::BTreeMap;
 
+use clap::{Args, Subcommand};
+use cobble_service::types::{CatalogBody, ConfiguredCatalogBody, EffectiveBody, PastLookBody, TableDefinitionBody};
+use cobble_types::Error;
+
+use super::discover::print_drift;
 use crate::client::Client;
 use crate::output::{print_json, text_table};
-use crate::{Common, Outcome};
+use crate::{Common, Failure, Outcome};
 
 #[derive(Subcommand)]
 pub enum Action {
@@ -18,12 +21,89 @@ pub enum Action {
     },
     /// List catalogs
     List,
-    /// Show one with its schemas
-    Show { name: String },
+    /// Show one with its schemas, its own settings and the tables that it defines
+    #[command(after_help = "Example:\n  cobble catalog show fleet --effective")]
+    Show {
+        name: String,
+        /// Show every setting as it works, and where it comes from
+        #[arg(long)]
+        effective: bool,
+        /// The settings of this table of it
+        #[arg(long, value_name = "SCHEMA.TABLE", requires = "effective")]
+        table: Option<String>,
+    },
+    /// Change its own settings, which stand in the place of its connection's
+    #[command(after_help = "Example:\n  cobble catalog change fleet --set statement_limit=60")]
+    Change {
+        name: String,
+        /// A setting; may be given again
+        #[arg(long, value_name = "NAME=VALUE")]
+        set: Vec<String>,
+        /// A setting that is the connection's again
+        #[arg(long, value_name = "NAME")]
+        unset: Vec<String>,
+    },
+    /// Define a table: a stored query in the source's own language, or files below a path
+    #[command(
+        after_help = "Examples:\n  cobble catalog define fleet.reports.long_routes --query \"SELECT name, nautical_miles FROM routes WHERE nautical_miles > 20\"\n  cobble catalog define drop.public.fares --path tariffs.csv --column \"route_id text\""
+    )]
+    Define(Define),
+    /// Take a table that it defines out again; its source is not touched
+    Undefine {
+        #[arg(value_name = "CATALOG.SCHEMA.TABLE")]
+        table: String,
+    },
+    /// What looks for tables in its files have found to be new or other
+    History { name: String },
     /// Forget what is cached of its source
     Refresh { name: String },
     /// Remove one; its source is not touched
     Drop { name: String },
+}
+
+#[derive(Args)]
+pub struct Define {
+    #[arg(value_name = "CATALOG.SCHEMA.TABLE")]
+    table: String,
+    #[arg(long, required_unless_present = "path", conflicts_with = "path")]
+    query: Option<String>,
+    /// The folder or file below the connection's address
+    #[arg(long)]
+    path: Option<String>,
+    /// Patterns of its files' names, with commas between them
+    #[arg(long)]
+    files: Option<String>,
+    /// csv, json, parquet, avro or arrow
+    #[arg(long)]
+    format: Option<String>,
+    /// What stands between the fields of CSV
+    #[arg(long)]
+    delimiter: Option<String>,
+    /// Whether the first line of CSV names the columns
+    #[arg(long)]
+    header: Option<bool>,
+    /// A column with its type; may be given again, and is found out where none is given
+    #[arg(long, value_name = "NAME TYPE")]
+    column: Vec<String>,
+    /// A setting in the place of the catalog's; may be given again
+    #[arg(long, value_name = "NAME=VALUE")]
+    set: Vec<String>,
+}
+
+/// A table's name in parts, the last two together.
+fn split(name: &str) -> Outcome<(&str, &str)> {
+    let parts = name.split_once('.').filter(|(_, table)| table.contains('.'));
+    parts.ok_or_else(|| Failure::Usage(format!("\"{name}\" is not the name of a table; write catalog.schema.table")))
+}
+
+fn settings(given: &[String]) -> Outcome<BTreeMap<String, String>> {
+    let one = |setting: &String| {
+        let (name, value) = setting
+            .split_once('=')
+            .ok_or_else(|| Failure::Usage(format!("--set takes NAME=VALUE, not \"{setting}\"")))?;
+        Ok((name.to_owned(), value.to_owned()))
+    };
+    given.iter().map(one).collect()
 }
 
 pub async fn run(common: &Common, action: Action) -> Outcome {
@@ -51,24 +131,115 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             print!("{}", text_table(&["catalog", "kind", "connection"], rows));
             Ok(())
         }
-        Action::Show { name } => {
-            let all: Vec<CatalogBody> = client.get("/catalogs").await?;
-            let Some(catalog) = all.iter().find(|c| c.name == name) else {
-                let mut error = Error::unknown("catalog", &name, all.iter().map(|c| c.name.as_str()));
-                error.code = Code::NotFound;
-                return Err(error.into());
-            };
+        Action::Show { name, effective: true, table } => {
+            let query = table.map(|table| format!("?table={table}")).unwrap_or_default();
+            let all: Vec<EffectiveBody> = client.get(&format!("/catalogs/{name}/settings{query}")).await?;
+            if common.json {
+                return print_json(&all);
+            }
+            let rows = all.into_iter().map(|s| vec![s.name, s.value.unwrap_or_default(), s.from]).collect();
+            print!("{}", text_table(&["setting", "value", "from"], rows));
+            Ok(())
+        }
+        Action::Show { name, .. } => {
+            let own: ConfiguredCatalogBody = client.get(&format!("/catalogs/{name}")).await?;
             let schemas: Vec<String> = client.get(&format!("/catalogs/{name}/schemas")).await?;
             if common.json {
-                return print_json(&serde_json::json!({ "catalog": catalog, "schemas": schemas }));
+                return print_json(&serde_json::json!({ "name": name, "catalog": own, "schemas": schemas }));
             }
-            println!(
-                "{} is {} of kind {}, with the schemas {}",
-                catalog.name,
-                catalog.connection,
-                catalog.kind,
-                schemas.join(", ")
-            );
+            println!("{name} is {}, with the schemas {}", own.connection, schemas.join(", "));
+            own.options.iter().for_each(|(setting, value)| println!("  {setting} = {value}"));
+            if let Some(watch) = &own.watch {
+                let path = if watch.path.is_empty() { "all files" } else { &watch.path };
+                println!("  {path}: looked at every {} s", watch.every);
+            }
+            let rows: Vec<Vec<String>> = own
+                .tables
+                .into_iter()
+                .map(|(name, table)| {
+                    let form = match (table.format, &table.query) {
+                        (Some(format), _) => format,
+                        (None, Some(_)) => "query".to_owned(),
+                        (None, None) => "by ending".to_owned(),
+                    };
+                    let place = match (table.path, table.files) {
+                        (Some(path), Some(files)) if path.is_empty() => files,
+                        (Some(path), Some(files)) => format!("{path}/{files}"),
+                        (Some(path), None) => path,
+                        _ => table.query.unwrap_or_default(),
+                    };
+                    vec![name, form, place]
+                })
+                .collect();
+            if !rows.is_empty() {
+                print!("{}", text_table(&["defined table", "format", "path or query"], rows));
+            }
+            Ok(())
+        }
+        Action::Change { name, set, unset } => {
+            let mut own: ConfiguredCatalogBody = client.get(&format!("/catalogs/{name}")).await?;
+            own.options.extend(settings(&set)?);
+            for setting in unset {
+                if own.options.remove(&setting).is_none() {
+                    return Err(Error::unknown("setting", &setting, own.options.keys().map(String::as_str)).into());
+                }
+            }
+            let own: ConfiguredCatalogBody = client.put(&format!("/catalogs/{name}"), &own).await?;
+            if common.json {
+                return print_json(&own);
+            }
+            println!("catalog {name} changed; see: cobble catalog show {name} --effective");
+            Ok(())
+        }
+        Action::Define(define) => {
+            let (catalog, table) = split(&define.table)?;
+            let mut own: ConfiguredCatalogBody = client.get(&format!("/catalogs/{catalog}")).await?;
+            let definition = TableDefinitionBody {
+                path: define.path,
+                files: define.files,
+                format: define.format,
+                delimiter: define.delimiter,
+                quote: None,
+                header: define.header,
+                columns: define.column,
+                query: define.query,
+                options: settings(&define.set)?,
+            };
+            let before = own.tables.insert(table.to_owned(), definition);
+            let own: ConfiguredCatalogBody = client.put(&format!("/catalogs/{catalog}"), &own).await?;
+            if common.json {
+                return print_json(&own);
+            }
+            let done = if before.is_some() { "defined anew" } else { "defined" };
+            println!("{} {done}; look at it with: cobble browse {}", define.table, define.table);
+            Ok(())
+        }
+        Action::Undefine { table: name } => {
+            let (catalog, table) = split(&name)?;
+            let mut own: ConfiguredCatalogBody = client.get(&format!("/catalogs/{catalog}")).await?;
+            if own.tables.remove(table).is_none() {
+                return Err(Error::unknown("defined table", table, own.tables.keys().map(String::as_str)).into());
+            }
+            let own: ConfiguredCatalogBody = client.put(&format!("/catalogs/{catalog}"), &own).await?;
+            if common.json {
+                return print_json(&own);
+            }
+            println!("{name} is not defined any more; its source is untouched");
+            Ok(())
+        }
+        Action::History { name } => {
+            let looks: Vec<PastLookBody> = client.get(&format!("/catalogs/{name}/looks")).await?;
+            if common.json {
+                return print_json(&looks);
+            }
+            if looks.is_empty() {
+                println!("no look has found anything new yet; look with: cobble discover {name}");
+            }
+            for look in looks {
+                let at = look.looked_at.format("%Y-%m-%d %H:%M:%S");
+                println!("{at} UTC, {}", if look.asked { "asked for" } else { "on its time" });
+                print_drift(&name, look.drift.iter());
+            }
             Ok(())
         }
         Action::Refresh { name } => {

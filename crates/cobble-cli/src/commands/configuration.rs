@@ -1,6 +1,5 @@
 //! `cobble export` and `cobble apply`: all connections, catalogs and functions as one file.
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
@@ -29,7 +28,7 @@ pub struct Apply {
 }
 
 const HEAD: &str = "# Connections, catalogs and functions of a Cobble Lane service. Put it in place with: cobble apply FILE
-# Secrets are not in here: apply takes them from the variables that secret_from names, and keeps those that are there already.
+# Secrets are not in here: apply takes them from the variables or files that are named, and keeps those that are there already.
 
 ";
 
@@ -59,21 +58,9 @@ pub async fn export(common: &Common, export: Export) -> Outcome {
 }
 
 pub async fn apply(common: &Common, apply: Apply) -> Outcome {
-    let text = std::fs::read_to_string(&apply.file).map_err(|e| failed(&apply.file, e))?;
-    let mut wanted = Configuration::parse(&text)?;
-    let folder = apply.file.parent().unwrap_or(Path::new("."));
-    let mut secrets = BTreeMap::new();
-    for (name, connection) in &mut wanted.connections {
-        // A relative path is meant from the file, not from where the service runs.
-        if ["files", "sqlite"].contains(&connection.kind.as_str())
-            && let Ok(path) = std::fs::canonicalize(folder.join(&connection.address))
-        {
-            connection.address = path.display().to_string();
-        }
-        if let Some(secret) = connection.secret_from.as_ref().and_then(|variable| std::env::var(variable).ok()) {
-            secrets.insert(name.clone(), secret);
-        }
-    }
+    let wanted = Configuration::read(&apply.file)?;
+    let found = wanted.secrets(apply.file.parent().unwrap_or(Path::new(".")));
+    let secrets = found.into_iter().map(|(name, secret)| (name, secret.reveal().to_owned())).collect();
     let value = serde_json::to_value(&wanted).map_err(|e| Error::internal(e.to_string()))?;
     let configuration = serde_json::from_value(value).map_err(|e| Error::internal(e.to_string()))?;
     let body = ApplyBody { configuration, secrets, preview: apply.preview };

@@ -4,6 +4,7 @@ pub mod browse;
 pub mod catalog;
 pub mod configuration;
 pub mod connection;
+pub mod discover;
 pub mod plan;
 pub mod runs;
 pub mod sql;

@@ -12,6 +12,7 @@ use sqlparser::parser::Parser;
 
 use super::sql::verbatim;
 use super::{Database, DatabaseSource, RemoteColumn, RemoteTable};
+use crate::table_definition::TableDefinition;
 
 /// A column of the query's result, as the connector reads and writes it.
 pub struct NativeColumn {
@@ -45,6 +46,15 @@ pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
         ControlFlow::Break(what) => refused(what, "take that out: native queries only read"),
         // What was parsed is what is sent, so that no comment or semicolon at the end hides what comes after.
         ControlFlow::Continue(()) => Ok(statement.to_string()),
+    }
+}
+
+/// Whether a definition is a stored query that can be sent.
+pub fn check_definition(database: &dyn Database, definition: &TableDefinition) -> Result<()> {
+    match &definition.query {
+        Some(query) => checked(database, query).map(drop),
+        None => Err(Error::new(Code::Unsupported, "a table of a database cannot be defined by a path")
+            .hint("give it a query in the database's own language")),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::io::{BufReader, Read, Seek, SeekFrom};
 
-use arrow::array::{ArrayRef, RecordBatch};
+use arrow::array::{ArrayRef, RecordBatch, new_null_array};
 use arrow::compute::cast;
 use arrow::datatypes::{DataType, SchemaRef};
 use arrow::error::ArrowError;
@@ -10,6 +10,7 @@ use arrow::ipc::reader::FileReaderBuilder;
 use arrow_avro::reader::ReaderBuilder;
 use cobble_types::{Code, Error, Result};
 
+use super::dialect::Dialect;
 use super::format::Format;
 use super::infer::{Inferred, column};
 use super::listing::DataFile;
@@ -23,8 +24,8 @@ pub struct ArrowBatches {
     batches: Batches,
     connection: String,
     file: DataFile,
-    /// For each column of the result its place in the file and its type.
-    columns: Vec<(usize, DataType)>,
+    /// For each column of the result its place in the file, none where the file lacks it, and its type.
+    columns: Vec<(Option<usize>, DataType)>,
 }
 
 fn broken(connection: &str, file: &DataFile, format: Format, error: &ArrowError) -> Error {
@@ -82,22 +83,24 @@ pub fn columns(connection: &str, file: &DataFile, format: Format, input: Ordered
         .iter()
         .map(|field| Ok(column(&field.name().to_lowercase(), sql_type(connection, file, field)?)))
         .collect::<Result<_>>()?;
-    Ok(Inferred { columns, row_width: None })
+    Ok(Inferred { columns, row_width: None, dialect: Dialect::default() })
 }
 
 impl ArrowBatches {
     pub fn open(shape: &ScanShape, file: &DataFile, input: Ordered, batch_rows: usize) -> Result<Self> {
         let connection = shape.set.source.connection.clone();
         let (schema, batches) = opened(&connection, file, shape.set.format, input, batch_rows)?;
-        let own = shape.set.columns.iter().filter(|c| !c.partition);
-        let differs = schema.fields().len() != own.clone().count()
-            || schema.fields().iter().zip(own).any(|(field, column)| field.name().to_lowercase() != column.name);
-        if differs {
-            let what = "its columns are not those of the table's other files";
+        let names: Vec<String> = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
+        let own: Vec<&str> = shape.set.columns.iter().filter(|c| !c.partition).map(|c| c.name.as_str()).collect();
+        if !shape.set.is_defined
+            && let Some(extra) = names.iter().find(|name| !own.contains(&name.as_str()))
+        {
+            let what = format!("its column {extra} is not one of the table's, which are those of its largest file");
             return Err(file_error(&connection, &file.path, Code::SourceData, what)
-                .hint("all files of a table need the same columns"));
+                .hint("discover the catalog's tables, which takes the columns of all files together"));
         }
-        let columns = shape.file_columns.iter().map(|place| (*place, shape.types[*place].to_arrow())).collect();
+        let in_file = |place: &usize| names.iter().position(|name| name == own[*place]);
+        let columns = shape.file_columns.iter().map(|place| (in_file(place), shape.types[*place].to_arrow())).collect();
         Ok(ArrowBatches { batches, connection, file: file.clone(), columns })
     }
 }
@@ -107,7 +110,11 @@ impl FileBatches for ArrowBatches {
         let format = Format::of(&self.file.path).map_or(Format::Arrow, |(format, _)| format);
         let Some(batch) = self.batches.next() else { return Ok(None) };
         let batch = batch.map_err(|e| broken(&self.connection, &self.file, format, &e))?;
-        let arrays = self.columns.iter().map(|(place, data_type)| cast(batch.column(*place), data_type));
+        let rows = batch.num_rows();
+        let arrays = self.columns.iter().map(|(place, data_type)| match place {
+            Some(place) => cast(batch.column(*place), data_type),
+            None => Ok(new_null_array(data_type, rows)),
+        });
         Ok(Some((arrays.collect::<std::result::Result<_, _>>()?, batch.num_rows())))
     }
 }

@@ -1,4 +1,4 @@
-//! Reading CSV: RFC 4180 with a header line. An empty field is null. A row that does not fit is an error with its line.
+//! Reading CSV: RFC 4180 and its relatives (`dialect.rs`). An empty field is null. A row that does not fit is an error with its line.
 
 use std::io::{BufReader, Read};
 use std::sync::Arc;
@@ -8,6 +8,7 @@ use cobble_plan::logical::TableColumn;
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
+use super::infer::{column_name, numbered};
 use super::listing::DataFile;
 use super::scan::{FileBatches, ScanShape};
 use super::{file_error, text_error};
@@ -16,35 +17,56 @@ pub struct CsvBatches {
     reader: csv::Reader<BufReader<Box<dyn Read + Send>>>,
     connection: String,
     file: DataFile,
-    /// For each column of the result its place in the file and its type.
-    columns: Vec<(usize, SqlType)>,
-    names: Vec<String>,
+    /// For each column of the result its place in the file, none where the file lacks it, its type and its name.
+    columns: Vec<(Option<usize>, SqlType, String)>,
+    /// Fields of a row; not known before the first one where there is no header.
+    fields: Option<usize>,
     record: csv::StringRecord,
     batch_rows: usize,
+    is_defined: bool,
 }
 
 impl CsvBatches {
     pub fn open(shape: &ScanShape, file: &DataFile, input: Box<dyn Read + Send>, batch_rows: usize) -> Result<Self> {
-        let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::with_capacity(1 << 17, input));
-        let connection = shape.set.source.connection.clone();
-        let header = reader.headers().map_err(|e| text_error(&connection, file, &e, e.to_string()))?;
-        let header: Vec<String> = header.iter().map(|name| name.trim().to_lowercase()).collect();
-        let own: Vec<&TableColumn> = shape.set.columns.iter().filter(|c| !c.partition).collect();
-        if header.len() != own.len() {
-            let what = format!("its header has {} columns, other files of the table have {}", header.len(), own.len());
-            return Err(file_error(&connection, &file.path, Code::SourceData, what)
-                .hint("keep one header for all files of a folder"));
+        let (set, dialect) = (&shape.set, shape.set.dialect);
+        let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::with_capacity(1 << 17, input));
+        let connection = set.source.connection.clone();
+        let own: Vec<&TableColumn> = set.columns.iter().filter(|c| !c.partition).collect();
+        let mut record = csv::StringRecord::new();
+        let mut header = None;
+        if dialect.header {
+            reader.read_record(&mut record).map_err(|e| text_error(&connection, file, &e, e.to_string()))?;
+            let names = record.iter().enumerate().map(|(place, name)| match column_name(name) {
+                name if name.is_empty() => numbered(place),
+                name => name,
+            });
+            header = Some(names.collect::<Vec<String>>());
         }
-        let columns = shape.file_columns.iter().map(|place| (*place, shape.types[*place].clone())).collect();
-        let names = own.iter().map(|c| c.name.clone()).collect();
+        if let Some(header) = &header
+            && !set.is_defined
+            && let Some(extra) = header.iter().find(|name| own.iter().all(|column| column.name != **name))
+        {
+            let what = format!("its column {extra} is not one of the table's, which are those of its largest file");
+            return Err(file_error(&connection, &file.path, Code::SourceData, what)
+                .hint("discover the catalog's tables, which takes the columns of all files together"));
+        }
+        let columns = shape.file_columns.iter().map(|place| {
+            let name = &own[*place].name;
+            let in_file = match &header {
+                Some(header) => header.iter().position(|known| known == name),
+                None => Some(*place),
+            };
+            (in_file, shape.types[*place].clone(), name.clone())
+        });
         Ok(CsvBatches {
+            columns: columns.collect(),
             reader,
             connection,
             file: file.clone(),
-            columns,
-            names,
-            record: csv::StringRecord::new(),
+            fields: header.map(|header| header.len()),
+            record,
             batch_rows,
+            is_defined: set.is_defined,
         })
     }
 
@@ -59,7 +81,7 @@ impl FileBatches for CsvBatches {
         let mut builders: Vec<ColumnBuilder> = self
             .columns
             .iter()
-            .map(|(_, sql_type)| ColumnBuilder::new(sql_type, self.batch_rows))
+            .map(|(_, sql_type, _)| ColumnBuilder::new(sql_type, self.batch_rows))
             .collect::<Result<_>>()?;
         let mut rows = 0;
         while rows < self.batch_rows {
@@ -70,27 +92,29 @@ impl FileBatches for CsvBatches {
             if !more {
                 break;
             }
-            if self.record.len() != self.names.len() {
-                let (found, wanted) = (self.record.len(), self.names.len());
+            let found = self.record.len();
+            let wanted = *self.fields.get_or_insert(found);
+            if found != wanted {
                 return Err(self.bad_row(
-                    format!("the row has {found} fields, the header {wanted}"),
+                    format!("the row has {found} fields, the first line {wanted}"),
                     if found > wanted {
-                        "put text that holds a comma into double quotes"
+                        "put text that holds a delimiter into quotes"
                     } else {
                         "add the missing fields, empty ones are null"
                     },
                 ));
             }
-            for ((place, sql_type), builder) in self.columns.iter().zip(&mut builders) {
-                let text = &self.record[*place];
+            for ((place, sql_type, name), builder) in self.columns.iter().zip(&mut builders) {
+                let text = place.and_then(|place| self.record.get(place)).unwrap_or_default();
                 if let Err(error) = builder.append(text, sql_type) {
                     let shown: String = text.chars().take(40).collect();
+                    let (why, hint) = match self.is_defined {
+                        true => ("the type that it is defined with", "correct the value, or define another type"),
+                        false => ("the type found in the first rows", "correct the value"),
+                    };
                     return Err(self.bad_row(
-                        format!(
-                            "\"{shown}\" in column {} is not {sql_type}, the type found in the first rows",
-                            self.names[*place]
-                        ),
-                        &format!("correct the value ({})", error.message),
+                        format!("\"{shown}\" in column {name} is not {sql_type}, {why}"),
+                        &format!("{hint} ({})", error.message),
                     ));
                 }
             }
@@ -99,7 +123,8 @@ impl FileBatches for CsvBatches {
         if rows == 0 {
             return Ok(None);
         }
-        let arrays = builders.into_iter().zip(&self.columns).map(|(b, (_, t))| b.finish(t)).collect::<Result<_>>()?;
+        let arrays =
+            builders.into_iter().zip(&self.columns).map(|(b, (_, t, _))| b.finish(t)).collect::<Result<_>>()?;
         Ok(Some((arrays, rows)))
     }
 }
@@ -112,13 +137,17 @@ enum ColumnBuilder {
     Date(Date32Builder),
     Timestamp(TimestampMicrosecondBuilder),
     Text(StringViewBuilder),
+    /// Types that only a definition gives to a column.
+    Other(Vec<Value>),
 }
 
 impl ColumnBuilder {
     fn new(sql_type: &SqlType, rows: usize) -> Result<Self> {
         Ok(match sql_type {
             SqlType::Boolean => ColumnBuilder::Boolean(BooleanBuilder::with_capacity(rows)),
-            SqlType::BigInt => ColumnBuilder::BigInt(Int64Builder::with_capacity(rows)),
+            SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => {
+                ColumnBuilder::BigInt(Int64Builder::with_capacity(rows))
+            }
             SqlType::Double => ColumnBuilder::Double(Float64Builder::with_capacity(rows)),
             SqlType::Numeric { .. } => ColumnBuilder::Numeric(Decimal128Builder::with_capacity(rows)),
             SqlType::Date => ColumnBuilder::Date(Date32Builder::with_capacity(rows)),
@@ -126,7 +155,11 @@ impl ColumnBuilder {
                 ColumnBuilder::Timestamp(TimestampMicrosecondBuilder::with_capacity(rows))
             }
             SqlType::Text => ColumnBuilder::Text(StringViewBuilder::with_capacity(rows)),
-            other => return Err(Error::internal(format!("CSV was inferred to hold {other}"))),
+            SqlType::Array(_) | SqlType::Row(_) | SqlType::Null => {
+                return Err(Error::new(Code::Unsupported, format!("a field of CSV cannot be {sql_type}"))
+                    .hint("define the column as text or json"));
+            }
+            _ => ColumnBuilder::Other(Vec::with_capacity(rows)),
         })
     }
 
@@ -135,11 +168,21 @@ impl ColumnBuilder {
             builder.append_option((!text.is_empty()).then_some(text));
             return Ok(());
         }
-        let value = if text.is_empty() { Value::Null } else { parse_value(text, sql_type)? };
+        let value = match sql_type {
+            _ if text.is_empty() => Value::Null,
+            SqlType::Json => {
+                let json: serde_json::Value = serde_json::from_str(text)
+                    .map_err(|e| Error::new(Code::InvalidText, format!("it is not JSON: {e}")))?;
+                Value::Text(json.to_string())
+            }
+            _ => parse_value(text, sql_type)?,
+        };
         match (self, value) {
             (ColumnBuilder::Boolean(b), Value::Boolean(v)) => b.append_value(v),
             (ColumnBuilder::Boolean(b), _) => b.append_null(),
             (ColumnBuilder::BigInt(b), Value::BigInt(v)) => b.append_value(v),
+            (ColumnBuilder::BigInt(b), Value::Integer(v)) => b.append_value(v.into()),
+            (ColumnBuilder::BigInt(b), Value::SmallInt(v)) => b.append_value(v.into()),
             (ColumnBuilder::BigInt(b), _) => b.append_null(),
             (ColumnBuilder::Double(b), Value::Double(v)) => b.append_value(v),
             (ColumnBuilder::Double(b), _) => b.append_null(),
@@ -150,6 +193,7 @@ impl ColumnBuilder {
             (ColumnBuilder::Timestamp(b), Value::Timestamp(v) | Value::TimestampTz(v)) => b.append_value(v),
             (ColumnBuilder::Timestamp(b), _) => b.append_null(),
             (ColumnBuilder::Text(b), _) => b.append_null(),
+            (ColumnBuilder::Other(values), value) => values.push(value),
         }
         Ok(())
     }
@@ -157,7 +201,7 @@ impl ColumnBuilder {
     fn finish(self, sql_type: &SqlType) -> Result<ArrayRef> {
         Ok(match self {
             ColumnBuilder::Boolean(mut b) => Arc::new(b.finish()),
-            ColumnBuilder::BigInt(mut b) => Arc::new(b.finish()),
+            ColumnBuilder::BigInt(mut b) => arrow::compute::cast(&b.finish(), &sql_type.to_arrow())?,
             ColumnBuilder::Double(mut b) => Arc::new(b.finish()),
             ColumnBuilder::Numeric(mut b) => match sql_type {
                 SqlType::Numeric { precision, scale } => {
@@ -171,6 +215,11 @@ impl ColumnBuilder {
                 Arc::new(b.finish().with_timezone_opt::<Arc<str>>(zone))
             }
             ColumnBuilder::Text(mut b) => Arc::new(b.finish()),
+            ColumnBuilder::Other(values) => {
+                let each: Vec<ArrayRef> = values.iter().map(|value| value.to_array(sql_type)).collect();
+                let each: Vec<&dyn Array> = each.iter().map(AsRef::as_ref).collect();
+                arrow::compute::concat(&each)?
+            }
         })
     }
 }

@@ -3,6 +3,8 @@
 use std::io::{BufReader, Read};
 use std::path::Path;
 
+use cobble_types::{Code, Error, Result};
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Format {
     Csv,
@@ -14,6 +16,8 @@ pub enum Format {
     Arrow,
 }
 
+const ALL: [Format; 5] = [Format::Csv, Format::Json, Format::Parquet, Format::Avro, Format::Arrow];
+
 /// How a text file is compressed as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Packing {
@@ -23,18 +27,15 @@ pub enum Packing {
 }
 
 /// The endings that make a file a table, for people to read.
-pub const ENDINGS: &str = ".csv, .jsonl, .ndjson, .json (these also with .gz or .zst), .parquet, .avro or .arrow";
+pub const ENDINGS: &str = ".csv, .tsv, .jsonl, .ndjson, .json (these also with .gz or .zst), .parquet, .avro or .arrow";
 
 impl Format {
     pub fn of(path: &Path) -> Option<(Format, Packing)> {
         let name = path.file_name()?.to_str()?.to_ascii_lowercase();
-        let (name, packing) = match name.rsplit_once('.')? {
-            (inner, "gz") => (inner, Packing::Gzip),
-            (inner, "zst" | "zstd") => (inner, Packing::Zstd),
-            _ => (name.as_str(), Packing::None),
-        };
-        let format = match name.rsplit_once('.')?.1 {
-            "csv" => Format::Csv,
+        let packing = Packing::of(path);
+        let inner = if packing == Packing::None { name.as_str() } else { name.rsplit_once('.')?.0 };
+        let format = match inner.rsplit_once('.')?.1 {
+            "csv" | "tsv" => Format::Csv,
             "jsonl" | "ndjson" | "json" => Format::Json,
             "parquet" => Format::Parquet,
             "avro" => Format::Avro,
@@ -42,6 +43,28 @@ impl Format {
             _ => return None,
         };
         (packing == Packing::None || format.is_text()).then_some((format, packing))
+    }
+
+    /// The format of this name, as a definition writes it.
+    pub fn named(name: &str) -> Result<Format> {
+        let found = ALL.iter().find(|format| format.name() == name);
+        found.copied().ok_or_else(|| {
+            let known = || ALL.iter().map(|format| format.name());
+            let error = Error::unknown("format", name, known());
+            let hint =
+                error.hint.clone().unwrap_or_else(|| format!("known are {}", known().collect::<Vec<_>>().join(", ")));
+            Error { code: Code::BadSetting, hint: Some(hint), ..error }
+        })
+    }
+
+    pub fn name(self) -> &'static str {
+        match self {
+            Format::Csv => "csv",
+            Format::Json => "json",
+            Format::Parquet => "parquet",
+            Format::Avro => "avro",
+            Format::Arrow => "arrow",
+        }
     }
 
     pub fn is_text(self) -> bool {
@@ -67,6 +90,15 @@ pub fn stem(name: &str) -> &str {
 }
 
 impl Packing {
+    /// By the end of the file's name, whatever is inside.
+    pub fn of(path: &Path) -> Packing {
+        match path.extension().and_then(|e| e.to_str()).map(str::to_ascii_lowercase).as_deref() {
+            Some("gz") => Packing::Gzip,
+            Some("zst" | "zstd") => Packing::Zstd,
+            _ => Packing::None,
+        }
+    }
+
     /// What is inside.
     pub fn unpacked(self, input: impl Read + Send + 'static) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {

@@ -7,8 +7,10 @@ use cobble_types::parse::{parse_decimal, parse_timestamp, parse_value};
 use cobble_types::{Code, Error, Result, RowField, SqlType};
 use serde_json::Value as Json;
 
+use super::dialect::Dialect;
 use super::listing::DataFile;
 use super::{file_error, text_error};
+use crate::table_definition::TableDefinition;
 
 /// Bytes read to find out columns and types.
 const SAMPLE: u64 = 4 << 20;
@@ -18,6 +20,8 @@ pub struct Inferred {
     pub columns: Vec<TableColumn>,
     /// Average bytes of a row.
     pub row_width: Option<f64>,
+    /// Of CSV: how it is written.
+    pub dialect: Dialect,
 }
 
 pub fn column(name: &str, sql_type: SqlType) -> TableColumn {
@@ -111,21 +115,37 @@ impl Guess {
     }
 }
 
-pub fn csv(connection: &str, file: &DataFile, input: impl Read) -> Result<Inferred> {
-    let mut sample = Sample { input: input.take(SAMPLE), read: 0 };
-    let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(BufReader::new(&mut sample));
+/// Bytes that show how a text is written.
+const START: usize = 1 << 16;
+
+/// `definition` is what is known of the dialect without looking.
+pub fn csv(connection: &str, file: &DataFile, mut input: impl Read, definition: &TableDefinition) -> Result<Inferred> {
+    let unreadable = |e: std::io::Error| text_error(connection, file, &e, e.to_string());
+    let mut start = Vec::new();
+    input.by_ref().take(START as u64).read_to_end(&mut start).map_err(unreadable)?;
+    let dialect = Dialect::of(&start).with(definition);
+    let mut sample = Sample { input: start.as_slice().chain(input.take(SAMPLE - START as u64)), read: 0 };
+    let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::new(&mut sample));
     let bad = |e: csv::Error| {
         text_error(connection, file, &e, e.to_string()).hint("the file should be UTF-8 text with a header line")
     };
-    let names: Vec<String> = reader.headers().map_err(bad)?.iter().map(|name| name.trim().to_lowercase()).collect();
-    let header_end = reader.position().byte();
+    let mut record = csv::StringRecord::new();
+    let mut names: Vec<String> = Vec::new();
+    let mut header_end = 0;
+    if dialect.header && reader.read_record(&mut record).map_err(bad)? {
+        names = record.iter().map(column_name).collect();
+        header_end = reader.position().byte();
+    }
     let mut guesses = vec![Guess::Nothing; names.len()];
     let mut rows = 0u64;
-    let mut record = csv::StringRecord::new();
     let mut last_end = header_end;
     // The last record of a cut sample may be half a line.
     let mut previous: Option<csv::StringRecord> = None;
     while reader.read_record(&mut record).map_err(bad)? {
+        if !dialect.header && guesses.is_empty() {
+            guesses = vec![Guess::Nothing; record.len()];
+            names = vec![String::new(); record.len()];
+        }
         if let Some(whole) = previous.replace(record.clone()) {
             take_record(&whole, &mut guesses);
             rows += 1;
@@ -142,7 +162,7 @@ pub fn csv(connection: &str, file: &DataFile, input: impl Read) -> Result<Inferr
     }
     let mut columns: Vec<TableColumn> = Vec::new();
     for (place, (name, guess)) in names.iter().zip(&guesses).enumerate() {
-        let name = if name.is_empty() { format!("column{}", place + 1) } else { name.clone() };
+        let name = if name.is_empty() { numbered(place) } else { name.clone() };
         if columns.iter().any(|c| c.name == name) {
             return Err(file_error(
                 connection,
@@ -155,7 +175,17 @@ pub fn csv(connection: &str, file: &DataFile, input: impl Read) -> Result<Inferr
         columns.push(column(&name, guess.sql_type()));
     }
     let row_width = (rows > 0).then(|| (last_end.saturating_sub(header_end)) as f64 / rows as f64);
-    Ok(Inferred { columns, row_width })
+    Ok(Inferred { columns, row_width, dialect })
+}
+
+/// A column's name from a header.
+pub fn column_name(written: &str) -> String {
+    written.trim_start_matches('\u{feff}').trim().to_lowercase()
+}
+
+/// The name of a column that has none.
+pub fn numbered(place: usize) -> String {
+    format!("column{}", place + 1)
 }
 
 /// A sample that counts what was read of it.
@@ -229,7 +259,7 @@ pub fn json(connection: &str, file: &DataFile, input: impl Read) -> Result<Infer
     }
     let SqlType::Row(fields) = shape else { return Err(Error::internal("a line of JSON was no object")) };
     let columns = fields.iter().map(|field| column(&field.name, settled(&field.sql_type))).collect();
-    Ok(Inferred { columns, row_width: (rows > 0).then(|| bytes as f64 / rows as f64) })
+    Ok(Inferred { columns, row_width: (rows > 0).then(|| bytes as f64 / rows as f64), dialect: Dialect::default() })
 }
 
 pub fn json_type(value: &Json) -> SqlType {

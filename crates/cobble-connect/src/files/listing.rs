@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use cobble_types::parse::parse_value;
-use cobble_types::{Code, Result, SqlType, Value};
+use cobble_types::{Code, Error, Result, SqlType, Value};
 
 use super::format::{Format, stem};
 use super::storage::{Entry, Storage};
 use super::{file_error, partition_type};
+use crate::table_definition::TableDefinition;
 
 #[derive(Debug, Clone)]
 pub struct DataFile {
@@ -29,10 +30,11 @@ pub struct FileTable {
 }
 
 /// A data file with the `key=value` folders on its way.
-struct Found {
-    entry: Entry,
-    format: Format,
-    keys: Vec<(String, String)>,
+#[derive(Clone)]
+pub struct Found {
+    pub entry: Entry,
+    pub format: Format,
+    pub keys: Vec<(String, String)>,
 }
 
 /// The tables at an address, in order of their names.
@@ -42,11 +44,67 @@ pub fn tables(connection: &str, storage: &dyn Storage) -> Result<Vec<FileTable>>
         let Some((format, _)) = Format::of(&entry.path).filter(|_| entry.bytes > 0) else { continue };
         let Some((file, folders)) = entry.names.split_last() else { continue };
         let name = folders.first().map_or(stem(file), String::as_str).to_lowercase();
-        let keys = folders.iter().skip(1).filter_map(|folder| folder.split_once('='));
-        let keys = keys.map(|(key, value)| (key.to_lowercase(), value.to_owned())).collect();
+        let keys = keys_of(folders.get(1..).unwrap_or_default());
         groups.entry(name).or_default().push(Found { entry, format, keys });
     }
     groups.into_iter().map(|(name, found)| table(connection, name, found)).collect()
+}
+
+/// The `key=value` folders among these.
+pub fn keys_of(folders: &[String]) -> Vec<(String, String)> {
+    let keys = folders.iter().filter_map(|folder| folder.split_once('='));
+    keys.map(|(key, value)| (key.to_lowercase(), value.to_owned())).collect()
+}
+
+/// The names of the folders, and of the file, on a way.
+pub fn way(path: &str) -> Vec<&str> {
+    path.split('/').filter(|name| !name.is_empty() && *name != ".").collect()
+}
+
+/// The table of the files that a definition means.
+pub fn defined_table(
+    connection: &str,
+    storage: &dyn Storage,
+    name: &str,
+    definition: &TableDefinition,
+) -> Result<FileTable> {
+    let path = definition.path.as_deref().unwrap_or_default();
+    let wanted = way(path);
+    let format = definition.format.as_deref().map(Format::named).transpose()?;
+    let patterns = definition.files.as_deref().unwrap_or("*").split(',').map(|pattern| {
+        glob::Pattern::new(pattern.trim()).map_err(|e| {
+            Error::new(Code::BadSetting, format!("table {name}: \"{pattern}\" is not a pattern: {e}"))
+                .hint("write it like sailings-*.csv")
+        })
+    });
+    let patterns = patterns.collect::<Result<Vec<_>>>()?;
+    let mut found = Vec::new();
+    for entry in storage.list()? {
+        if entry.bytes == 0 || entry.names.len() < wanted.len() || !entry.names.iter().zip(&wanted).all(|(a, b)| a == b)
+        {
+            continue;
+        }
+        let Some((file, folders)) = entry.names[wanted.len().min(entry.names.len() - 1)..].split_last() else {
+            continue;
+        };
+        let of_format = match format {
+            // Files whose names say another format are left to other tables.
+            Some(format) => Some(format).filter(|wanted| Format::of(&entry.path).is_none_or(|(own, _)| own == *wanted)),
+            None => Format::of(&entry.path).map(|(format, _)| format),
+        };
+        let Some(of_format) = of_format.filter(|_| patterns.iter().any(|pattern| pattern.matches(file))) else {
+            continue;
+        };
+        let keys = keys_of(folders);
+        found.push(Found { entry, format: of_format, keys });
+    }
+    if found.is_empty() {
+        let what = format!("connection {connection}: table {name}: there are no data files below \"{path}\"");
+        return Err(
+            Error::new(Code::NotFound, what).hint("discover the catalog's tables again, or drop this one from it")
+        );
+    }
+    table(connection, name.to_owned(), found)
 }
 
 /// Names that begin so are not data.
@@ -54,7 +112,7 @@ pub fn hidden(name: &str) -> bool {
     name.is_empty() || name.starts_with(['.', '_'])
 }
 
-fn table(connection: &str, name: String, mut found: Vec<Found>) -> Result<FileTable> {
+pub fn table(connection: &str, name: String, mut found: Vec<Found>) -> Result<FileTable> {
     found.sort_by(|a, b| a.entry.path.cmp(&b.entry.path));
     let first = &found[0];
     let format = first.format;

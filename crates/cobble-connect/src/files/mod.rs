@@ -3,6 +3,8 @@
 
 mod arrow_formats;
 mod csv_format;
+mod dialect;
+mod discover;
 mod format;
 mod infer;
 mod json_format;
@@ -14,6 +16,7 @@ mod parquet_format;
 mod prune;
 mod scan;
 mod storage;
+mod united;
 mod write;
 
 use std::collections::HashMap;
@@ -33,9 +36,11 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps::{counted, reporter};
-use format::Format;
+use crate::table_definition::{Discovery, TableDefinition};
+use dialect::Dialect;
+use format::{Format, Packing};
 use listing::{DataFile, FileTable};
-use parquet_format::Footer;
+use parquet_format::{Footer, Layout};
 use storage::{Disk, Objects, Ordered, Storage};
 use tokio_util::sync::CancellationToken;
 
@@ -108,7 +113,13 @@ pub struct FileSet {
     pub files: Vec<DataFile>,
     /// One per file, for Parquet.
     pub footers: Vec<Arc<Footer>>,
+    /// Where the columns stand in each file, for Parquet.
+    pub layouts: Vec<Layout>,
     pub columns: Vec<TableColumn>,
+    /// Of CSV: how the files are written.
+    pub dialect: Dialect,
+    /// The columns were said; those that files have besides are not wanted.
+    pub is_defined: bool,
 }
 
 impl FilesConnector {
@@ -170,11 +181,44 @@ impl Connector for FilesConnector {
         on_disk(move || {
             let tables = source.tables()?;
             match tables.into_iter().find(|t| t.name == name.table) {
-                Some(found) => describe(&source, name, found).map(Some),
+                Some(found) => describe(&source, name, found, &TableDefinition::default()).map(Some),
                 None => Ok(None),
             }
         })
         .await
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        match definition.format.as_deref().map(Format::named).transpose() {
+            Ok(_) if definition.query.is_some() => {
+                Err(Error::new(Code::Unsupported, "files have no language of their own for a query")
+                    .hint("define the table by the path of its files"))
+            }
+            Ok(format) => {
+                // Only values of CSV are brought into the one form of UUIDs that compares.
+                let uuid = definition.columns.iter().find(|column| column.sql_type == SqlType::Uuid);
+                match uuid.filter(|_| format != Some(Format::Csv)) {
+                    Some(column) => Err(Error::new(Code::Unsupported, format!("column {column} is of no CSV file"))
+                        .hint("define it as text, and cast it where it is compared")),
+                    None => Ok(()),
+                }
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        let (source, name, definition) = (self.source.clone(), name.clone(), definition.clone());
+        on_disk(move || {
+            let found = listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?;
+            describe(&source, name, found, &definition)
+        })
+        .await
+    }
+
+    async fn discover(&self, path: &str) -> Result<Discovery> {
+        let (source, path) = (self.source.clone(), path.to_owned());
+        on_disk(move || discover::discover(&source, &path)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -213,26 +257,44 @@ impl Connector for FilesConnector {
     }
 }
 
-/// Opens what is needed to know a table's columns and sizes.
-fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Result<Arc<Table>> {
+/// Opens what is needed to know a table's columns and sizes; what the definition says is not looked for.
+fn describe(
+    source: &Arc<FilesSource>,
+    name: ObjectName,
+    table: FileTable,
+    definition: &TableDefinition,
+) -> Result<Arc<Table>> {
     let FileTable { format, files, partitions, .. } = table;
     let mut footers = Vec::new();
     let mut statistics = TableStatistics::default();
+    let mut dialect = Dialect::default();
+    let is_defined = !definition.columns.is_empty();
+    let said: Vec<TableColumn> = {
+        let of_files = definition.columns.iter().filter(|c| partitions.iter().all(|(key, _)| *key != c.name));
+        of_files.map(|c| infer::column(&c.name, c.sql_type.clone())).collect()
+    };
     let mut columns = match format {
         Format::Parquet => {
             for file in &files {
                 footers.push(source.footer(file)?);
             }
-            let columns = parquet_format::common_columns(&source.connection, &files, &footers)?;
+            let columns = match is_defined {
+                true => said,
+                false => parquet_format::united_columns(&source.connection, &files, &footers)?,
+            };
+            if is_defined {
+                parquet_format::check_columns(&source.connection, &files, &footers, &columns)?;
+            }
             statistics = parquet_format::statistics(&footers, &columns);
             columns
         }
         Format::Csv | Format::Json | Format::Avro | Format::Arrow => {
-            let inferred = source.inferred(format, &files)?;
+            let inferred = source.inferred(format, &files, definition)?;
             let bytes: u64 = files.iter().map(|file| file.bytes).sum();
             statistics.rows = inferred.row_width.map(|width| (bytes as f64 / width).round());
             statistics.origin = Some("size of the files and width of sampled rows".to_owned());
-            inferred.columns
+            dialect = inferred.dialect.with(definition);
+            if is_defined { said } else { inferred.columns }
         }
     };
     statistics.bytes = Some(files.iter().map(|file| file.bytes as f64).sum());
@@ -260,7 +322,9 @@ fn describe(source: &Arc<FilesSource>, name: ObjectName, table: FileTable) -> Re
             comment: Some("from the folder's name".into()),
         });
     }
-    let set = Arc::new(FileSet { source: source.clone(), format, files, footers, columns: columns.clone() });
+    let layouts = footers.iter().map(|footer| footer.layout(&columns)).collect();
+    let (source, described) = (source.clone(), columns.clone());
+    let set = Arc::new(FileSet { source, format, files, footers, layouts, columns: described, dialect, is_defined });
     let source = Arc::new(FileTableSource(set));
     Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source }))
 }
@@ -290,7 +354,7 @@ impl FilesSource {
         for table in listed.unwrap_or_default() {
             let started = Instant::now();
             let name = ObjectName::new(&self.connection, "public", &table.name);
-            let read = describe(self, name, table)
+            let read = describe(self, name, table, &TableDefinition::default())
                 .map(|described| format!("{}: {}", described.name.table, counted(described.columns.len(), "column")));
             if !step("read", started, read, "address") {
                 return;
@@ -329,30 +393,36 @@ impl FilesSource {
         )
     }
 
-    fn inferred(&self, format: Format, files: &[DataFile]) -> Result<infer::Inferred> {
-        let Some(first) = files.first() else {
+    fn inferred(&self, format: Format, files: &[DataFile], definition: &TableDefinition) -> Result<infer::Inferred> {
+        // The largest file is the likeliest to show every column.
+        let Some(sample) = files.iter().max_by_key(|file| file.bytes) else {
             return Err(Error::internal("a table without files"));
         };
-        // The largest file is the likeliest to show every column.
-        let sample = files.iter().max_by_key(|file| file.bytes).unwrap_or(first);
+        self.inferred_of(format, sample, definition)
+    }
+
+    fn inferred_of(&self, format: Format, sample: &DataFile, definition: &TableDefinition) -> Result<infer::Inferred> {
+        // What is said of the dialect makes the same file another one.
+        let said = format!("{:?}{:?}{:?}", definition.delimiter, definition.quote, definition.header);
+        let version = format!("{}{}", sample.version, if said == "NoneNoneNone" { "" } else { said.as_str() });
         self.cached(
-            sample,
+            &DataFile { version, ..sample.clone() },
             |cache| &mut cache.inferred,
             || {
                 let blob = self.storage.open(sample, &CancellationToken::new())?;
                 let input = Ordered::new(blob, Arc::default());
-                let packing = Format::of(&sample.path).map_or(format::Packing::None, |(_, packing)| packing);
+                let packing = Packing::of(&sample.path);
                 if !format.is_text() {
                     return arrow_formats::columns(&self.connection, sample, format, input);
                 }
                 let input =
                     packing.unpacked(input).map_err(|e| text_error(&self.connection, sample, &e, e.to_string()))?;
                 let mut inferred = match format {
-                    Format::Csv => infer::csv(&self.connection, sample, input)?,
+                    Format::Csv => infer::csv(&self.connection, sample, input, definition)?,
                     _ => infer::json(&self.connection, sample, json_objects::ObjectLines::new(input))?,
                 };
                 // How much a packed file holds is not known by its size.
-                inferred.row_width = inferred.row_width.filter(|_| packing == format::Packing::None);
+                inferred.row_width = inferred.row_width.filter(|_| packing == Packing::None);
                 Ok(inferred)
             },
         )
@@ -362,8 +432,7 @@ impl FilesSource {
     fn text(&self, file: &DataFile, tools: &ScanTools) -> Result<Box<dyn Read + Send>> {
         let blob = self.storage.open(file, &tools.cancel)?;
         let input = Ordered::new(blob, tools.counters.clone());
-        let packing = Format::of(&file.path).map_or(format::Packing::None, |(_, packing)| packing);
-        packing.unpacked(input).map_err(|e| text_error(&self.connection, file, &e, e.to_string()))
+        Packing::of(&file.path).unpacked(input).map_err(|e| text_error(&self.connection, file, &e, e.to_string()))
     }
 }
 

@@ -5,7 +5,7 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow::array::{Array, ArrayRef, BooleanArray, RecordBatch};
+use arrow::array::{Array, ArrayRef, BooleanArray, RecordBatch, new_null_array};
 use arrow::compute::cast;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use bytes::{Buf, Bytes};
@@ -28,7 +28,8 @@ use super::pages::{PageCondition, Pages};
 use super::prune::Range;
 use super::scan::{FileBatches, ScanShape};
 use super::storage::Blob;
-use super::{file_error, own_error, sql_type};
+use super::united::{United, wider};
+use super::{file_error, infer, own_error, sql_type};
 
 /// A decoded footer, and of each column that was asked for the ranges of its row groups.
 pub struct Footer {
@@ -83,14 +84,34 @@ impl Footer {
     }
 
     /// The file's leaves that hold these columns of the table, or those fields of them that the scan reads.
-    pub fn leaves(&self, shape: &ScanShape, places: &[usize]) -> Vec<usize> {
+    pub fn leaves(&self, shape: &ScanShape, layout: &Layout, places: &[usize]) -> Vec<usize> {
         let schema = self.arrow.parquet_schema();
         (0..schema.num_columns())
             .filter(|leaf| {
                 let root = schema.get_column_root_idx(*leaf);
-                places.contains(&root) && holds(&shape.types[root], &schema.column(*leaf).path().parts()[1..])
+                let place = places.iter().find(|place| layout.root(**place) == Some(root));
+                place.is_some_and(|place| holds(&shape.types[*place], &schema.column(*leaf).path().parts()[1..]))
             })
             .collect()
+    }
+
+    /// Where the columns of a table stand in this file.
+    pub fn layout(&self, columns: &[TableColumn]) -> Layout {
+        let names: Vec<String> = self.arrow.schema().fields().iter().map(|field| field.name().to_lowercase()).collect();
+        let own = columns.iter().filter(|column| !column.partition);
+        let roots: Vec<Option<usize>> = own.map(|column| names.iter().position(|name| *name == column.name)).collect();
+        let in_order = roots.iter().enumerate().all(|(place, root)| *root == Some(place));
+        if in_order { Layout::Same } else { Layout::Other(roots) }
+    }
+
+    /// The columns of the file.
+    pub fn columns(&self, connection: &str, file: &DataFile) -> Result<Vec<TableColumn>> {
+        let fields = self.arrow.schema().fields().iter();
+        let column = |field: &Arc<Field>| {
+            let sql_type = sql_type(connection, file, field)?;
+            Ok(TableColumn { nullable: field.is_nullable(), ..infer::column(&field.name().to_lowercase(), sql_type) })
+        };
+        fields.map(column).collect()
     }
 
     /// Least, greatest and nulls of a column in each row group. Decoded once: every offer asks again.
@@ -164,49 +185,57 @@ fn as_views(schema: &SchemaRef) -> SchemaRef {
     Arc::new(Schema::new(fields).with_metadata(schema.metadata().clone()))
 }
 
-/// The columns that all files of a table have.
-pub fn common_columns(connection: &str, files: &[DataFile], footers: &[Arc<Footer>]) -> Result<Vec<TableColumn>> {
-    let columns_of = |file: &DataFile, footer: &Footer| -> Result<Vec<TableColumn>> {
-        footer
-            .arrow
-            .schema()
-            .fields()
-            .iter()
-            .map(|field| {
-                let sql_type = sql_type(connection, file, field)?;
-                Ok(TableColumn {
-                    name: field.name().to_lowercase(),
-                    sql_type,
-                    nullable: field.is_nullable(),
-                    partition: false,
-                    comment: None,
-                })
-            })
-            .collect()
-    };
-    let (Some(file), Some(footer)) = (files.first(), footers.first()) else { return Ok(Vec::new()) };
-    let columns = columns_of(file, footer)?;
-    for (other, footer) in files.iter().zip(footers).skip(1) {
-        let theirs = columns_of(other, footer)?;
-        let differs = columns.iter().zip(&theirs).find(|(a, b)| a.name != b.name || a.sql_type != b.sql_type);
-        let what = match differs {
-            Some((a, b)) => format!(
-                "column {} {} stands where {} has {} {}",
-                b.name,
-                b.sql_type,
-                file.path.display(),
-                a.name,
-                a.sql_type
-            ),
-            None if columns.len() != theirs.len() => {
-                format!("it has {} columns, {} has {}", theirs.len(), file.path.display(), columns.len())
-            }
-            None => continue,
-        };
-        return Err(file_error(connection, &other.path, Code::SourceData, what)
-            .hint("all files of a table need the same columns"));
+/// Where the columns of a table stand in one file of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Layout {
+    /// In the table's order, all of them.
+    Same,
+    /// For each its place, none where the file lacks it.
+    Other(Vec<Option<usize>>),
+}
+
+impl Layout {
+    pub fn root(&self, place: usize) -> Option<usize> {
+        match self {
+            Layout::Same => Some(place),
+            Layout::Other(roots) => roots.get(place).copied().flatten(),
+        }
     }
-    Ok(columns)
+}
+
+/// The columns of all files of a table together.
+pub fn united_columns(connection: &str, files: &[DataFile], footers: &[Arc<Footer>]) -> Result<Vec<TableColumn>> {
+    let mut all = United::new(wider);
+    for (file, footer) in files.iter().zip(footers) {
+        all.take(&file.path, footer.columns(connection, file)?);
+    }
+    if let Some(conflict) = all.conflicts.first() {
+        let path = std::path::Path::new(&conflict.path);
+        return Err(file_error(connection, path, Code::SourceData, conflict.words())
+            .hint("a column needs types of which one holds the other in all files of a table"));
+    }
+    Ok(all.columns())
+}
+
+/// An error where a file has a column of a type that the defined one does not hold.
+pub fn check_columns(
+    connection: &str,
+    files: &[DataFile],
+    footers: &[Arc<Footer>],
+    columns: &[TableColumn],
+) -> Result<()> {
+    for (file, footer) in files.iter().zip(footers) {
+        for own in footer.columns(connection, file)? {
+            let Some(column) = columns.iter().find(|column| column.name == own.name) else { continue };
+            if wider(&column.sql_type, &own.sql_type).as_ref() != Some(&column.sql_type) {
+                let what = format!("column {} is {}, and defined as {}", own.name, own.sql_type, column.sql_type);
+                return Err(file_error(connection, &file.path, Code::SourceData, what).hint(
+                    "define the column with a type that holds those of all files, or discover the tables again",
+                ));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Rows, ranges and nulls over all files.
@@ -316,7 +345,7 @@ pub struct ParquetBatches {
     connection: String,
     file: DataFile,
     /// Types of the file's columns that come out, in the order of the result, and their place in the reader's batches.
-    columns: Vec<(usize, DataType)>,
+    columns: Vec<(Option<usize>, DataType)>,
 }
 
 /// A condition with the file's columns it needs, in the order its batches have them.
@@ -333,10 +362,11 @@ impl ParquetBatches {
         shape: &ScanShape,
         file: &DataFile,
         footer: &Footer,
-        row_group: usize,
+        part: (usize, &Layout),
         conditions: &[Arc<FileCondition>],
         tools: &ScanTools,
     ) -> Result<Self> {
+        let (row_group, layout) = part;
         let connection = shape.set.source.connection.clone();
         let counters = &tools.counters;
         let blob = shape.set.source.storage.open(file, &tools.cancel)?;
@@ -349,7 +379,7 @@ impl ParquetBatches {
             [] => shape.file_columns.clone(),
             all => all.iter().flat_map(|c| c.columns.iter().copied()).collect(),
         };
-        blob.soon(&footer.leaves(shape, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
+        blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
         chunks.sort_unstable();
         let input = ChunkedFile { blob, chunks, loaded: Mutex::default(), counters: counters.clone() };
         let parquet_schema = footer.arrow.parquet_schema();
@@ -357,8 +387,8 @@ impl ParquetBatches {
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
             .iter()
             .map(|condition| {
-                let mask = ProjectionMask::leaves(parquet_schema, footer.leaves(shape, &condition.columns));
-                let order = batch_order(&condition.columns);
+                let mask = ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &condition.columns));
+                let order = batch_order(layout, &condition.columns);
                 let (condition, types, counters) = (condition.clone(), types(&condition.columns), counters.clone());
                 Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
                     let columns = ordered(&batch, &order, &types)?;
@@ -375,7 +405,7 @@ impl ParquetBatches {
             .collect();
         let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
             .with_row_groups(vec![row_group])
-            .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, &shape.file_columns)))
+            .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &shape.file_columns)))
             .with_batch_size(tools.batch_rows);
         if let Some(selection) = selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
@@ -385,7 +415,7 @@ impl ParquetBatches {
             builder = builder.with_row_filter(RowFilter::new(predicates));
         }
         let reader = builder.build().map_err(|e| reading_error(&connection, file, &e))?;
-        let order = batch_order(&shape.file_columns);
+        let order = batch_order(layout, &shape.file_columns);
         let columns = order.into_iter().zip(types(&shape.file_columns)).collect();
         Ok(ParquetBatches { reader, connection, file: file.clone(), columns })
     }
@@ -401,23 +431,25 @@ fn reading_error(connection: &str, file: &DataFile, error: &ParquetError) -> Err
     }
 }
 
-/// A projection gives columns in file order; for each wanted place, where it stands among them.
-fn batch_order(places: &[usize]) -> Vec<usize> {
-    let mut sorted: Vec<usize> = places.to_vec();
+/// A projection gives columns in file order; for each wanted place, where it stands among them, if the file has it.
+fn batch_order(layout: &Layout, places: &[usize]) -> Vec<Option<usize>> {
+    let roots: Vec<Option<usize>> = places.iter().map(|place| layout.root(*place)).collect();
+    let mut sorted: Vec<usize> = roots.iter().copied().flatten().collect();
     sorted.sort_unstable();
     sorted.dedup();
-    places.iter().map(|place| sorted.partition_point(|p| p < place)).collect()
+    roots.into_iter().map(|root| root.map(|root| sorted.partition_point(|known| *known < root))).collect()
 }
 
 fn ordered(
     batch: &RecordBatch,
-    order: &[usize],
+    order: &[Option<usize>],
     types: &[DataType],
 ) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
     order
         .iter()
         .zip(types)
         .map(|(place, data_type)| {
+            let Some(place) = place else { return Ok(new_null_array(data_type, batch.num_rows())) };
             let column = batch.column(*place);
             if column.data_type() == data_type { Ok(column.clone()) } else { cast(column, data_type) }
         })
@@ -430,7 +462,7 @@ impl FileBatches for ParquetBatches {
             None => Ok(None),
             Some(Ok(batch)) => {
                 let rows = batch.num_rows();
-                let (order, types): (Vec<usize>, Vec<DataType>) = self.columns.iter().cloned().unzip();
+                let (order, types): (Vec<Option<usize>>, Vec<DataType>) = self.columns.iter().cloned().unzip();
                 Ok(Some((ordered(&batch, &order, &types)?, rows)))
             }
             Some(Err(error)) => Err(match error {

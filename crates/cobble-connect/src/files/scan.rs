@@ -175,7 +175,7 @@ impl GateScan for FileScan {
                     Some(group) => {
                         let footer = &set.footers[part.file];
                         let chunks = footer.metadata().row_group(group).columns();
-                        let leaves = footer.leaves(&self.shape, &places);
+                        let leaves = footer.leaves(&self.shape, &set.layouts[part.file], &places);
                         leaves.iter().filter_map(|leaf| chunks.get(*leaf)).map(|c| c.compressed_size() as f64).sum()
                     }
                 })
@@ -282,21 +282,38 @@ impl Portions for FilePortions {
         let file = &set.files[part.file];
         let batch_rows = self.tools.batch_rows;
         // Conditions that mix file and folder columns need both; they are checked after the file's own.
-        let mixed = self.conditions.iter().any(|c| !c.in_file);
-        let shape =
-            if mixed { Arc::new(with_condition_columns(&self.shape, &self.conditions)) } else { self.shape.clone() };
+        // So is one of a Parquet file on columns that the file lacks.
+        let lacks = |c: &OpenCondition| {
+            let layout = set.layouts.get(part.file);
+            layout.is_some_and(|layout| c.places.iter().any(|place| layout.root(*place).is_none()))
+        };
+        let in_file: Vec<bool> = self.conditions.iter().map(|c| c.in_file && !lacks(c)).collect();
+        let mixed = in_file.contains(&false);
+        let shape = if mixed {
+            Arc::new(with_condition_columns(&self.shape, &self.conditions, &in_file))
+        } else {
+            self.shape.clone()
+        };
         let batches: Box<dyn FileBatches> = match (set.format, part.row_group) {
             (Format::Parquet, Some(group)) => {
                 let own: Vec<Arc<FileCondition>> = self
                     .conditions
                     .iter()
-                    .filter(|c| c.in_file)
-                    .map(|c| {
+                    .zip(&in_file)
+                    .filter(|(_, in_file)| **in_file)
+                    .map(|(c, _)| {
                         let (predicate, columns, pages) = (c.predicate.clone(), c.places.clone(), c.pages.clone());
                         Arc::new(FileCondition { predicate, columns, pages })
                     })
                     .collect();
-                Box::new(ParquetBatches::open(&shape, file, &set.footers[part.file], group, &own, &self.tools)?)
+                Box::new(ParquetBatches::open(
+                    &shape,
+                    file,
+                    &set.footers[part.file],
+                    (group, &set.layouts[part.file]),
+                    &own,
+                    &self.tools,
+                )?)
             }
             (Format::Csv, _) => {
                 Box::new(CsvBatches::open(&shape, file, set.source.text(file, &self.tools)?, batch_rows)?)
@@ -316,15 +333,16 @@ impl Portions for FilePortions {
             file: part.file,
             batches,
             conditions: self.conditions.clone(),
+            in_file,
             left: self.limit,
             schema: self.schema.clone(),
         })))
     }
 }
 
-fn with_condition_columns(shape: &ScanShape, conditions: &[OpenCondition]) -> ScanShape {
+fn with_condition_columns(shape: &ScanShape, conditions: &[OpenCondition], in_file: &[bool]) -> ScanShape {
     let mut file_columns = shape.file_columns.clone();
-    let needed = conditions.iter().filter(|c| !c.in_file).flat_map(|c| &c.places);
+    let needed = conditions.iter().zip(in_file).filter(|(_, in_file)| !**in_file).flat_map(|(c, _)| &c.places);
     file_columns.extend(needed.filter(|p| !shape.set.columns[**p].partition));
     file_columns.sort_unstable();
     file_columns.dedup();
@@ -337,6 +355,8 @@ struct FileReader {
     file: usize,
     batches: Box<dyn FileBatches>,
     conditions: Arc<Vec<OpenCondition>>,
+    /// Of each condition whether the file's own batches satisfy it already.
+    in_file: Vec<bool>,
     left: Option<u64>,
     schema: SchemaRef,
 }
@@ -371,7 +391,7 @@ impl PortionReader for FileReader {
         let Some((columns, rows)) = self.batches.next()? else { return Ok(None) };
         let mut batch = self.batch(&self.schema, &self.output, &columns, rows)?;
         let mut mask: Option<BooleanArray> = None;
-        for condition in self.conditions.iter().filter(|c| !c.in_file) {
+        for (condition, _) in self.conditions.iter().zip(&self.in_file).filter(|(_, in_file)| !**in_file) {
             let fields: Vec<Field> = condition
                 .places
                 .iter()

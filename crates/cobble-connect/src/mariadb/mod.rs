@@ -19,9 +19,10 @@ use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
 
 use self::dialect::MariaDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql};
+use crate::database::{Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
+use crate::table_definition::TableDefinition;
 
 const fn setting(
     name: &'static str,
@@ -181,6 +182,10 @@ impl Connector for MariaConnector {
             return Ok(None);
         }
         describe::table(&self.server, catalog, schema, table).await
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        native::check_definition(self.server.as_ref(), definition)
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {

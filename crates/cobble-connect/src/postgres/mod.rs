@@ -23,9 +23,10 @@ use tokio_postgres::NoTls;
 
 use self::dialect::PostgresDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql};
+use crate::database::{Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
+use crate::table_definition::TableDefinition;
 
 pub const KIND: KindDescription = KindDescription {
     kind: "postgres",
@@ -230,6 +231,10 @@ impl Connector for PostgresConnector {
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
         describe::table(&self.server, catalog, schema, table).await
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        native::check_definition(self.server.as_ref(), definition)
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {

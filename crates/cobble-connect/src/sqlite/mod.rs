@@ -20,9 +20,10 @@ use rusqlite::{Connection, OpenFlags};
 
 use self::dialect::SqliteDialect;
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql};
+use crate::database::{Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
+use crate::table_definition::TableDefinition;
 
 pub const KIND: KindDescription = KindDescription {
     kind: "sqlite",
@@ -155,6 +156,10 @@ impl Connector for SqliteConnector {
             describe::table(&file.known(connection)?, connection, &catalog, &schema, &table)
         })
         .await
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        native::check_definition(self.definition.as_ref(), definition)
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {

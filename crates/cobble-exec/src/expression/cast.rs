@@ -7,6 +7,7 @@ use arrow::compute::{CastOptions, cast_with_options};
 use arrow::datatypes::*;
 use arrow::error::ArrowError;
 use arrow::util::display::FormatOptions;
+use cobble_types::parse::parse_uuid;
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
@@ -23,7 +24,7 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             Ok(Arc::new((0..array.len()).map(|row| array_value_text(array.as_ref(), row)).collect::<StringViewArray>()))
         }
         (T::Text, T::Uuid) => {
-            let texts = array.as_string_view().iter().map(|text| text.map(uuid).transpose());
+            let texts = array.as_string_view().iter().map(|text| text.map(parse_uuid).transpose());
             Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
         (T::Text, T::Json) => {
@@ -104,15 +105,6 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
 }
 
 /// A UUID in its usual form, from any that PostgreSQL takes (manual 8.12).
-fn uuid(text: &str) -> Result<String> {
-    let digits: String = text.trim().trim_matches(['{', '}']).chars().filter(|c| *c != '-').collect();
-    if digits.len() != 32 || !digits.chars().all(|c| c.is_ascii_hexdigit()) {
-        return Err(Error::new(Code::InvalidText, format!("\"{text}\" is not a valid uuid")));
-    }
-    let d = digits.to_lowercase();
-    Ok([&d[..8], &d[8..12], &d[12..16], &d[16..20], &d[20..]].join("-"))
-}
-
 fn zoned(micros: TimestampMicrosecondArray, to: &SqlType) -> ArrayRef {
     let zone = (*to == SqlType::TimestampTz).then(|| Arc::from("UTC"));
     Arc::new(micros.with_timezone_opt(zone))

@@ -33,7 +33,7 @@ pub async fn add_catalog(
     given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<Vec<CatalogBody>> {
     let given = body(given)?;
-    service.add_catalog(CatalogDefinition { name: given.name, connection: given.connection }).await?;
+    service.add_catalog(CatalogDefinition::new(given.name, given.connection)).await?;
     catalogs(service).await
 }
 

@@ -84,10 +84,7 @@ pub fn kinds() -> Json<Vec<KindBody>> {
                         help: setting(s.help),
                         required: s.required,
                         secret: s.secret,
-                        default: match s.name {
-                            "metadata_life" => Some(kind.metadata_life().to_string()),
-                            _ => s.default.map(setting),
-                        },
+                        default: kind.default_of(s),
                     })
                     .collect(),
             })

@@ -69,6 +69,12 @@ impl<'r> Responder<'r, 'static> for ApiError {
     }
 }
 
+/// A body of the engine's own form, or the other way round: both have the same names.
+pub fn same_form<A: serde::Serialize, B: serde::de::DeserializeOwned>(value: &A) -> Result<B, ApiError> {
+    let same = serde_json::to_value(value).and_then(serde_json::from_value);
+    same.map_err(|e| Error::new(Code::BadSetting, format!("the request's body is not what is expected: {e}")).into())
+}
+
 /// A body that could not be read as what it should be.
 pub fn body<T>(given: Result<Json<T>, rocket::serde::json::Error<'_>>) -> Result<T, ApiError> {
     match given {

@@ -4,6 +4,7 @@ mod browse;
 mod configuration;
 mod connections;
 mod console;
+mod discovery;
 mod errors;
 mod plans;
 mod rows;
@@ -41,6 +42,16 @@ macro_rules! calls {
                 types::TestStepBody,
                 types::ConfigurationBody,
                 types::ConfiguredConnectionBody,
+                types::ConfiguredCatalogBody,
+                types::SecretSourceBody,
+                types::WatchBody,
+                types::TableDefinitionBody,
+                types::DiscoverBody,
+                types::LookBody,
+                types::FoundTableBody,
+                types::DriftBody,
+                types::PastLookBody,
+                types::EffectiveBody,
                 types::ApplyBody,
                 types::ChangeBody,
                 types::CatalogBody,
@@ -87,6 +98,11 @@ calls! {
     connections::remove,
     configuration::show,
     configuration::apply,
+    discovery::catalog,
+    discovery::change_catalog,
+    discovery::settings,
+    discovery::discover,
+    discovery::looks,
     status,
 }
 

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use chrono::{DateTime, Utc};
+
 use cobble_engine::{FunctionEntry, Progress, ResultColumn};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -155,12 +157,145 @@ pub struct NewConnectionBody {
 pub struct ConfigurationBody {
     #[serde(default)]
     pub connections: BTreeMap<String, ConfiguredConnectionBody>,
-    /// Catalogs with their connections.
     #[serde(default)]
-    pub catalogs: BTreeMap<String, String>,
+    pub catalogs: BTreeMap<String, ConfiguredCatalogBody>,
     /// Functions with the statements that make them.
     #[serde(default)]
     pub functions: BTreeMap<String, String>,
+}
+
+/// An environment variable or a file.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct SecretSourceBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub env: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<String>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ConfiguredCatalogBody {
+    pub connection: String,
+    /// Settings that stand in the place of the connection's.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch: Option<WatchBody>,
+    /// Tables that the catalog defines, by `schema.table`.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tables: BTreeMap<String, TableDefinitionBody>,
+}
+
+/// Files that are looked through again and again.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WatchBody {
+    #[serde(default)]
+    pub path: String,
+    /// Seconds from one time to the next.
+    pub every: u64,
+}
+
+/// A table of files below a path, or of a stored query.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct TableDefinitionBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Patterns of the files' names, with commas between them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub files: Option<String>,
+    /// `csv`, `json`, `parquet`, `avro` or `arrow`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub format: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub delimiter: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quote: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub header: Option<bool>,
+    /// Each like `fare numeric(8,2)`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<String>,
+    /// A query in the source's own language.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
+    /// Settings that stand in the place of the catalog's.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+}
+
+/// Where to look for tables, and what becomes of those that are found.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct DiscoverBody {
+    /// Below the connection's address; empty for all of it.
+    #[serde(default)]
+    pub path: String,
+    /// The schema of new tables; without it, one named for the folders that they are in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
+    /// Only look, and change nothing.
+    #[serde(default)]
+    pub preview: bool,
+    /// Definitions to take rather than what was found, by `schema.table`; when there are any, no others are taken.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tables: BTreeMap<String, TableDefinitionBody>,
+    /// Look again every so many seconds from now on; 0 looks no more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub every: Option<u64>,
+}
+
+/// What a look for tables has found.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LookBody {
+    pub tables: Vec<FoundTableBody>,
+    /// How that differs from what is defined.
+    pub drift: Vec<DriftBody>,
+    /// Files that are no data that the engine reads.
+    pub others: Vec<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FoundTableBody {
+    /// `schema.table`.
+    pub name: String,
+    pub definition: TableDefinitionBody,
+    /// Columns that are `key=value` folders.
+    pub partitions: Vec<String>,
+    pub files: u64,
+    pub bytes: u64,
+    pub notes: Vec<String>,
+    /// Why it cannot be a table as it stands.
+    pub problem: Option<String>,
+    /// `new`, `changed` or `same`.
+    pub state: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct DriftBody {
+    /// `schema.table`.
+    pub table: String,
+    /// `new table`, `vanished table`, `new column`, `lost column`, `changed type`, `changed form`, `problem` or `failed`.
+    pub change: String,
+    pub detail: String,
+}
+
+/// A look for tables that has found something else than before.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct PastLookBody {
+    pub looked_at: DateTime<Utc>,
+    pub path: String,
+    /// Somebody asked for it; otherwise it was time.
+    pub asked: bool,
+    pub drift: Vec<DriftBody>,
+}
+
+/// A setting as it works.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct EffectiveBody {
+    pub name: String,
+    /// Of a secret only that it is there.
+    pub value: Option<String>,
+    /// `default`, `connection`, `catalog` or `table`.
+    pub from: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -172,9 +307,9 @@ pub struct ConfiguredConnectionBody {
     pub database: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// The variable that the secret is taken from; its value goes into `secrets`.
+    /// Where the secret is taken from; the secret itself goes into `secrets`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub secret_from: Option<String>,
+    pub secret: Option<SecretSourceBody>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub region: Option<String>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]

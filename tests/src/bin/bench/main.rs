@@ -227,7 +227,7 @@ fn in_process(drop: &Path, dims: &Path) -> Session {
     for (name, folder) in [("drop", drop), ("dims", dims)] {
         let connection = format!("{name}_files");
         engine.add_connection(files(&connection, folder)).expect("added");
-        engine.add_catalog(CatalogDefinition { name: name.into(), connection }).expect("added");
+        engine.add_catalog(CatalogDefinition::new(name, connection)).expect("added");
     }
     engine.session()
 }
@@ -287,7 +287,7 @@ async fn wide(folder: &Path) {
     write_wide(&place);
     let engine = Engine::in_memory().expect("an engine");
     engine.add_connection(files("wide_files", &place)).expect("added");
-    engine.add_catalog(CatalogDefinition { name: "wide".into(), connection: "wide_files".into() }).expect("added");
+    engine.add_catalog(CatalogDefinition::new("wide", "wide_files")).expect("added");
     let mut session = engine.session();
     let sql = "SELECT count(*) FROM wide.public.readings WHERE c7 = 1234567";
     let (mut with, mut without) = (Duration::MAX, Duration::MAX);

@@ -1,0 +1,139 @@
+//! `cobble discover`
+
+use clap::Args;
+use cobble_engine::draw::bytes;
+use cobble_service::types::{CatalogBody, ConnectionBody, DiscoverBody, DriftBody, LookBody, NewConnectionBody};
+use cobble_types::{Code, Error};
+use indicatif::ProgressBar;
+
+use crate::client::Client;
+use crate::output::{print_json, text_table};
+use crate::{Common, Failure, Outcome};
+
+#[derive(Args)]
+pub struct Arguments {
+    /// A catalog of files, or a folder in it as catalog/folder; or a folder of this machine, beginning with / or .
+    location: String,
+    /// Catalog and schema for new tables; a folder's catalog is added when there is none of this name
+    #[arg(long, value_name = "CATALOG[.SCHEMA]")]
+    into: Option<String>,
+    /// Only show what is there and what would change
+    #[arg(long)]
+    preview: bool,
+    /// Look again every so many seconds from now on; 0 looks no more
+    #[arg(long, value_name = "SECONDS")]
+    every: Option<u64>,
+}
+
+/// Where to look: the catalog, the path in it, and the schema for new tables.
+async fn place(client: &Client, arguments: &Arguments) -> Outcome<(String, String, Option<String>)> {
+    let (into, schema) = match arguments.into.as_deref().map(|into| into.split_once('.').unwrap_or((into, ""))) {
+        Some((catalog, schema)) => (Some(catalog), Some(schema.to_owned()).filter(|schema| !schema.is_empty())),
+        None => (None, None),
+    };
+    let location = arguments.location.trim();
+    if !location.starts_with(['/', '.']) {
+        let (catalog, path) = location.split_once('/').unwrap_or((location, ""));
+        if let Some(other) = into.filter(|into| *into != catalog) {
+            return Err(Failure::Usage(format!("the tables of catalog {catalog} cannot be put into {other}")));
+        }
+        return Ok((catalog.to_owned(), path.to_owned(), schema));
+    }
+    let folder = std::fs::canonicalize(location)
+        .map_err(|e| Error::new(Code::NotFound, format!("{location}: {e}")).hint("give a folder that is there"))?;
+    let Some(catalog) = into else {
+        return Err(Failure::Usage("a folder needs --into CATALOG, the name for it in SQL".into()));
+    };
+    let address = folder.display().to_string();
+    let known: Vec<CatalogBody> = client.get("/catalogs").await?;
+    if let Some(known) = known.iter().find(|known| known.name == catalog) {
+        let connection: ConnectionBody = client.get(&format!("/connections/{}", known.connection)).await?;
+        let inside = folder.strip_prefix(&connection.address).ok().filter(|_| connection.kind == "files");
+        let Some(path) = inside else {
+            let what = format!("catalog {catalog} is at {}, which {address} is not below", connection.address);
+            return Err(Error::new(Code::AlreadyExists, what).hint("give another name with --into").into());
+        };
+        return Ok((catalog.to_owned(), path.display().to_string(), schema));
+    }
+    if arguments.preview {
+        let what = format!("there is no catalog named {catalog}, and a preview adds none");
+        return Err(Error::new(Code::NotFound, what)
+            .hint("add the folder as a connection and a catalog first, or leave out --preview")
+            .into());
+    }
+    let connection = ConnectionBody {
+        name: format!("{catalog}_files"),
+        kind: "files".into(),
+        address,
+        database: None,
+        user: None,
+        region: None,
+        options: Default::default(),
+        has_secret: false,
+    };
+    let name = connection.name.clone();
+    client.post::<ConnectionBody>("/connections", &NewConnectionBody { connection, secret: None }).await?;
+    let body = CatalogBody { name: catalog.to_owned(), connection: name, kind: String::new() };
+    client.post::<Vec<CatalogBody>>("/catalogs", &body).await?;
+    Ok((catalog.to_owned(), String::new(), schema))
+}
+
+pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
+    let client = Client::new(&common.service);
+    let (catalog, path, schema) = place(&client, &arguments).await?;
+    let spinner = ProgressBar::new_spinner();
+    spinner.set_message(format!("looking into the files of {catalog}"));
+    spinner.enable_steady_tick(std::time::Duration::from_millis(120));
+    let body = DiscoverBody { path, schema, preview: arguments.preview, every: arguments.every, ..Default::default() };
+    let look: Outcome<LookBody> = client.post(&format!("/catalogs/{catalog}/discover"), &body).await;
+    spinner.finish_and_clear();
+    let look = look?;
+    if common.json {
+        return print_json(&look);
+    }
+    let rows = look.tables.iter().map(|table| {
+        let columns = table.definition.columns.len() + table.partitions.len();
+        let state = if table.problem.is_some() { "problem" } else { &table.state };
+        vec![
+            format!("{catalog}.{}", table.name),
+            table.definition.format.clone().unwrap_or_default(),
+            table.files.to_string(),
+            bytes(table.bytes as f64),
+            columns.to_string(),
+            table.partitions.join(", "),
+            state.to_owned(),
+        ]
+    });
+    print!("{}", text_table(&["table", "format", "files", "size", "columns", "folders", "state"], rows.collect()));
+    for table in &look.tables {
+        table.notes.iter().for_each(|note| println!("{catalog}.{}: {note}", table.name));
+    }
+    print_drift(&catalog, look.drift.iter().filter(|drift| drift.change != "new table"));
+    if !look.others.is_empty() {
+        println!("no data: {}", look.others.join(", "));
+    }
+    match (arguments.preview, look.drift.is_empty()) {
+        (_, true) => println!("all as it is defined"),
+        (true, _) => println!("nothing was changed; leave out --preview to define the tables so"),
+        (false, _) => println!("defined; look at one with: cobble browse {catalog}.{}", first_name(&look)),
+    }
+    match arguments.every {
+        Some(0) => println!("not looked at again"),
+        Some(seconds) if !arguments.preview => {
+            println!("looked at again every {seconds} s: cobble catalog history {catalog}")
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+fn first_name(look: &LookBody) -> &str {
+    look.tables.iter().find(|table| table.problem.is_none()).map_or("", |table| table.name.as_str())
+}
+
+pub fn print_drift<'a>(catalog: &str, drift: impl Iterator<Item = &'a DriftBody>) {
+    for one in drift {
+        let table = if one.table.is_empty() { catalog.to_owned() } else { format!("{catalog}.{}", one.table) };
+        println!("{:<14} {table}: {}", one.change, one.detail);
+    }
+}

@@ -1,0 +1,85 @@
+//! Stands before the connector of a catalog that defines tables of its own.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use cobble_plan::logical::{Table, TableKind};
+use cobble_types::{ObjectName, Result};
+
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::table_definition::{Discovery, TableDefinition};
+
+#[derive(Debug)]
+pub struct Defined {
+    inner: Arc<dyn Connector>,
+    /// By schema and name, each with the connector that has its settings.
+    tables: BTreeMap<(String, String), (TableDefinition, Arc<dyn Connector>)>,
+}
+
+impl Defined {
+    pub fn new(
+        inner: Arc<dyn Connector>,
+        tables: BTreeMap<(String, String), (TableDefinition, Arc<dyn Connector>)>,
+    ) -> Self {
+        Defined { inner, tables }
+    }
+
+    /// Where files have been sorted into tables, folders are no tables by themselves any more.
+    fn replaces_what_is_found(&self) -> bool {
+        self.tables.values().any(|(definition, _)| definition.path.is_some())
+    }
+}
+
+#[async_trait]
+impl Connector for Defined {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        let mut all = if self.replaces_what_is_found() { vec![] } else { self.inner.schemas().await? };
+        all.extend(self.tables.keys().map(|(schema, _)| schema.clone()));
+        all.sort();
+        all.dedup();
+        Ok(all)
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        let mut all = if self.replaces_what_is_found() { vec![] } else { self.inner.tables(schema).await? };
+        for ((_, name), (definition, _)) in self.tables.iter().filter(|((own, _), _)| own == schema) {
+            let kind = if definition.query.is_some() { TableKind::View } else { TableKind::Table };
+            all.retain(|found| found.name != *name);
+            all.push(TableEntry { name: name.clone(), kind });
+        }
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(all)
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        if let Some((definition, connector)) = self.tables.get(&(schema.to_owned(), table.to_owned())) {
+            return connector.defined(&ObjectName::new(catalog, schema, table), definition).await.map(Some);
+        }
+        if self.replaces_what_is_found() {
+            return Ok(None);
+        }
+        self.inner.table(catalog, schema, table).await
+    }
+
+    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
+        self.inner.native(catalog, text).await
+    }
+
+    async fn discover(&self, path: &str) -> Result<Discovery> {
+        self.inner.discover(path).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        self.inner.writer(rows).await
+    }
+
+    fn refresh(&self) {
+        self.inner.refresh();
+        self.tables.values().for_each(|(_, connector)| connector.refresh());
+    }
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        self.inner.test(report).await;
+    }
+}

@@ -1,0 +1,170 @@
+//! Tables that a catalog defines rather than finds in its source: files below a path with their form and columns, or a stored query
+//! in the source's own language.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use cobble_types::{Code, Error, Result, SqlType};
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct TableDefinition {
+    /// Of files: the folder or file below the connection's address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Of files: patterns of names with commas between them, where a folder holds the files of several tables.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub files: Option<String>,
+    /// `csv`, `json`, `parquet`, `avro` or `arrow`; without it, what the files' names end in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub format: Option<String>,
+    /// Of CSV: what stands between fields; found out where it is not given, like the two below.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub delimiter: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub quote: Option<String>,
+    /// Of CSV: whether the first line names the columns.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub header: Option<bool>,
+    /// Of files: found out at each use where there are none. A column that a file lacks is null there; one that is not here is not read.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<DefinedColumn>,
+    /// Of databases: a query in the source's own language.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
+    /// Settings that stand in the place of the catalog's and the connection's.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub options: BTreeMap<String, String>,
+}
+
+/// A column, written like `fare numeric(8,2)`, with a name that is no plain word in double quotes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct DefinedColumn {
+    pub name: String,
+    pub sql_type: SqlType,
+}
+
+impl fmt::Display for DefinedColumn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let plain = self.name.chars().all(|c| c == '_' || c.is_alphanumeric()) && !self.name.is_empty();
+        match plain {
+            true => write!(f, "{} {}", self.name, self.sql_type),
+            false => write!(f, "\"{}\" {}", self.name.replace('"', "\"\""), self.sql_type),
+        }
+    }
+}
+
+impl FromStr for DefinedColumn {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Self> {
+        let bad = || {
+            Error::new(Code::BadSetting, format!("\"{text}\" is no column with its type"))
+                .hint("write it like fare numeric(8,2)")
+        };
+        let text = text.trim();
+        let (name, sql_type) = match text.strip_prefix('"') {
+            None => text.split_once(' ').map(|(name, rest)| (name.to_owned(), rest)).ok_or_else(bad)?,
+            Some(quoted) => {
+                let (name, rest) = quoted.rsplit_once("\" ").ok_or_else(bad)?;
+                (name.replace("\"\"", "\""), rest)
+            }
+        };
+        Ok(DefinedColumn { name, sql_type: sql_type.parse()? })
+    }
+}
+
+impl TryFrom<String> for DefinedColumn {
+    type Error = Error;
+
+    fn try_from(text: String) -> Result<Self> {
+        text.parse()
+    }
+}
+
+impl From<DefinedColumn> for String {
+    fn from(column: DefinedColumn) -> String {
+        column.to_string()
+    }
+}
+
+impl TableDefinition {
+    /// Checks that what is said belongs together; `name` is the table's.
+    pub fn check(&self, name: &str) -> Result<()> {
+        let bad = |what: &str, hint: &str| {
+            Err(Error::new(Code::BadSetting, format!("table {name}: {what}")).hint(hint.to_owned()))
+        };
+        match (&self.path, &self.query) {
+            (None, None) => {
+                return bad("neither a path nor a query is given", "give the path of its files, or its query");
+            }
+            (Some(_), Some(_)) => return bad("a path and a query are given", "give one of the two"),
+            (None, Some(query)) if query.trim().is_empty() => return bad("its query is empty", "give a SELECT"),
+            (None, Some(_)) => {
+                let of_files = self.files.is_some()
+                    || self.format.is_some()
+                    || self.delimiter.is_some()
+                    || self.quote.is_some()
+                    || self.header.is_some()
+                    || !self.columns.is_empty();
+                if of_files {
+                    return bad("a query has no files, format or columns of its own", "leave them out");
+                }
+            }
+            (Some(_), None) => {}
+        }
+        for (what, sign) in [("delimiter", &self.delimiter), ("quote", &self.quote)] {
+            if sign.as_ref().is_some_and(|sign| sign.len() != 1) {
+                return bad(&format!("its {what} is not one ASCII character"), "such as , or ;");
+            }
+        }
+        for (place, column) in self.columns.iter().enumerate() {
+            if self.columns[..place].iter().any(|known| known.name == column.name) {
+                return bad(&format!("it has two columns named {}", column.name), "give each a name of its own");
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A table that was found in files.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Discovered {
+    pub schema: String,
+    pub table: String,
+    pub definition: TableDefinition,
+    pub partitions: Vec<DefinedColumn>,
+    pub files: usize,
+    pub bytes: u64,
+    /// What is worth knowing of it: files of other types, files that were not looked into.
+    pub notes: Vec<String>,
+    /// Why it cannot be one table as it stands.
+    pub problem: Option<String>,
+}
+
+/// What a look into all files below a path has found.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Discovery {
+    pub tables: Vec<Discovered>,
+    /// Files that are no data that the engine reads.
+    pub others: Vec<String>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_are_written_and_read() {
+        for text in ["fare numeric(8,2)", "\"a b\" double precision", "\"say \"\"hi\"\"\" text", "größe row(a bigint)"]
+        {
+            assert_eq!(text.parse::<DefinedColumn>().unwrap().to_string(), text);
+        }
+        for text in ["fare", "fare mony", "\"a b text", ""] {
+            assert!(text.parse::<DefinedColumn>().is_err(), "{text}");
+        }
+    }
+}

@@ -1,0 +1,291 @@
+//! Tables that are found in a catalog's files, compared with those that it defines: what is new, what has changed, what is gone.
+
+use std::collections::BTreeMap;
+
+use cobble_connect::{DefinedColumn, Discovered, TableDefinition};
+use cobble_types::{Error, Result, SqlType};
+use serde::{Deserialize, Serialize};
+
+use crate::catalogs::{CatalogDefinition, Engine};
+
+/// A difference between a catalog's definition and its files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Drift {
+    /// `schema.table`.
+    pub table: String,
+    /// `new table`, `vanished table`, `new column`, `lost column`, `changed type`, `changed form`, `problem` or `failed`.
+    pub change: String,
+    pub detail: String,
+}
+
+/// A table that was found.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FoundTable {
+    /// `schema.table`: the name it is defined under, or that it would get.
+    pub name: String,
+    pub found: Discovered,
+    /// What would be defined: as found, but for types of the present definition that hold what was found.
+    pub definition: TableDefinition,
+    /// `new`, `changed` or `same`.
+    pub state: &'static str,
+}
+
+/// What a look into a catalog's files has found.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Look {
+    pub tables: Vec<FoundTable>,
+    pub drift: Vec<Drift>,
+    /// Tables that are defined below the path and have no files any more.
+    pub vanished: Vec<String>,
+    /// Files that are no data that the engine reads.
+    pub others: Vec<String>,
+}
+
+/// What of a look becomes the catalog's definition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Take {
+    /// Tables that are new; what else there is to say is only said.
+    New,
+    /// Everything: tables that changed are changed, those that vanished go.
+    All,
+}
+
+impl Engine {
+    /// Looks through all files below a path. New tables get this schema, or one named for the folders that they are in.
+    pub async fn discover(&self, catalog: &str, path: &str, schema: Option<&str>) -> Result<Look> {
+        let set = self.set();
+        let connector = set.connector(catalog)?;
+        let Some(definition) = set.catalogs.get(catalog) else {
+            return Err(Error::internal(format!("the catalog {catalog} has no definition")));
+        };
+        let found = connector
+            .discover(path)
+            .await
+            .map_err(|e| Error { message: format!("catalog {catalog}: {}", e.message), ..e })?;
+        Ok(compare(definition, path, schema, found.tables, found.others))
+    }
+}
+
+impl Look {
+    /// The catalog with what is taken of this.
+    pub fn taken(&self, catalog: &CatalogDefinition, take: Take) -> CatalogDefinition {
+        let mut next = catalog.clone();
+        for table in self.tables.iter().filter(|table| table.found.problem.is_none()) {
+            if take == Take::All || table.state == "new" {
+                next.tables.insert(table.name.clone(), table.definition.clone());
+            }
+        }
+        if take == Take::All {
+            self.vanished.iter().for_each(|name| drop(next.tables.remove(name)));
+        }
+        next
+    }
+}
+
+fn is_below(path: &str, folder: &str) -> bool {
+    let folder = folder.trim_matches('/');
+    folder.is_empty() || path == folder || path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
+}
+
+fn compare(
+    catalog: &CatalogDefinition,
+    path: &str,
+    schema: Option<&str>,
+    found: Vec<Discovered>,
+    others: Vec<String>,
+) -> Look {
+    let mut look = Look { others, ..Look::default() };
+    let mut left: BTreeMap<&String, &TableDefinition> = catalog
+        .tables
+        .iter()
+        .filter(|(_, known)| known.path.as_ref().is_some_and(|known| is_below(known, path)))
+        .collect();
+    for mut found in found {
+        if let Some(schema) = schema {
+            found.schema = schema.to_owned();
+        }
+        let plain = format!("{}.{}", found.schema, found.table);
+        let same_place = |known: &TableDefinition| {
+            known.path == found.definition.path
+                && (known.format.is_none() || known.format == found.definition.format)
+                && (known.files == found.definition.files || known.files.is_none() != found.definition.files.is_none())
+        };
+        let by_place = left.iter().find(|(_, known)| same_place(known)).map(|(name, _)| (*name).clone());
+        let name = by_place.unwrap_or_else(|| {
+            // A name that something else has by now is not taken over.
+            let free = |name: &String| left.contains_key(name) || !catalog.tables.contains_key(name);
+            let numbered = (2..).map(|n| format!("{plain}_{n}"));
+            std::iter::once(plain.clone()).chain(numbered).find(free).unwrap_or(plain)
+        });
+        let drift = |change: &str, detail: String| Drift { table: name.clone(), change: change.into(), detail };
+        let before = look.drift.len();
+        let (definition, is_new) = match left.remove(&name) {
+            None => {
+                look.drift.push(drift("new table", words(&found)));
+                (found.definition.clone(), true)
+            }
+            Some(known) => (merged(known, &found, &mut |change, detail| look.drift.push(drift(change, detail))), false),
+        };
+        if let Some(problem) = &found.problem {
+            look.drift.push(drift("problem", problem.clone()));
+        }
+        let state = match (is_new, look.drift.len() > before) {
+            (true, _) => "new",
+            (_, true) => "changed",
+            _ => "same",
+        };
+        look.tables.push(FoundTable { name, found, definition, state });
+    }
+    for (name, known) in left {
+        let place = [known.path.as_deref(), known.files.as_deref()].map(Option::unwrap_or_default);
+        let place: Vec<&str> = place.into_iter().filter(|part| !part.is_empty()).collect();
+        let detail = format!("there is no data file at {} any more", place.join("/"));
+        look.drift.push(Drift { table: name.clone(), change: "vanished table".into(), detail });
+        look.vanished.push(name.clone());
+    }
+    look
+}
+
+fn words(found: &Discovered) -> String {
+    let format = found.definition.format.as_deref().unwrap_or_default();
+    let columns = found.definition.columns.len() + found.partitions.len();
+    let plural = |n: usize, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+    format!("{format}, {}, {}", plural(found.files, "file"), plural(columns, "column"))
+}
+
+/// The definition as it should be, and how that differs.
+fn merged(known: &TableDefinition, found: &Discovered, say: &mut dyn FnMut(&str, String)) -> TableDefinition {
+    let mut next = known.clone();
+    // Without columns of its own it takes what is there at each use.
+    if !known.columns.is_empty() {
+        let is_text = matches!(found.definition.format.as_deref(), Some("csv" | "json"));
+        let of_folder = |name: &str| found.partitions.iter().any(|column| column.name == name);
+        next.columns.retain(|column| {
+            let there = of_folder(&column.name) || found.definition.columns.iter().any(|c| c.name == column.name);
+            if !there {
+                say("lost column", format!("{column} is in no file any more"));
+            }
+            there
+        });
+        for column in &found.definition.columns {
+            match next.columns.iter_mut().find(|known| known.name == column.name) {
+                None => {
+                    say("new column", column.to_string());
+                    next.columns.push(column.clone());
+                }
+                Some(known) if !holds(&known.sql_type, &column.sql_type, is_text) => {
+                    say("changed type", format!("{known} holds {} by now", column.sql_type));
+                    *known = DefinedColumn { name: known.name.clone(), sql_type: column.sql_type.clone() };
+                }
+                Some(_) => {}
+            }
+        }
+    }
+    let form = |d: &TableDefinition| [d.delimiter.clone(), d.quote.clone(), d.header.map(|h| h.to_string())];
+    if known.delimiter.is_some() && form(known) != form(&found.definition) {
+        let shown = |d: &TableDefinition| {
+            let [delimiter, quote, _] =
+                form(d).map(|text| text.map_or("none".to_owned(), |t| t.escape_debug().to_string()));
+            let header = if d.header == Some(false) { "no header" } else { "a header" };
+            format!("delimiter {delimiter}, quote {quote}, {header}")
+        };
+        say("changed form", format!("{} → {}", shown(known), shown(&found.definition)));
+        (next.delimiter, next.quote, next.header) =
+            (found.definition.delimiter.clone(), found.definition.quote.clone(), found.definition.header);
+    }
+    next.files = if next.files.is_none() { None } else { found.definition.files.clone().or(next.files) };
+    next
+}
+
+/// Whether a column of the first type takes the values that were found to be of the second. What texts are guessed to be is no more than
+/// a guess, and a narrower type that somebody has chosen stays.
+fn holds(known: &SqlType, found: &SqlType, is_text: bool) -> bool {
+    use SqlType::*;
+    if known == found {
+        return true;
+    }
+    if !is_text {
+        return match (known, found) {
+            (Timestamp, Date) | (Double, Real | SmallInt | Integer) | (Real, SmallInt) => true,
+            _ => known
+                .digits()
+                .zip(found.digits())
+                .is_some_and(|((p, s), (q, t))| s >= t && i16::from(p) - i16::from(s) >= i16::from(q) - i16::from(t)),
+        };
+    }
+    match (known, found) {
+        (Text | Json, _) => true,
+        (known, BigInt) => known.is_number(),
+        (Numeric { scale, .. }, Numeric { scale: other, .. }) => scale >= other,
+        (known, Numeric { .. } | Double) => known.is_float(),
+        (Timestamp | TimestampTz, Date | Timestamp) => true,
+        // No guess finds these.
+        (Time | Interval | Uuid | Bytea, Text) => true,
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn found(table: &str, path: &str, columns: &[&str]) -> Discovered {
+        Discovered {
+            schema: "public".into(),
+            table: table.into(),
+            definition: TableDefinition {
+                path: Some(path.into()),
+                format: Some("csv".into()),
+                delimiter: Some(",".into()),
+                header: Some(true),
+                columns: columns.iter().map(|column| column.parse().unwrap()).collect(),
+                ..Default::default()
+            },
+            partitions: vec!["month text".parse().unwrap()],
+            files: 2,
+            bytes: 10,
+            notes: vec![],
+            problem: None,
+        }
+    }
+
+    #[test]
+    fn drift_is_what_the_definition_does_not_hold() {
+        let mut catalog = CatalogDefinition::new("drop", "drop_files");
+        let first = vec![
+            found("fares", "drop/fares", &["id bigint", "paid numeric(18,2)", "note text"]),
+            found("ports", "drop/ports", &["id bigint"]),
+            found("gone", "drop/gone", &["id bigint"]),
+        ];
+        let look = compare(&catalog, "", None, first, vec![]);
+        catalog = look.taken(&catalog, Take::All);
+        assert_eq!(catalog.tables.len(), 3);
+        // Somebody chooses other types, and another name.
+        let fares = catalog.tables.remove("public.fares").unwrap();
+        catalog.tables.insert("money.fares".into(), fares);
+        catalog.tables.get_mut("money.fares").unwrap().columns[0] = "id integer".parse().unwrap();
+        let mut other = found("fares", "drop/fares", &["id bigint", "paid text", "at date"]);
+        other.definition.delimiter = Some(";".into());
+        let second =
+            vec![other, found("ports", "drop/ports", &["id bigint"]), found("new", "drop/new", &["id bigint"])];
+        let look = compare(&catalog, "drop", None, second.clone(), vec![]);
+        let drift: Vec<String> = look.drift.iter().map(|d| format!("{} {}: {}", d.table, d.change, d.detail)).collect();
+        assert_eq!(
+            drift,
+            [
+                "money.fares lost column: note text is in no file any more",
+                "money.fares changed type: paid numeric(18,2) holds text by now",
+                "money.fares new column: at date",
+                "money.fares changed form: delimiter ,, quote none, a header → delimiter ;, quote none, a header",
+                "public.new new table: csv, 2 files, 2 columns",
+                "public.gone vanished table: there is no data file at drop/gone any more",
+            ]
+        );
+        assert_eq!(look.taken(&catalog, Take::New).tables.len(), 4);
+        catalog = look.taken(&catalog, Take::All);
+        assert_eq!(catalog.tables["money.fares"].columns[0].to_string(), "id integer");
+        assert_eq!(compare(&catalog, "drop", None, second, vec![]).drift, []);
+        // What lies elsewhere is not missed.
+        assert_eq!(compare(&catalog, "other", None, vec![], vec![]).drift, []);
+    }
+}

@@ -1,0 +1,2 @@
+DROP TABLE discoveries;
+ALTER TABLE catalogs DROP COLUMN definition;

@@ -1,0 +1,106 @@
+//! A catalog's own definition over HTTP: its settings and where they come from, its tables, and looks for tables in its files.
+
+use cobble_engine::{CatalogDefinition, ConfiguredCatalog, FoundTable, Take};
+use cobble_types::Error;
+use rocket::serde::json::Json;
+use rocket::{get, post, put};
+
+use super::State;
+use super::errors::{ApiError, ApiResult, body, same_form};
+use super::types::{
+    ConfiguredCatalogBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody, PastLookBody,
+};
+use crate::service::{Wish, blocking};
+
+/// Looks that are told of.
+const SHOWN_LOOKS: i64 = 100;
+
+fn find(service: &State, name: &str) -> Result<CatalogDefinition, ApiError> {
+    let set = service.engine.set();
+    let known = set.catalogs.get(name).cloned();
+    known.ok_or_else(|| {
+        let error = Error::unknown("catalog", name, set.catalogs.keys().map(String::as_str));
+        Error { code: cobble_types::Code::NotFound, ..error }.into()
+    })
+}
+
+/// One catalog with its own settings and tables.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = ConfiguredCatalogBody), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>")]
+pub fn catalog(service: &State, name: &str) -> ApiResult<ConfiguredCatalogBody> {
+    Ok(Json(same_form(&ConfiguredCatalog::of(&find(service, name)?))?))
+}
+
+/// Puts a definition in the place of a catalog's own.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = ConfiguredCatalogBody, responses((status = 200, body = ConfiguredCatalogBody), (status = 400, body = ErrorBody)))]
+#[put("/catalogs/<name>", format = "json", data = "<given>")]
+pub async fn change_catalog(
+    service: &State,
+    name: &str,
+    given: Result<Json<ConfiguredCatalogBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<ConfiguredCatalogBody> {
+    find(service, name)?;
+    let wanted: ConfiguredCatalog = same_form(&body(given)?)?;
+    service.replace_catalog(wanted.definition(name)).await?;
+    catalog(service, name)
+}
+
+/// The settings that work for a catalog, or for one of its tables, and where each comes from.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("table" = Option<String>, Query)), responses((status = 200, body = Vec<EffectiveBody>), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>/settings?<table>")]
+pub fn settings(service: &State, name: &str, table: Option<&str>) -> ApiResult<Vec<EffectiveBody>> {
+    find(service, name)?;
+    Ok(Json(same_form(&service.engine.effective(name, table)?)?))
+}
+
+/// Looks for tables in a catalog's files, and takes them into its definition unless it is a preview.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = DiscoverBody, responses((status = 200, body = LookBody), (status = 400, body = ErrorBody), (status = 404, body = ErrorBody)))]
+#[post("/catalogs/<name>/discover", format = "json", data = "<given>")]
+pub async fn discover(
+    service: &State,
+    name: &str,
+    given: Result<Json<DiscoverBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<LookBody> {
+    find(service, name)?;
+    let given = body(given)?;
+    let wish = Wish {
+        path: given.path,
+        schema: given.schema,
+        take: (!given.preview).then_some(Take::All),
+        tables: same_form(&given.tables)?,
+        every: given.every,
+        asked: true,
+    };
+    let look = service.discover(name, &wish).await?;
+    let table = |table: FoundTable| {
+        Ok(FoundTableBody {
+            name: table.name,
+            definition: same_form(&table.definition)?,
+            partitions: table.found.partitions.iter().map(ToString::to_string).collect(),
+            files: table.found.files as u64,
+            bytes: table.found.bytes,
+            notes: table.found.notes,
+            problem: table.found.problem,
+            state: table.state.to_owned(),
+        })
+    };
+    Ok(Json(LookBody {
+        drift: same_form(&look.drift)?,
+        others: look.others,
+        tables: look.tables.into_iter().map(table).collect::<Result<_, ApiError>>()?,
+    }))
+}
+
+/// Past looks that have found something else than the one before, newest first.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<PastLookBody>), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>/looks")]
+pub async fn looks(service: &State, name: &str) -> ApiResult<Vec<PastLookBody>> {
+    find(service, name)?;
+    let (records, name) = (service.records.clone(), name.to_owned());
+    let past = blocking(move || records.discoveries(&name, SHOWN_LOOKS)).await?;
+    let shown = past.into_iter().map(|look| {
+        let drift = same_form(&look.changes)?;
+        Ok(PastLookBody { looked_at: look.looked_at, path: look.path, asked: look.asked, drift })
+    });
+    Ok(Json(shown.collect::<Result<_, ApiError>>()?))
+}
