@@ -135,6 +135,13 @@ def main():
             b.script("[...document.querySelectorAll('button')].filter(x => x.textContent.trim() == 'Test')[1].click()")
             b.until("document.querySelectorAll('.steps li').length >= 5", "test steps")
             b.save("console-catalogs")
+        if wanted("console-discover"):
+            b.open(a.service + "/catalogs/drop")
+            b.until("document.querySelector('[aria-label=\"Discover tables\"] button[type=submit]')", "the catalog's page")
+            b.script("document.querySelector('[aria-label=\"Discover tables\"] button[type=submit]').click()")
+            b.until("document.querySelector('[aria-label=\"Columns of public.incidents\"]')", "tables")
+            b.script("document.querySelector('[aria-label=\"Columns of public.incidents\"]').click()")
+            b.save("console-discover")
         if wanted("console-table"):
             b.open(a.service + "/catalogs/drop/public/boardings")
             b.until("document.querySelectorAll('.scroll tbody tr').length >= 20", "sample rows")

@@ -6,6 +6,7 @@ export const router = createRouter({
     { path: '/', redirect: '/query' },
     { path: '/query', name: 'query', component: () => import('./pages/QueryPage.vue') },
     { path: '/catalogs', name: 'catalogs', component: () => import('./pages/CatalogsPage.vue') },
+    { path: '/catalogs/:catalog', name: 'catalog', component: () => import('./pages/CatalogPage.vue') },
     { path: '/catalogs/:catalog/:schema/:table', name: 'table', component: () => import('./pages/TablePage.vue') },
     { path: '/runs', name: 'runs', component: () => import('./pages/RunsPage.vue') },
     { path: '/runs/:id', name: 'run', component: () => import('./pages/RunPage.vue') },

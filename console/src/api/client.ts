@@ -13,6 +13,12 @@ export type FunctionBody = Schemas['FunctionBody']
 export type NameBody = Schemas['NameBody']
 export type KindBody = Schemas['KindBody']
 export type TestStepBody = Schemas['TestStepBody']
+export type ConfiguredCatalogBody = Schemas['ConfiguredCatalogBody']
+export type DependentsBody = Schemas['DependentsBody']
+export type EffectiveBody = Schemas['EffectiveBody']
+export type FoundTableBody = Schemas['FoundTableBody']
+export type LookBody = Schemas['LookBody']
+export type PastLookBody = Schemas['PastLookBody']
 
 export class Failure extends Error {
   constructor(readonly body: ErrorBody) {
@@ -31,7 +37,7 @@ export function errorBody(thrown: unknown): ErrorBody {
   }
 }
 
-export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, body?: unknown): Promise<T> {
+export async function call<T>(method: 'GET' | 'POST' | 'PUT' | 'DELETE', path: string, body?: unknown): Promise<T> {
   const response = await fetch(`/api/v1${path}`, {
     method,
     headers: body === undefined ? { Accept: 'application/json' } : { 'Content-Type': 'application/json', Accept: 'application/json' },
@@ -50,5 +56,6 @@ export async function call<T>(method: 'GET' | 'POST' | 'DELETE', path: string, b
 
 export const get = <T>(path: string) => call<T>('GET', path)
 export const post = <T>(path: string, body: unknown) => call<T>('POST', path, body)
+export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
 export const remove = <T>(path: string) => call<T>('DELETE', path)
 export const part = encodeURIComponent

@@ -92,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/catalogs/{name}/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What depends on a catalog. */
+        get: operations["dependents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogs/{name}/discover": {
         parameters: {
             query?: never;
@@ -209,6 +226,23 @@ export interface paths {
         post?: never;
         /** Removes a connection that no catalog uses. */
         delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What depends on a connection. */
+        get: operations["dependents"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -523,6 +557,13 @@ export interface components {
             };
             /** @description True when a secret is stored. Ignored when sent. */
             has_secret?: boolean;
+        };
+        /** @description What depends on a connection or a catalog, in words. */
+        DependentsBody: {
+            /** @description What has to go first. */
+            blocking: string[];
+            /** @description What goes with it, or fails without it. */
+            lost: string[];
         };
         /** @description Where to look for tables, and what becomes of those that are found. */
         DiscoverBody: {
@@ -1008,6 +1049,35 @@ export interface operations {
             };
         };
     };
+    dependents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DependentsBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     discover: {
         parameters: {
             query?: never;
@@ -1279,6 +1349,35 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    dependents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DependentsBody"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

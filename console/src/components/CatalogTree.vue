@@ -32,7 +32,17 @@ async function load() {
   }
 }
 
-async function open(opened: TreeNode) {
+/** The node itself where a copy of it was opened. */
+function original(key: string, among: TreeNode[] = nodes.value): TreeNode | undefined {
+  for (const n of among) {
+    if (n.key === key) return n
+    const inside = key.startsWith(`${n.key}.`) ? original(key, n.children ?? []) : undefined
+    if (inside) return inside
+  }
+}
+
+async function open(shownNode: TreeNode) {
+  const opened = original(String(shownNode.key)) ?? shownNode
   if (opened.children) return
   const { catalog, schema, table } = opened.data as Place
   opened.loading = true
@@ -63,6 +73,15 @@ function insert(place: Place) {
   emit('insert', place.column ?? [place.catalog, place.schema, place.table].filter(Boolean).join('.'))
 }
 
+/** Children that are shown of one node; a filter shows others. */
+const MOST = 300
+
+function cut(all: TreeNode[], parent?: TreeNode): TreeNode[] {
+  if (all.length <= MOST) return all
+  const more: TreeNode = { key: `${parent?.key}.…`, label: `${(all.length - MOST).toLocaleString()} more: filter by name to see them`, icon: 'pi pi-ellipsis-h', leaf: true, selectable: false }
+  return [...all.slice(0, MOST), more]
+}
+
 /** The loaded nodes whose name, or a child's name, contains the text. */
 const shown = computed(() => {
   const wanted = filter.value.trim().toLowerCase()
@@ -70,10 +89,12 @@ const shown = computed(() => {
     all.flatMap((n) => {
       const children = n.children ? keep(n.children) : undefined
       const own = (n.label ?? '').toLowerCase().includes(wanted)
-      if (own) return [n]
-      return children?.length ? [{ ...n, children }] : []
+      if (children?.length) return [{ ...n, children: cut(children, n) }]
+      return own ? [short(n)] : []
     })
-  return wanted ? keep(nodes.value) : nodes.value
+  /** A node with too many children is shown as a copy, which opens like the node itself. */
+  const short = (n: TreeNode): TreeNode => (n.children && (n.children.length > MOST || n.children.some((c) => (c.children?.length ?? 0) > MOST)) ? { ...n, children: cut(n.children, n).map(short) } : n)
+  return wanted ? keep(nodes.value) : nodes.value.map(short)
 })
 
 onMounted(load)

@@ -2,8 +2,9 @@
 import Button from 'primevue/button'
 import { computed, onMounted, ref } from 'vue'
 
-import { errorBody, get, part, remove, type CatalogBody, type ConnectionBody, type ErrorBody } from '../api/client'
+import { errorBody, get, part, type CatalogBody, type ConnectionBody, type ErrorBody } from '../api/client'
 import ConnectionForm from '../components/ConnectionForm.vue'
+import DropDialog from '../components/DropDialog.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import TestSteps from '../components/TestSteps.vue'
 
@@ -13,8 +14,13 @@ const tables = ref<Record<string, { schema: string; table: string }[] | ErrorBod
 const testing = ref('')
 const tests = ref(0)
 const adding = ref(false)
+const dropping = ref(false)
+const dropped = ref({ what: '', path: '' })
+/** Tables that are listed of one catalog; its page and the tree have them all. */
+const LISTED = 60
 const error = ref<ErrorBody | null>(null)
 const of = (connection: string) => catalogs.value.filter((c) => c.connection === connection)
+const listed = (catalog: string) => tables.value[catalog] as { schema: string; table: string }[]
 const empty = computed(() => connections.value?.length === 0)
 
 async function load() {
@@ -41,14 +47,9 @@ function test(name: string) {
   tests.value++
 }
 
-async function act(call: () => Promise<unknown>) {
-  error.value = null
-  try {
-    await call()
-  } catch (thrown) {
-    error.value = errorBody(thrown)
-  }
-  await load()
+function drop(what: string, path: string) {
+  dropped.value = { what, path }
+  dropping.value = true
 }
 
 async function added(name: string) {
@@ -70,19 +71,20 @@ onMounted(load)
         <span class="faint"><template v-if="c.user">as {{ c.user }}, </template>{{ c.has_secret ? 'secret stored' : 'no secret' }}<template v-if="c.region">, region {{ c.region }}</template></span>
         <span class="buttons">
           <Button label="Test" icon="pi pi-bolt" size="small" outlined @click="test(c.name)" />
-          <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="act(() => remove(`/connections/${c.name}`))" />
+          <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
         </span>
       </header>
       <TestSteps v-if="testing === c.name" :key="tests" :connection="c.name" />
       <div v-for="k in of(c.name)" :key="k.name" class="catalog">
-        <div class="catalog-head"><i class="pi pi-database" /> <strong>{{ k.name }}</strong><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="act(() => remove(`/catalogs/${k.name}`))" /></div>
+        <div class="catalog-head"><i class="pi pi-database" /> <RouterLink :to="`/catalogs/${k.name}`"><strong>{{ k.name }}</strong></RouterLink><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="drop(`catalog ${k.name}`, `/catalogs/${part(k.name)}`)" /></div>
         <p v-if="!tables[k.name]" class="faint">Listing…</p>
         <ErrorNote v-else-if="'message' in tables[k.name]" :error="tables[k.name] as ErrorBody" />
-        <ul v-else><li v-for="t in tables[k.name] as { schema: string; table: string }[]" :key="t.schema + t.table"><RouterLink :to="`/catalogs/${k.name}/${t.schema}/${t.table}`">{{ t.schema }}.{{ t.table }}</RouterLink></li></ul>
+        <ul v-else><li v-for="t in listed(k.name).slice(0, LISTED)" :key="t.schema + t.table"><RouterLink :to="`/catalogs/${k.name}/${t.schema}/${t.table}`">{{ t.schema }}.{{ t.table }}</RouterLink></li><li v-if="listed(k.name).length > LISTED" class="faint">and {{ listed(k.name).length - LISTED }} more</li></ul>
       </div>
       <p v-if="!of(c.name).length" class="faint">No catalog uses it: its tables have no name in SQL yet.</p>
     </section>
     <ConnectionForm v-model:visible="adding" @added="added" />
+    <DropDialog v-model:visible="dropping" :what="dropped.what" :path="dropped.path" @dropped="load" />
   </div>
 </template>
 

@@ -179,7 +179,17 @@ impl Service {
         if !wish.tables.is_empty() {
             next.tables.clone_from(&before.tables);
             next.tables.extend(wish.tables.iter().map(|(name, definition)| (name.clone(), definition.clone())));
-            look.drift.retain(|drift| wish.tables.contains_key(&drift.table));
+            // A table may be taken under another name than it was found with.
+            let name_of = |found: &str| {
+                let found = &look.tables.iter().find(|table| table.name == found)?.definition;
+                let is_same = |other: &TableDefinition| {
+                    (&other.path, &other.files, &other.format) == (&found.path, &found.files, &found.format)
+                };
+                wish.tables.iter().find(|(_, definition)| is_same(definition)).map(|(name, _)| name.clone())
+            };
+            let taken =
+                look.drift.iter().filter_map(|drift| Some(Drift { table: name_of(&drift.table)?, ..drift.clone() }));
+            look.drift = taken.collect();
         }
         match wish.every {
             Some(0) => next.watch = None,

@@ -163,3 +163,47 @@ async fn catalogs_are_tested_and_tables_shown() {
     browser.until("document.querySelectorAll('tbody tr').length >= 1").await;
     browser.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_discovered_and_their_types_corrected_before_they_are_tables() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir(folder.path().join("tolls")).unwrap();
+    std::fs::write(folder.path().join("tolls/july.csv"), "berth;paid\n1;2.50\n").unwrap();
+    std::fs::write(folder.path().join("berths.csv"), "berth,depth\n1,4.5\n").unwrap();
+    let (product, address) = (product(), folder.path().display().to_string());
+    product.stdout(&["connection", "add", "mooring_files", "--kind", "files", "--address", &address]);
+    product.stdout(&["catalog", "add", "mooring", "--connection", "mooring_files"]);
+    let browser = Browser::open("/catalogs/mooring").await;
+    browser.click("[aria-label='Discover tables'] button[type=submit]").await;
+    browser.click("[aria-label='Columns of public.tolls']").await;
+    let kind = browser.find("[aria-label='Type of public.tolls.berth']").await;
+    kind.clear().await.unwrap();
+    kind.send_keys("text").await.unwrap();
+    let name = browser.find("[aria-label='Name of public.tolls']").await;
+    name.clear().await.unwrap();
+    name.send_keys("money.tolls").await.unwrap();
+    browser.script("document.querySelector(\"[aria-label='Define public.berths'] input, input[aria-label='Define public.berths']\").click()").await;
+    browser.until("[...document.querySelectorAll('button')].some(b => b.textContent.includes('Define 1 table'))").await;
+    browser
+        .script("[...document.querySelectorAll('button')].find(b => b.textContent.includes('Define 1 table')).click()")
+        .await;
+    browser.until("document.querySelector(\"[aria-label='Define money.tolls no more']\")").await;
+    browser.until("document.querySelector('[aria-label=History]').textContent.includes('asked for')").await;
+    let rows = product.stdout(&["sql", "--format", "csv", "SELECT berth || '!' FROM mooring.money.tolls"]);
+    assert!(rows.contains("1!"), "{rows}");
+    // A setting of the catalog's own, and where it comes from.
+    let life = browser.find("[aria-label='metadata_life of this catalog']").await;
+    life.send_keys("7").await.unwrap();
+    browser.click("[aria-label=Settings] button[type=submit]").await;
+    browser.until("document.querySelector('[aria-label=Settings] .accent')?.textContent == 'catalog'").await;
+    // What depends on it is said before it is dropped.
+    browser.click("[aria-label='Drop catalog mooring']").await;
+    browser
+        .until("document.querySelector('[role=dialog]')?.textContent.includes('its definition of money.tolls')")
+        .await;
+    browser.script("[...document.querySelectorAll('[role=dialog] button')].at(-1).click()").await;
+    browser.until("location.pathname == '/catalogs'").await;
+    assert!(!product.stdout(&["catalog", "list"]).contains("mooring "));
+    product.stdout(&["connection", "drop", "mooring_files"]);
+    browser.close().await;
+}

@@ -9,7 +9,7 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body};
-use super::types::{ConnectionBody, ErrorBody, KindBody, NewConnectionBody, SettingBody, TestStepBody};
+use super::types::{ConnectionBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, SettingBody, TestStepBody};
 
 fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
     ConnectionBody {
@@ -169,4 +169,17 @@ pub async fn remove(service: &State, name: &str) -> ApiResult<Vec<ConnectionBody
     find(service, name)?;
     service.remove_connection(name).await?;
     Ok(list(service))
+}
+
+/// What depends on a connection.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = DependentsBody), (status = 404, body = ErrorBody)))]
+#[get("/connections/<name>/dependents")]
+pub fn dependents(service: &State, name: &str) -> ApiResult<DependentsBody> {
+    find(service, name)?;
+    let set = service.engine.set();
+    let users = set.catalogs.values().filter(|catalog| catalog.connection == name);
+    Ok(Json(DependentsBody {
+        blocking: users.map(|catalog| format!("catalog {}", catalog.name)).collect(),
+        lost: vec![],
+    }))
 }

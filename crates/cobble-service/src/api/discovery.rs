@@ -8,7 +8,8 @@ use rocket::{get, post, put};
 use super::State;
 use super::errors::{ApiError, ApiResult, body, same_form};
 use super::types::{
-    ConfiguredCatalogBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody, PastLookBody,
+    ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
+    PastLookBody,
 };
 use crate::service::{Wish, blocking};
 
@@ -103,4 +104,17 @@ pub async fn looks(service: &State, name: &str) -> ApiResult<Vec<PastLookBody>> 
         Ok(PastLookBody { looked_at: look.looked_at, path: look.path, asked: look.asked, drift })
     });
     Ok(Json(shown.collect::<Result<_, ApiError>>()?))
+}
+
+/// What depends on a catalog.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = DependentsBody), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>/dependents")]
+pub fn dependents(service: &State, name: &str) -> ApiResult<DependentsBody> {
+    let catalog = find(service, name)?;
+    let mut lost: Vec<String> = catalog.tables.keys().map(|table| format!("its definition of {table}")).collect();
+    lost.extend(catalog.watch.map(|watch| format!("its looks for tables every {} s, with their history", watch.every)));
+    let collected = service.engine.collected_statistics();
+    let collected = collected.iter().filter(|one| one.table.catalog == name);
+    lost.extend(collected.map(|one| format!("what ANALYZE has found of {}", one.table)));
+    Ok(Json(DependentsBody { blocking: vec![], lost }))
 }

@@ -52,6 +52,7 @@ macro_rules! calls {
                 types::DriftBody,
                 types::PastLookBody,
                 types::EffectiveBody,
+                types::DependentsBody,
                 types::ApplyBody,
                 types::ChangeBody,
                 types::CatalogBody,
@@ -103,6 +104,8 @@ calls! {
     discovery::settings,
     discovery::discover,
     discovery::looks,
+    discovery::dependents,
+    connections::dependents,
     status,
 }
 

@@ -288,6 +288,15 @@ pub struct PastLookBody {
     pub drift: Vec<DriftBody>,
 }
 
+/// What depends on a connection or a catalog, in words.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct DependentsBody {
+    /// What has to go first.
+    pub blocking: Vec<String>,
+    /// What goes with it, or fails without it.
+    pub lost: Vec<String>,
+}
+
 /// A setting as it works.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct EffectiveBody {
