@@ -33,7 +33,8 @@ test: console
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --workspace --all-targets -- -D warnings
 	cd console && npm run --silent check && npm test --silent
-	$(CARGO) build --workspace
+	scripts/python.sh
+	$(CARGO) build --workspace --examples --bins
 	$(CARGO) test --workspace
 
 # The console's types from the service's own description of itself, and the page of functions from the registry.

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
 use crate::table_definition::{Discovery, TableDefinition};
-use crate::{files, generated, key_value, mariadb, postgres, sqlite};
+use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 
 /// One table in a listing.
 #[derive(Debug, Clone)]
@@ -128,6 +128,7 @@ pub const KINDS: &[KindDescription] = &[
     files::KIND,
     files::S3,
     files::HTTP,
+    program::KIND,
     generated::KIND,
     mariadb::KIND,
     postgres::KIND,
@@ -142,6 +143,7 @@ pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>
     let life = Duration::from_secs(definition.seconds("metadata_life", kind.metadata_life())?);
     let inner: Arc<dyn Connector> = match kind.kind {
         "files" | "s3" | "http" => files::FilesConnector::new(definition)?,
+        "flight" => program::ProgramConnector::new(definition)?,
         "generated" => generated::GeneratedConnector::new(definition)?,
         "mariadb" => mariadb::MariaConnector::new(definition)?,
         "redis" => key_value::KeyValueConnector::new(definition)?,

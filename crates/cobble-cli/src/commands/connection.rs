@@ -33,7 +33,7 @@ pub enum Action {
 #[derive(Args)]
 pub struct New {
     name: String,
-    /// files, generated, http, mariadb, postgres, redis, s3 or sqlite
+    /// files, flight, generated, http, mariadb, postgres, redis, s3 or sqlite
     #[arg(long)]
     kind: String,
     /// A folder, a file, or host:port

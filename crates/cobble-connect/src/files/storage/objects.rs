@@ -5,8 +5,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path as FilePath, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -19,7 +18,6 @@ use object_store::{
     BackoffConfig, Certificate, ClientOptions, GetOptions, GetRange, ObjectMeta, ObjectStore, ObjectStoreExt,
     RetryConfig,
 };
-use tokio::runtime::{Builder, Runtime};
 use tokio_util::sync::CancellationToken;
 
 use super::{Blob, Entry, Storage};
@@ -27,6 +25,7 @@ use crate::connector::TestStep;
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::files::listing::{DataFile, hidden};
 use crate::files::{changed, file_error};
+use crate::network::{self, Silence, ask, network};
 use crate::server_steps::{self, reporter};
 
 const fn setting(
@@ -96,46 +95,17 @@ pub const HTTP: KindDescription = KindDescription {
     ],
 };
 
-/// Threads that wait for the network and for nothing else.
-fn network() -> &'static Runtime {
-    static NETWORK: OnceLock<Runtime> = OnceLock::new();
-    NETWORK.get_or_init(|| {
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        Builder::new_multi_thread()
-            .worker_threads(2)
-            .thread_name("cobble-network")
-            .enable_all()
-            .build()
-            .expect("threads for the network can be started")
-    })
-}
-
-type Answer<T> = Receiver<object_store::Result<T>>;
-
-fn ask<T: Send + 'static>(work: impl Future<Output = object_store::Result<T>> + Send + 'static) -> Answer<T> {
-    let (send, answer) = sync_channel(1);
-    network().spawn(async move {
-        let _ = send.send(work.await);
-    });
-    answer
-}
+type Answer<T> = network::Answer<object_store::Result<T>>;
 
 /// Waits, but not longer than the run.
 fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> object_store::Result<T> {
-    loop {
-        match answer.recv_timeout(Duration::from_millis(50)) {
-            Ok(outcome) => return outcome,
-            Err(RecvTimeoutError::Timeout) if !cancel.is_cancelled() => {}
-            Err(RecvTimeoutError::Disconnected) => {
-                let source = "the request was given up".into();
-                return Err(object_store::Error::Generic { store: "network", source });
-            }
-            Err(RecvTimeoutError::Timeout) => {
-                let source = Error::new(Code::Cancelled, "the run was cancelled").into();
-                return Err(object_store::Error::Generic { store: "network", source });
-            }
-        }
-    }
+    network::wait(answer, cancel).unwrap_or_else(|silence| {
+        let source = match silence {
+            Silence::GivenUp => "the request was given up".into(),
+            Silence::Cancelled => Error::new(Code::Cancelled, "the run was cancelled").into(),
+        };
+        Err(object_store::Error::Generic { store: "network", source })
+    })
 }
 
 #[derive(Debug)]

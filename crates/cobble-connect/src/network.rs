@@ -1,0 +1,57 @@
+//! Threads that wait for the network, for callers that cannot: those that read files in order, and the planner.
+
+use std::sync::OnceLock;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
+use std::time::Duration;
+
+use tokio::runtime::{Builder, Handle, Runtime, RuntimeFlavor};
+use tokio_util::sync::CancellationToken;
+
+/// The threads; they wait for the network and for nothing else.
+pub fn network() -> &'static Runtime {
+    static NETWORK: OnceLock<Runtime> = OnceLock::new();
+    NETWORK.get_or_init(|| {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        Builder::new_multi_thread()
+            .worker_threads(2)
+            .thread_name("cobble-network")
+            .enable_all()
+            .build()
+            .expect("threads for the network can be started")
+    })
+}
+
+/// What a request will have given.
+pub type Answer<T> = Receiver<T>;
+
+/// Begins a request.
+pub fn ask<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> Answer<T> {
+    let (send, answer) = sync_channel(1);
+    network().spawn(async move {
+        let _ = send.send(work.await);
+    });
+    answer
+}
+
+/// Why there is no answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Silence {
+    Cancelled,
+    GivenUp,
+}
+
+/// Waits, but not longer than the run. On a thread of the service's own others take over its work meanwhile.
+pub fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> Result<T, Silence> {
+    let waiting = || loop {
+        match answer.recv_timeout(Duration::from_millis(50)) {
+            Ok(outcome) => return Ok(outcome),
+            Err(RecvTimeoutError::Timeout) if !cancel.is_cancelled() => {}
+            Err(RecvTimeoutError::Timeout) => return Err(Silence::Cancelled),
+            Err(RecvTimeoutError::Disconnected) => return Err(Silence::GivenUp),
+        }
+    };
+    match Handle::try_current() {
+        Ok(handle) if handle.runtime_flavor() == RuntimeFlavor::MultiThread => tokio::task::block_in_place(waiting),
+        _ => waiting(),
+    }
+}

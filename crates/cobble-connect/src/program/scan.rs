@@ -1,0 +1,279 @@
+//! Running what a program has agreed to: one request, whose answer names the portions that tasks fetch.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, PoisonError};
+
+use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow::compute::cast;
+use arrow::datatypes::{Field, Schema, SchemaRef};
+use arrow_flight::decode::FlightRecordBatchStream;
+use arrow_flight::error::FlightError;
+use arrow_flight::{FlightDescriptor, Ticket};
+use async_trait::async_trait;
+use cobble_plan::logical::TableColumn;
+use cobble_plan::offer::{
+    GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+};
+use cobble_serve::{Condition, Piece, TableName};
+use cobble_types::{Code, Error, Result, SqlType};
+use futures::{StreamExt, TryStreamExt};
+use tokio_util::sync::CancellationToken;
+
+use super::Program;
+use super::offer::Wanted;
+
+#[derive(Debug)]
+pub struct ProgramScan {
+    pub wanted: Wanted,
+    /// Places in the table of the columns that come out.
+    pub places: Vec<usize>,
+    pub filters: Vec<Condition>,
+    pub limit: Option<u64>,
+}
+
+impl ProgramScan {
+    fn request_with(&self, filters: Vec<Condition>) -> cobble_serve::Request {
+        let columns = self.columns_read();
+        cobble_serve::Request { table: self.wanted.table.clone(), columns, filters, limit: self.limit }
+    }
+}
+
+/// The request as people read it.
+fn shown(request: &cobble_serve::Request) -> Request {
+    let columns = if request.columns.is_empty() { "no column".to_owned() } else { request.columns.join(", ") };
+    let mut text = format!("read {columns} of {}.{}", request.table.schema, request.table.name);
+    for (place, filter) in request.filters.iter().enumerate() {
+        text.push_str(if place == 0 { " where " } else { " and " });
+        text.push_str(&words(filter));
+    }
+    if let Some(limit) = request.limit {
+        text.push_str(&format!(", at most {limit} rows of a portion"));
+    }
+    Request { text, parameters: vec![] }
+}
+
+/// Values of a list that are shown.
+const SHOWN: usize = 8;
+
+fn words(condition: &Condition) -> String {
+    match condition {
+        Condition::Column { column } => column.clone(),
+        Condition::Literal { literal: None, .. } => "null".to_owned(),
+        Condition::Literal { literal: Some(text), sql_type } => match sql_type.as_str() {
+            "smallint" | "integer" | "bigint" | "boolean" => text.clone(),
+            "text" => format!("'{text}'"),
+            other => format!("{other} '{text}'"),
+        },
+        Condition::Call { call, arguments } => {
+            let all: Vec<String> = arguments.iter().take(SHOWN + 1).map(words).collect();
+            match (call.as_str(), all.as_slice()) {
+                ("in", [value, list @ ..]) => {
+                    let more = arguments.len() - all.len();
+                    let rest = if more > 0 { format!(", … {more} more") } else { String::new() };
+                    format!("{value} in ({}{rest})", list.join(", "))
+                }
+                ("is null", [value]) => format!("{value} is null"),
+                (_, [one]) => format!("{call} {one}"),
+                _ => format!("({})", all.join(&format!(" {call} "))),
+            }
+        }
+    }
+}
+
+#[async_trait]
+impl GateScan for ProgramScan {
+    fn request(&self) -> Request {
+        shown(&self.request_with(self.filters.clone()))
+    }
+
+    fn columns_read(&self) -> Vec<String> {
+        self.places.iter().map(|place| self.wanted.columns[*place].name.clone()).collect()
+    }
+
+    fn parts(&self) -> Vec<PartCount> {
+        vec![]
+    }
+
+    fn estimated_bytes(&self) -> Option<f64> {
+        None
+    }
+
+    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
+        let column = self.wanted.columns[self.places[place]].name.clone();
+        match self.wanted.ask(&self.filters, Piece::Keys { column, count: keys as u64 }) {
+            Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
+            Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
+        }
+    }
+
+    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
+        let mut filters = self.filters.clone();
+        for keys in &tools.keys {
+            let place = self.places[keys.pass.place];
+            let places = HashMap::from([(keys.pass.column.id, place)]);
+            let known =
+                keys.condition().and_then(|(expr, form)| Some((self.wanted.condition(&expr, &places).ok()?, form)));
+            let form = match known {
+                Some((condition, form)) => {
+                    filters.push(condition);
+                    form
+                }
+                None => "not at all",
+            };
+            tools.counters.used(keys, form, 0);
+        }
+        let request = self.request_with(filters);
+        if !tools.keys.is_empty() {
+            *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(shown(&request));
+        }
+        let columns: Vec<TableColumn> = self.places.iter().map(|place| self.wanted.columns[*place].clone()).collect();
+        let portions = open(&self.wanted.program, &request, columns, &tools.cancel, tools.counters.clone());
+        Ok(Arc::new(portions.await?))
+    }
+}
+
+async fn open(
+    program: &Arc<Program>,
+    request: &cobble_serve::Request,
+    columns: Vec<TableColumn>,
+    cancel: &CancellationToken,
+    counters: Arc<GateCounters>,
+) -> Result<ProgramPortions> {
+    let command = serde_json::to_vec(request).map_err(|e| Error::internal(e.to_string()))?;
+    let info = unless_cancelled(cancel, program.info(FlightDescriptor::new_cmd(command))).await?;
+    let mut tickets = Vec::new();
+    for endpoint in info.endpoint {
+        match endpoint.ticket {
+            Some(ticket) => tickets.push(ticket),
+            None => return Err(program.error(Code::SourceData, "it names a portion without a ticket")),
+        }
+    }
+    let field =
+        |(place, column): (usize, &TableColumn)| Field::new(place.to_string(), column.sql_type.to_arrow(), true);
+    let schema = Arc::new(Schema::new(columns.iter().enumerate().map(field).collect::<Vec<Field>>()));
+    let next = AtomicUsize::new(0);
+    Ok(ProgramPortions {
+        program: program.clone(),
+        tickets,
+        next,
+        columns: columns.into(),
+        schema,
+        cancel: cancel.clone(),
+        counters,
+    })
+}
+
+/// Reads at most one row, to know that reading works.
+pub async fn first_row(program: &Arc<Program>, table: &TableName, columns: &[TableColumn]) -> Result<usize> {
+    let names = columns.iter().map(|column| column.name.clone()).collect();
+    let request = cobble_serve::Request { table: table.clone(), columns: names, filters: vec![], limit: Some(1) };
+    let portions = open(program, &request, columns.to_vec(), &CancellationToken::new(), Arc::default()).await?;
+    while let Some(mut rows) = portions.claim().await? {
+        if let Some(batch) = rows.next().await?.filter(|batch| batch.num_rows() > 0) {
+            return Ok(batch.num_rows().min(1));
+        }
+    }
+    Ok(0)
+}
+
+async fn unless_cancelled<T>(cancel: &CancellationToken, work: impl Future<Output = Result<T>>) -> Result<T> {
+    tokio::select! {
+        outcome = work => outcome,
+        () = cancel.cancelled() => Err(Error::cancelled()),
+    }
+}
+
+struct ProgramPortions {
+    program: Arc<Program>,
+    tickets: Vec<Ticket>,
+    next: AtomicUsize,
+    columns: Arc<[TableColumn]>,
+    schema: SchemaRef,
+    cancel: CancellationToken,
+    counters: Arc<GateCounters>,
+}
+
+#[async_trait]
+impl Portions for ProgramPortions {
+    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
+        let Some(ticket) = self.tickets.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
+        GateCounters::add(&self.counters.requests, 1);
+        let call = self.program.call(ticket.clone())?;
+        let (mut client, program) = (self.program.client(), self.program.clone());
+        let got = program.within(async move { Ok(client.do_get(call).await?.into_inner()) });
+        let counters = self.counters.clone();
+        let data = unless_cancelled(&self.cancel, got).await?.map_err(FlightError::from).inspect_ok(move |data| {
+            GateCounters::add(&counters.bytes, (data.data_header.len() + data.data_body.len()) as u64);
+        });
+        Ok(Some(Box::new(ProgramRows {
+            program: self.program.clone(),
+            rows: FlightRecordBatchStream::new_from_flight_data(data),
+            columns: self.columns.clone(),
+            schema: self.schema.clone(),
+            cancel: self.cancel.clone(),
+        })))
+    }
+}
+
+struct ProgramRows {
+    program: Arc<Program>,
+    rows: FlightRecordBatchStream,
+    columns: Arc<[TableColumn]>,
+    schema: SchemaRef,
+    cancel: CancellationToken,
+}
+
+impl ProgramRows {
+    /// The batch as it was described; anything else is an error, not a conversion.
+    fn checked(&self, batch: &RecordBatch) -> Result<RecordBatch> {
+        if batch.num_columns() != self.columns.len() {
+            let what = format!("rows came with {} columns, asked for were {}", batch.num_columns(), self.columns.len());
+            return Err(self
+                .program
+                .error(Code::SourceData, what)
+                .hint("the program has to answer with what was asked for"));
+        }
+        let fields = batch.schema();
+        let column = |(place, column): (usize, &TableColumn)| -> Result<ArrayRef> {
+            let given = SqlType::from_arrow(fields.field(place).data_type());
+            if given.as_ref() != Some(&column.sql_type) {
+                let given = given.map_or_else(|| fields.field(place).data_type().to_string(), |t| t.to_string());
+                let what = format!("column {} came as {given}, and was described as {}", column.name, column.sql_type);
+                return Err(self
+                    .program
+                    .error(Code::SourceData, what)
+                    .hint("refresh the catalog, or correct the program"));
+            }
+            if !column.nullable && batch.column(place).null_count() > 0 {
+                let what = format!("column {} came with nulls, and was described without", column.name);
+                return Err(self.program.error(Code::SourceData, what).hint("correct the program"));
+            }
+            Ok(cast(batch.column(place), &column.sql_type.to_arrow())?)
+        };
+        let arrays = self.columns.iter().enumerate().map(column).collect::<Result<Vec<_>>>()?;
+        let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+        Ok(RecordBatch::try_new_with_options(self.schema.clone(), arrays, &options)?)
+    }
+}
+
+#[async_trait]
+impl PortionReader for ProgramRows {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let (program, cancel) = (self.program.clone(), self.cancel.clone());
+        let rows = &mut self.rows;
+        let next = async {
+            match rows.next().await.transpose() {
+                Ok(batch) => Ok(Ok(batch)),
+                Err(FlightError::Tonic(status)) => Err(*status),
+                Err(other) => Ok(Err(other)),
+            }
+        };
+        let batch = unless_cancelled(&cancel, program.within(next)).await?.map_err(|error| {
+            program
+                .error(Code::SourceData, format!("rows cannot be read: {error}"))
+                .hint("the stream may have been cut off")
+        })?;
+        batch.map(|batch| self.checked(&batch)).transpose()
+    }
+}
