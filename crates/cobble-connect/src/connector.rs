@@ -111,7 +111,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
     /// Gets ready to keep rows.
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Err(Error::new(Code::Unsupported, format!("the connection of {} only reads", rows.table))
-            .hint("tables are written into folders, by connections of kind files with writable = true"))
+            .hint("tables are written into folders and databases, by connections with writable = true"))
     }
     /// True once after a query has found that what the source told is out of date.
     fn has_changed(&self) -> bool {

@@ -51,26 +51,6 @@ fn new_columns(columns: &[(String, SqlType)]) -> Result<()> {
     Ok(())
 }
 
-/// The table's columns, if the query's fit them one by one.
-fn fitting(found: &[(String, SqlType)], wanted: Vec<(String, SqlType)>) -> Result<Vec<(String, SqlType)>> {
-    if found.len() != wanted.len() {
-        let what = format!("the table has {} columns, the query {}", wanted.len(), found.len());
-        return Err(
-            Error::new(Code::TypeMismatch, what).hint("give a value for each column of the table, in its order")
-        );
-    }
-    for ((_, own), (name, sql_type)) in found.iter().zip(&wanted) {
-        if own != sql_type {
-            return Err(Error::new(
-                Code::TypeMismatch,
-                format!("{name} is {sql_type} in the table, the value is {own}"),
-            )
-            .hint(format!("cast it: …::{sql_type}")));
-        }
-    }
-    Ok(wanted)
-}
-
 #[derive(Debug, Clone)]
 pub struct Session {
     engine: Arc<Engine>,
@@ -183,18 +163,18 @@ impl Session {
             return Err(at(Error::unsupported("writing into the service's own state")));
         }
         let connector = set.connector(&catalog).map_err(at)?;
-        let planned = self.planned(&write.query, &[]).await?;
-        let columns: Vec<(String, SqlType)> =
-            planned.columns.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
-        let columns = match write.create {
+        let (planned, columns) = match write.create {
             true => {
+                let planned = self.planned(&write.query, &[]).await?;
+                let columns: Vec<(String, SqlType)> =
+                    planned.columns.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
                 new_columns(&columns).map_err(at)?;
-                columns
+                (planned, columns)
             }
             false => {
                 let known = table(&self.engine, &set, &self.place, &write.table).await.map_err(at)?;
-                let wanted = known.columns.iter().map(|c| (c.name.clone(), c.sql_type.clone())).collect();
-                fitting(&columns, wanted).map_err(at)?
+                let wanted: Vec<_> = known.columns.iter().map(|c| (c.name.clone(), c.sql_type.clone())).collect();
+                (self.planned_into(&write.query, &[], Some(&wanted)).await.map_err(at)?, wanted)
             }
         };
         let options = write.options.clone();
@@ -329,6 +309,16 @@ impl Session {
     }
 
     async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
+        self.planned_into(query, parameters, None).await
+    }
+
+    /// The same with its columns as those of a table that its rows go to.
+    async fn planned_into(
+        &self,
+        query: &cobble_sql::Query,
+        parameters: &[(Value, SqlType)],
+        target: Option<&[(String, SqlType)]>,
+    ) -> Result<Planned> {
         let began = Instant::now();
         let set = self.engine.set();
         let names = with_room(|| relation_names(query));
@@ -342,6 +332,7 @@ impl Session {
                 parameters,
                 functions: &functions,
                 zone: &self.settings.time_zone,
+                target,
             };
             let BoundQuery { plan, columns } = bind_query(query, &context)?;
             Ok::<_, Error>((planner::plan(plan, &self.settings, &fold_constant)?, columns))

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 use tokio_util::sync::CancellationToken;
 
+use cobble_types::Code;
 use truth::answer;
 
 const ROWS: &str = "
@@ -36,7 +37,8 @@ CREATE TABLE empty (id INT, t TEXT);
 CREATE TABLE `Odd ``Name` (`a b` INT, `select` TEXT); INSERT INTO `Odd ``Name` VALUES (1, 'x');
 CREATE TABLE many (id INT PRIMARY KEY, t VARCHAR(20)); INSERT INTO many SELECT seq, concat('row ', seq) FROM seq_1_to_20000;
 CREATE USER 'reader'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON yard.* TO 'reader'@'%';
-CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret';
+CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret'; CREATE DATABASE scratch; CREATE TABLE scratch.flat (n BIGINT) ENGINE = Aria;
+CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'writer'@'%';
 ";
 
 struct Server {
@@ -330,4 +332,18 @@ async fn a_reader_that_goes_ends_the_statement_there() {
     for _ in 0..10 {
         assert_eq!(answer(&mut session, "SELECT count(*) FROM vessels").await.unwrap().0, ["3"]);
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_written_whole_or_not_at_all() {
+    let session = truth::written::session(definition("scratch_db", "writer", "a secret"), "scratch");
+    truth::written::check(session).await;
+    let mut own = truth::written::session(definition("scratch_db", "writer", "a secret"), "scratch");
+    // Without transactions a part of the rows could be seen.
+    let error = answer(&mut own, "INSERT INTO flat SELECT 1").await.unwrap_err().to_string();
+    assert!(error.contains("`scratch`.`flat` is kept by Aria, which has no transactions"), "{error}");
+    // A user who may only read is told so by the server.
+    let mut reader = truth::written::session(definition("yard_db", "reader", "a secret"), "yard");
+    let error = answer(&mut reader, "CREATE TABLE t AS SELECT 1 AS n").await.unwrap_err();
+    assert_eq!(error.code, Code::SourceRefused, "{error}");
 }

@@ -261,3 +261,17 @@ async fn a_long_statement_is_interrupted() {
     while let Ok(Some(_)) = execution.next().await {}
     assert!(began.elapsed() < std::time::Duration::from_secs(5), "{:?}", began.elapsed());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_written_whole_or_not_at_all() {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("written.db");
+    let _ = std::fs::remove_file(&path);
+    Connection::open(&path).unwrap().execute_batch("PRAGMA user_version = 1").unwrap();
+    let definition = ConnectionDefinition::new("till_file", "sqlite", path.display().to_string());
+    truth::written::check(truth::written::session(definition.clone(), "main")).await;
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(definition).unwrap();
+    engine.add_catalog(CatalogDefinition::new("till", "till_file")).unwrap();
+    let error = answer(&mut engine.session(), "CREATE TABLE till.main.t AS SELECT 1 AS n").await.unwrap_err();
+    assert_eq!(error.message, "connection till_file may not write tables");
+}

@@ -281,3 +281,30 @@ async fn what_is_handed_over_never_changes_an_answer() {
     let table = truth::table(&mut session, &all, "no such hint").await;
     insta::assert_snapshot!(table);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_written_whole_or_not_at_all() {
+    let admin = product().database("postgres").await;
+    admin.batch_execute("DROP DATABASE IF EXISTS scratch WITH (FORCE)").await.expect("dropped");
+    admin.batch_execute("CREATE DATABASE scratch").await.expect("created");
+    let made = "DROP ROLE IF EXISTS writer; CREATE ROLE writer LOGIN PASSWORD 'a secret'; GRANT CREATE ON SCHEMA public TO writer";
+    product().database("scratch").await.batch_execute(made).await.expect("granted");
+    let definition = |database: &str, user: &str, secret: &str| ConnectionDefinition {
+        database: Some(database.into()),
+        user: Some(user.into()),
+        secret: Some(Secret::new(secret)),
+        ..ConnectionDefinition::new("scratch_db", "postgres", format!("127.0.0.1:{}", product().postgres_port))
+    };
+    truth::written::check(truth::written::session(definition("scratch", "writer", "a secret"), "public")).await;
+    let secret = std::fs::read_to_string(product().folder.join("reader.secret")).unwrap();
+    let mut reader = truth::written::session(definition("fleet", "reader", secret.trim()), "public");
+    let error = truth::answer(&mut reader, "CREATE TABLE t AS SELECT 1 AS n").await.unwrap_err();
+    assert_eq!(error.code, cobble_types::Code::SourceRefused, "{error}");
+    // A check of the server's own refuses the whole statement.
+    let mut writer = truth::written::session(definition("scratch", "writer", "a secret"), "public");
+    let admin = product().database("scratch").await;
+    admin.batch_execute("CREATE TABLE even (n integer CHECK (n % 2 = 0)); GRANT ALL ON even TO writer").await.unwrap();
+    let error = truth::answer(&mut writer, "INSERT INTO even SELECT n::integer FROM generate_series(2, 5) s(n)").await;
+    assert!(error.unwrap_err().to_string().contains("check constraint"));
+    assert_eq!(truth::answer(&mut writer, "SELECT count(*) FROM even").await.unwrap().0, ["0"]);
+}

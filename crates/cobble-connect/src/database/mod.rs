@@ -7,6 +7,7 @@ pub mod native;
 mod offer;
 mod scan;
 mod sql;
+pub mod write;
 
 use std::fmt;
 use std::sync::Arc;

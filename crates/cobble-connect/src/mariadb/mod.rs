@@ -4,8 +4,10 @@ mod describe;
 mod dialect;
 mod errors;
 mod scan;
+mod write;
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use arrow::datatypes::SchemaRef;
@@ -18,8 +20,8 @@ use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
 
 use self::dialect::MariaDialect;
-use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql, native};
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::database::{self, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
@@ -48,6 +50,7 @@ pub const KIND: KindDescription = KindDescription {
         setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5")),
         setting("statement_limit", "Seconds for a statement", "how long one statement may run there", Some("300")),
         setting("pool_size", "Connections", "most connections open at one time", Some("8")),
+        database::write::WRITABLE,
     ],
 };
 
@@ -69,6 +72,9 @@ pub struct Server {
     user: String,
     pool: Pool,
     connect_limit: Duration,
+    writable: bool,
+    /// A table was written: what is remembered of the names is out of date.
+    has_changed: AtomicBool,
 }
 
 impl std::fmt::Debug for Server {
@@ -118,6 +124,8 @@ impl MariaConnector {
             user,
             pool: Pool::new(options),
             connect_limit,
+            writable: database::write::is_writable(definition)?,
+            has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(MariaConnector { server: Arc::new(server) }))
     }
@@ -154,7 +162,7 @@ impl Server {
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
         let sql = format!(
             "SELECT TABLE_NAME, TABLE_TYPE FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? \
-             AND TABLE_SCHEMA NOT IN ({OWN}) ORDER BY TABLE_NAME COLLATE utf8mb3_bin"
+             AND TABLE_SCHEMA NOT IN ({OWN}) AND TABLE_NAME NOT LIKE '\\_unfinished\\_%' ORDER BY TABLE_NAME COLLATE utf8mb3_bin"
         );
         let mut client = self.client().await?;
         let found: Vec<(String, String)> = client.exec(sql, (schema,)).await.map_err(|e| errors::error(self, &e))?;
@@ -190,6 +198,14 @@ impl Connector for MariaConnector {
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
         describe::native(&self.server, catalog, text).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        Ok(Box::new(write::RowWriter::new(&self.server, rows).await?))
+    }
+
+    fn has_changed(&self) -> bool {
+        self.server.has_changed.swap(false, Ordering::Relaxed)
     }
 
     fn refresh(&self) {}

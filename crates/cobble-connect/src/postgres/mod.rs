@@ -8,8 +8,10 @@ mod errors;
 mod parameter;
 mod scan;
 mod sql;
+mod write;
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use arrow::datatypes::SchemaRef;
@@ -22,8 +24,8 @@ use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::NoTls;
 
 use self::dialect::PostgresDialect;
-use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql, native};
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::database::{self, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
@@ -96,6 +98,7 @@ pub const KIND: KindDescription = KindDescription {
             secret: false,
             default: Some("8"),
         },
+        database::write::WRITABLE,
     ],
 };
 
@@ -119,6 +122,9 @@ pub struct Server {
     user: String,
     pool: Pool,
     connect_limit: Duration,
+    writable: bool,
+    /// A table was written: what is remembered of the names is out of date.
+    has_changed: AtomicBool,
 }
 
 impl std::fmt::Debug for Server {
@@ -179,6 +185,8 @@ impl PostgresConnector {
             user,
             pool,
             connect_limit,
+            writable: database::write::is_writable(definition)?,
+            has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(PostgresConnector { server: Arc::new(server) }))
     }
@@ -239,6 +247,14 @@ impl Connector for PostgresConnector {
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
         describe::native(&self.server, catalog, text).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        Ok(Box::new(write::CopyWriter::new(&self.server, rows).await?))
+    }
+
+    fn has_changed(&self) -> bool {
+        self.server.has_changed.swap(false, Ordering::Relaxed)
     }
 
     fn refresh(&self) {}

@@ -5,6 +5,7 @@ mod dialect;
 mod errors;
 mod guard;
 mod scan;
+mod write;
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -19,8 +20,8 @@ use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 
 use self::dialect::SqliteDialect;
-use crate::connector::{Connector, TableEntry, TestStep};
-use crate::database::{Database, Dialect, Sql, native};
+use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::database::{self, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
@@ -53,6 +54,7 @@ pub const KIND: KindDescription = KindDescription {
             secret: false,
             default: Some("5"),
         },
+        database::write::WRITABLE,
     ],
 };
 
@@ -75,6 +77,7 @@ pub struct File {
     path: PathBuf,
     busy_limit: Duration,
     dialect: &'static SqliteDialect,
+    writable: bool,
 }
 
 impl File {
@@ -114,6 +117,7 @@ impl SqliteConnector {
                 path: PathBuf::from(path),
                 busy_limit: Duration::from_secs(definition.seconds("busy_limit", 5)?),
                 dialect: &UTF8,
+                writable: database::write::is_writable(definition)?,
             }),
         }))
     }
@@ -165,6 +169,12 @@ impl Connector for SqliteConnector {
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
         let (catalog, text) = (catalog.to_owned(), text.to_owned());
         self.with(move |file, connection| describe::native(&file.known(connection)?, connection, &catalog, &text)).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        let file = self.definition.clone();
+        let begun = tokio::task::spawn_blocking(move || write::RowWriter::new(&file, rows)).await;
+        Ok(Box::new(begun.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))??))
     }
 
     fn refresh(&self) {}

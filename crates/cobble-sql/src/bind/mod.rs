@@ -1,6 +1,7 @@
 //! The binder: names to columns, text to types, syntax to meaning.
 
 mod aggregate;
+mod assign;
 mod cte;
 mod expression;
 mod from;
@@ -53,6 +54,8 @@ pub struct BindContext<'a> {
     pub functions: &'a KnownFunctions,
     /// The session's time zone.
     pub zone: &'a str,
+    /// The columns of the table that the rows go to, when they go to one.
+    pub target: Option<&'a [(String, SqlType)]>,
 }
 
 /// A query that is fully typed.
@@ -67,6 +70,9 @@ pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuer
     let mut binder = Binder::new(context);
     let zone = Zone::parse(context.zone)?;
     let mut plan = within(zone, || binder.query(query))?.plan;
+    if let Some(target) = context.target {
+        plan = binder.assigned(plan, target)?;
+    }
     if zone != Zone::Offset(0) {
         plan = in_zone(&plan, context.zone);
     }

@@ -41,7 +41,7 @@ impl KnownFunction {
     pub fn check(&self, functions: &KnownFunctions, catalog: &dyn CatalogReader) -> Result<()> {
         let mut all = functions.clone();
         all.insert(self.function.name.clone(), self.clone());
-        let context = BindContext { catalog, now: 0, parameters: &[], functions: &all, zone: "UTC" };
+        let context = BindContext { catalog, now: 0, parameters: &[], functions: &all, zone: "UTC", target: None };
         let mut binder = Binder::new(&context);
         let Some(known) = context.functions.get(&self.function.name) else { return Ok(()) };
         let arguments =

@@ -153,6 +153,7 @@ pub fn bind(sql: &str) -> Result<BoundQuery> {
                     parameters: &[],
                     functions: &KnownFunctions::new(),
                     zone: "UTC",
+                    target: None,
                 },
             ),
             other => panic!("{other:?} is no query"),

@@ -1,0 +1,82 @@
+//! What writing into databases has in common: whether a connection may, the statement that makes a table, and values as texts.
+
+use arrow::array::Array;
+use cobble_types::{Code, Error, Result, SqlType, array_value_text};
+
+use super::Dialect;
+use crate::connector::NewRows;
+use crate::definition::{ConnectionDefinition, SettingDescription};
+
+/// The setting that lets a connection write.
+pub const WRITABLE: SettingDescription = SettingDescription {
+    name: "writable",
+    label: "Tables may be written",
+    help: "true lets CREATE TABLE … AS and INSERT INTO … SELECT write there, each statement in one transaction",
+    required: false,
+    secret: false,
+    default: Some("false"),
+};
+
+/// Whether a definition says so.
+pub fn is_writable(definition: &ConnectionDefinition) -> Result<bool> {
+    match definition.option(WRITABLE.name) {
+        None | Some("false") => Ok(false),
+        Some("true") => Ok(true),
+        Some(other) => {
+            let what = format!("connection {}: writable cannot be \"{other}\"", definition.name);
+            Err(Error::new(Code::BadSetting, what).hint("give true or false"))
+        }
+    }
+}
+
+/// Refuses what no database writes.
+pub fn check(connection: &str, writable: bool, rows: &NewRows) -> Result<()> {
+    if !writable {
+        let what = format!("connection {connection} may not write tables");
+        return Err(
+            Error::new(Code::Unsupported, what).hint("set writable = true for it, and give its user the rights")
+        );
+    }
+    match rows.options.keys().next() {
+        Some(option) => Err(Error::new(
+            Code::BadSetting,
+            format!("connection {connection}: there is no option {option} for a table there"),
+        )
+        .hint("WITH is for folders of files")),
+        None => Ok(()),
+    }
+}
+
+/// The statement that makes a table. `type_name` gives the name of a type there, or nothing where there is none.
+pub fn create(
+    connection: &str,
+    dialect: &dyn Dialect,
+    place: &str,
+    columns: &[(String, SqlType)],
+    type_name: impl Fn(&SqlType) -> Option<String>,
+) -> Result<String> {
+    let column = |(name, sql_type): &(String, SqlType)| {
+        let written = type_name(sql_type).ok_or_else(|| {
+            let what = format!("connection {connection}: there is no type for column {name}, which is {sql_type}");
+            Error::new(Code::Unsupported, what).hint("cast it to text")
+        })?;
+        Ok(format!("{} {written}", dialect.quoted(name)))
+    };
+    let columns = columns.iter().map(column).collect::<Result<Vec<_>>>()?;
+    Ok(format!("CREATE TABLE {place} ({})", columns.join(", ")))
+}
+
+/// The names of the columns, quoted, with commas between them.
+pub fn names(dialect: &dyn Dialect, columns: &[(String, SqlType)]) -> String {
+    columns.iter().map(|(name, _)| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+}
+
+/// A value as a text that the database reads as one of the column's type.
+pub fn text(array: &dyn Array, row: usize, sql_type: &SqlType) -> Option<String> {
+    let text = array_value_text(array, row)?;
+    Some(match sql_type {
+        // Databases without zones read moments of UTC.
+        SqlType::TimestampTz => text.trim_end_matches("+00").to_owned(),
+        _ => text,
+    })
+}

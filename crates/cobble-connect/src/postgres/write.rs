@@ -1,0 +1,119 @@
+//! Writing rows with COPY, in one transaction that is committed when all of them have come.
+
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use arrow::array::RecordBatch;
+use bytes::{BufMut, Bytes, BytesMut};
+use cobble_types::{Error, Result, SqlType, array_value_text};
+use deadpool_postgres::Object;
+use futures::SinkExt;
+use tokio::runtime::Handle;
+use tokio_postgres::CopyInSink;
+
+use super::dialect::PostgresDialect;
+use super::{Server, errors};
+use crate::connector::{NewRows, TableWriter, Written};
+use crate::database::{Dialect, write};
+
+pub struct CopyWriter {
+    server: Arc<Server>,
+    /// Given up with its transaction unless all went well.
+    client: Option<Object>,
+    rows: Pin<Box<CopyInSink<Bytes>>>,
+    written: Written,
+    runtime: Handle,
+}
+
+fn type_name(sql_type: &SqlType) -> Option<String> {
+    match sql_type {
+        SqlType::Row(_) => None,
+        SqlType::Array(item) => Some(format!("{}[]", type_name(item)?)),
+        SqlType::Null => Some("text".to_owned()),
+        other => Some(other.to_string()),
+    }
+}
+
+impl CopyWriter {
+    pub async fn new(server: &Arc<Server>, rows: NewRows) -> Result<CopyWriter> {
+        write::check(&server.connection, server.writable, &rows)?;
+        let dialect = &PostgresDialect;
+        let place = format!("{}.{}", dialect.quoted(&rows.schema), dialect.quoted(&rows.table));
+        let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+        let client = Unfinished(Some(server.client().await?));
+        let Some(open) = &client.0 else { return Err(Error::internal("a write without a connection")) };
+        open.batch_execute("BEGIN READ WRITE").await.map_err(failed)?;
+        if rows.create {
+            let make = write::create(&server.connection, dialect, &place, &rows.columns, type_name)?;
+            open.batch_execute(&make).await.map_err(failed)?;
+        }
+        let copy = format!("COPY {place} ({}) FROM STDIN (FORMAT csv, NULL '')", write::names(dialect, &rows.columns));
+        let sink = open.copy_in(&copy).await.map_err(failed)?;
+        Ok(CopyWriter {
+            server: server.clone(),
+            client: client.keep(),
+            rows: Box::pin(sink),
+            written: Written::default(),
+            runtime: Handle::current(),
+        })
+    }
+}
+
+/// A connection in a transaction that goes, and takes the transaction with it, when it is dropped.
+struct Unfinished(Option<Object>);
+
+impl Unfinished {
+    fn keep(mut self) -> Option<Object> {
+        self.0.take()
+    }
+}
+
+impl Drop for Unfinished {
+    fn drop(&mut self) {
+        self.0.take().map(Object::take);
+    }
+}
+
+impl Drop for CopyWriter {
+    fn drop(&mut self) {
+        self.client.take().map(Object::take);
+    }
+}
+
+impl TableWriter for CopyWriter {
+    fn write(&mut self, batch: &RecordBatch) -> Result<()> {
+        let mut lines = BytesMut::new();
+        for row in 0..batch.num_rows() {
+            for (place, column) in batch.columns().iter().enumerate() {
+                if place > 0 {
+                    lines.put_u8(b',');
+                }
+                // In quotes also the empty text is one; without them it is null.
+                if let Some(text) = array_value_text(column.as_ref(), row) {
+                    lines.put_u8(b'"');
+                    lines.put_slice(text.replace('"', "\"\"").as_bytes());
+                    lines.put_u8(b'"');
+                }
+            }
+            lines.put_u8(b'\n');
+        }
+        self.written.rows += batch.num_rows() as u64;
+        self.written.bytes += lines.len() as u64;
+        let sent = self.runtime.block_on(self.rows.send(lines.freeze()));
+        sent.map_err(|e| errors::statement_error(&self.server, &e))
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<Written> {
+        let server = self.server.clone();
+        let failed = |e: tokio_postgres::Error| errors::statement_error(&server, &e);
+        let runtime = self.runtime.clone();
+        runtime.block_on(self.rows.as_mut().finish()).map_err(failed)?;
+        let Some(client) = &self.client else { return Err(Error::internal("a write without a connection")) };
+        runtime.block_on(client.batch_execute("COMMIT")).map_err(failed)?;
+        server.has_changed.store(true, Ordering::Relaxed);
+        // All went well: the connection goes back to the pool.
+        drop(self.client.take());
+        Ok(self.written)
+    }
+}

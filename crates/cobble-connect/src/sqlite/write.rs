@@ -1,0 +1,99 @@
+//! Writing rows into the file, in one transaction that is committed when all of them have come.
+
+use std::sync::Arc;
+
+use arrow::array::{AsArray, RecordBatch};
+use arrow::datatypes::{Float32Type, Float64Type, Int16Type, Int32Type, Int64Type};
+use cobble_types::{Error, Result, SqlType};
+use rusqlite::types::Value;
+use rusqlite::{Connection, OpenFlags};
+
+use super::dialect::SqliteDialect;
+use super::{File, SCHEMA, errors};
+use crate::connector::{NewRows, TableWriter, Written};
+use crate::database::{Dialect, write};
+
+pub struct RowWriter {
+    file: Arc<File>,
+    /// Dropped before the commit, it takes the transaction with it.
+    connection: Connection,
+    insert: String,
+    columns: Vec<(String, SqlType)>,
+    written: Written,
+}
+
+/// The declared type that reads as this one again, or as the text of its values.
+fn type_name(sql_type: &SqlType) -> Option<String> {
+    Some(match sql_type {
+        SqlType::Boolean => "BOOLEAN".to_owned(),
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => "INTEGER".to_owned(),
+        SqlType::Real | SqlType::Double => "DOUBLE".to_owned(),
+        SqlType::Numeric { precision, scale } if *precision <= 15 => format!("DECIMAL({precision},{scale})"),
+        SqlType::Bytea => "BLOB".to_owned(),
+        SqlType::Date => "DATE".to_owned(),
+        SqlType::Time => "TIME".to_owned(),
+        SqlType::Timestamp => "TIMESTAMP".to_owned(),
+        SqlType::Row(_) => return None,
+        _ => "TEXT".to_owned(),
+    })
+}
+
+impl RowWriter {
+    pub fn new(file: &Arc<File>, rows: NewRows) -> Result<RowWriter> {
+        write::check(&file.connection, file.writable, &rows)?;
+        if rows.schema != SCHEMA {
+            return Err(Error::unknown("schema", &rows.schema, [SCHEMA]));
+        }
+        let failed = |e: rusqlite::Error| errors::error(file, &e);
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(&file.path, flags).map_err(failed)?;
+        connection.busy_timeout(file.busy_limit).map_err(failed)?;
+        connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+        let dialect = &SqliteDialect { utf8: true };
+        let place = dialect.quoted(&rows.table);
+        if rows.create {
+            let make = write::create(&file.connection, dialect, &place, &rows.columns, type_name)?;
+            connection.execute_batch(&make).map_err(failed)?;
+        }
+        let marks = vec!["?"; rows.columns.len()].join(", ");
+        let insert = format!("INSERT INTO {place} ({}) VALUES ({marks})", write::names(dialect, &rows.columns));
+        Ok(RowWriter { file: file.clone(), connection, insert, columns: rows.columns, written: Written::default() })
+    }
+}
+
+fn value(batch: &RecordBatch, place: usize, row: usize, sql_type: &SqlType) -> Value {
+    let array = batch.column(place);
+    if array.is_null(row) {
+        return Value::Null;
+    }
+    match sql_type {
+        SqlType::Boolean => Value::Integer(array.as_boolean().value(row).into()),
+        SqlType::SmallInt => Value::Integer(array.as_primitive::<Int16Type>().value(row).into()),
+        SqlType::Integer => Value::Integer(array.as_primitive::<Int32Type>().value(row).into()),
+        SqlType::BigInt => Value::Integer(array.as_primitive::<Int64Type>().value(row)),
+        SqlType::Real => Value::Real(array.as_primitive::<Float32Type>().value(row).into()),
+        SqlType::Double => Value::Real(array.as_primitive::<Float64Type>().value(row)),
+        SqlType::Bytea => Value::Blob(array.as_binary_view().value(row).to_vec()),
+        other => write::text(array.as_ref(), row, other).map_or(Value::Null, Value::Text),
+    }
+}
+
+impl TableWriter for RowWriter {
+    fn write(&mut self, batch: &RecordBatch) -> Result<()> {
+        let failed = |e: rusqlite::Error| errors::error(&self.file, &e);
+        let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;
+        for row in 0..batch.num_rows() {
+            let values =
+                self.columns.iter().enumerate().map(|(place, (_, sql_type))| value(batch, place, row, sql_type));
+            insert.execute(rusqlite::params_from_iter(values)).map_err(failed)?;
+        }
+        self.written.rows += batch.num_rows() as u64;
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<Written> {
+        let done = self.connection.execute_batch("COMMIT");
+        done.map_err(|e: rusqlite::Error| -> Error { errors::error(&self.file, &e) })?;
+        Ok(self.written)
+    }
+}
