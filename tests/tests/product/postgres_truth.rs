@@ -308,3 +308,81 @@ async fn tables_are_written_whole_or_not_at_all() {
     assert!(error.unwrap_err().to_string().contains("check constraint"));
     assert_eq!(truth::answer(&mut writer, "SELECT count(*) FROM even").await.unwrap().0, ["0"]);
 }
+
+/// A table of several page ranges, among whose rows money moves while it is read: each reading sees one state of it.
+#[tokio::test(flavor = "multi_thread")]
+async fn page_ranges_are_read_apart_in_one_snapshot() {
+    const ROWS: i64 = 150_000;
+    let admin = product().database("postgres").await;
+    admin.batch_execute("DROP DATABASE IF EXISTS purses WITH (FORCE)").await.expect("dropped");
+    admin.batch_execute("CREATE DATABASE purses").await.expect("created");
+    let mover = product().database("purses").await;
+    let make = format!(
+        "CREATE TABLE purses (id integer PRIMARY KEY, coins bigint, note text) WITH (fillfactor = 90);
+         INSERT INTO purses SELECT n, 100, repeat('x', 120) FROM generate_series(1, {ROWS}) n;
+         GRANT SELECT ON purses TO reader; ANALYZE purses"
+    );
+    mover.batch_execute(&make).await.expect("filled");
+    let secret = std::fs::read_to_string(product().folder.join("reader.secret")).unwrap();
+    let engine = Engine::in_memory().unwrap();
+    let mut definition = ConnectionDefinition {
+        database: Some("purses".into()),
+        user: Some("reader".into()),
+        secret: Some(Secret::new(secret.trim())),
+        ..ConnectionDefinition::new("purse_db", "postgres", format!("127.0.0.1:{}", product().postgres_port))
+    };
+    definition.options.insert("pool_size".into(), "2".into());
+    engine.add_connection(definition).unwrap();
+    engine.add_catalog(CatalogDefinition::new("purses", "purse_db")).unwrap();
+    let session = || {
+        let mut session = engine.session();
+        session.use_place("purses", Some("public")).unwrap();
+        // Every row is to cross the gate.
+        session.set("planner.off", "offer-aggregates, split-aggregates").unwrap();
+        session
+    };
+    let moving = tokio::spawn(async move {
+        for n in 0i64.. {
+            let (from, to) = (n * 7919 % ROWS + 1, ROWS - n * 104_729 % ROWS);
+            let step = format!(
+                "BEGIN; UPDATE purses SET coins = coins - 5 WHERE id = {from}; UPDATE purses SET coins = coins + 5 WHERE id = {to}; COMMIT"
+            );
+            if mover.batch_execute(&step).await.is_err() {
+                return;
+            }
+        }
+    });
+    let all = format!("{ROWS}|{}|{ROWS}", ROWS * 100);
+    let sql = "SELECT count(*), sum(coins), count(DISTINCT id) FROM purses";
+    for _ in 0..4 {
+        let (rows, plan) = truth::answer(&mut session(), sql).await.unwrap();
+        assert_eq!(rows, [all.as_str()]);
+        let gate = &plan.unwrap().gates[0];
+        assert!(gate.parts.iter().any(|part| part.parts == "page ranges" && part.total >= 3), "{:?}", gate.parts);
+        let sent = gate.measure.as_ref().and_then(|measure| measure.sent.clone()).expect("it says what was sent");
+        assert!(sent.text.starts_with("COPY (SELECT") && sent.text.contains("ctid <"), "{}", sent.text);
+    }
+    // With values bound, and more readers than connections: nobody waits for another one for ever.
+    let with_values = "SELECT count(*), sum(coins), count(DISTINCT id) FROM purses WHERE id > 0 AND note LIKE 'x%'";
+    let mut readers = tokio::task::JoinSet::new();
+    for _ in 0..5 {
+        let mut session = session();
+        readers.spawn(async move { truth::answer(&mut session, with_values).await.unwrap().0 });
+    }
+    while let Some(rows) = readers.join_next().await {
+        assert_eq!(rows.unwrap(), [all.as_str()]);
+    }
+    // What is left early leaves no connection in a transaction.
+    let (rows, _) = truth::answer(&mut session(), "SELECT id FROM purses ORDER BY id + 0 LIMIT 1").await.unwrap();
+    assert_eq!(rows, ["1"]);
+    moving.abort();
+    let open =
+        "SELECT count(*) FROM pg_stat_activity WHERE datname = 'purses' AND usename = 'reader' AND state <> 'idle'";
+    for _ in 0..100 {
+        if admin.query_one(open, &[]).await.unwrap().get::<_, i64>(0) == 0 {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    panic!("connections stay in a transaction");
+}

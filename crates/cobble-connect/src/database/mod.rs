@@ -29,10 +29,10 @@ pub trait Database: Send + Sync + fmt::Debug {
     fn connection(&self) -> &str;
     fn region(&self) -> Option<&str>;
     fn dialect(&self) -> &'static dyn Dialect;
-    /// Gets ready to run a statement with these columns.
+    /// Gets ready to run a statement with these columns; several are portions of one, and must be of one state of the data.
     async fn run(
         self: Arc<Self>,
-        sql: Sql,
+        statements: Vec<Sql>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
@@ -45,6 +45,8 @@ pub struct RemoteTable {
     /// Its full name, quoted.
     pub name: String,
     pub columns: Vec<RemoteColumn>,
+    /// Conditions on the table as `t1`, exactly one of which is true for each row: what they choose can be read apart.
+    pub division: Vec<String>,
 }
 
 #[derive(Debug, Clone)]

@@ -122,7 +122,7 @@ pub fn table(database: Arc<dyn Database>, catalog: &str, text: &str, columns: Ve
         .into_iter()
         .map(|column| RemoteColumn { name: column.name, written: column.written, checks: column.checks })
         .collect();
-    let table = RemoteTable { name: format!("({})", verbatim(text)), columns: remote };
+    let table = RemoteTable { name: format!("({})", verbatim(text)), columns: remote, division: vec![] };
     Ok(Arc::new(Table {
         name: ObjectName::new(catalog, "native", "native_query"),
         columns: described,

@@ -26,6 +26,8 @@ pub struct DatabaseOffer {
     limit: Option<(Option<u64>, u64)>,
     /// The text of every column that may be asked for.
     columns: HashMap<ColumnId, Sql>,
+    /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
+    division: Vec<String>,
     /// Number of tables so far, for aliases that do not collide.
     tables: usize,
 }
@@ -49,6 +51,7 @@ impl DatabaseOffer {
             order: vec![],
             limit: None,
             columns,
+            division: table.division.clone(),
             tables: 1,
         }
     }
@@ -102,6 +105,19 @@ impl DatabaseOffer {
         Ok((self.select(&items), names))
     }
 
+    /// The statement in portions that may be read apart, itself alone when there are none.
+    pub fn statements(&self, columns: &[Column]) -> Result<Vec<Sql>> {
+        if self.division.is_empty() || !self.is_plain() || self.tables > 1 {
+            return Ok(vec![self.statement(columns)?.0]);
+        }
+        let portion = |condition: &String| {
+            let mut offer = self.clone();
+            offer.conditions.push(Sql::new(format!("({condition})")));
+            Ok(offer.statement(columns)?.0)
+        };
+        self.division.iter().map(portion).collect()
+    }
+
     /// True when a further condition would change which rows a limit lets through.
     pub fn is_limited(&self) -> bool {
         self.limit.is_some()
@@ -121,6 +137,7 @@ impl DatabaseOffer {
             })
             .collect();
         let inner = self.select(&items);
+        self.division.clear();
         let mut from = Sql::new("(");
         from.push(&inner).text(&format!(") AS {alias}"));
         self.from = from;
@@ -367,8 +384,9 @@ impl Offer for DatabaseOffer {
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let (sql, names) = self.statement(columns)?;
-        Ok(Arc::new(DatabaseScan::new(self.database.clone(), sql, names, self.clone(), columns.to_vec())))
+        let (_, names) = self.statement(columns)?;
+        let statements = self.statements(columns)?;
+        Ok(Arc::new(DatabaseScan::new(self.database.clone(), statements, names, self.clone(), columns.to_vec())))
     }
 }
 

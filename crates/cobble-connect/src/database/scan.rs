@@ -16,7 +16,8 @@ use super::sql::Sql;
 #[derive(Debug)]
 pub struct DatabaseScan {
     database: Arc<dyn Database>,
-    sql: Sql,
+    /// Several are portions of one.
+    statements: Vec<Sql>,
     /// The source's columns that the result is made of.
     columns_read: Vec<String>,
     /// The offer that the statement was made of, to which keys may be added, and the columns that come out.
@@ -27,21 +28,25 @@ pub struct DatabaseScan {
 impl DatabaseScan {
     pub fn new(
         database: Arc<dyn Database>,
-        sql: Sql,
+        statements: Vec<Sql>,
         columns_read: Vec<String>,
         offer: DatabaseOffer,
         columns: Vec<Column>,
     ) -> Self {
-        DatabaseScan { database, sql, columns_read, offer, columns }
+        DatabaseScan { database, statements, columns_read, offer, columns }
     }
 
-    fn request_of(&self, sql: &Sql) -> Request {
-        let text = sql.numbered(self.database.dialect());
+    fn request_of(&self, statements: &[Sql]) -> Request {
+        let Some(sql) = statements.first() else { return Request::default() };
+        let mut text = sql.numbered(self.database.dialect());
+        if statements.len() > 1 {
+            text.push_str(&format!(" (the first of {} page ranges, of one snapshot)", statements.len()));
+        }
         Request { text, parameters: sql.parameters.iter().map(|p| p.0.to_string()).collect() }
     }
 
     /// The statement with the keys of joins as conditions, as far as they can be said there.
-    fn with_keys(&self, tools: &ScanTools) -> Result<Sql> {
+    fn with_keys(&self, tools: &ScanTools) -> Result<Vec<Sql>> {
         let mut offer = self.offer.clone();
         let mut added = false;
         for keys in &tools.keys {
@@ -53,18 +58,18 @@ impl DatabaseScan {
             }
         }
         if !added {
-            return Ok(self.sql.clone());
+            return Ok(self.statements.clone());
         }
-        let (sql, _) = offer.statement(&self.columns)?;
-        *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(self.request_of(&sql));
-        Ok(sql)
+        let statements = offer.statements(&self.columns)?;
+        *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(self.request_of(&statements));
+        Ok(statements)
     }
 }
 
 #[async_trait]
 impl GateScan for DatabaseScan {
     fn request(&self) -> Request {
-        self.request_of(&self.sql)
+        self.request_of(&self.statements)
     }
 
     fn columns_read(&self) -> Vec<String> {
@@ -72,7 +77,8 @@ impl GateScan for DatabaseScan {
     }
 
     fn parts(&self) -> Vec<PartCount> {
-        vec![]
+        let ranges = self.statements.len() as u64;
+        if ranges < 2 { vec![] } else { vec![PartCount { parts: "page ranges".into(), read: ranges, total: ranges }] }
     }
 
     fn estimated_bytes(&self) -> Option<f64> {
@@ -100,7 +106,7 @@ impl GateScan for DatabaseScan {
             .enumerate()
             .map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true))
             .collect();
-        let sql = self.with_keys(tools)?;
-        self.database.clone().run(sql, self.columns.clone(), Arc::new(Schema::new(fields)), tools.clone()).await
+        let statements = self.with_keys(tools)?;
+        self.database.clone().run(statements, self.columns.clone(), Arc::new(Schema::new(fields)), tools.clone()).await
     }
 }

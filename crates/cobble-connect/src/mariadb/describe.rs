@@ -173,7 +173,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     }
     let kind = if form == "VIEW" { TableKind::View } else { TableKind::Table };
     let quoted = format!("{}.{}", MariaDialect.quoted(schema), MariaDialect.quoted(name));
-    let table = RemoteTable { name: quoted, columns: remote };
+    let table = RemoteTable { name: quoted, columns: remote, division: vec![] };
     let source = Arc::new(DatabaseSource { database: server.clone(), table });
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))

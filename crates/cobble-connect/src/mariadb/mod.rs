@@ -270,11 +270,13 @@ impl Database for Server {
 
     async fn run(
         self: Arc<Self>,
-        sql: Sql,
+        statements: Vec<Sql>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
+        // No table is divided here.
+        let sql = statements.into_iter().next().ok_or_else(|| Error::internal("a run without a statement"))?;
         Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
     }
 }

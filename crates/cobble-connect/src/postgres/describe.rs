@@ -104,6 +104,27 @@ LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND
 WHERE n.nspname = $1::text AND c.relname = $2::text AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
 ORDER BY a.attnum";
 
+/// Bytes of a page, unless the server was built with another size, which only makes the ranges other ones.
+const PAGE: f64 = 8192.0;
+/// Fewer pages are not worth a request of their own, and more ranges than this are of no use.
+const LEAST_PAGES: u64 = 1024;
+const MOST_RANGES: u64 = 16;
+
+/// Ranges of about as many pages each. The first and the last one are open, so that pages that came later belong to one too.
+fn page_ranges(pages: u64) -> Vec<String> {
+    let step = LEAST_PAGES.max(pages.div_ceil(MOST_RANGES));
+    let bounds: Vec<u64> = (1..pages.div_ceil(step)).map(|n| n * step).collect();
+    if bounds.is_empty() {
+        return vec![];
+    }
+    let range = |place: usize| {
+        let from = place.checked_sub(1).map(|before| format!("t1.ctid >= '({},0)'::tid", bounds[before]));
+        let to = bounds.get(place).map(|bound| format!("t1.ctid < '({bound},0)'::tid"));
+        from.into_iter().chain(to).collect::<Vec<_>>().join(" AND ")
+    };
+    (0..=bounds.len()).map(range).collect()
+}
+
 /// The table, or `None` when the server has none of that name.
 pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
     let client = server.client().await?;
@@ -179,7 +200,9 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         statistics.columns[*only].distinct = Some(rows);
     }
     let quoted = format!("{}.{}", quote_identifier(schema), quote_identifier(name));
-    let table = RemoteTable { name: quoted, columns: remote };
+    // Only of a table's own pages can ranges be read.
+    let pages = first.get::<_, Option<f64>>(8).filter(|_| first.get::<_, &str>(6) == "r").unwrap_or(0.0) / PAGE;
+    let table = RemoteTable { name: quoted, columns: remote, division: page_ranges(pages as u64) };
     let source = Arc::new(DatabaseSource { database: server.clone(), table });
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))

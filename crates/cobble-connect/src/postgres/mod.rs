@@ -1,6 +1,7 @@
 //! Connector for PostgreSQL: names, types, keys and statistics from its own catalog, work pushed as SQL text with bound
 //! parameters, rows streamed in binary form.
 
+mod copy;
 mod decode;
 mod describe;
 mod dialect;
@@ -325,11 +326,11 @@ impl Database for Server {
 
     async fn run(
         self: Arc<Self>,
-        sql: Sql,
+        statements: Vec<Sql>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
-        Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+        Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
     }
 }

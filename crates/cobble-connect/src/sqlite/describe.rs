@@ -159,8 +159,10 @@ pub fn table(
         statistics.columns[*only].distinct = Some(rows);
     }
     let kind = if form == "view" { TableKind::View } else { TableKind::Table };
-    let source =
-        Arc::new(DatabaseSource { database: file.clone(), table: RemoteTable { name: quoted, columns: remote } });
+    let source = Arc::new(DatabaseSource {
+        database: file.clone(),
+        table: RemoteTable { name: quoted, columns: remote, division: vec![] },
+    });
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
 }
