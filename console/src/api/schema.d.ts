@@ -799,6 +799,13 @@ export interface components {
             columns?: string[];
             /** @description A query in the source's own language. */
             query?: string | null;
+            /** @description Of a query: a column of whole numbers by whose ranges its rows are fetched at the same time. */
+            split_on?: string | null;
+            /**
+             * Format: int32
+             * @description The number of those ranges.
+             */
+            split_into?: number | null;
             /** @description Settings that stand in the place of the catalog's. */
             options?: {
                 [key: string]: string;

@@ -9,6 +9,7 @@ pub mod generated;
 pub mod key_value;
 pub mod mariadb;
 mod network;
+mod patience;
 pub mod postgres;
 pub mod program;
 mod remembered;

@@ -34,6 +34,11 @@ pub struct TableDefinition {
     /// Of databases: a query in the source's own language.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub query: Option<String>,
+    /// Of a query: a column of whole numbers by whose ranges its rows are fetched in so many portions at the same time.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub split_on: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub split_into: Option<u32>,
     /// Settings that stand in the place of the catalog's and the connection's.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
@@ -91,6 +96,9 @@ impl From<DefinedColumn> for String {
     }
 }
 
+/// Portions that a query may be split into.
+const MOST_PORTIONS: u32 = 64;
+
 impl TableDefinition {
     /// Checks that what is said belongs together; `name` is the table's.
     pub fn check(&self, name: &str) -> Result<()> {
@@ -114,7 +122,15 @@ impl TableDefinition {
                     return bad("a query has no files, format or columns of its own", "leave them out");
                 }
             }
+            (Some(_), None) if self.split_on.is_some() || self.split_into.is_some() => {
+                return bad("only a query is split by a column", "files are read apart by themselves");
+            }
             (Some(_), None) => {}
+        }
+        match (&self.split_on, self.split_into) {
+            (None, None) | (Some(_), Some(2..=MOST_PORTIONS)) => {}
+            (Some(_), Some(_)) => return bad("it cannot be split into so many portions", "give a number from 2 to 64"),
+            _ => return bad("split_on and split_into go together", "give a column and a number of portions"),
         }
         for (what, sign) in [("delimiter", &self.delimiter), ("quote", &self.quote)] {
             if sign.as_ref().is_some_and(|sign| sign.len() != 1) {

@@ -105,6 +105,28 @@ fn a_stored_query_is_a_table() {
     run(&["catalog", "define", "office.reports.calls", "--query", query]);
     run(&["browse", "office.reports.calls"]);
     run(&["plan", "--as", "gates", "SELECT calls, count(*) FROM office.reports.calls WHERE name < 'B' GROUP BY calls"]);
+    let split = ["--query", "SELECT id, name FROM pass_holders", "--split-on", "id", "--split-into", "4"];
+    run(&[&["catalog", "define", "office.reports.holders"][..], &split].concat());
+    run(&[
+        "sql",
+        "SELECT count(*), count(DISTINCT id), min(id), max(id) = count(*) AS whole FROM office.reports.holders",
+        "--set",
+        "planner.off=offer-aggregates",
+    ]);
+    run(&["plan", "--as", "gates", "SELECT name FROM office.reports.holders WHERE name < 'B'"]);
+    run(&[
+        "catalog",
+        "define",
+        "office.reports.odd",
+        "--query",
+        "SELECT name FROM ports",
+        "--split-on",
+        "name",
+        "--split-into",
+        "4",
+    ]);
+    run(&["browse", "office.reports.odd"]);
+    run(&["catalog", "undefine", "office.reports.odd"]);
     run(&["catalog", "define", "office.reports.wipe", "--query", "DELETE FROM routes"]);
     run(&["catalog", "define", "office.public.routes_file", "--path", "routes.csv"]);
     run(&["catalog", "change", "office", "--set", "statement_limit=60", "--set", "user=root"]);

@@ -1,6 +1,7 @@
 //! The product from outside: command, HTTP, console, faults, and answers judged by PostgreSQL.
 
 mod answers;
+mod broken_sources;
 mod command;
 mod configuration;
 mod console;

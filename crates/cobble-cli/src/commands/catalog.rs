@@ -67,6 +67,12 @@ pub struct Define {
     table: String,
     #[arg(long, required_unless_present = "path", conflicts_with = "path")]
     query: Option<String>,
+    /// Fetch the query's rows in portions by the ranges of this column
+    #[arg(long, value_name = "COLUMN", requires = "split_into")]
+    split_on: Option<String>,
+    /// The number of those portions
+    #[arg(long, value_name = "PORTIONS", requires = "split_on")]
+    split_into: Option<u32>,
     /// The folder or file below the connection's address
     #[arg(long)]
     path: Option<String>,
@@ -203,6 +209,8 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 header: define.header,
                 columns: define.column,
                 query: define.query,
+                split_on: define.split_on,
+                split_into: define.split_into,
                 options: settings(&define.set)?,
             };
             let before = own.tables.insert(table.to_owned(), definition);

@@ -52,6 +52,11 @@ pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
 /// Whether a definition is a stored query that can be sent.
 pub fn check_definition(database: &dyn Database, definition: &TableDefinition) -> Result<()> {
     match &definition.query {
+        Some(_) if definition.split_on.is_some() && !database.dialect().shares_snapshots() => Err(Error::new(
+            Code::Unsupported,
+            "this kind of database does not let several readers see one state of its data",
+        )
+        .hint("leave out split_on and split_into")),
         Some(query) => checked(database, query).map(drop),
         None => Err(Error::new(Code::Unsupported, "a table of a database cannot be defined by a path")
             .hint("give it a query in the database's own language")),
@@ -93,7 +98,13 @@ impl Visitor for Reading {
 }
 
 /// The query as a table.
-pub fn table(database: Arc<dyn Database>, catalog: &str, text: &str, columns: Vec<NativeColumn>) -> Result<Arc<Table>> {
+pub fn table(
+    database: Arc<dyn Database>,
+    catalog: &str,
+    text: &str,
+    columns: Vec<NativeColumn>,
+    division: Vec<String>,
+) -> Result<Arc<Table>> {
     for (place, column) in columns.iter().enumerate() {
         let what = match column.name.as_str() {
             "" | "?column?" => format!("gives its column {} no name", place + 1),
@@ -122,7 +133,7 @@ pub fn table(database: Arc<dyn Database>, catalog: &str, text: &str, columns: Ve
         .into_iter()
         .map(|column| RemoteColumn { name: column.name, written: column.written, checks: column.checks })
         .collect();
-    let table = RemoteTable { name: format!("({})", verbatim(text)), columns: remote, division: vec![] };
+    let table = RemoteTable { name: format!("({})", verbatim(text)), columns: remote, division };
     Ok(Arc::new(Table {
         name: ObjectName::new(catalog, "native", "native_query"),
         columns: described,

@@ -40,7 +40,7 @@ impl DatabaseScan {
         let Some(sql) = statements.first() else { return Request::default() };
         let mut text = sql.numbered(self.database.dialect());
         if statements.len() > 1 {
-            text.push_str(&format!(" (the first of {} page ranges, of one snapshot)", statements.len()));
+            text.push_str(&format!(" (the first of {} ranges, of one snapshot)", statements.len()));
         }
         Request { text, parameters: sql.parameters.iter().map(|p| p.0.to_string()).collect() }
     }
@@ -78,7 +78,7 @@ impl GateScan for DatabaseScan {
 
     fn parts(&self) -> Vec<PartCount> {
         let ranges = self.statements.len() as u64;
-        if ranges < 2 { vec![] } else { vec![PartCount { parts: "page ranges".into(), read: ranges, total: ranges }] }
+        if ranges < 2 { vec![] } else { vec![PartCount { parts: "ranges".into(), read: ranges, total: ranges }] }
     }
 
     fn estimated_bytes(&self) -> Option<f64> {

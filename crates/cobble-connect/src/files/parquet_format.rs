@@ -64,7 +64,13 @@ impl Footer {
         // Most footers are in the last bytes, which are one request.
         let tail = blob.size().min(TAIL);
         blob.soon(&[(blob.size() - tail, tail)]);
-        let input = ChunkedFile { blob, chunks: vec![], loaded: Mutex::default(), counters: Arc::default() };
+        let input = ChunkedFile {
+            blob,
+            chunks: vec![],
+            loaded: Mutex::default(),
+            counters: Arc::default(),
+            fault: Fault::default(),
+        };
         let plain = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new())
             .map_err(|e| parquet_error(connection, file, &e))?;
         // Text and binary columns are read as views from the start.
@@ -286,7 +292,11 @@ struct ChunkedFile {
     chunks: Vec<(u64, u64)>,
     loaded: Mutex<HashMap<u64, Bytes>>,
     counters: Arc<GateCounters>,
+    fault: Fault,
 }
+
+/// What went wrong with the storage, which the decoder would tell as a text of its own.
+type Fault = Arc<Mutex<Option<Error>>>;
 
 impl ChunkedFile {
     fn range(&self, start: u64, length: Option<usize>) -> parquet::errors::Result<Bytes> {
@@ -315,7 +325,10 @@ impl ChunkedFile {
     }
 
     fn read(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
-        let bytes = self.blob.read(start, length)?;
+        let bytes = self.blob.read(start, length).inspect_err(|error| {
+            let own = own_error(error);
+            *self.fault.lock().unwrap_or_else(PoisonError::into_inner) = own;
+        })?;
         GateCounters::add(&self.counters.bytes, length as u64);
         Ok(bytes)
     }
@@ -341,6 +354,7 @@ impl ChunkReader for ChunkedFile {
 
 /// The batches of one row group.
 pub struct ParquetBatches {
+    fault: Fault,
     reader: ParquetRecordBatchReader,
     connection: String,
     file: DataFile,
@@ -381,7 +395,9 @@ impl ParquetBatches {
         };
         blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
         chunks.sort_unstable();
-        let input = ChunkedFile { blob, chunks, loaded: Mutex::default(), counters: counters.clone() };
+        let fault = Fault::default();
+        let loaded = Mutex::default();
+        let input = ChunkedFile { blob, chunks, loaded, counters: counters.clone(), fault: fault.clone() };
         let parquet_schema = footer.arrow.parquet_schema();
         let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
@@ -417,7 +433,7 @@ impl ParquetBatches {
         let reader = builder.build().map_err(|e| reading_error(&connection, file, &e))?;
         let order = batch_order(layout, &shape.file_columns);
         let columns = order.into_iter().zip(types(&shape.file_columns)).collect();
-        Ok(ParquetBatches { reader, connection, file: file.clone(), columns })
+        Ok(ParquetBatches { reader, connection, file: file.clone(), columns, fault })
     }
 }
 
@@ -465,17 +481,18 @@ impl FileBatches for ParquetBatches {
                 let (order, types): (Vec<Option<usize>>, Vec<DataType>) = self.columns.iter().cloned().unzip();
                 Ok(Some((ordered(&batch, &order, &types)?, rows)))
             }
-            Some(Err(error)) => Err(match error {
-                arrow::error::ArrowError::ExternalError(inner) => match inner.downcast::<Error>() {
+            Some(Err(error)) => Err(match (self.fault.lock().unwrap_or_else(PoisonError::into_inner).take(), error) {
+                (Some(own), _) => own,
+                (None, arrow::error::ArrowError::ExternalError(inner)) => match inner.downcast::<Error>() {
                     Ok(own) => *own,
                     Err(other) => {
                         parquet_error(&self.connection, &self.file, &ParquetError::General(other.to_string()))
                     }
                 },
-                arrow::error::ArrowError::ParquetError(text) => {
+                (None, arrow::error::ArrowError::ParquetError(text)) => {
                     parquet_error(&self.connection, &self.file, &ParquetError::General(text))
                 }
-                other => other.into(),
+                (None, other) => other.into(),
             }),
         }
     }

@@ -121,7 +121,7 @@ pub async fn native(server: &Arc<Server>, catalog: &str, text: &str) -> Result<A
             NativeColumn { name: column.name_str().into_owned(), sql_type, written, checks, note }
         })
         .collect();
-    native::table(server.clone(), catalog, &text, columns)
+    native::table(server.clone(), catalog, &text, columns, vec![])
 }
 
 const COLUMNS: &str = "

@@ -23,6 +23,7 @@ use self::dialect::MariaDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::patience::Patience;
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
 
@@ -72,6 +73,7 @@ pub struct Server {
     user: String,
     pool: Pool,
     connect_limit: Duration,
+    patience: Patience,
     writable: bool,
     /// A table was written: what is remembered of the names is out of date.
     has_changed: AtomicBool,
@@ -124,6 +126,7 @@ impl MariaConnector {
             user,
             pool: Pool::new(options),
             connect_limit,
+            patience: Patience::new(name, statement_limit),
             writable: database::write::is_writable(definition)?,
             has_changed: AtomicBool::new(false),
         };
@@ -178,18 +181,21 @@ impl Server {
 #[async_trait]
 impl Connector for MariaConnector {
     async fn schemas(&self) -> Result<Vec<String>> {
-        self.server.schemas().await
+        self.server.patience.wait(self.server.schemas()).await
     }
 
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
-        if self.server.sees(schema) { self.server.tables(schema).await } else { Ok(vec![]) }
+        if !self.server.sees(schema) {
+            return Ok(vec![]);
+        }
+        self.server.patience.wait(self.server.tables(schema)).await
     }
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
         if !self.server.sees(schema) {
             return Ok(None);
         }
-        describe::table(&self.server, catalog, schema, table).await
+        self.server.patience.wait(describe::table(&self.server, catalog, schema, table)).await
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
@@ -197,7 +203,7 @@ impl Connector for MariaConnector {
     }
 
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        describe::native(&self.server, catalog, text).await
+        self.server.patience.wait(describe::native(&self.server, catalog, text)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

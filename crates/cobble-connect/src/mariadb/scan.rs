@@ -53,12 +53,13 @@ impl Portions for Statement {
             tools: self.tools.clone(),
         };
         tokio::spawn(run.run(client, send, stopped));
-        Ok(Some(Box::new(Reader { batches, _stop: stop })))
+        Ok(Some(Box::new(Reader { server: self.server.clone(), batches, _stop: stop })))
     }
 }
 
 /// Dropped with its sender of `stop`, which ends the statement.
 struct Reader {
+    server: Arc<Server>,
     batches: mpsc::Receiver<Result<RecordBatch>>,
     _stop: oneshot::Sender<()>,
 }
@@ -66,7 +67,8 @@ struct Reader {
 #[async_trait]
 impl PortionReader for Reader {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        self.batches.recv().await.transpose()
+        let batches = &mut self.batches;
+        self.server.patience.wait(async { batches.recv().await.transpose() }).await
     }
 }
 

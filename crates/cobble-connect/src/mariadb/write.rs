@@ -139,8 +139,10 @@ impl TableWriter for RowWriter {
                         .map(move |(place, (_, sql_type))| value(batch, place, row, sql_type))
                 })
                 .collect();
-            let done = self.runtime.block_on(client.exec_drop(insert, Params::Positional(values)));
-            done.map_err(|e| errors::error(&self.server, &e))?;
+            let server = &self.server;
+            let insert = client.exec_drop(insert, Params::Positional(values));
+            let done = async { insert.await.map_err(|e| errors::error(server, &e)) };
+            self.runtime.block_on(server.patience.wait(done))?;
         }
         self.written.rows += batch.num_rows() as u64;
         Ok(())
@@ -152,7 +154,9 @@ impl TableWriter for RowWriter {
             Some(name) => format!("RENAME TABLE {} TO {name}", self.place),
             None => "COMMIT".to_owned(),
         };
-        self.runtime.block_on(client.query_drop(last)).map_err(|e| errors::error(&self.server, &e))?;
+        let server = &self.server;
+        let done = async { client.query_drop(last).await.map_err(|e| errors::error(server, &e)) };
+        self.runtime.block_on(server.patience.wait(done))?;
         self.renamed = None;
         self.server.has_changed.store(true, Ordering::Relaxed);
         Ok(self.written)

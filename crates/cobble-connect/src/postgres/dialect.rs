@@ -14,6 +14,10 @@ use crate::database::{Columns, Dialect, Parameter, Refusal, Sql};
 pub struct PostgresDialect;
 
 impl Dialect for PostgresDialect {
+    fn shares_snapshots(&self) -> bool {
+        true
+    }
+
     fn kind(&self) -> &'static str {
         "postgres"
     }

@@ -20,7 +20,7 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{Portions, ScanTools};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::NoTls;
 
@@ -28,6 +28,7 @@ use self::dialect::PostgresDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::patience::Patience;
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
 
@@ -123,6 +124,7 @@ pub struct Server {
     user: String,
     pool: Pool,
     connect_limit: Duration,
+    patience: Patience,
     writable: bool,
     /// A table was written: what is remembered of the names is out of date.
     has_changed: AtomicBool,
@@ -186,6 +188,7 @@ impl PostgresConnector {
             user,
             pool,
             connect_limit,
+            patience: Patience::new(name, statement_limit),
             writable: database::write::is_writable(definition)?,
             has_changed: AtomicBool::new(false),
         };
@@ -231,23 +234,31 @@ impl Server {
 #[async_trait]
 impl Connector for PostgresConnector {
     async fn schemas(&self) -> Result<Vec<String>> {
-        self.server.schemas().await
+        self.server.patience.wait(self.server.schemas()).await
     }
 
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
-        self.server.tables(schema).await
+        self.server.patience.wait(self.server.tables(schema)).await
     }
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
-        describe::table(&self.server, catalog, schema, table).await
+        self.server.patience.wait(describe::table(&self.server, catalog, schema, table)).await
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
         native::check_definition(self.server.as_ref(), definition)
     }
 
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        let query = definition.query.as_deref().unwrap_or_default();
+        let split = definition.split_on.as_deref().zip(definition.split_into);
+        let found = self.server.patience.wait(describe::native(&self.server, &name.catalog, query, split)).await;
+        let found = found.map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
+        Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
+    }
+
     async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        describe::native(&self.server, catalog, text).await
+        self.server.patience.wait(describe::native(&self.server, catalog, text, None)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

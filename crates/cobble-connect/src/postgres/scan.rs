@@ -126,6 +126,12 @@ impl Drop for Shared {
 #[async_trait]
 impl Portions for Statements {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
+        self.shared.server.patience.wait(self.begun()).await
+    }
+}
+
+impl Statements {
+    async fn begun(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let shared = &self.shared;
         let is_divided = shared.all.len() > 1;
         if self.next.load(Ordering::Relaxed) >= shared.all.len() {
@@ -272,6 +278,13 @@ impl RowReader {
 #[async_trait]
 impl PortionReader for RowReader {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let patience = self.shared.server.patience.clone();
+        patience.wait(self.batch()).await
+    }
+}
+
+impl RowReader {
+    async fn batch(&mut self) -> Result<Option<RecordBatch>> {
         if self.guard.finished {
             return Ok(None);
         }

@@ -100,17 +100,20 @@ impl TableWriter for CopyWriter {
         }
         self.written.rows += batch.num_rows() as u64;
         self.written.bytes += lines.len() as u64;
-        let sent = self.runtime.block_on(self.rows.send(lines.freeze()));
-        sent.map_err(|e| errors::statement_error(&self.server, &e))
+        let (server, rows) = (&self.server, &mut self.rows);
+        let sent = async { rows.send(lines.freeze()).await.map_err(|e| errors::statement_error(server, &e)) };
+        self.runtime.block_on(server.patience.wait(sent))
     }
 
     fn finish(mut self: Box<Self>) -> Result<Written> {
         let server = self.server.clone();
         let failed = |e: tokio_postgres::Error| errors::statement_error(&server, &e);
-        let runtime = self.runtime.clone();
-        runtime.block_on(self.rows.as_mut().finish()).map_err(failed)?;
-        let Some(client) = &self.client else { return Err(Error::internal("a write without a connection")) };
-        runtime.block_on(client.batch_execute("COMMIT")).map_err(failed)?;
+        let (rows, client, runtime) = (self.rows.as_mut(), &self.client, self.runtime.clone());
+        runtime.block_on(server.patience.wait(async {
+            rows.finish().await.map_err(failed)?;
+            let Some(client) = client else { return Err(Error::internal("a write without a connection")) };
+            client.batch_execute("COMMIT").await.map_err(failed)
+        }))?;
         server.has_changed.store(true, Ordering::Relaxed);
         // All went well: the connection goes back to the pool.
         drop(self.client.take());

@@ -88,7 +88,7 @@ pub fn native(file: &Arc<File>, connection: &Connection, catalog: &str, text: &s
             NativeColumn { name: column.name().to_owned(), sql_type, written, checks: known, note }
         })
         .collect();
-    native::table(file.clone(), catalog, &text, columns)
+    native::table(file.clone(), catalog, &text, columns, vec![])
 }
 
 pub fn table(

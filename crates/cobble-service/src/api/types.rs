@@ -218,6 +218,12 @@ pub struct TableDefinitionBody {
     /// A query in the source's own language.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub query: Option<String>,
+    /// Of a query: a column of whole numbers by whose ranges its rows are fetched at the same time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub split_on: Option<String>,
+    /// The number of those ranges.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub split_into: Option<u32>,
     /// Settings that stand in the place of the catalog's.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,

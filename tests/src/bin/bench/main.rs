@@ -9,6 +9,7 @@
 
 mod floor;
 mod questions;
+mod source_path;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -107,6 +108,9 @@ async fn main() {
     }
     println!("most memory of this process: {}", draw::bytes(peak_memory() as f64));
     if !alone {
+        if let Some(judge) = &judge {
+            source_path::measure(&product, judge).await;
+        }
         one_column(&mut session, &drop).await;
         wide(&folder).await;
     }
