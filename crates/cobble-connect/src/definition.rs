@@ -59,6 +59,16 @@ pub struct SettingDescription {
     pub default: Option<&'static str>,
 }
 
+/// A setting that may be left out and is no secret.
+pub const fn setting(
+    name: &'static str,
+    label: &'static str,
+    help: &'static str,
+    default: Option<&'static str>,
+) -> SettingDescription {
+    SettingDescription { name, label, help, required: false, secret: false, default }
+}
+
 /// A kind of connection with the settings it takes.
 #[derive(Debug, Clone, Copy, Serialize)]
 pub struct KindDescription {

@@ -16,17 +16,8 @@ use redis::{
 };
 
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::server_steps;
-
-const fn setting(
-    name: &'static str,
-    label: &'static str,
-    help: &'static str,
-    default: Option<&'static str>,
-) -> SettingDescription {
-    SettingDescription { name, label, help, required: false, secret: false, default }
-}
 
 pub const KIND: KindDescription = KindDescription {
     kind: "redis",

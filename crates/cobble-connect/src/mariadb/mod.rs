@@ -22,19 +22,10 @@ use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
 use self::dialect::MariaDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, Database, Dialect, Sql, native};
-use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::patience::Patience;
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
-
-const fn setting(
-    name: &'static str,
-    label: &'static str,
-    help: &'static str,
-    default: Option<&'static str>,
-) -> SettingDescription {
-    SettingDescription { name, label, help, required: false, secret: false, default }
-}
 
 pub const KIND: KindDescription = KindDescription {
     kind: "mariadb",

@@ -22,18 +22,9 @@ use tonic::codegen::http::uri::Authority;
 use tonic::transport::{Channel, Endpoint};
 
 use crate::connector::{Connector, TableEntry, TestStep};
-use crate::definition::{ConnectionDefinition, KindDescription, Secret, SettingDescription};
+use crate::definition::{ConnectionDefinition, KindDescription, Secret, SettingDescription, setting};
 use crate::network::{ask, network, wait};
 use crate::server_steps::{self, counted, reporter};
-
-const fn setting(
-    name: &'static str,
-    label: &'static str,
-    help: &'static str,
-    default: Option<&'static str>,
-) -> SettingDescription {
-    SettingDescription { name, label, help, required: false, secret: false, default }
-}
 
 pub const KIND: KindDescription = KindDescription {
     kind: "flight",

@@ -22,20 +22,11 @@ use tokio_util::sync::CancellationToken;
 
 use super::{Blob, Entry, Storage};
 use crate::connector::TestStep;
-use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
+use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::files::listing::{DataFile, hidden};
 use crate::files::{changed, file_error};
 use crate::network::{self, Silence, ask, network};
 use crate::server_steps::{self, reporter};
-
-const fn setting(
-    name: &'static str,
-    label: &'static str,
-    help: &'static str,
-    default: Option<&'static str>,
-) -> SettingDescription {
-    SettingDescription { name, label, help, required: false, secret: false, default }
-}
 
 const CA_FILE: SettingDescription = setting(
     "ca_file",
