@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
-use cobble_types::{ObjectName, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::table_definition::{Discovery, TableDefinition};
@@ -71,6 +71,14 @@ impl Connector for Defined {
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        // Below its own name there may be something else than what the definition means.
+        if self.replaces_what_is_found() || self.tables.contains_key(&(rows.schema.clone(), rows.table.clone())) {
+            let what =
+                format!("{}.{} is among tables that the catalog defines, which are only read", rows.schema, rows.table);
+            return Err(
+                Error::new(Code::Unsupported, what).hint("write by a catalog of the same connection that defines none")
+            );
+        }
         self.inner.writer(rows).await
     }
 

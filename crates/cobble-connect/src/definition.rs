@@ -185,6 +185,18 @@ impl ConnectionDefinition {
         self.options.get(name).map(String::as_str)
     }
 
+    /// An option that is true or false, which it is where nothing is said.
+    pub fn flag(&self, name: &str) -> Result<bool> {
+        match self.option(name) {
+            None | Some("false") => Ok(false),
+            Some("true") => Ok(true),
+            Some(other) => {
+                let what = format!("connection {}: {name} cannot be \"{other}\"", self.name);
+                Err(Error::new(Code::BadSetting, what).hint("give true or false"))
+            }
+        }
+    }
+
     /// A whole number of seconds from an option.
     pub fn seconds(&self, name: &str, default: u64) -> Result<u64> {
         match self.option(name) {

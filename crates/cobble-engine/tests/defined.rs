@@ -206,3 +206,21 @@ fn what_does_not_belong_together_is_refused() {
     insta::assert_snapshot!("refused_definitions", refused);
     assert!(engine.set().catalogs["pier"].tables.is_empty());
 }
+
+/// A folder that has the name of a defined table is not what the definition means, so nothing is written there.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_defined_is_only_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let engine = engine(folder.path());
+    let mut own = session(&engine);
+    rows(&mut own, "CREATE TABLE fares AS SELECT 1 AS n").await.unwrap();
+    rows(&mut own, "CREATE TABLE old AS SELECT 2 AS n").await.unwrap();
+    define(&engine, &[("public.fares", files("old", "parquet", &["n integer"]))]).unwrap();
+    for sql in ["INSERT INTO fares SELECT 3", "CREATE TABLE more AS SELECT 4 AS n"] {
+        let error = rows(&mut session(&engine), sql).await.unwrap_err().to_string();
+        assert!(error.contains("is among tables that the catalog defines, which are only read"), "{sql}: {error}");
+    }
+    assert_eq!(rows(&mut session(&engine), "SELECT n FROM fares").await.unwrap(), ["2"]);
+    define(&engine, &[]).unwrap();
+    assert_eq!(rows(&mut session(&engine), "SELECT n FROM fares").await.unwrap(), ["1"]);
+}

@@ -5,7 +5,7 @@ use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
 use super::Dialect;
 use crate::connector::NewRows;
-use crate::definition::{ConnectionDefinition, SettingDescription};
+use crate::definition::SettingDescription;
 
 /// The setting that lets a connection write.
 pub const WRITABLE: SettingDescription = SettingDescription {
@@ -16,18 +16,6 @@ pub const WRITABLE: SettingDescription = SettingDescription {
     secret: false,
     default: Some("false"),
 };
-
-/// Whether a definition says so.
-pub fn is_writable(definition: &ConnectionDefinition) -> Result<bool> {
-    match definition.option(WRITABLE.name) {
-        None | Some("false") => Ok(false),
-        Some("true") => Ok(true),
-        Some(other) => {
-            let what = format!("connection {}: writable cannot be \"{other}\"", definition.name);
-            Err(Error::new(Code::BadSetting, what).hint("give true or false"))
-        }
-    }
-}
 
 /// Refuses what no database writes.
 pub fn check(connection: &str, writable: bool, rows: &NewRows) -> Result<()> {

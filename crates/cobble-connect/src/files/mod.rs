@@ -129,14 +129,7 @@ impl FilesConnector {
             "http" => Box::new(Objects::http(definition)?),
             _ => Box::new(Disk::new(&definition.name, &definition.address)),
         };
-        let writable = match definition.option("writable") {
-            None | Some("false") => None,
-            Some("true") => Some(PathBuf::from(&definition.address)),
-            Some(other) => {
-                let what = format!("connection {}: writable cannot be \"{other}\"", definition.name);
-                return Err(Error::new(Code::BadSetting, what).hint("give true or false"));
-            }
-        };
+        let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
         Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
                 writable,

@@ -105,6 +105,10 @@ impl Footer {
     pub fn layout(&self, columns: &[TableColumn]) -> Layout {
         let names: Vec<String> = self.arrow.schema().fields().iter().map(|field| field.name().to_lowercase()).collect();
         let own = columns.iter().filter(|column| !column.partition);
+        // Nearly always so, and then not searched for.
+        if own.clone().map(|column| &column.name).eq(&names) {
+            return Layout::Same;
+        }
         let roots: Vec<Option<usize>> = own.map(|column| names.iter().position(|name| *name == column.name)).collect();
         let in_order = roots.iter().enumerate().all(|(place, root)| *root == Some(place));
         if in_order { Layout::Same } else { Layout::Other(roots) }

@@ -118,7 +118,7 @@ impl MariaConnector {
             pool: Pool::new(options),
             connect_limit,
             patience: Patience::new(name, statement_limit),
-            writable: database::write::is_writable(definition)?,
+            writable: definition.flag("writable")?,
             has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(MariaConnector { server: Arc::new(server) }))

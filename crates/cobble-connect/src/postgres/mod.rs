@@ -189,7 +189,7 @@ impl PostgresConnector {
             pool,
             connect_limit,
             patience: Patience::new(name, statement_limit),
-            writable: database::write::is_writable(definition)?,
+            writable: definition.flag("writable")?,
             has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(PostgresConnector { server: Arc::new(server) }))

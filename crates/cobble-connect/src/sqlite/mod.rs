@@ -117,7 +117,7 @@ impl SqliteConnector {
                 path: PathBuf::from(path),
                 busy_limit: Duration::from_secs(definition.seconds("busy_limit", 5)?),
                 dialect: &UTF8,
-                writable: database::write::is_writable(definition)?,
+                writable: definition.flag("writable")?,
             }),
         }))
     }
