@@ -2,15 +2,19 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
+use std::time::Instant;
 
 use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatchOptions, StructArray};
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
-use cobble_types::{Error, Result, SqlType};
+use cobble_types::{Error, ObjectName, Result, SqlType};
 use serde::{Deserialize, Serialize};
+use tokio::task::JoinHandle;
+use tokio_util::sync::{CancellationToken, DropGuard};
 
 use crate::analyze::{ANSWER, Analysis};
+use crate::changing::{self, PlannedChange};
 use crate::memory_table::MemoryTable;
 use crate::writing::{Step, Writing, answer};
 
@@ -40,8 +44,34 @@ pub struct Execution {
 
 #[derive(Debug)]
 enum Rows {
-    Running { query: Box<RunningQuery>, document: Box<PlanDocument>, planning_seconds: f64, seconds: Option<f64> },
+    Running {
+        query: Box<RunningQuery>,
+        document: Box<PlanDocument>,
+        planning_seconds: f64,
+        seconds: Option<f64>,
+    },
+    /// A source changes rows of this table.
+    Changing {
+        table: ObjectName,
+        work: JoinHandle<Result<u64>>,
+        planned: Box<PlannedChange>,
+        clock: Clock,
+        _stop: DropGuard,
+    },
     Ready(VecDeque<RecordBatch>),
+}
+
+/// Seconds since the start, until the end.
+#[derive(Debug)]
+struct Clock {
+    started: Instant,
+    seconds: Option<f64>,
+}
+
+impl Clock {
+    fn seconds(&self) -> f64 {
+        self.seconds.unwrap_or_else(|| self.started.elapsed().as_secs_f64())
+    }
 }
 
 fn batch(table: MemoryTable) -> Result<RecordBatch> {
@@ -97,53 +127,53 @@ pub struct Progress {
 }
 
 impl Execution {
+    fn of(columns: Vec<ResultColumn>, rows: Rows) -> Self {
+        Execution {
+            columns,
+            message: None,
+            rows,
+            rows_out: 0,
+            analysis: None,
+            found: Vec::new(),
+            writing: None,
+            zone: None,
+        }
+    }
+
     pub(crate) fn running(
         columns: Vec<ResultColumn>,
         query: RunningQuery,
         document: PlanDocument,
         planning_seconds: f64,
     ) -> Self {
-        let rows =
-            Rows::Running { query: Box::new(query), document: Box::new(document), planning_seconds, seconds: None };
-        Execution {
-            columns,
-            message: None,
-            rows,
-            rows_out: 0,
-            analysis: None,
-            found: Vec::new(),
-            writing: None,
-            zone: None,
-        }
+        let (query, document) = (Box::new(query), Box::new(document));
+        Execution::of(columns, Rows::Running { query, document, planning_seconds, seconds: None })
     }
 
     pub(crate) fn done(message: String) -> Self {
-        Execution {
-            columns: vec![],
-            message: Some(message),
-            rows: Rows::Ready(VecDeque::new()),
-            rows_out: 0,
-            analysis: None,
-            found: Vec::new(),
-            writing: None,
-            zone: None,
-        }
+        Execution { message: Some(message), ..Execution::of(vec![], Rows::Ready(VecDeque::new())) }
     }
 
     pub(crate) fn ready(table: MemoryTable) -> Result<Self> {
         let columns: Vec<ResultColumn> =
             table.columns.iter().map(|(name, t)| ResultColumn { name: name.clone(), sql_type: t.clone() }).collect();
-        let rows = Rows::Ready(VecDeque::from([batch(table)?]));
-        Ok(Execution {
-            columns,
-            message: None,
-            rows,
-            rows_out: 0,
-            analysis: None,
-            found: Vec::new(),
-            writing: None,
-            zone: None,
-        })
+        Ok(Execution::of(columns, Rows::Ready(VecDeque::from([batch(table)?]))))
+    }
+
+    /// Starts a change of rows at their source. It ends at the source when nobody waits for it any more, unless it is being committed.
+    pub(crate) fn changing(planned: PlannedChange, cancel: CancellationToken) -> Self {
+        let (change, stop) = (planned.change.clone(), cancel.clone().drop_guard());
+        let work = tokio::spawn(async move {
+            match change {
+                Some(change) => change.run(&cancel).await,
+                None => Ok(0),
+            }
+        });
+        let (table, clock) = (planned.table.clone(), Clock { started: Instant::now(), seconds: None });
+        Execution::of(
+            changing::answer(),
+            Rows::Changing { table, work, planned: Box::new(planned), clock, _stop: stop },
+        )
     }
 
     /// Shows moments as clocks in this zone do.
@@ -215,6 +245,13 @@ impl Execution {
     async fn next_row_batch(&mut self) -> Result<Option<RecordBatch>> {
         Ok(match &mut self.rows {
             Rows::Ready(batches) => batches.pop_front(),
+            Rows::Changing { clock: Clock { seconds: Some(_), .. }, .. } => None,
+            Rows::Changing { table, work, clock, .. } => {
+                let outcome = work.await;
+                clock.seconds = Some(clock.seconds());
+                let rows = outcome.map_err(|e| Error::internal(format!("a task that changes rows stopped: {e}")))??;
+                Some(batch(changing::answered(table, rows))?)
+            }
             Rows::Running { query, seconds, .. } => {
                 let batch = query.next().await;
                 if !matches!(batch, Ok(Some(_))) {
@@ -240,6 +277,9 @@ impl Execution {
     pub fn progress(&self) -> Progress {
         match &self.rows {
             Rows::Ready(_) => Progress { rows_out: self.rows_out, ..Progress::default() },
+            Rows::Changing { clock, .. } => {
+                Progress { rows_out: self.rows_out, seconds: clock.seconds(), ..Progress::default() }
+            }
             Rows::Running { query, seconds, .. } => Progress {
                 rows_read: query.measures.rows_read(),
                 bytes_read: query.measures.bytes_read(),
@@ -251,7 +291,17 @@ impl Execution {
 
     /// The plan with what has been measured until now; `None` for statements that have none.
     pub fn plan(&self) -> Option<PlanDocument> {
-        let Rows::Running { query, document, planning_seconds, seconds } = &self.rows else { return None };
+        let (query, document, planning_seconds, seconds) = match &self.rows {
+            Rows::Running { query, document, planning_seconds, seconds } => {
+                (query, document, planning_seconds, seconds)
+            }
+            Rows::Changing { planned, clock, .. } => {
+                let (planning_seconds, seconds) = (planned.seconds, clock.seconds());
+                let measures = RunMeasures { planning_seconds, seconds, rows: self.rows_out, memory: 0 };
+                return Some(PlanDocument { measures: Some(measures), ..planned.document.clone() });
+            }
+            Rows::Ready(_) => return None,
+        };
         let mut document = document.as_ref().clone();
         query.measures.write_into(&mut document);
         document.measures = Some(RunMeasures {

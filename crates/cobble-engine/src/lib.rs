@@ -3,6 +3,7 @@
 
 mod analyze;
 mod catalogs;
+mod changing;
 mod configuration;
 mod discovery;
 mod execution;

@@ -12,8 +12,8 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Explain, ExplainShow, KnownFunction, PlanFormat, Show, Statement,
-    StatementText, Write, bind_query, parse_statements, relation_names,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownFunction, PlanFormat, Show,
+    Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType, Value};
@@ -21,6 +21,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
+use crate::changing::{self, PlannedChange, Target, WithTarget};
 use crate::execution::{Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::resolve::{DEFAULT_SCHEMA, Place, complete, resolve, table, table_names};
@@ -152,6 +153,10 @@ impl Session {
             Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
             Statement::Write(write) => self.write(write, cancel).await,
+            Statement::Change(change) => {
+                let planned = self.planned_change(change).await?;
+                Ok(Execution::changing(planned, cancel.child_token()))
+            }
         }
     }
 
@@ -184,6 +189,38 @@ impl Session {
         let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
         let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
         Ok(execution.writing(writing))
+    }
+
+    async fn planned_change(&self, change: &Change) -> Result<PlannedChange> {
+        let began = Instant::now();
+        let at = |error: Error| error.at(change.position);
+        let set = self.engine.set();
+        let (catalog, ..) = complete(&set, &self.place, &change.table).map_err(at)?;
+        if catalog == SYSTEM_CATALOG {
+            return Err(at(Error::unsupported("writing into the service's own state")));
+        }
+        let found = table(&self.engine, &set, &self.place, &change.table).await.map_err(at)?;
+        let target = Target::new(&found, change).map_err(at)?;
+        let query = change.query_with(&target.identity);
+        let mut names = with_room(|| relation_names(&query));
+        names.retain(|name| name.as_slice() != [TARGET]);
+        let tables = resolve(&self.engine, &set, &self.place, names).await;
+        let catalog = WithTarget { tables: &tables, target: &target.table };
+        let functions = self.engine.functions();
+        let (plan, values) = with_room(|| {
+            let context = BindContext {
+                catalog: &catalog,
+                now: chrono::Utc::now().timestamp_micros(),
+                parameters: &[],
+                functions: &functions,
+                zone: &self.settings.time_zone,
+                target: Some(&target.wanted),
+            };
+            let bound = bind_query(&query, &context)?;
+            let (plan, values) = changing::without_constants(bound, target.identity.len());
+            Ok::<_, Error>((planner::plan_at_source(plan, &self.settings, &fold_constant)?, values))
+        })?;
+        changing::planned(found.name.clone(), change, plan, values, began.elapsed().as_secs_f64()).map_err(at)
     }
 
     async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
@@ -250,7 +287,7 @@ impl Session {
         let columns = match &statement.statement {
             Statement::Query(query) => self.planned(query, &nulls).await?.columns,
             Statement::Explain(explain) => {
-                self.planned(&explain.query, &nulls).await?;
+                self.explained(explain, &nulls).await?;
                 vec![ResultColumn { name: "plan".to_owned(), sql_type: SqlType::Text }]
             }
             _ => return Err(Error::new(Code::Unsupported, "only a query and its EXPLAIN can be prepared")),
@@ -303,8 +340,9 @@ impl Session {
         };
         match &statement.statement {
             Statement::Query(query) => Ok(self.planned(query, &[]).await?.plan.document),
-            Statement::Explain(explain) => Ok(self.planned(&explain.query, &[]).await?.plan.document),
-            _ => Err(Error::new(Code::Unsupported, "only a query has a plan")),
+            Statement::Explain(explain) => self.explained(explain, &[]).await,
+            Statement::Change(change) => Ok(self.planned_change(change).await?.document),
+            _ => Err(Error::new(Code::Unsupported, "only a query, an UPDATE and a DELETE have a plan")),
         }
     }
 
@@ -347,19 +385,27 @@ impl Session {
             .in_zone(&self.settings.time_zone))
     }
 
+    /// The plan that is to be explained, not run.
+    async fn explained(&self, explain: &Explain, parameters: &[(Value, SqlType)]) -> Result<PlanDocument> {
+        match &explain.explained {
+            Explained::Query(query) => Ok(self.planned(query, parameters).await?.plan.document),
+            Explained::Change(change) => Ok(self.planned_change(change).await?.document),
+        }
+    }
+
     async fn explain(
         &self,
         explain: &Explain,
         parameters: &[(Value, SqlType)],
         cancel: &CancellationToken,
     ) -> Result<Execution> {
-        let planned = self.planned(&explain.query, parameters).await?;
-        let document = if explain.analyze {
-            let mut execution = self.started(planned, cancel)?;
-            while execution.next().await?.is_some() {}
-            execution.plan().ok_or_else(|| Error::internal("a query without a plan"))?
-        } else {
-            planned.plan.document
+        let document = match &explain.explained {
+            Explained::Query(query) if explain.analyze => {
+                let mut execution = self.started(self.planned(query, parameters).await?, cancel)?;
+                while execution.next().await?.is_some() {}
+                execution.plan().ok_or_else(|| Error::internal("a query without a plan"))?
+            }
+            _ => self.explained(explain, parameters).await?,
         };
         let text = match explain.format {
             PlanFormat::Json => serde_json::to_string_pretty(&document)

@@ -39,6 +39,9 @@ CREATE TABLE many (id INT PRIMARY KEY, t VARCHAR(20)); INSERT INTO many SELECT s
 CREATE USER 'reader'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON yard.* TO 'reader'@'%';
 CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret'; CREATE DATABASE scratch; CREATE TABLE scratch.flat (n BIGINT) ENGINE = Aria;
 CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'writer'@'%';
+CREATE DATABASE shed; GRANT ALL ON shed.* TO 'writer'@'%'; CREATE TABLE shed.heap (n INT); CREATE TABLE shed.flat (n INT PRIMARY KEY) ENGINE = Aria;
+CREATE TABLE shed.kept (id INT PRIMARY KEY, vessel_id INT, kind VARCHAR(60), urgency INT, cost DECIMAL(10,2), note VARCHAR(200)) COLLATE utf8mb4_general_ci;
+CREATE TABLE shed.crew (vessel_id INT PRIMARY KEY, size INT, name VARCHAR(20));
 ";
 
 struct Server {
@@ -346,4 +349,21 @@ async fn tables_are_written_whole_or_not_at_all() {
     let mut reader = truth::written::session(definition("yard_db", "reader", "a secret"), "yard");
     let error = answer(&mut reader, "CREATE TABLE t AS SELECT 1 AS n").await.unwrap_err();
     assert_eq!(error.code, Code::SourceRefused, "{error}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_are_changed_whole_or_not_at_all() {
+    let session = || truth::written::session(definition("scratch_db", "writer", "a secret"), "shed");
+    truth::changed::check(session(), "Duplicate entry").await;
+    for (sql, expected) in [
+        ("DELETE FROM heap", "rows of `shed`.`heap` cannot be changed: it has no primary key"),
+        ("DELETE FROM flat", "it is not kept by InnoDB"),
+        (
+            "UPDATE kept SET kind = 'far too long for this column, which takes sixty of them and no more'",
+            "Data too long",
+        ),
+    ] {
+        let error = answer(&mut session(), sql).await.unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+    }
 }

@@ -275,3 +275,39 @@ async fn tables_are_written_whole_or_not_at_all() {
     let error = answer(&mut engine.session(), "CREATE TABLE till.main.t AS SELECT 1 AS n").await.unwrap_err();
     assert_eq!(error.message, "connection till_file may not write tables");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_are_changed_whole_or_not_at_all() {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("changed.db");
+    for keyed in ["id INTEGER PRIMARY KEY", "id INTEGER NOT NULL, UNIQUE (id)"] {
+        let _ = std::fs::remove_file(&path);
+        let (key, rest) = keyed.split_once(',').unwrap_or((keyed, ""));
+        let comma = if rest.is_empty() { "" } else { "," };
+        let made = format!(
+            "CREATE TABLE kept ({key}, vessel_id INTEGER, kind TEXT, urgency INTEGER, cost DECIMAL(10,2), note TEXT{comma}{rest});
+             CREATE TABLE crew (vessel_id INTEGER, size INTEGER, name TEXT);
+             CREATE VIEW seen AS SELECT * FROM kept"
+        );
+        Connection::open(&path).unwrap().execute_batch(&made).unwrap();
+        let definition = ConnectionDefinition::new("till_file", "sqlite", path.display().to_string());
+        truth::changed::check(truth::written::session(definition.clone(), "main"), "UNIQUE constraint failed").await;
+        let mut session = truth::written::session(definition, "main");
+        let error = answer(&mut session, "DELETE FROM seen").await.unwrap_err();
+        assert_eq!(error.message, "connection till_file: rows of \"seen\" cannot be changed: it is a view");
+    }
+}
+
+/// A join of two joins is one statement, whichever side they are on.
+#[tokio::test(flavor = "multi_thread")]
+async fn joins_of_joins_are_handed_over() {
+    let (mut session, _) = session("joined");
+    let pairs = "(SELECT a.id, a.port FROM sales a JOIN sales b ON a.id = b.id)";
+    for word in ["JOIN", "LEFT JOIN"] {
+        let sql = format!("SELECT x.id, y.port FROM {pairs} x {word} {pairs} y ON x.id = y.id");
+        session.set("planner.off", "order-joins").unwrap();
+        let (rows, plan) = answer(&mut session, &sql).await.unwrap();
+        assert_eq!(plan.unwrap().gates.len(), 1, "{sql}");
+        session.set("planner.off", "offer-joins").unwrap();
+        assert_eq!(answer(&mut session, &sql).await.unwrap().0, rows, "{sql}");
+    }
+}

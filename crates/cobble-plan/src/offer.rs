@@ -10,7 +10,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow::array::BooleanArray;
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
-use cobble_types::{ColumnId, Error, Result};
+use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
@@ -18,7 +18,7 @@ use crate::aggregate::AggregateCall;
 use crate::document::KeyMeasure;
 use crate::expr::{Column, Expr};
 use crate::key_pass::LearnedKeys;
-use crate::logical::{Join, Scan, SortKey};
+use crate::logical::{Join, Scan, SortKey, TableColumn};
 
 /// What a source says about one piece of work.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -122,6 +122,11 @@ pub trait Source: Send + Sync + fmt::Debug {
     fn reads_fields(&self) -> bool {
         false
     }
+    /// The same table with further columns at its end: together they tell its rows apart, and serve for nothing but changing them.
+    fn changeable(&self) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+        Err(Error::new(Code::Unsupported, format!("the rows of connection {} are not changed", self.connection()))
+            .hint("UPDATE and DELETE are for tables of databases, by connections with writable = true"))
+    }
     /// Begins an offer with one table and the columns wanted of it.
     fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
 }
@@ -216,6 +221,36 @@ pub trait GateScan: Send + Sync + fmt::Debug {
         Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case")
     }
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
+    /// The scan as a statement that changes the rows it finds, of the table that was made changeable.
+    fn change(&self, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        let _ = change;
+        Err(Error::internal("a change of rows at a source that changes none"))
+    }
+}
+
+/// What becomes of the rows that a scan finds.
+#[derive(Debug, Clone)]
+pub struct RowChange {
+    /// The places, among the scan's columns, of those that tell rows apart.
+    pub identity: Vec<usize>,
+    /// The columns that are set, by their names at the source; `None` deletes the rows.
+    pub set: Option<Vec<(String, NewValue)>>,
+}
+
+#[derive(Debug, Clone)]
+pub enum NewValue {
+    /// What the scan finds in the column at this place.
+    Found(usize),
+    /// The same in all rows, of the column's type.
+    Given(Value, SqlType),
+}
+
+/// A change that a source is ready to make.
+#[async_trait]
+pub trait SourceChange: Send + Sync + fmt::Debug {
+    fn request(&self) -> Request;
+    /// Makes it, whole or not at all, and tells how many rows it was. Cancelled, it is not made, unless it was already being committed.
+    async fn run(&self, cancel: &CancellationToken) -> Result<u64>;
 }
 
 /// What a scan needs from the run it is part of.

@@ -17,7 +17,6 @@ use crate::range_join::RangeOn;
 use crate::rewrites::{self, Fold, TraceEntry};
 use crate::settings::Settings;
 
-/// Switches for pieces of work that are offered without a rewrite having moved them.
 /// How a join can be done in the engine.
 enum Algorithm {
     Hash,
@@ -32,14 +31,25 @@ struct Way {
     build: Side,
 }
 
+/// Switches for pieces of work that are offered without a rewrite having moved them.
 pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n", "key-pass", "range-joins"];
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
+    planned(written, settings, fold, false)
+}
+
+/// The same for work of which no rows come here: joins are handed over whatever they cost.
+pub fn plan_at_source(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
+    planned(written, settings, fold, true)
+}
+
+fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bool) -> Result<PhysicalPlan> {
     let written_text = written.to_string();
     let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold));
     let mut planner = Planner {
         settings,
+        at_source,
         steps: Vec::new(),
         gates: Vec::new(),
         key_passes: Vec::new(),
@@ -56,6 +66,7 @@ pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<Ph
 
 struct Planner<'a> {
     settings: &'a Settings,
+    at_source: bool,
     steps: Vec<StepDocument>,
     gates: Vec<Gate>,
     key_passes: Vec<KeyPass>,
@@ -345,7 +356,7 @@ impl Planner<'_> {
                 Verdict::kept(KeptReason::DifferentConnections, note)
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
-            } else if estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0 {
+            } else if !self.at_source && estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0 {
                 Verdict::kept(
                     KeptReason::NotWorthIt,
                     "the joined rows are estimated at more than twice those of the tables",

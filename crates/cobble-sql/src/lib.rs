@@ -2,6 +2,7 @@
 //! meaning are ours and follow PostgreSQL.
 
 mod bind;
+mod change;
 mod coerce;
 mod exclude;
 mod function;
@@ -12,5 +13,8 @@ mod table_query;
 pub use bind::{
     BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, native_query, relation_names,
 };
+pub use change::{Change, TARGET};
 pub use sqlparser::ast::Query;
-pub use statement::{Explain, ExplainShow, PlanFormat, Show, Statement, StatementText, Write, parse_statements};
+pub use statement::{
+    Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, Write, parse_statements,
+};

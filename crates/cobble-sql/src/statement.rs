@@ -11,6 +11,7 @@ use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
+use crate::change::{Change, change};
 use crate::exclude::marked;
 use crate::table_query::spelled_out;
 
@@ -43,6 +44,7 @@ pub enum Statement {
         if_exists: bool,
     },
     Write(Write),
+    Change(Change),
     /// Collects statistics of a table.
     Analyze {
         table: Vec<String>,
@@ -67,9 +69,15 @@ pub struct Explain {
     pub analyze: bool,
     pub show: ExplainShow,
     pub format: PlanFormat,
-    pub query: Deep<ast::Query>,
-    /// The text of the query alone.
+    pub explained: Explained,
+    /// The text of the explained statement alone.
     pub text: String,
+}
+
+#[derive(Debug, Clone)]
+pub enum Explained {
+    Query(Deep<ast::Query>),
+    Change(Change),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -350,6 +358,9 @@ impl Words<'_> {
         if self.take("explain") {
             return self.explain(lines, text);
         }
+        if self.tokens.get(self.at).is_some_and(|token| is_word(token, "update") || is_word(token, "delete")) {
+            return self.change().map(Statement::Change);
+        }
         Ok(Statement::Query(self.query()?))
     }
 
@@ -554,8 +565,17 @@ impl Words<'_> {
         let start = lines.offset(first.span.start.line, first.span.start.column);
         let end = lines.offset(last.span.end.line, last.span.end.column);
         let own = text.get(start..end.max(start)).unwrap_or_default().to_owned();
-        let query = self.query()?;
-        Ok(Statement::Explain(Explain { analyze, show, format, query, text: own }))
+        let changes = is_word(first, "update") || is_word(first, "delete");
+        if changes && analyze {
+            return Err(Error::unsupported("ANALYZE of a statement that changes rows")
+                .hint("EXPLAIN without ANALYZE shows what would be sent; a run of the statement keeps its plan")
+                .at(self.position()));
+        }
+        let explained = match changes {
+            true => Explained::Change(self.change()?),
+            false => Explained::Query(self.query()?),
+        };
+        Ok(Statement::Explain(Explain { analyze, show, format, explained, text: own }))
     }
 
     fn one_of(&mut self, words: &[&str]) -> Result<usize> {
@@ -575,28 +595,39 @@ impl Words<'_> {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
             let known = [
                 "select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop",
-                "insert",
+                "insert", "update", "delete",
             ];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "there are SELECT, WITH, VALUES, CREATE TABLE … AS, INSERT INTO, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
+                    "there are SELECT, WITH, VALUES, CREATE TABLE … AS, INSERT INTO, UPDATE, DELETE, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
                 ),
             });
         }
+        self.to_end(|parser| parser.parse_query()).map(|query| Deep::new(*query))
+    }
+
+    /// UPDATE or DELETE.
+    fn change(self) -> Result<Change> {
+        let position = self.position();
+        change(self.to_end(|parser| parser.parse_statement())?).map_err(|e| e.at(position))
+    }
+
+    /// Reads all that is left with the parser.
+    fn to_end<T>(&self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
             .with_tokens_with_locations(spelled_out(marked(&self.tokens[self.at..])));
-        let query = parser.parse_query().map_err(|e| syntax_error(e, end))?;
+        let found = read(&mut parser).map_err(|e| syntax_error(e, end))?;
         let next = parser.peek_token();
         if next.token != Token::EOF {
             let position = Position { line: next.span.start.line, column: next.span.start.column };
             return Err(Error::new(Code::Syntax, format!("did not expect \"{}\" here", next.token)).at(Some(position)));
         }
-        Ok(Deep::new(*query))
+        Ok(found)
     }
 }
 

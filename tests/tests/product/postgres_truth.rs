@@ -284,29 +284,84 @@ async fn what_is_handed_over_never_changes_an_answer() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn tables_are_written_whole_or_not_at_all() {
-    let admin = product().database("postgres").await;
-    admin.batch_execute("DROP DATABASE IF EXISTS scratch WITH (FORCE)").await.expect("dropped");
-    admin.batch_execute("CREATE DATABASE scratch").await.expect("created");
-    let made = "DROP ROLE IF EXISTS writer; CREATE ROLE writer LOGIN PASSWORD 'a secret'; GRANT CREATE ON SCHEMA public TO writer";
-    product().database("scratch").await.batch_execute(made).await.expect("granted");
-    let definition = |database: &str, user: &str, secret: &str| ConnectionDefinition {
-        database: Some(database.into()),
-        user: Some(user.into()),
-        secret: Some(Secret::new(secret)),
-        ..ConnectionDefinition::new("scratch_db", "postgres", format!("127.0.0.1:{}", product().postgres_port))
-    };
-    truth::written::check(truth::written::session(definition("scratch", "writer", "a secret"), "public")).await;
+    let definition = writer("scratch", "GRANT CREATE ON SCHEMA public TO scratch_writer").await;
+    truth::written::check(truth::written::session(definition.clone(), "public")).await;
     let secret = std::fs::read_to_string(product().folder.join("reader.secret")).unwrap();
-    let mut reader = truth::written::session(definition("fleet", "reader", secret.trim()), "public");
+    let reading = ConnectionDefinition {
+        database: Some("fleet".into()),
+        user: Some("reader".into()),
+        secret: Some(Secret::new(secret.trim())),
+        ..definition.clone()
+    };
+    let mut reader = truth::written::session(reading, "public");
     let error = truth::answer(&mut reader, "CREATE TABLE t AS SELECT 1 AS n").await.unwrap_err();
     assert_eq!(error.code, cobble_types::Code::SourceRefused, "{error}");
     // A check of the server's own refuses the whole statement.
-    let mut writer = truth::written::session(definition("scratch", "writer", "a secret"), "public");
+    let mut writer = truth::written::session(definition, "public");
     let admin = product().database("scratch").await;
-    admin.batch_execute("CREATE TABLE even (n integer CHECK (n % 2 = 0)); GRANT ALL ON even TO writer").await.unwrap();
+    admin
+        .batch_execute("CREATE TABLE even (n integer CHECK (n % 2 = 0)); GRANT ALL ON even TO scratch_writer")
+        .await
+        .unwrap();
     let error = truth::answer(&mut writer, "INSERT INTO even SELECT n::integer FROM generate_series(2, 5) s(n)").await;
     assert!(error.unwrap_err().to_string().contains("check constraint"));
     assert_eq!(truth::answer(&mut writer, "SELECT count(*) FROM even").await.unwrap().0, ["0"]);
+}
+
+/// A connection that may write to a database of its own, which has just been made with these tables.
+async fn writer(database: &str, tables: &str) -> ConnectionDefinition {
+    let admin = product().database("postgres").await;
+    admin.batch_execute(&format!("DROP DATABASE IF EXISTS {database} WITH (FORCE)")).await.expect("dropped");
+    admin.batch_execute(&format!("CREATE DATABASE {database}")).await.expect("created");
+    let own = product().database(database).await;
+    let role =
+        format!("DROP ROLE IF EXISTS {database}_writer; CREATE ROLE {database}_writer LOGIN PASSWORD 'a secret'");
+    own.batch_execute(&format!("{role}; {tables}; GRANT ALL ON ALL TABLES IN SCHEMA public TO {database}_writer"))
+        .await
+        .expect("made");
+    ConnectionDefinition {
+        database: Some(database.into()),
+        user: Some(format!("{database}_writer")),
+        secret: Some(Secret::new("a secret")),
+        ..ConnectionDefinition::new("scratch_db", "postgres", format!("127.0.0.1:{}", product().postgres_port))
+    }
+}
+
+const CHANGED: &str = "CREATE TYPE state AS ENUM ('open', 'closed');
+ CREATE TABLE kept (id integer PRIMARY KEY DEFERRABLE, vessel_id integer, kind varchar(60), urgency integer, cost numeric(10,2), note text);
+ CREATE TABLE crew (vessel_id integer, size integer, name text);
+ CREATE TABLE odd (id integer, state state, bits bit(3), short char(4), doc jsonb, free numeric, span int4range, stamp timestamptz,
+  list integer[], twice integer GENERATED ALWAYS AS (id * 2) STORED);
+ INSERT INTO odd VALUES (1, 'open', '101', 'ab', '{\"a\": 1}', 1.50, '[1,2)', '2025-07-01 09:00Z', '{1,2}');
+ CREATE TABLE parts (id integer, area text, n integer) PARTITION BY LIST (area);
+ CREATE TABLE parts_a PARTITION OF parts FOR VALUES IN ('a'); CREATE TABLE parts_b PARTITION OF parts FOR VALUES IN ('b');
+ INSERT INTO parts VALUES (1, 'a', 1), (2, 'b', 2), (3, 'b', 3)";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_are_changed_whole_or_not_at_all() {
+    let definition = writer("changes", CHANGED).await;
+    truth::changed::check(truth::written::session(definition.clone(), "public"), "duplicate key").await;
+    let mut session = truth::written::session(definition, "public");
+    // Columns of types that are not ours take texts of theirs.
+    let set = "UPDATE odd SET state = 'closed', bits = '011', short = 'abcd', doc = '[1, {\"b\": null}]', free = '2.750', span = '[5,9)', \
+               stamp = timestamptz '2025-07-02 11:00+02', list = '{3}' WHERE id = 1";
+    assert_eq!(truth::answer(&mut session, set).await.unwrap().0, ["own.public.odd|1"]);
+    let found = truth::answer(&mut session, "SELECT * FROM odd").await.unwrap().0;
+    assert_eq!(found, ["1|closed|011|abcd|[1, {\"b\": null}]|2.750|[5,9)|2025-07-02 09:00:00+00|{3}|2"]);
+    for (sql, expected) in [
+        ("UPDATE odd SET state = 'ajar'", "invalid input value for enum"),
+        ("UPDATE odd SET short = 'abcde'", "value too long"),
+        ("UPDATE odd SET bits = '11'", "bit string length"),
+        ("UPDATE odd SET twice = 4", "twice"),
+        ("UPDATE kept SET kind = repeat('x', 61)", "value too long"),
+    ] {
+        let error = truth::answer(&mut session, sql).await.map(|(rows, _)| rows).unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+    }
+    // Rows of partitions are told apart though each counts its pages anew; a row may move to another partition.
+    let moved = "UPDATE parts SET area = 'a', n = p.n FROM (SELECT id, n + 10 AS n FROM parts) p WHERE p.id = parts.id AND p.n > 11";
+    assert_eq!(truth::answer(&mut session, moved).await.unwrap().0, ["own.public.parts|2"]);
+    assert_eq!(truth::answer(&mut session, "SELECT * FROM parts").await.unwrap().0, ["1|a|1", "2|a|12", "3|a|13"]);
 }
 
 /// A table of several page ranges, among whose rows money moves while it is read: each reading sees one state of it.

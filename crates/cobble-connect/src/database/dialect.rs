@@ -5,8 +5,9 @@ use std::fmt;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{JoinKind, SortKey};
-use cobble_types::SqlType;
+use cobble_types::{SqlType, Value};
 
+use super::change::ChangeForm;
 use super::sql::{Parameter, Refusal, Sql};
 
 /// The text of each column that may be used.
@@ -41,6 +42,14 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     /// Whether several connections can read one state of the data, so that a statement may be read in portions.
     fn shares_snapshots(&self) -> bool {
         false
+    }
+
+    /// How a statement is written that changes rows found by a query.
+    fn change_form(&self) -> ChangeForm;
+
+    /// A value for a column, as it is bound.
+    fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
+        Parameter(value.clone(), sql_type.clone())
     }
 
     fn quoted(&self, name: &str) -> String {

@@ -2,6 +2,7 @@
 //! values bound; what it does not provably share with the engine stays in the engine.
 
 pub mod cells;
+pub mod change;
 mod dialect;
 pub mod native;
 mod offer;
@@ -15,10 +16,12 @@ use std::sync::Arc;
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::logical::Scan;
+use cobble_plan::logical::{Scan, TableColumn};
 use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
-use cobble_types::Result;
+use cobble_types::{Code, Error, Result, SqlType};
+use tokio_util::sync::CancellationToken;
 
+pub use change::{ChangeForm, ChangeStatement};
 pub use dialect::{Columns, Dialect, wrap};
 pub use offer::DatabaseOffer;
 pub use sql::{Parameter, Refusal, Sql};
@@ -37,6 +40,10 @@ pub trait Database: Send + Sync + fmt::Debug {
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>>;
+    /// Whether its definition lets tables be written.
+    fn writable(&self) -> bool;
+    /// Runs a statement that changes rows, in a transaction of its own, and tells how many rows it was.
+    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64>;
 }
 
 /// A table with what is needed to write SQL for it.
@@ -44,9 +51,13 @@ pub trait Database: Send + Sync + fmt::Debug {
 pub struct RemoteTable {
     /// Its full name, quoted.
     pub name: String,
+    /// The database or schema that it is in there; empty for a query.
+    pub schema: String,
     pub columns: Vec<RemoteColumn>,
     /// Conditions on the table as `t1`, exactly one of which is true for each row: what they choose can be read apart.
     pub division: Vec<String>,
+    /// The names of the columns that tell its rows apart, or why they cannot be changed.
+    pub identity: Result<Vec<String>, &'static str>,
 }
 
 #[derive(Debug, Clone)]
@@ -56,6 +67,8 @@ pub struct RemoteColumn {
     pub written: String,
     /// That only checks the values, which reading them does too.
     pub checks: bool,
+    /// What is written for a text that the column is set to, where one of another type is not converted by itself.
+    pub taken: Option<String>,
 }
 
 /// The tables of one database as the planner's source.
@@ -63,6 +76,14 @@ pub struct RemoteColumn {
 pub struct DatabaseSource {
     pub database: Arc<dyn Database>,
     pub table: RemoteTable,
+    /// The table is the one whose rows are changed.
+    is_target: bool,
+}
+
+impl DatabaseSource {
+    pub fn new(database: Arc<dyn Database>, table: RemoteTable) -> DatabaseSource {
+        DatabaseSource { database, table, is_target: false }
+    }
 }
 
 impl Source for DatabaseSource {
@@ -78,7 +99,34 @@ impl Source for DatabaseSource {
         self.database.region()
     }
 
+    fn changeable(&self) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+        write::allowed(self.database.connection(), self.database.writable())?;
+        let identity = self.table.identity.as_ref().map_err(|why| {
+            let what =
+                format!("connection {}: rows of {} cannot be changed: {why}", self.connection(), self.table.name);
+            Error::new(Code::Unsupported, what)
+        })?;
+        let mut table = self.table.clone();
+        let mut columns = Vec::new();
+        for (place, name) in identity.iter().enumerate() {
+            // Of whatever type it is there: it goes nowhere else.
+            columns.push(TableColumn {
+                name: format!("\u{1}row {}", place + 1),
+                sql_type: SqlType::Text,
+                nullable: false,
+                partition: false,
+                comment: None,
+            });
+            table.columns.push(RemoteColumn { name: name.clone(), written: "{}".into(), checks: false, taken: None });
+        }
+        Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), table, is_target: true })))
+    }
+
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(DatabaseOffer::new(self.database.clone(), &self.table, scan))
+        let mut offer = DatabaseOffer::new(self.database.clone(), &self.table, scan);
+        if self.is_target {
+            offer.target = Some(Arc::new(self.table.clone()));
+        }
+        Box::new(offer)
     }
 }

@@ -131,15 +131,21 @@ pub fn table(
         TableStatistics { columns: vec![ColumnStatistics::default(); columns.len()], ..Default::default() };
     let remote = columns
         .into_iter()
-        .map(|column| RemoteColumn { name: column.name, written: column.written, checks: column.checks })
+        .map(|column| RemoteColumn { name: column.name, written: column.written, checks: column.checks, taken: None })
         .collect();
-    let table = RemoteTable { name: format!("({})", verbatim(text)), columns: remote, division };
+    let table = RemoteTable {
+        schema: String::new(),
+        name: format!("({})", verbatim(text)),
+        columns: remote,
+        division,
+        identity: Err("they are those of a query"),
+    };
     Ok(Arc::new(Table {
         name: ObjectName::new(catalog, "native", "native_query"),
         columns: described,
         statistics,
         primary_key: vec![],
         kind: TableKind::View,
-        source: Arc::new(DatabaseSource { database, table }),
+        source: Arc::new(DatabaseSource::new(database, table)),
     }))
 }

@@ -13,7 +13,7 @@ use cobble_types::{ColumnId, Error, Result};
 
 use super::scan::DatabaseScan;
 use super::sql::{Refusal, Sql, VERBATIM};
-use super::{Database, RemoteTable};
+use super::{Database, RemoteTable, wrap};
 
 #[derive(Debug, Clone)]
 pub struct DatabaseOffer {
@@ -28,8 +28,14 @@ pub struct DatabaseOffer {
     columns: HashMap<ColumnId, Sql>,
     /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
     division: Vec<String>,
+    /// FROM has several tables, and needs parentheses inside of another one.
+    is_joined: bool,
+    /// FROM is a query, which no index helps to search.
+    is_nested: bool,
     /// Number of tables so far, for aliases that do not collide.
     tables: usize,
+    /// The table whose rows are changed, when it is part of this.
+    pub target: Option<Arc<RemoteTable>>,
 }
 
 impl DatabaseOffer {
@@ -52,7 +58,10 @@ impl DatabaseOffer {
             limit: None,
             columns,
             division: table.division.clone(),
+            is_joined: false,
+            is_nested: false,
             tables: 1,
+            target: None,
         }
     }
 
@@ -89,18 +98,34 @@ impl DatabaseOffer {
         out
     }
 
+    /// The conditions, when there is nothing else but one table.
+    pub fn conditions_alone(&self) -> Option<&[Sql]> {
+        (self.is_plain() && self.tables == 1).then_some(&self.conditions)
+    }
+
+    /// What stands for a column in the list of a SELECT.
+    pub fn listed(&self, column: &Column) -> Result<Sql> {
+        let text = self.columns.get(&column.id);
+        let mut item = text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?;
+        if let Some(listed) = item.listed.take() {
+            item.text = listed;
+        }
+        Ok(item)
+    }
+
+    /// The SELECT of these columns under these names.
+    pub fn named(&self, columns: &[(Column, String)]) -> Result<Sql> {
+        let items = columns.iter().map(|(column, name)| {
+            let mut item = self.listed(column)?;
+            item.text(&format!(" AS {name}"));
+            Ok(item)
+        });
+        Ok(self.select(&items.collect::<Result<Vec<_>>>()?))
+    }
+
     /// The statement for these columns, and the names of the source's columns in them.
     pub fn statement(&self, columns: &[Column]) -> Result<(Sql, Vec<String>)> {
-        let mut items = Vec::new();
-        for column in columns {
-            let text = self.columns.get(&column.id);
-            let mut item =
-                text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?;
-            if let Some(listed) = item.listed.take() {
-                item.text = listed;
-            }
-            items.push(item);
-        }
+        let items: Vec<Sql> = columns.iter().map(|column| self.listed(column)).collect::<Result<_>>()?;
         let names = Sql::joined(&items, "").columns.into_iter().collect();
         Ok((self.select(&items), names))
     }
@@ -141,6 +166,7 @@ impl DatabaseOffer {
         let mut from = Sql::new("(");
         from.push(&inner).text(&format!(") AS {alias}"));
         self.from = from;
+        (self.is_joined, self.is_nested) = (false, true);
         self.conditions.clear();
         self.groups = None;
         self.order.clear();
@@ -167,6 +193,26 @@ impl DatabaseOffer {
             columns: self.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
             ..self.clone()
         }
+    }
+
+    /// `key IN (query)` for a join that only asks whether there is a partner: a query that is made once, where EXISTS could make it for
+    /// each row. For whole numbers, which are compared in one way only.
+    fn among(left: &DatabaseOffer, right: &DatabaseOffer, join: &Join) -> Option<Sql> {
+        let [JoinKey { left: own, right: other, null_safe: false }] = join.on.as_slice() else { return None };
+        if !join.residual.is_empty() || !own.sql_type().is_integer() || own.sql_type() != other.sql_type() {
+            return None;
+        }
+        let own = left.translate(own).ok()?;
+        let other = right.translate(other).ok()?;
+        let mut keys = Sql::default();
+        keys.push(&other).text(" FROM ").push(&right.from).text(" WHERE ");
+        let mut conditions = right.conditions.clone();
+        conditions.push(wrap(&[&other], "? IS NOT NULL"));
+        keys.push(&Sql::joined(&conditions, " AND "));
+        Some(match join.kind {
+            JoinKind::Semi => wrap(&[&own, &keys], "? IN (SELECT ?)"),
+            _ => wrap(&[&own, &own, &keys], "(? IS NULL OR ? NOT IN (SELECT ?))"),
+        })
     }
 
     fn refused((reason, note): Refusal) -> Verdict {
@@ -358,6 +404,16 @@ impl Offer for DatabaseOffer {
             }
         }
         let mut condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
+        if kind.left_only()
+            && right.is_nested
+            && let Some(condition) = Self::among(&left, &right, join)
+        {
+            left.conditions.push(condition);
+            left.tables = tables;
+            left.target = left.target.or(right.target);
+            *self = left;
+            return Verdict::pushed();
+        }
         if kind.left_only() {
             let inner: Vec<Sql> = right.conditions.iter().cloned().chain([condition]).collect();
             condition = Sql::joined(&inner, " AND ");
@@ -365,16 +421,20 @@ impl Offer for DatabaseOffer {
             exists.push(&right.from).text(" WHERE ").push(&condition).text(")");
             left.conditions.push(exists);
             left.tables = tables;
+            left.target = left.target.or(right.target);
             *self = left;
             return Verdict::pushed();
         }
         // Parameters follow the order of the text: FROM with its ON conditions stands before WHERE.
         let mut from = left.from.clone();
-        from.text(&format!(" {word} ")).push(&right.from).text(" ON ").push(&condition);
+        let (open, close) = if right.is_joined { ("(", ")") } else { ("", "") };
+        from.text(&format!(" {word} {open}")).push(&right.from).text(&format!("{close} ON ")).push(&condition);
         left.from = from;
+        left.is_joined = true;
         left.conditions.extend(right.conditions);
         left.columns.extend(right.columns);
         left.tables = tables;
+        left.target = left.target.or(right.target);
         *self = left;
         Verdict::pushed()
     }

@@ -6,10 +6,13 @@ use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::key_pass::MOST_LISTED;
-use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Verdict};
+use cobble_plan::offer::{
+    GateScan, KeptReason, Offer, PartCount, Portions, Request, RowChange, ScanTools, SourceChange, Verdict,
+};
 use cobble_types::Result;
 
 use super::Database;
+use super::change::DatabaseChange;
 use super::offer::DatabaseOffer;
 use super::sql::Sql;
 
@@ -97,6 +100,10 @@ impl GateScan for DatabaseScan {
             return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
         }
         Verdict::Prunes { note: Some("as a list in the statement".into()) }
+    }
+
+    fn change(&self, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        Ok(Arc::new(DatabaseChange::new(self.database.clone(), &self.offer, &self.columns, change)?))
     }
 
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {

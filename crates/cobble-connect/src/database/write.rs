@@ -1,9 +1,9 @@
 //! What writing into databases has in common: whether a connection may, the statement that makes a table, and values as texts.
 
 use arrow::array::Array;
-use cobble_types::{Code, Error, Result, SqlType, array_value_text};
+use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
-use super::Dialect;
+use super::{Dialect, Parameter};
 use crate::connector::NewRows;
 use crate::definition::SettingDescription;
 
@@ -11,20 +11,24 @@ use crate::definition::SettingDescription;
 pub const WRITABLE: SettingDescription = SettingDescription {
     name: "writable",
     label: "Tables may be written",
-    help: "true lets CREATE TABLE … AS and INSERT INTO … SELECT write there, each statement in one transaction",
+    help: "true lets CREATE TABLE … AS, INSERT, UPDATE and DELETE work there, each statement in one transaction",
     required: false,
     secret: false,
     default: Some("false"),
 };
 
+/// Refuses what a connection's definition does not let be done.
+pub fn allowed(connection: &str, writable: bool) -> Result<()> {
+    match writable {
+        true => Ok(()),
+        false => Err(Error::new(Code::Unsupported, format!("connection {connection} may not write tables"))
+            .hint("set writable = true for it, and give its user the rights")),
+    }
+}
+
 /// Refuses what no database writes.
 pub fn check(connection: &str, writable: bool, rows: &NewRows) -> Result<()> {
-    if !writable {
-        let what = format!("connection {connection} may not write tables");
-        return Err(
-            Error::new(Code::Unsupported, what).hint("set writable = true for it, and give its user the rights")
-        );
-    }
+    allowed(connection, writable)?;
     match rows.options.keys().next() {
         Some(option) => Err(Error::new(
             Code::BadSetting,
@@ -57,6 +61,15 @@ pub fn create(
 /// The names of the columns, quoted, with commas between them.
 pub fn names(dialect: &dyn Dialect, columns: &[(String, SqlType)]) -> String {
     columns.iter().map(|(name, _)| dialect.quoted(name)).collect::<Vec<_>>().join(", ")
+}
+
+/// A value for a column of a database without zones: moments are those of UTC.
+pub fn stored(value: &Value, sql_type: &SqlType) -> Parameter {
+    let own = Parameter(value.clone(), sql_type.clone());
+    match value {
+        Value::TimestampTz(_) => Parameter(Value::Text(own.text().trim_end_matches("+00").to_owned()), SqlType::Text),
+        _ => own,
+    }
 }
 
 /// A value as a text that the database reads as one of the column's type.

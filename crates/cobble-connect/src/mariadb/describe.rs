@@ -134,15 +134,16 @@ type Declared = (String, String, String, Option<u64>, Option<u64>, bool, bool, O
 pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
     let mut client = server.client().await?;
-    let facts: Option<(String, Option<u64>, Option<u64>)> = client
+    type Facts = (String, Option<u64>, Option<u64>, Option<String>);
+    let facts: Option<Facts> = client
         .exec_first(
-            "SELECT TABLE_TYPE, TABLE_ROWS, DATA_LENGTH FROM information_schema.TABLES \
+            "SELECT TABLE_TYPE, TABLE_ROWS, DATA_LENGTH, ENGINE FROM information_schema.TABLES \
              WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?",
             (schema, name),
         )
         .await
         .map_err(failed)?;
-    let Some((form, rows, bytes)) = facts else { return Ok(None) };
+    let Some((form, rows, bytes, engine)) = facts else { return Ok(None) };
     let declared: Vec<Declared> = client.exec(COLUMNS, (schema, name)).await.map_err(failed)?;
     let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
     for (place, (column, kind, whole, precision, scale, nullable, key, comment)) in declared.into_iter().enumerate() {
@@ -159,7 +160,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             (comment, note) => comment.or(note),
         };
         columns.push(TableColumn { name: column.clone(), sql_type: own, nullable, partition: false, comment });
-        remote.push(RemoteColumn { name: column, written, checks });
+        remote.push(RemoteColumn { name: column, written, checks, taken: None });
     }
     let rows = rows.map(|rows| rows as f64);
     let mut statistics = TableStatistics {
@@ -173,8 +174,15 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     }
     let kind = if form == "VIEW" { TableKind::View } else { TableKind::Table };
     let quoted = format!("{}.{}", MariaDialect.quoted(schema), MariaDialect.quoted(name));
-    let table = RemoteTable { name: quoted, columns: remote, division: vec![] };
-    let source = Arc::new(DatabaseSource { database: server.clone(), table });
+    let identity = match engine.as_deref() {
+        _ if form == "VIEW" => Err("it is a view"),
+        // Only this one undoes what was done when something fails.
+        Some("InnoDB") if primary_key.is_empty() => Err("it has no primary key"),
+        Some("InnoDB") => Ok(primary_key.iter().map(|place| columns[*place].name.clone()).collect()),
+        _ => Err("it is not kept by InnoDB, and so has no transactions"),
+    };
+    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division: vec![], identity };
+    let source = Arc::new(DatabaseSource::new(server.clone(), table));
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
 }

@@ -8,7 +8,7 @@ use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
-use crate::database::{Columns, Dialect, Parameter, Refusal, Sql, wrap};
+use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
 
 /// Compares by code points, which is the order of the bytes of UTF-8, and takes blanks at the end for what they are.
 pub const BYTES: &str = "COLLATE utf8mb4_nopad_bin";
@@ -237,6 +237,14 @@ impl Dialect for MariaDialect {
 
     fn joins(&self, kind: JoinKind) -> bool {
         matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Right | JoinKind::Semi | JoinKind::Anti)
+    }
+
+    fn change_form(&self) -> ChangeForm {
+        ChangeForm::Join
+    }
+
+    fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
+        write::stored(value, sql_type)
     }
 
     fn takes_keys(&self, sql_type: &SqlType) -> bool {

@@ -37,7 +37,7 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
             1130 => about(server, Code::SourceSignIn, "the server does not let this host in")
                 .hint("allow the user from this host at the server"),
             1044 | 1142 | 1143 => about(server, Code::SourceRefused, &said.message)
-                .hint(format!("give user {} the right to read it", server.user)),
+                .hint(format!("give user {} the right to do that", server.user)),
             1049 => about(server, Code::SourceRefused, &said.message).hint("correct the connection's database"),
             1040 | 1203 | 1226 => about(server, Code::SourceRefused, "the server has no connection left")
                 .hint("lower pool_size, or raise the server's limit"),
@@ -50,6 +50,10 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
                 "the statement ran longer than the connection's statement_limit there",
             )
             .hint("raise statement_limit, or read less"),
+            1205 | 1213 => {
+                about(server, Code::SourceRefused, format!("another transaction holds the same rows: {}", said.message))
+                    .hint("run it again")
+            }
             1264 | 1690 => about(server, Code::Overflow, &said.message),
             _ => about(server, Code::SourceRefused, format!("{} ({})", said.message, said.state)),
         },

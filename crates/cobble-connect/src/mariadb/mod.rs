@@ -1,5 +1,6 @@
 //! Connector for MariaDB: names and types from the information schema, statements with bound values, rows streamed.
 
+mod change;
 mod describe;
 mod dialect;
 mod errors;
@@ -18,10 +19,11 @@ use cobble_plan::offer::{Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
+use tokio_util::sync::CancellationToken;
 
 use self::dialect::MariaDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::database::{self, Database, Dialect, Sql, native};
+use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::patience::Patience;
 use crate::server_steps;
@@ -100,6 +102,8 @@ impl MariaConnector {
             .user(Some(&user))
             .pass(definition.secret.as_ref().map(|secret| secret.reveal()))
             .prefer_socket(false)
+            // Rows that an UPDATE sets to what they are count too.
+            .client_found_rows(true)
             .pool_opts(PoolOpts::default().with_constraints(constraints))
             .setup(vec![
                 "SET SESSION time_zone = '+00:00'".to_owned(),
@@ -275,5 +279,13 @@ impl Database for Server {
         // No table is divided here.
         let sql = statements.into_iter().next().ok_or_else(|| Error::internal("a run without a statement"))?;
         Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+    }
+
+    fn writable(&self) -> bool {
+        self.writable
+    }
+
+    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
+        change::run(&self, change, cancel).await
     }
 }

@@ -81,7 +81,7 @@ struct Running {
 }
 
 /// A bound value in the driver's types.
-fn bound(parameter: &Parameter) -> mysql_async::Value {
+pub fn bound(parameter: &Parameter) -> mysql_async::Value {
     match &parameter.0 {
         Value::Null => mysql_async::Value::NULL,
         Value::Boolean(v) => i64::from(*v).into(),

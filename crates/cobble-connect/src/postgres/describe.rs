@@ -133,7 +133,8 @@ SELECT a.attname::text, t.typname::text, a.atttypmod, a.attnotnull, col_descript
        CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid)::float8 END,
        coalesce(a.attnum = ANY (k.indkey), false), format_type(a.atttypid, a.atttypmod),
        s.n_distinct::float8, s.null_frac::float8, s.avg_width::float8,
-       s.histogram_bounds::text::text[], s.most_common_vals::text::text[], s.most_common_freqs::float8[]
+       s.histogram_bounds::text::text[], s.most_common_vals::text::text[], s.most_common_freqs::float8[],
+       format_type(a.atttypid, -1)
 FROM pg_class c
 JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
@@ -234,7 +235,9 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             true => format!("({{}}{cast} COLLATE \"C\")"),
             false => format!("{{}}{cast}"),
         };
-        remote.push(RemoteColumn { name: column, written, checks: false });
+        // The type without its length, so that a text that is too long is an error and not cut.
+        let taken = as_text.then(|| format!("?::{}", row.get::<_, String>(17)));
+        remote.push(RemoteColumn { name: column, written, checks: false, taken });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);
@@ -242,8 +245,21 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     let quoted = format!("{}.{}", quote_identifier(schema), quote_identifier(name));
     // Only of a table's own pages can ranges be read.
     let pages = first.get::<_, Option<f64>>(8).filter(|_| first.get::<_, &str>(6) == "r").unwrap_or(0.0) / PAGE;
-    let table = RemoteTable { name: quoted, columns: remote, division: page_ranges(pages as u64) };
-    let source = Arc::new(DatabaseSource { database: server.clone(), table });
+    let identity = match first.get(6) {
+        "r" => Ok(vec!["ctid".to_owned()]),
+        // Pages are counted in each partition anew.
+        "p" => Ok(vec!["tableoid".to_owned(), "ctid".to_owned()]),
+        "v" | "m" => Err("it is a view"),
+        _ => Err("it is a foreign table"),
+    };
+    let table = RemoteTable {
+        name: quoted,
+        schema: schema.to_owned(),
+        columns: remote,
+        division: page_ranges(pages as u64),
+        identity,
+    };
+    let source = Arc::new(DatabaseSource::new(server.clone(), table));
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
 }

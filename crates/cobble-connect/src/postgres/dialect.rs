@@ -8,7 +8,7 @@ use cobble_types::SqlType;
 
 use super::parameter;
 use super::sql::translate;
-use crate::database::{Columns, Dialect, Parameter, Refusal, Sql};
+use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql};
 
 #[derive(Debug)]
 pub struct PostgresDialect;
@@ -77,6 +77,10 @@ impl Dialect for PostgresDialect {
 
     fn no_columns(&self) -> &'static str {
         ""
+    }
+
+    fn change_form(&self) -> ChangeForm {
+        ChangeForm::FromUsing
     }
 
     fn takes_keys(&self, sql_type: &SqlType) -> bool {

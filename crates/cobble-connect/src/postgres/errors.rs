@@ -93,12 +93,16 @@ pub fn statement_error(server: &Server, error: &tokio_postgres::Error) -> Error 
         }
         SqlState::QUERY_CANCELED => Error::cancelled(),
         SqlState::INSUFFICIENT_PRIVILEGE => {
-            about(server, Code::SourceRefused, message).hint(format!("give user {} the right to read it", server.user))
+            about(server, Code::SourceRefused, message).hint(format!("give user {} the right to do that", server.user))
         }
         SqlState::DIVISION_BY_ZERO => Error::new(Code::DivisionByZero, "division by zero"),
         SqlState::NUMERIC_VALUE_OUT_OF_RANGE => about(server, Code::Overflow, message),
         SqlState::UNDEFINED_TABLE | SqlState::UNDEFINED_COLUMN => about(server, Code::NotFound, message)
             .hint("the table has changed since it was described; refresh the catalog"),
+        SqlState::T_R_SERIALIZATION_FAILURE | SqlState::T_R_DEADLOCK_DETECTED => {
+            about(server, Code::SourceRefused, format!("another transaction changed the same rows: {message}"))
+                .hint("run it again")
+        }
         _ if db.code().code().starts_with("22") => about(server, Code::InvalidValue, message),
         _ if db.code().code().starts_with("57P") => about(server, Code::SourceUnreachable, message)
             .hint("the server was shut down; run the query again when it is back"),

@@ -1,6 +1,7 @@
 //! Connector for PostgreSQL: names, types, keys and statistics from its own catalog, work pushed as SQL text with bound
 //! parameters, rows streamed in binary form.
 
+mod change;
 mod copy;
 mod decode;
 mod describe;
@@ -23,10 +24,11 @@ use cobble_plan::offer::{Portions, ScanTools};
 use cobble_types::{Code, Error, ObjectName, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::NoTls;
+use tokio_util::sync::CancellationToken;
 
 use self::dialect::PostgresDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::database::{self, Database, Dialect, Sql, native};
+use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::patience::Patience;
 use crate::server_steps;
@@ -343,5 +345,13 @@ impl Database for Server {
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
         Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+    }
+
+    fn writable(&self) -> bool {
+        self.writable
+    }
+
+    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
+        change::run(&self, change, cancel).await
     }
 }

@@ -41,8 +41,8 @@ impl CopyWriter {
         let dialect = &PostgresDialect;
         let place = format!("{}.{}", dialect.quoted(&rows.schema), dialect.quoted(&rows.table));
         let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
-        let client = Unfinished(Some(server.client().await?));
-        let Some(open) = &client.0 else { return Err(Error::internal("a write without a connection")) };
+        let client = Unfinished::new(server.client().await?);
+        let open = client.open()?;
         open.batch_execute("BEGIN READ WRITE").await.map_err(failed)?;
         if rows.create {
             let make = write::create(&server.connection, dialect, &place, &rows.columns, type_name)?;
@@ -61,10 +61,18 @@ impl CopyWriter {
 }
 
 /// A connection in a transaction that goes, and takes the transaction with it, when it is dropped.
-struct Unfinished(Option<Object>);
+pub struct Unfinished(Option<Object>);
 
 impl Unfinished {
-    fn keep(mut self) -> Option<Object> {
+    pub fn new(client: Object) -> Unfinished {
+        Unfinished(Some(client))
+    }
+
+    pub fn open(&self) -> Result<&Object> {
+        self.0.as_ref().ok_or_else(|| Error::internal("a write without a connection"))
+    }
+
+    pub fn keep(mut self) -> Option<Object> {
         self.0.take()
     }
 }

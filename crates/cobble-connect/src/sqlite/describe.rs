@@ -101,13 +101,13 @@ pub fn table(
     let failed = |e: rusqlite::Error| errors::error(file, &e);
     let facts = connection
         .query_row(
-            "SELECT type, strict FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE BINARY",
+            "SELECT type, strict, wr FROM pragma_table_list WHERE schema = 'main' AND name = ?1 COLLATE BINARY",
             [name],
-            |row| Ok((row.get::<_, String>(0)?, row.get::<_, bool>(1)?)),
+            |row| Ok((row.get::<_, String>(0)?, row.get::<_, bool>(1)?, row.get::<_, bool>(2)?)),
         )
         .optional()
         .map_err(failed)?;
-    let Some((form, strict)) = facts else { return Ok(None) };
+    let Some((form, strict, without_rowid)) = facts else { return Ok(None) };
     let mut statement = connection
         .prepare(
             "SELECT name, type, \"notnull\", pk, hidden FROM pragma_table_xinfo(?1) WHERE hidden <> 1 ORDER BY cid",
@@ -145,7 +145,7 @@ pub fn table(
             partition: false,
             comment,
         });
-        remote.push(RemoteColumn { name: column, written, checks: known });
+        remote.push(RemoteColumn { name: column, written, checks: known, taken: None });
     }
     primary_key.sort_unstable();
     let primary_key: Vec<usize> = primary_key.into_iter().map(|(_, place)| place).collect();
@@ -159,10 +159,16 @@ pub fn table(
         statistics.columns[*only].distinct = Some(rows);
     }
     let kind = if form == "view" { TableKind::View } else { TableKind::Table };
-    let source = Arc::new(DatabaseSource {
-        database: file.clone(),
-        table: RemoteTable { name: quoted, columns: remote, division: vec![] },
-    });
+    let taken = |name: &str| columns.iter().any(|column| column.name.eq_ignore_ascii_case(name));
+    let row_number = ["rowid", "_rowid_", "oid"].into_iter().find(|name| !taken(name));
+    let identity = match (form.as_str(), row_number) {
+        ("view", _) => Err("it is a view"),
+        ("table", _) if without_rowid => Ok(primary_key.iter().map(|place| columns[*place].name.clone()).collect()),
+        ("table", Some(name)) => Ok(vec![name.to_owned()]),
+        _ => Err("its rows have no number"),
+    };
+    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division: vec![], identity };
+    let source = Arc::new(DatabaseSource::new(file.clone(), table));
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
 }

@@ -8,7 +8,7 @@ use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
-use crate::database::{Columns, Dialect, Parameter, Refusal, Sql, wrap};
+use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
 
 /// For databases of one text encoding: only in UTF-8 is the order of bytes that of the engine.
 #[derive(Debug)]
@@ -264,6 +264,14 @@ impl Dialect for SqliteDialect {
 
     fn joins(&self, kind: JoinKind) -> bool {
         matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Right | JoinKind::Semi | JoinKind::Anti)
+    }
+
+    fn change_form(&self) -> ChangeForm {
+        ChangeForm::FromIn
+    }
+
+    fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
+        write::stored(value, sql_type)
     }
 
     fn takes_keys(&self, sql_type: &SqlType) -> bool {

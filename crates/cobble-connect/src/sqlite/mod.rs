@@ -1,5 +1,6 @@
 //! Connector for a SQLite file: read only, statements with bound values, each on a connection of its own.
 
+mod change;
 mod describe;
 mod dialect;
 mod errors;
@@ -18,10 +19,11 @@ use cobble_plan::logical::Table;
 use cobble_plan::offer::{Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
+use tokio_util::sync::CancellationToken;
 
 use self::dialect::SqliteDialect;
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::database::{self, Database, Dialect, Sql, native};
+use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
@@ -93,6 +95,17 @@ impl File {
         let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
         connection.busy_timeout(self.busy_limit).map_err(failed)?;
         guard::install(&connection).map_err(failed)?;
+        Ok(connection)
+    }
+
+    /// A new connection that writes.
+    fn open_to_write(&self) -> Result<Connection> {
+        let failed = |e: rusqlite::Error| errors::error(self, &e);
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        connection.busy_timeout(self.busy_limit).map_err(failed)?;
+        guard::install(&connection).map_err(failed)?;
+        connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
         Ok(connection)
     }
 
@@ -230,5 +243,13 @@ impl Database for File {
         // No table is divided here.
         let sql = statements.into_iter().next().ok_or_else(|| Error::internal("a run without a statement"))?;
         Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+    }
+
+    fn writable(&self) -> bool {
+        self.writable
+    }
+
+    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
+        change::run(&self, change, cancel).await
     }
 }

@@ -85,7 +85,7 @@ struct Running<'a> {
 }
 
 /// A bound value in SQLite's types.
-fn bound(parameter: &Parameter) -> ToSqlOutput<'_> {
+pub fn bound(parameter: &Parameter) -> ToSqlOutput<'_> {
     let value = match &parameter.0 {
         Value::Null => rusqlite::types::Value::Null,
         Value::Boolean(v) => i64::from(*v).into(),

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use arrow::array::{AsArray, RecordBatch};
 use arrow::datatypes::{Float32Type, Float64Type, Int16Type, Int32Type, Int64Type};
 use cobble_types::{Error, Result, SqlType};
+use rusqlite::Connection;
 use rusqlite::types::Value;
-use rusqlite::{Connection, OpenFlags};
 
 use super::dialect::SqliteDialect;
 use super::{File, SCHEMA, errors};
@@ -45,10 +45,7 @@ impl RowWriter {
             return Err(Error::unknown("schema", &rows.schema, [SCHEMA]));
         }
         let failed = |e: rusqlite::Error| errors::error(file, &e);
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(&file.path, flags).map_err(failed)?;
-        connection.busy_timeout(file.busy_limit).map_err(failed)?;
-        connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+        let connection = file.open_to_write()?;
         let dialect = &SqliteDialect { utf8: true };
         let place = dialect.quoted(&rows.table);
         if rows.create {

@@ -3,6 +3,9 @@
 #[allow(dead_code, reason = "not every source is written to")]
 pub mod written;
 
+#[allow(dead_code, reason = "not every source is written to")]
+pub mod changed;
+
 use std::fmt::Write;
 
 use cobble_engine::{PlanDocument, Session};

@@ -1,0 +1,201 @@
+//! UPDATE and DELETE. Where the rows are found by conditions on the one table, these stand in the statement itself, which then waits
+//! for other transactions as any does. Where more was handed over, the rows are found by a query within the statement and known by
+//! what tells them apart, in a transaction that sees one state of the data.
+
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use cobble_plan::expr::Column;
+use cobble_plan::offer::{NewValue, Request, RowChange, SourceChange};
+use cobble_types::{Code, Error, Result};
+use tokio_util::sync::CancellationToken;
+
+use super::offer::DatabaseOffer;
+use super::sql::Sql;
+use super::{Database, RemoteTable};
+
+/// How a statement names the query that finds its rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChangeForm {
+    /// `UPDATE t SET … FROM query`, `DELETE FROM t USING query`
+    FromUsing,
+    /// `UPDATE t SET … FROM query`, `DELETE FROM t WHERE key IN (query)`
+    FromIn,
+    /// `UPDATE t JOIN query SET …`, `DELETE t FROM t JOIN query`
+    Join,
+}
+
+/// What is run in one transaction.
+#[derive(Debug)]
+pub struct ChangeStatement {
+    /// The database or schema of the table.
+    pub schema: String,
+    pub sql: Sql,
+    /// Counts the rows that the query finds. An UPDATE of fewer rows would have chosen by chance between several for one.
+    pub found: Option<Sql>,
+    /// The transaction must see one state of the data.
+    pub of_one_state: bool,
+}
+
+impl ChangeStatement {
+    /// Refuses an UPDATE whose outcome would be chance.
+    pub fn check(&self, connection: &str, found: u64, changed: u64) -> Result<()> {
+        if found <= changed {
+            return Ok(());
+        }
+        let what = format!(
+            "connection {connection}: {found} rows were found for {changed} rows of the table, and a row cannot be set to several values"
+        );
+        Err(Error::new(Code::Cardinality, what)
+            .hint("find one row for each, such as by DISTINCT or by grouping; nothing was changed"))
+    }
+}
+
+/// The connection broke when the transaction was to become permanent.
+pub fn unknown_outcome(mut error: Error) -> Error {
+    error.message = format!("{}; this was while the change was being committed", error.message);
+    error.hint("look whether the table has changed before you run it again")
+}
+
+#[derive(Debug)]
+pub struct DatabaseChange {
+    database: Arc<dyn Database>,
+    statement: ChangeStatement,
+}
+
+impl DatabaseChange {
+    pub fn new(
+        database: Arc<dyn Database>,
+        offer: &DatabaseOffer,
+        columns: &[Column],
+        change: &RowChange,
+    ) -> Result<DatabaseChange> {
+        let target = offer.target.clone().ok_or_else(|| Error::internal("a change without its table"))?;
+        let parts = Parts { database: database.as_ref(), offer, columns, change, target: &target };
+        let statement = match offer.conditions_alone() {
+            Some(conditions) => {
+                let (schema, sql) = (target.schema.clone(), parts.alone(conditions)?);
+                ChangeStatement { schema, sql, found: None, of_one_state: false }
+            }
+            None => parts.with_query()?,
+        };
+        Ok(DatabaseChange { database, statement })
+    }
+}
+
+struct Parts<'a> {
+    database: &'a dyn Database,
+    offer: &'a DatabaseOffer,
+    columns: &'a [Column],
+    change: &'a RowChange,
+    target: &'a RemoteTable,
+}
+
+impl Parts<'_> {
+    fn form(&self) -> ChangeForm {
+        self.database.dialect().change_form()
+    }
+
+    /// `a = …, b = …`, with what stands for a column that the query finds.
+    fn assignments(&self, alias: &str, found: impl Fn(usize) -> Result<Sql>) -> Result<Sql> {
+        let dialect = self.database.dialect();
+        let mut out = Vec::new();
+        for (name, value) in self.change.set.iter().flatten() {
+            let value = match value {
+                NewValue::Found(place) => found(*place)?,
+                NewValue::Given(value, sql_type) => Sql::parameter(dialect.stored(value, sql_type)),
+            };
+            let remote = self.target.columns.iter().find(|column| column.name == *name);
+            let owner = if self.form() == ChangeForm::Join { format!("{alias}.") } else { String::new() };
+            let mut item = Sql::new(format!("{owner}{} = ", dialect.quoted(name)));
+            match remote.and_then(|remote| remote.taken.as_ref()) {
+                Some(taken) => item.push(&super::wrap(&[&value], taken)),
+                None => item.push(&value),
+            };
+            out.push(item);
+        }
+        Ok(Sql::joined(&out, ", "))
+    }
+
+    /// The statement whose rows are chosen by these conditions on `t1`.
+    fn alone(&self, conditions: &[Sql]) -> Result<Sql> {
+        let place = &self.target.name;
+        let mut out = match (&self.change.set, self.form()) {
+            (Some(_), _) => {
+                let mut out = Sql::new(format!("UPDATE {place} AS t1 SET "));
+                out.push(&self.assignments("t1", |at| self.offer.listed(&self.columns[at]))?);
+                out
+            }
+            (None, ChangeForm::Join) => Sql::new(format!("DELETE t1 FROM {place} AS t1")),
+            (None, _) => Sql::new(format!("DELETE FROM {place} AS t1")),
+        };
+        if !conditions.is_empty() {
+            out.text(" WHERE ").push(&Sql::joined(conditions, " AND "));
+        }
+        Ok(out)
+    }
+
+    fn with_query(&self) -> Result<ChangeStatement> {
+        let dialect = self.database.dialect();
+        let place = &self.target.name;
+        let name = |at: usize| format!("c{at}");
+        let columns: Vec<(Column, String)> =
+            self.columns.iter().enumerate().map(|(at, column)| (column.clone(), name(at))).collect();
+        let mut query = Sql::new("(");
+        query.push(&self.offer.named(&columns)?).text(") AS s");
+        let keys: Vec<(String, String)> = self
+            .target
+            .identity
+            .iter()
+            .flatten()
+            .zip(&self.change.identity)
+            .map(|(own, at)| (format!("t0.{}", dialect.quoted(own)), format!("s.{}", name(*at))))
+            .collect();
+        let same = keys.iter().map(|(own, found)| format!("{own} = {found}")).collect::<Vec<_>>().join(" AND ");
+        let assignments = self.assignments("t0", |at| Ok(Sql::new(format!("s.{}", name(at)))))?;
+        let mut sql = Sql::default();
+        match (&self.change.set, self.form()) {
+            (Some(_), ChangeForm::FromUsing | ChangeForm::FromIn) => sql
+                .text(&format!("UPDATE {place} AS t0 SET "))
+                .push(&assignments)
+                .text(" FROM ")
+                .push(&query)
+                .text(&format!(" WHERE {same}")),
+            (Some(_), ChangeForm::Join) => sql
+                .text(&format!("UPDATE {place} AS t0 JOIN "))
+                .push(&query)
+                .text(&format!(" ON {same} SET "))
+                .push(&assignments),
+            (None, ChangeForm::FromUsing) => {
+                sql.text(&format!("DELETE FROM {place} AS t0 USING ")).push(&query).text(&format!(" WHERE {same}"))
+            }
+            (None, ChangeForm::Join) => {
+                sql.text(&format!("DELETE t0 FROM {place} AS t0 JOIN ")).push(&query).text(&format!(" ON {same}"))
+            }
+            (None, ChangeForm::FromIn) => {
+                let (own, found): (Vec<String>, Vec<String>) = keys.into_iter().unzip();
+                let (own, found) = (own.join(", "), found.join(", "));
+                sql.text(&format!("DELETE FROM {place} AS t0 WHERE ({own}) IN (SELECT {found} FROM "))
+                    .push(&query)
+                    .text(")")
+            }
+        };
+        let mut count = Sql::new("SELECT count(*) FROM ");
+        count.push(&query);
+        let schema = self.target.schema.clone();
+        Ok(ChangeStatement { schema, sql, found: self.change.set.is_some().then_some(count), of_one_state: true })
+    }
+}
+
+#[async_trait]
+impl SourceChange for DatabaseChange {
+    fn request(&self) -> Request {
+        let sql = &self.statement.sql;
+        let parameters = sql.parameters.iter().map(|p| p.0.to_string()).collect();
+        Request { text: sql.numbered(self.database.dialect()), parameters }
+    }
+
+    async fn run(&self, cancel: &CancellationToken) -> Result<u64> {
+        self.database.clone().change(&self.statement, cancel).await
+    }
+}

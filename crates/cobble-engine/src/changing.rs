@@ -1,0 +1,185 @@
+//! UPDATE and DELETE: the query that finds the rows is planned like any other, and must be one gate with nothing above it: then its
+//! source changes the rows it would have given, in one statement.
+
+use std::sync::Arc;
+
+use arrow::array::{ArrayRef, Int64Array, StringViewArray};
+use cobble_exec::fold_constant;
+use cobble_plan::LogicalPlan;
+use cobble_plan::document::{Piece, PlanDocument};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::Table;
+use cobble_plan::offer::{NewValue, RowChange, SourceChange, Verdict};
+use cobble_plan::physical::{Operator, PhysicalPlan};
+use cobble_plan::statistics::ColumnStatistics;
+use cobble_sql::{BoundQuery, CatalogReader, Change, TARGET};
+use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType};
+
+use crate::execution::ResultColumn;
+use crate::memory_table::MemoryTable;
+
+/// A change that its source is ready to make; nothing when no row can be meant.
+#[derive(Debug)]
+pub struct PlannedChange {
+    pub table: ObjectName,
+    pub change: Option<Arc<dyn SourceChange>>,
+    pub document: PlanDocument,
+    pub seconds: f64,
+}
+
+/// The table whose rows are changed, with the columns that tell them apart at its end.
+pub struct Target {
+    pub table: Arc<Table>,
+    pub identity: Vec<String>,
+    /// The columns of the query, the set ones last.
+    pub wanted: Vec<(String, SqlType)>,
+}
+
+impl Target {
+    pub fn new(found: &Table, change: &Change) -> Result<Target> {
+        let (identity, source) = found.source.changeable()?;
+        let names: Vec<String> = identity.iter().map(|column| column.name.clone()).collect();
+        let mut wanted: Vec<_> = identity.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
+        for (place, (name, position)) in change.set.iter().flatten().enumerate() {
+            if change.set.iter().flatten().take(place).any(|(other, _)| other == name) {
+                return Err(Error::new(Code::AmbiguousName, format!("{name} is set twice")).at(*position));
+            }
+            let column = found.columns.iter().find(|column| column.name == *name);
+            let column = column.ok_or_else(|| {
+                Error::unknown("column", name, found.columns.iter().map(|c| c.name.as_str())).at(*position)
+            })?;
+            wanted.push((name.clone(), column.sql_type.clone()));
+        }
+        let mut table = Table { source, ..found.clone() };
+        table.statistics.columns.extend(identity.iter().map(|_| ColumnStatistics::default()));
+        table.columns.extend(identity);
+        Ok(Target { table: Arc::new(table), identity: names, wanted })
+    }
+}
+
+/// Tables by their names, and the target by the one that stands for it.
+pub struct WithTarget<'a> {
+    pub tables: &'a dyn CatalogReader,
+    pub target: &'a Arc<Table>,
+}
+
+impl CatalogReader for WithTarget<'_> {
+    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+        match name {
+            [name] if name == TARGET => Ok(self.target.clone()),
+            _ => self.tables.table(name),
+        }
+    }
+}
+
+/// The expression over what is below all projections.
+fn made_of(plan: &LogicalPlan, expr: &Expr) -> Expr {
+    let LogicalPlan::Project { input, columns } = plan else { return expr.clone() };
+    let made = expr.replace(&|part| match part {
+        Expr::Column(own) => columns.iter().find(|(column, _)| column.id == own.id).map(|(_, made)| made.clone()),
+        _ => None,
+    });
+    made_of(input, &made)
+}
+
+/// The bound query without the columns that are the same in all rows, and what these are, by place.
+pub fn without_constants(bound: BoundQuery, identity: usize) -> (LogicalPlan, Vec<(ColumnId, Option<NewValue>)>) {
+    let mut left = Vec::new();
+    let mut values = Vec::new();
+    for (place, column) in bound.columns.iter().enumerate() {
+        let expr = made_of(&bound.plan, &Expr::Column(column.clone()));
+        let folded = (place >= identity && expr.is_constant()).then(|| fold_constant(&expr)).flatten();
+        match folded {
+            Some(Expr::Literal { value, sql_type }) => values.push((column.id, Some(NewValue::Given(value, sql_type)))),
+            _ => {
+                values.push((column.id, None));
+                left.push((column.clone(), Expr::Column(column.clone())));
+            }
+        }
+    }
+    (LogicalPlan::Project { input: Arc::new(bound.plan), columns: left }, values)
+}
+
+/// Why not all of it can be done at the source.
+fn refusal(word: &str, plan: &PhysicalPlan) -> Error {
+    let gates = &plan.document.gates;
+    let kept = gates.iter().flat_map(|gate| &gate.pieces).find_map(|piece| match &piece.verdict {
+        Verdict::Kept { reason, note } => {
+            let note = note.as_ref().map(|note| format!(": {note}")).unwrap_or_default();
+            Some(format!("{} {} ({}{note})", piece.piece, piece.text, reason.words()))
+        }
+        _ => None,
+    });
+    let mut connections: Vec<&str> = gates.iter().map(|gate| gate.connection.as_str()).collect();
+    connections.sort_unstable();
+    connections.dedup();
+    let why = match (connections.as_slice(), kept) {
+        ([_, _, ..], _) => format!("it needs tables of the connections {}", connections.join(", ")),
+        (_, Some(kept)) => format!("this would stay in the engine: {kept}"),
+        (_, None) => {
+            let steps = plan.document.steps.iter().filter(|step| step.kind != "gate");
+            let steps: Vec<&str> = steps.map(|step| step.text.as_str()).collect();
+            format!("this would stay in the engine: {}", steps.join("; "))
+        }
+    };
+    Error::new(Code::Unsupported, format!("{word} is handed over whole or not at all, and {why}"))
+        .hint("write it with what the source takes over, or keep what is to be changed as a table there first")
+}
+
+/// The plan as a change, when all of it is one gate.
+pub fn planned(
+    table: ObjectName,
+    change: &Change,
+    mut plan: PhysicalPlan,
+    values: Vec<(ColumnId, Option<NewValue>)>,
+    seconds: f64,
+) -> Result<PlannedChange> {
+    let word = if change.set.is_some() { "UPDATE" } else { "DELETE" };
+    if matches!(&plan.root.operator, Operator::Values { rows } if rows.is_empty()) {
+        return Ok(PlannedChange { table, change: None, document: plan.document, seconds });
+    }
+    let (Operator::Gate { gate, .. }, [only]) = (&plan.root.operator, plan.gates.as_slice()) else {
+        return Err(refusal(word, &plan));
+    };
+    let place = |id: ColumnId| {
+        let found = plan.root.columns.iter().position(|column| column.id == id);
+        found.ok_or_else(|| Error::internal(format!("{word}: a column is missing in the gate")))
+    };
+    let names: Vec<Option<&String>> = match &change.set {
+        Some(set) => {
+            let identity = values.len() - set.len();
+            std::iter::repeat_n(None, identity).chain(set.iter().map(|(name, _)| Some(name))).collect()
+        }
+        None => vec![None; values.len()],
+    };
+    let (mut identity, mut set) = (Vec::new(), Vec::new());
+    for ((id, value), name) in values.into_iter().zip(names) {
+        match (name, value) {
+            (None, _) => identity.push(place(id)?),
+            (Some(name), Some(given)) => set.push((name.clone(), given)),
+            (Some(name), None) => set.push((name.clone(), NewValue::Found(place(id)?))),
+        }
+    }
+    let ready = only.scan.change(&RowChange { identity, set: change.set.as_ref().map(|_| set) })?;
+    let document = &mut plan.document.gates[*gate];
+    document.request = ready.request();
+    document.pieces.push(Piece { piece: word.to_lowercase(), text: table.to_string(), verdict: Verdict::pushed() });
+    Ok(PlannedChange { table, change: Some(ready), document: plan.document, seconds })
+}
+
+/// The columns of the answer.
+pub fn answer() -> Vec<ResultColumn> {
+    let column = |name: &str, sql_type| ResultColumn { name: name.to_owned(), sql_type };
+    vec![column("table", SqlType::Text), column("rows", SqlType::BigInt)]
+}
+
+pub fn answered(table: &ObjectName, rows: u64) -> MemoryTable {
+    MemoryTable {
+        columns: answer().into_iter().map(|column| (column.name, column.sql_type)).collect(),
+        arrays: vec![
+            Arc::new(StringViewArray::from(vec![table.to_string()])) as ArrayRef,
+            Arc::new(Int64Array::from(vec![rows as i64])),
+        ],
+        rows: 1,
+    }
+}

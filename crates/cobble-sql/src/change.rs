@@ -1,0 +1,151 @@
+//! UPDATE and DELETE: each is read as the query that finds the rows, and what a row's columns are set to (SQL:2016 part 2, 14.9 and
+//! 14.14; FROM and USING as in PostgreSQL).
+
+use cobble_types::deep::Deep;
+use cobble_types::{Code, Error, Position, Result};
+use sqlparser::ast;
+use sqlparser::dialect::PostgreSqlDialect;
+use sqlparser::parser::Parser;
+
+/// Stands for the table in the query's FROM; a control character, so that nobody can write it.
+pub const TARGET: &str = "\u{1}target";
+
+/// Rows of a table that are set to something else, or deleted.
+#[derive(Debug, Clone)]
+pub struct Change {
+    pub table: Vec<String>,
+    pub position: Option<Position>,
+    /// The columns that are set, with their places in the text; `None` deletes the rows.
+    pub set: Option<Vec<(String, Option<Position>)>>,
+    /// What the table is called in the statement.
+    alias: ast::Ident,
+    /// Finds what the columns are set to, one row for each that is changed.
+    query: Deep<ast::Query>,
+}
+
+impl Change {
+    /// The query with these further columns of the table in front.
+    pub fn query_with(&self, columns: &[String]) -> Deep<ast::Query> {
+        let mut query = self.query.clone();
+        if let ast::SetExpr::Select(select) = query.body.as_mut() {
+            let item = |column: &String| {
+                let parts = vec![self.alias.clone(), ast::Ident::with_quote('"', column)];
+                ast::SelectItem::UnnamedExpr(ast::Expr::CompoundIdentifier(parts))
+            };
+            select.projection.splice(0..0, columns.iter().map(item));
+        }
+        query
+    }
+}
+
+fn folded(ident: &ast::Ident) -> String {
+    if ident.quote_style.is_some() { ident.value.clone() } else { ident.value.to_lowercase() }
+}
+
+fn position(ident: &ast::Ident) -> Option<Position> {
+    let start = ident.span.start;
+    (start.line > 0).then_some(Position { line: start.line, column: start.column })
+}
+
+/// The syntax tree as a change, if it is one that we make.
+pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
+    match statement {
+        ast::Statement::Update(update) => {
+            let extra = update.returning.is_some()
+                || update.output.is_some()
+                || update.or.is_some()
+                || update.limit.is_some()
+                || !update.order_by.is_empty();
+            refuse(extra)?;
+            let from = match update.from {
+                None => vec![],
+                Some(ast::UpdateTableFromKind::BeforeSet(from) | ast::UpdateTableFromKind::AfterSet(from)) => from,
+            };
+            let mut set = Vec::new();
+            let mut values = Vec::new();
+            for assignment in update.assignments {
+                let ast::AssignmentTarget::ColumnName(name) = assignment.target else {
+                    return Err(Error::unsupported("setting several columns at once")
+                        .hint("write each one alone: SET a = …, b = …"));
+                };
+                let [ast::ObjectNamePart::Identifier(column)] = name.0.as_slice() else {
+                    return Err(Error::new(Code::Syntax, format!("\"{name}\" is no plain name of a column"))
+                        .hint("columns that are set are named without their table"));
+                };
+                set.push((folded(column), position(column)));
+                values.push(ast::SelectItem::UnnamedExpr(assignment.value));
+            }
+            made(update.table, from, Some(set), values, update.selection)
+        }
+        ast::Statement::Delete(delete) => {
+            let extra = delete.returning.is_some()
+                || delete.output.is_some()
+                || delete.limit.is_some()
+                || !delete.order_by.is_empty()
+                || !delete.tables.is_empty();
+            refuse(extra)?;
+            let (ast::FromTable::WithFromKeyword(mut from) | ast::FromTable::WithoutKeyword(mut from)) = delete.from;
+            let (Some(table), true) = (from.pop(), from.is_empty()) else {
+                return Err(Error::unsupported("deleting from several tables").hint("write a statement for each"));
+            };
+            made(table, delete.using.unwrap_or_default(), None, vec![], delete.selection)
+        }
+        other => Err(Error::new(Code::Syntax, format!("expected UPDATE or DELETE, found {other}"))),
+    }
+}
+
+fn refuse(extra: bool) -> Result<()> {
+    match extra {
+        true => Err(Error::unsupported("RETURNING, ORDER BY or LIMIT in UPDATE and DELETE")),
+        false => Ok(()),
+    }
+}
+
+fn made(
+    table: ast::TableWithJoins,
+    from: Vec<ast::TableWithJoins>,
+    set: Option<Vec<(String, Option<Position>)>>,
+    values: Vec<ast::SelectItem>,
+    selection: Option<ast::Expr>,
+) -> Result<Change> {
+    let ast::TableFactor::Table { name, alias, args: None, .. } = table.relation else {
+        return Err(Error::new(Code::Syntax, "only the rows of a table can be changed"));
+    };
+    if !table.joins.is_empty() {
+        return Err(Error::unsupported("a join in the place of the table that is changed")
+            .hint("name the other tables in FROM, or in USING of a DELETE"));
+    }
+    let parts: Option<Vec<&ast::Ident>> = name.0.iter().map(ast::ObjectNamePart::as_ident).collect();
+    let (Some(parts), Some(last)) = (&parts, parts.as_ref().and_then(|parts| parts.last())) else {
+        return Err(Error::new(Code::Syntax, format!("\"{name}\" is no name of a table")));
+    };
+    let alias = alias.map_or_else(|| (*last).clone(), |alias| alias.name);
+    let mut query = blank()?;
+    if let ast::SetExpr::Select(select) = query.body.as_mut() {
+        select.projection = values;
+        select.selection = selection;
+        if let Some(ast::TableWithJoins { relation: ast::TableFactor::Table { name, alias: own, .. }, .. }) =
+            select.from.first_mut()
+        {
+            *name = ast::ObjectName::from(vec![ast::Ident::with_quote('"', TARGET)]);
+            if let Some(own) = own {
+                own.name = alias.clone();
+            }
+        }
+        select.from.extend(from);
+    }
+    Ok(Change {
+        table: parts.iter().map(|part| folded(part)).collect(),
+        position: parts.first().and_then(|part| position(part)),
+        set,
+        alias,
+        query,
+    })
+}
+
+/// A query whose parts are then put in place.
+fn blank() -> Result<Deep<ast::Query>> {
+    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
+    let mut parser = Parser::new(&PostgreSqlDialect {}).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
+    Ok(Deep::new(*parser.parse_query().map_err(failed)?))
+}
