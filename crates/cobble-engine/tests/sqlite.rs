@@ -213,7 +213,8 @@ const STATEMENTS: &[&str] = &[
 async fn what_is_handed_over_never_changes_an_answer() {
     let (mut session, _) = session("sqlite-truth");
     let conditions = CONDITIONS.iter().map(|condition| format!("SELECT id FROM sales WHERE {condition}"));
-    let all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
+    let mut all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
+    all.extend(truth::shapes::statements(["sales", "port", "article", "label", "weight", "ports"]));
     let table = truth::table(&mut session, &all, "offer-aggregates").await;
     insta::assert_snapshot!(table);
 }

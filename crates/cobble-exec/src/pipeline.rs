@@ -121,17 +121,18 @@ pub struct Pipeline {
 impl Pipeline {
     /// Runs the pipeline with `tasks` parallel tasks on the current runtime.
     pub async fn run(self, tasks: usize, cancel: &CancellationToken) -> Result<()> {
-        let satisfied = Arc::new(AtomicBool::new(false));
         let last_phase = self.branches.iter().map(|branch| branch.phase).max().unwrap_or(0);
         for phase in 0..=last_phase {
-            let branches: Vec<Arc<Branch>> = self.branches.iter().filter(|b| b.phase == phase).cloned().collect();
+            // Each with what its tasks tell each other: whether a step of it wants no more.
+            let branches: Vec<(Arc<Branch>, Arc<AtomicBool>)> =
+                self.branches.iter().filter(|b| b.phase == phase).map(|b| (b.clone(), Arc::default())).collect();
             let mut running = tokio::task::JoinSet::new();
             for task in 0..tasks {
-                let mine: Vec<Arc<Branch>> = branches.iter().filter(|b| task == 0 || !b.ordered).cloned().collect();
+                let mine: Vec<_> = branches.iter().filter(|(b, _)| task == 0 || !b.ordered).cloned().collect();
                 if mine.is_empty() {
                     continue;
                 }
-                let task = run_task(mine, self.target.clone(), satisfied.clone(), cancel.clone());
+                let task = run_task(mine, self.target.clone(), cancel.clone());
                 running.spawn(CANCEL.scope(cancel.clone(), task));
             }
             let mut failure: Option<Error> = None;
@@ -161,16 +162,15 @@ impl Pipeline {
 }
 
 async fn run_task(
-    branches: Vec<Arc<Branch>>,
+    branches: Vec<(Arc<Branch>, Arc<AtomicBool>)>,
     target: Arc<Target>,
-    satisfied: Arc<AtomicBool>,
     cancel: CancellationToken,
 ) -> Result<()> {
     let mut sink = match target.as_ref() {
         Target::Sink(sink, _) => Some(sink.task()),
         Target::Output(_) => None,
     };
-    for branch in branches {
+    for (branch, satisfied) in branches {
         let mut source = branch.source.task();
         let mut chain =
             Chain { steps: branch.steps.iter().map(|(factory, meter)| (factory.step(), meter.clone())).collect() };
@@ -178,7 +178,8 @@ async fn run_task(
             if cancel.is_cancelled() {
                 return Err(Error::cancelled());
             }
-            if satisfied.load(Ordering::Relaxed) {
+            // A step that this branch shares with others, such as a limit above them all, may be satisfied before it begins.
+            if satisfied.load(Ordering::Relaxed) || chain.satisfied_place().is_some() {
                 break;
             }
             let start = Instant::now();

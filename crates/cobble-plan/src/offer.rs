@@ -19,6 +19,7 @@ use crate::document::KeyMeasure;
 use crate::expr::{Column, Expr};
 use crate::key_pass::LearnedKeys;
 use crate::logical::{Join, Scan, SortKey, TableColumn};
+use crate::window::WindowCall;
 
 /// What a source says about one piece of work.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -147,6 +148,16 @@ pub trait Offer: Send + Sync + fmt::Debug {
         Verdict::kept(KeptReason::NoSuchAbility, "the source does not sort")
     }
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict;
+    /// Adds columns computed over each row's neighbours.
+    fn window(&mut self, partition: &[Expr], order: &[SortKey], calls: &[(Column, WindowCall)]) -> Verdict {
+        let _ = (partition, order, calls);
+        Verdict::kept(KeptReason::NoSuchAbility, "the source does not look at neighbours")
+    }
+    /// All rows of this and of other offers of the same connection, each with the columns that correspond to those of the result.
+    fn union(&mut self, own: &[Column], others: &[(&dyn Offer, Vec<Column>)], columns: &[Column]) -> Verdict {
+        let _ = (own, others, columns);
+        Verdict::kept(KeptReason::NoSuchAbility, "the source does not put rows together")
+    }
     /// Joins with another offer of the same connection, which this one then includes.
     fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
         let _ = (right, join);

@@ -32,7 +32,8 @@ struct Way {
 }
 
 /// Switches for pieces of work that are offered without a rewrite having moved them.
-pub const OFFER_SWITCHES: &[&str] = &["offer-joins", "offer-aggregates", "offer-top-n", "key-pass", "range-joins"];
+pub const OFFER_SWITCHES: &[&str] =
+    &["offer-joins", "offer-aggregates", "offer-windows", "offer-unions", "offer-top-n", "key-pass", "range-joins"];
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
@@ -196,22 +197,22 @@ impl Planner<'_> {
                 let operator = Operator::Limit { limit: *limit, offset: *offset };
                 Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
             }
-            LogicalPlan::Union { inputs, columns } => {
-                let mut nodes = Vec::new();
-                for input in inputs {
-                    nodes.push(self.in_order(input)?.0);
-                }
-                Ok(Planned::Built(self.step(Operator::Union, columns.clone(), nodes, estimate(plan))))
-            }
+            LogicalPlan::Union { inputs, columns } => self.union(plan, inputs, columns),
             LogicalPlan::Window { input, partition, order, calls } => {
                 let own: BTreeSet<ColumnId> = calls.iter().map(|(column, _)| column.id).collect();
                 let mut used: BTreeSet<ColumnId> = needed.difference(&own).copied().collect();
                 plan.expressions().into_iter().for_each(|e| e.collect_columns(&mut used));
                 let mut planned = self.plan(input, &used)?;
                 let text = logical::window_text(partition, order, calls);
-                self.offer(&mut planned, "window", text, "offer-windows", |_| {
-                    Verdict::kept(KeptReason::NoSuchAbility, "windows are not handed over")
+                let offered = self.offer(&mut planned, "window", text, "offer-windows", |offer| {
+                    offer.window(partition, order, calls)
                 });
+                if let (true, Planned::Open(draft)) = (offered, &mut planned) {
+                    draft.columns.extend(calls.iter().map(|(column, _)| column.clone()));
+                    draft.estimate = estimate(plan);
+                    draft.ordered = false;
+                    return Ok(planned);
+                }
                 let below = self.closed(planned, &used)?;
                 let columns =
                     below.node.columns.iter().cloned().chain(calls.iter().map(|(column, _)| column.clone())).collect();
@@ -268,9 +269,13 @@ impl Planner<'_> {
     /// All columns of a plan whose readers know them by place, in order, with its estimated rows: a gate may have brought
     /// them in another one.
     fn in_order(&mut self, plan: &LogicalPlan) -> Result<(Arc<PhysicalNode>, f64)> {
+        let planned = self.plan(plan, &plan.column_ids())?;
+        self.closed_in_order(plan, planned)
+    }
+
+    fn closed_in_order(&mut self, plan: &LogicalPlan, planned: Planned) -> Result<(Arc<PhysicalNode>, f64)> {
         let own = plan.columns();
         let wanted = own.iter().map(|column| column.id).collect();
-        let planned = self.plan(plan, &wanted)?;
         let below = self.closed(planned, &wanted)?;
         let rows = below.estimate.rows;
         if below.node.columns == own {
@@ -278,6 +283,55 @@ impl Planner<'_> {
         }
         let columns: Vec<_> = own.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
         Ok((self.step(Operator::Project { columns }, own, vec![below.node], below.estimate).node, rows))
+    }
+
+    /// Rows of several inputs: of one connection in one request, when all of them are open offers there.
+    fn union(&mut self, plan: &LogicalPlan, inputs: &[Arc<LogicalPlan>], columns: &[Column]) -> Result<Planned> {
+        let mut planned = Vec::new();
+        for input in inputs {
+            planned.push(self.plan(input, &input.column_ids())?);
+        }
+        let mut drafts = planned.iter_mut().filter_map(|planned| match planned {
+            Planned::Open(draft) => Some(draft),
+            Planned::Built(_) => None,
+        });
+        if let Some(first) = drafts.next() {
+            let mut others: Vec<_> = drafts.collect();
+            let connection = first.source.connection().to_owned();
+            let verdict = if others.len() + 1 < inputs.len() {
+                Verdict::kept(KeptReason::BelowKept, "another input is computed in the engine")
+            } else if others.iter().any(|other| other.source.connection() != connection) {
+                Verdict::Kept { reason: KeptReason::DifferentConnections, note: None }
+            } else if !self.settings.is_on("offer-unions") {
+                Verdict::kept(KeptReason::SwitchedOff, "offer-unions is off")
+            } else {
+                let of = |place: usize| inputs[place].columns();
+                let offers: Vec<(&dyn Offer, Vec<Column>)> =
+                    others.iter().enumerate().map(|(i, other)| (other.offer.as_ref(), of(i + 1))).collect();
+                first.offer.union(&of(0), &offers, columns)
+            };
+            let text = format!("all rows of {} inputs", inputs.len());
+            if verdict.is_pushed() {
+                for other in &mut others {
+                    first.tables.append(&mut other.tables);
+                    first.pieces.append(&mut other.pieces);
+                    first.columns_total += other.columns_total;
+                }
+                first.piece("union", text, verdict);
+                first.columns = columns.to_vec();
+                first.estimate = estimate(plan);
+                first.ordered = false;
+                return Ok(planned.swap_remove(0));
+            }
+            for draft in others.into_iter().chain([first]) {
+                draft.piece("union", text.clone(), verdict.clone());
+            }
+        }
+        let mut nodes = Vec::new();
+        for (input, planned) in inputs.iter().zip(planned) {
+            nodes.push(self.closed_in_order(input, planned)?.0);
+        }
+        Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, estimate(plan))))
     }
 
     /// Offers a piece when the way to the source is open, and notes the answer at the gate. True when it was taken whole.

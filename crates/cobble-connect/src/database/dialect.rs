@@ -24,7 +24,17 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     fn reference(&self, parameter: &Parameter, number: usize) -> String;
     /// The expression, if it provably means the same there.
     fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
-    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// With `over`, for each row over its window instead of over a group.
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal>;
+    /// What the database lacks of window functions.
+    fn windows(&self) -> WindowLimits {
+        WindowLimits::default()
+    }
+    /// An expression of a query that is one of several in a UNION.
+    fn united(&self, sql: Sql, sql_type: &SqlType) -> Sql {
+        let _ = sql_type;
+        sql
+    }
     /// Whether values of this type fall into the same groups there.
     fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal>;
     /// A translated sort key with its direction, and where nulls go.
@@ -56,6 +66,17 @@ pub trait Dialect: Send + Sync + fmt::Debug {
         let quote = self.quote();
         format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
     }
+}
+
+/// What not every database has.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct WindowLimits {
+    /// No frames of groups of equal rows, and none without some of their rows.
+    pub only_rows_and_range: bool,
+    /// No value of one's own where `lag` and `lead` find no row.
+    pub no_default: bool,
+    /// Shares such as `cume_dist` are rounded to some digits.
+    pub rounds_shares: bool,
 }
 
 /// Pieces put into a pattern: each `?` takes the next one.

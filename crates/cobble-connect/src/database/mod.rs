@@ -8,6 +8,7 @@ pub mod native;
 mod offer;
 mod scan;
 mod sql;
+mod window;
 pub mod write;
 
 use std::fmt;
@@ -22,7 +23,7 @@ use cobble_types::{Code, Error, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
 pub use change::{ChangeForm, ChangeStatement};
-pub use dialect::{Columns, Dialect, wrap};
+pub use dialect::{Columns, Dialect, WindowLimits, wrap};
 pub use offer::DatabaseOffer;
 pub use sql::{Parameter, Refusal, Sql};
 

@@ -9,11 +9,12 @@ use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
+use cobble_plan::window::WindowCall;
 use cobble_types::{ColumnId, Error, Result};
 
 use super::scan::DatabaseScan;
 use super::sql::{Refusal, Sql, VERBATIM};
-use super::{Database, RemoteTable, wrap};
+use super::{Database, RemoteTable, window, wrap};
 
 #[derive(Debug, Clone)]
 pub struct DatabaseOffer {
@@ -205,12 +206,17 @@ impl DatabaseOffer {
         let own = left.translate(own).ok()?;
         let other = right.translate(other).ok()?;
         let mut keys = Sql::default();
-        keys.push(&other).text(" FROM ").push(&right.from).text(" WHERE ");
+        keys.push(&other).text(" FROM ").push(&right.from);
         let mut conditions = right.conditions.clone();
-        conditions.push(wrap(&[&other], "? IS NOT NULL"));
-        keys.push(&Sql::joined(&conditions, " AND "));
+        if join.kind != JoinKind::NullAwareAnti {
+            conditions.push(wrap(&[&other], "? IS NOT NULL"));
+        }
+        if !conditions.is_empty() {
+            keys.text(" WHERE ").push(&Sql::joined(&conditions, " AND "));
+        }
         Some(match join.kind {
-            JoinKind::Semi => wrap(&[&own, &keys], "? IN (SELECT ?)"),
+            JoinKind::Semi => wrap(&[&own, &keys], "(? IN (SELECT ?))"),
+            JoinKind::NullAwareAnti => wrap(&[&own, &keys], "(? NOT IN (SELECT ?))"),
             _ => wrap(&[&own, &own, &keys], "(? IS NULL OR ? NOT IN (SELECT ?))"),
         })
     }
@@ -285,23 +291,23 @@ impl Offer for DatabaseOffer {
                 return Self::refused(refusal);
             }
             match next.translate(expr) {
-                Ok(sql) => {
-                    // A constant key would be read as a column number or break the grouping of parameters.
-                    if !sql.of_rows || !sql.parameters.is_empty() {
-                        return Verdict::kept(
-                            KeptReason::NoSuchAbility,
-                            format!("{expr} binds a value, which cannot be grouped by"),
-                        );
-                    }
-                    let sql = Sql { listed: None, ..sql };
-                    keys.push(sql.clone());
-                    columns.insert(column.id, sql);
-                }
+                Ok(sql) => keys.push((column.id, Sql { listed: None, ..sql })),
                 Err(refusal) => return Self::refused(refusal),
             }
         }
+        // A constant key would be read as a column's number, and two parameters are never the same: such keys become columns first.
+        if keys.iter().any(|(_, sql)| !sql.of_rows || !sql.parameters.is_empty()) {
+            next.columns.extend(keys.iter().cloned());
+            next.nest();
+            for (id, sql) in &mut keys {
+                *sql = next.columns[id].clone();
+            }
+        }
+        columns.extend(keys.iter().cloned());
+        let keys: Vec<Sql> = keys.into_iter().map(|(_, sql)| sql).collect();
         for (column, call) in aggregates {
-            let written = next.database.dialect().aggregate(call, &|column| next.columns.get(&column.id).cloned());
+            let written =
+                next.database.dialect().aggregate(call, &|column| next.columns.get(&column.id).cloned(), None);
             match written {
                 Ok(sql) => {
                     columns.insert(column.id, sql);
@@ -323,8 +329,9 @@ impl Offer for DatabaseOffer {
         for key in keys {
             match self.translate(&key.expr) {
                 Ok(sql) => {
-                    if !sql.parameters.is_empty() || !sql.of_rows {
-                        return Verdict::kept(KeptReason::NoSuchAbility, format!("{} binds a value", key.expr));
+                    // What is the same in all rows puts them in no order, and would be read as a column's number.
+                    if !sql.of_rows {
+                        continue;
                     }
                     match self.database.dialect().sort_key(key, sql) {
                         Ok(sql) => order.push(sql),
@@ -356,6 +363,67 @@ impl Offer for DatabaseOffer {
         Verdict::pushed()
     }
 
+    fn window(&mut self, partition: &[Expr], order: &[SortKey], calls: &[(Column, WindowCall)]) -> Verdict {
+        let mut next = self.clone();
+        if !next.is_plain() {
+            next.nest();
+        }
+        let dialect = next.database.dialect();
+        let written =
+            window::written(dialect, partition, order, calls, &|column| next.columns.get(&column.id).cloned());
+        match written {
+            Ok(written) => next.columns.extend(calls.iter().map(|(column, _)| column.id).zip(written)),
+            Err(refusal) => return Self::refused(refusal),
+        }
+        // What comes next looks at whole rows with what was computed.
+        next.nest();
+        *self = next;
+        Verdict::pushed()
+    }
+
+    fn union(&mut self, own: &[Column], others: &[(&dyn Offer, Vec<Column>)], columns: &[Column]) -> Verdict {
+        let others = others.iter().map(|(other, own)| (other.as_any().downcast_ref::<DatabaseOffer>(), own.as_slice()));
+        let mut texts = Vec::new();
+        for (offer, own) in std::iter::once((Some(&*self), own)).chain(others) {
+            let Some(offer) = offer else {
+                return Verdict::kept(KeptReason::DifferentConnections, "another input is of another kind");
+            };
+            let mut offer = offer.clone();
+            if offer.limit.is_some() || !offer.order.is_empty() {
+                offer.nest();
+            }
+            let mut items = Vec::new();
+            for (own, column) in own.iter().zip(columns) {
+                let Some(sql) = offer.columns.get(&own.id).cloned() else {
+                    return Verdict::kept(KeptReason::NoSuchAbility, format!("{own} is not at hand there"));
+                };
+                let mut item = offer.database.dialect().united(Sql { listed: None, ..sql }, &column.sql_type);
+                item.text(&format!(" AS c{}", column.id.0));
+                items.push(item);
+            }
+            texts.push(offer.select(&items));
+        }
+        let mut from = Sql::new("(");
+        from.push(&Sql::joined(&texts, " UNION ALL ")).text(") AS t1");
+        let used = from.columns.clone();
+        let column = |id: ColumnId| Sql { columns: used.clone(), of_rows: true, ..Sql::new(format!("t1.c{}", id.0)) };
+        *self = DatabaseOffer {
+            database: self.database.clone(),
+            from,
+            conditions: vec![],
+            groups: None,
+            order: vec![],
+            limit: None,
+            columns: columns.iter().map(|c| (c.id, column(c.id))).collect(),
+            division: vec![],
+            is_joined: false,
+            is_nested: true,
+            tables: 1,
+            target: None,
+        };
+        Verdict::pushed()
+    }
+
     fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
         let kind = join.kind;
         let Some(right) = right.as_any().downcast_ref::<DatabaseOffer>() else {
@@ -376,7 +444,8 @@ impl Offer for DatabaseOffer {
             JoinKind::Full => {
                 return Verdict::kept(KeptReason::NoSuchAbility, "a full join is handed over with equalities alone");
             }
-            JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => {
+            JoinKind::NullAwareAnti => "NOT IN",
+            JoinKind::Single | JoinKind::Mark => {
                 return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
             }
             JoinKind::Semi => "EXISTS",
@@ -393,7 +462,7 @@ impl Offer for DatabaseOffer {
             }
         };
         side(&mut left, !matches!(kind, JoinKind::Right | JoinKind::Full));
-        side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right | JoinKind::Semi | JoinKind::Anti));
+        side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right) || kind.left_only());
         let both = |column: &Column| left.columns.get(&column.id).or_else(|| right.columns.get(&column.id)).cloned();
         let mut conditions = Vec::new();
         let equalities = join.on.iter().map(JoinKey::as_condition);
@@ -404,10 +473,13 @@ impl Offer for DatabaseOffer {
             }
         }
         let mut condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
-        if kind.left_only()
-            && right.is_nested
-            && let Some(condition) = Self::among(&left, &right, join)
-        {
+        let is_null_aware = kind == JoinKind::NullAwareAnti;
+        let among = (kind.left_only() && (right.is_nested || is_null_aware)).then(|| Self::among(&left, &right, join));
+        if among == Some(None) && is_null_aware {
+            let note = "NOT IN is handed over for one key of whole numbers";
+            return Verdict::kept(KeptReason::TypeDiffers, note);
+        }
+        if let Some(Some(condition)) = among {
             left.conditions.push(condition);
             left.tables = tables;
             left.target = left.target.or(right.target);

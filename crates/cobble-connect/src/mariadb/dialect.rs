@@ -8,7 +8,7 @@ use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
-use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
+use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, WindowLimits, wrap, write};
 
 /// Compares by code points, which is the order of the bytes of UTF-8, and takes blanks at the end for what they are.
 pub const BYTES: &str = "COLLATE utf8mb4_nopad_bin";
@@ -176,7 +176,7 @@ impl Dialect for MariaDialect {
         }
     }
 
-    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal> {
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
         let kept = || Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
         if call.arguments.len() > 1 || !call.order.is_empty() {
             return kept();
@@ -209,7 +209,19 @@ impl Dialect for MariaDialect {
         let distinct = if call.distinct { "DISTINCT " } else { "" };
         let mut out = Sql { of_rows: true, ..Sql::new(format!("{}({distinct}", call.function.name())) };
         out.push(&argument).text(")");
+        if let Some(over) = over {
+            out.text(" OVER ").push(over);
+        }
         Ok(out)
+    }
+
+    fn windows(&self) -> WindowLimits {
+        WindowLimits { only_rows_and_range: true, no_default: true, rounds_shares: true }
+    }
+
+    // What is bound has a collation of its own.
+    fn united(&self, sql: Sql, sql_type: &SqlType) -> Sql {
+        if *sql_type == SqlType::Text { wrap(&[&sql], &format!("(CONVERT(? USING utf8mb4) {BYTES})")) } else { sql }
     }
 
     fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
@@ -236,7 +248,8 @@ impl Dialect for MariaDialect {
     }
 
     fn joins(&self, kind: JoinKind) -> bool {
-        matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Right | JoinKind::Semi | JoinKind::Anti)
+        use JoinKind::{Anti, Inner, Left, NullAwareAnti, Right, Semi};
+        matches!(kind, Inner | Left | Right | Semi | Anti | NullAwareAnti)
     }
 
     fn change_form(&self) -> ChangeForm {

@@ -8,7 +8,7 @@ use cobble_types::SqlType;
 
 use super::parameter;
 use super::sql::translate;
-use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql};
+use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap};
 
 #[derive(Debug)]
 pub struct PostgresDialect;
@@ -38,8 +38,13 @@ impl Dialect for PostgresDialect {
         translate(expr, columns)
     }
 
-    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        aggregate(call, columns)
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
+        aggregate(call, columns, over)
+    }
+
+    // Columns of other collations may stand at the same place in the other queries.
+    fn united(&self, sql: Sql, sql_type: &SqlType) -> Sql {
+        if *sql_type == SqlType::Text { wrap(&[&sql], "(? COLLATE \"C\")") } else { sql }
     }
 
     fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
@@ -71,8 +76,8 @@ impl Dialect for PostgresDialect {
     }
 
     fn joins(&self, kind: JoinKind) -> bool {
-        use JoinKind::{Anti, Full, Inner, Left, Right, Semi};
-        matches!(kind, Inner | Left | Right | Full | Semi | Anti)
+        use JoinKind::{Anti, Full, Inner, Left, NullAwareAnti, Right, Semi};
+        matches!(kind, Inner | Left | Right | Full | Semi | Anti | NullAwareAnti)
     }
 
     fn no_columns(&self) -> &'static str {
@@ -92,9 +97,9 @@ impl Dialect for PostgresDialect {
     }
 }
 
-fn aggregate(call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal> {
+fn aggregate(call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
     let Some(argument) = call.arguments.first() else {
-        return filtered(Sql { of_rows: true, ..Sql::new("count(*)") }, call, columns);
+        return filtered(Sql { of_rows: true, ..Sql::new("count(*)") }, call, columns, over);
     };
     if call.arguments.len() > 1 || !call.order.is_empty() {
         return Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
@@ -120,16 +125,16 @@ fn aggregate(call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal>
         AggregateFunction::Sum | AggregateFunction::Avg if own.is_float() => {
             Err((KeptReason::TypeDiffers, "floating-point sums depend on the order of the rows".into()))
         }
-        AggregateFunction::Count => filtered(plain("count", &text), call, columns),
-        AggregateFunction::Sum => Ok(cast(filtered(plain("sum", &text), call, columns)?)),
+        AggregateFunction::Count => filtered(plain("count", &text), call, columns, over),
+        AggregateFunction::Sum => Ok(cast(filtered(plain("sum", &text), call, columns, over)?)),
         AggregateFunction::Avg => {
             // The server rounds an average to fewer digits. Its own sum over its own count, divided at 40 digits and
             // rounded once to ours, is exact for fewer than 10^23 rows.
             let SqlType::Numeric { scale, .. } = call.sql_type else {
                 return Err((KeptReason::TypeDiffers, "this average is not numeric".into()));
             };
-            let sum = filtered(plain("sum", &text), call, columns)?;
-            let count = filtered(plain("count", &text), call, columns)?;
+            let sum = filtered(plain("sum", &text), call, columns, over)?;
+            let count = filtered(plain("count", &text), call, columns, over)?;
             let mut out = Sql::new("round(");
             out.push(&sum).text("::numeric(100,40) / nullif(").push(&count).text(&format!(", 0), {scale})"));
             Ok(cast(out))
@@ -139,21 +144,24 @@ fn aggregate(call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal>
             if own == SqlType::Text {
                 ordered.text(" COLLATE \"C\"");
             }
-            filtered(plain(call.function.name(), &ordered), call, columns)
+            filtered(plain(call.function.name(), &ordered), call, columns, over)
         }
         AggregateFunction::BoolAnd
         | AggregateFunction::BoolOr
         | AggregateFunction::BitAnd
         | AggregateFunction::BitOr
-        | AggregateFunction::BitXor => filtered(plain(call.function.name(), &text), call, columns),
+        | AggregateFunction::BitXor => filtered(plain(call.function.name(), &text), call, columns, over),
         other => Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", other.name()))),
     }
 }
 
-fn filtered(mut sql: Sql, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal> {
+fn filtered(mut sql: Sql, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
     if let Some(filter) = &call.filter {
         let condition = translate(filter, columns)?;
         sql.text(" FILTER (WHERE ").push(&condition).text(")");
+    }
+    if let Some(over) = over {
+        sql.text(" OVER ").push(over);
     }
     Ok(sql)
 }

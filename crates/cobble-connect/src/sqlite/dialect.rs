@@ -202,7 +202,7 @@ impl Dialect for SqliteDialect {
         }
     }
 
-    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>) -> Result<Sql, Refusal> {
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
         let kept = || Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
         if call.arguments.len() > 1 || !call.order.is_empty() {
             return kept();
@@ -236,6 +236,9 @@ impl Dialect for SqliteDialect {
             let condition = self.translate(filter, columns)?;
             out.text(" FILTER (WHERE ").push(&condition).text(")");
         }
+        if let Some(over) = over {
+            out.text(" OVER ").push(over);
+        }
         Ok(out)
     }
 
@@ -263,7 +266,8 @@ impl Dialect for SqliteDialect {
     }
 
     fn joins(&self, kind: JoinKind) -> bool {
-        matches!(kind, JoinKind::Inner | JoinKind::Left | JoinKind::Right | JoinKind::Semi | JoinKind::Anti)
+        use JoinKind::{Anti, Inner, Left, NullAwareAnti, Right, Semi};
+        matches!(kind, Inner | Left | Right | Semi | Anti | NullAwareAnti)
     }
 
     fn change_form(&self) -> ChangeForm {

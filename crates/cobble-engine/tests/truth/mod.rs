@@ -3,6 +3,9 @@
 #[allow(dead_code, reason = "not every source is written to")]
 pub mod written;
 
+#[allow(dead_code, reason = "not every source is a database")]
+pub mod shapes;
+
 #[allow(dead_code, reason = "not every source is written to")]
 pub mod changed;
 
@@ -13,8 +16,7 @@ use cobble_plan::offer::Verdict;
 use cobble_types::{Code, Error, array_value_text};
 use tokio_util::sync::CancellationToken;
 
-const OFF: &str =
-    "push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit,key-pass,infer-filters";
+const OFF: &str = "push-filters,prune-columns,offer-joins,offer-aggregates,offer-windows,offer-unions,offer-top-n,push-limit,key-pass,infer-filters";
 
 /// Rows in order of their text, and the plan with what was measured.
 pub async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
