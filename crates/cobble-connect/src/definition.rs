@@ -197,6 +197,18 @@ impl ConnectionDefinition {
         }
     }
 
+    /// Host and port of the address, which may stand behind a scheme.
+    pub fn host_and_port(&self, default: u16) -> Result<(String, u16)> {
+        let address = self.address.trim();
+        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
+        let Some((host, port)) = address.rsplit_once(':') else { return Ok((address.to_owned(), default)) };
+        let port = port.parse().map_err(|_| {
+            Error::new(Code::BadSetting, format!("connection {}: \"{port}\" is not a port", self.name))
+                .hint(format!("give the address as host:port, such as 127.0.0.1:{default}"))
+        })?;
+        Ok((host.to_owned(), port))
+    }
+
     /// A whole number of seconds from an option.
     pub fn seconds(&self, name: &str, default: u64) -> Result<u64> {
         match self.option(name) {

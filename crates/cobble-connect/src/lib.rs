@@ -16,6 +16,7 @@ mod remembered;
 mod server_steps;
 pub mod sqlite;
 mod table_definition;
+mod tls;
 
 pub use connector::{Connector, KINDS, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
 pub use defined::Defined;

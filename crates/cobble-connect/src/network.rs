@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 pub fn network() -> &'static Runtime {
     static NETWORK: OnceLock<Runtime> = OnceLock::new();
     NETWORK.get_or_init(|| {
-        let _ = rustls::crypto::ring::default_provider().install_default();
+        crate::tls::provider();
         Builder::new_multi_thread()
             .worker_threads(2)
             .thread_name("cobble-network")

@@ -23,6 +23,11 @@ pub fn reporter<'a>(
     }
 }
 
+/// Whether what is said to a server is encrypted, as the end of a sentence.
+pub fn encrypted(on: bool) -> &'static str {
+    if on { ", encrypted" } else { "" }
+}
+
 /// A number of things in words.
 pub fn counted(count: usize, thing: &str) -> String {
     format!("{count} {thing}{}", if count == 1 { "" } else { "s" })

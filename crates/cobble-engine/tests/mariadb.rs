@@ -2,7 +2,6 @@
 
 mod truth;
 
-use std::fmt::Write;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -14,6 +13,7 @@ use tokio_util::sync::CancellationToken;
 
 use cobble_types::Code;
 use truth::answer;
+use truth::encryption::Authority;
 
 const ROWS: &str = "
 CREATE DATABASE yard CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci; USE yard; SET sql_mode = '';
@@ -37,6 +37,7 @@ CREATE TABLE empty (id INT, t TEXT);
 CREATE TABLE `Odd ``Name` (`a b` INT, `select` TEXT); INSERT INTO `Odd ``Name` VALUES (1, 'x');
 CREATE TABLE many (id INT PRIMARY KEY, t VARCHAR(20)); INSERT INTO many SELECT seq, concat('row ', seq) FROM seq_1_to_20000;
 CREATE USER 'reader'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON yard.* TO 'reader'@'%';
+CREATE USER 'guarded'@'%' IDENTIFIED BY 'a secret' REQUIRE SSL; GRANT SELECT ON yard.* TO 'guarded'@'%';
 CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret'; CREATE DATABASE scratch; CREATE TABLE scratch.flat (n BIGINT) ENGINE = Aria;
 CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'writer'@'%';
 CREATE DATABASE shed; GRANT ALL ON shed.* TO 'writer'@'%'; CREATE TABLE shed.heap (n INT); CREATE TABLE shed.flat (n INT PRIMARY KEY) ENGINE = Aria;
@@ -46,6 +47,8 @@ CREATE TABLE shed.crew (vessel_id INT PRIMARY KEY, size INT, name VARCHAR(20));
 
 struct Server {
     port: u16,
+    /// Of the authority that its certificate is signed by.
+    ca_file: String,
 }
 
 fn server() -> &'static Server {
@@ -72,6 +75,9 @@ fn server() -> &'static Server {
         let script = folder.join("rows.sql");
         std::fs::write(&script, ROWS.replace("\\u00fc", "ü")).unwrap();
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let authority = Authority::new();
+        let files = authority.identity("127.0.0.1", 2100).files(&folder);
+        let ca_file = authority.file(&folder);
         let mut command = Command::new("setpriv");
         command
             .args(["--pdeathsig", "KILL"])
@@ -86,6 +92,9 @@ fn server() -> &'static Server {
             .arg(format!("--datadir={}", data.display()))
             .arg(format!("--socket={}", folder.join("s").display()))
             .arg(format!("--port={port}"))
+            .args(
+                ["--ssl-cert", "--ssl-key"].iter().zip(&files).map(|(name, file)| format!("{name}={}", file.display())),
+            )
             .arg(format!("--init-file={}", one_line_each(&script).display()))
             .stdout(Stdio::null())
             .stderr(std::fs::File::create(folder.join("log")).unwrap());
@@ -106,7 +115,7 @@ fn server() -> &'static Server {
             );
             std::thread::sleep(Duration::from_millis(50));
         }
-        Server { port }
+        Server { port, ca_file }
     })
 }
 
@@ -290,7 +299,6 @@ async fn values_come_as_they_are() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_way_is_tested_step_by_step() {
-    let engine = Engine::in_memory().unwrap();
     let mut elsewhere = definition("elsewhere", "reader", "a secret");
     elsewhere.database = Some("shed".into());
     let mut closed = definition("closed", "reader", "a secret");
@@ -307,16 +315,7 @@ async fn the_way_is_tested_step_by_step() {
     ];
     let mut out = String::new();
     for definition in definitions {
-        let name = definition.name.clone();
-        engine.add_connection(definition).unwrap();
-        let _ = writeln!(out, "{name}");
-        let mut steps = Vec::new();
-        engine.set().connections[&name].connector.test(&mut |step| steps.push(step)).await;
-        for step in steps {
-            let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
-            let _ =
-                writeln!(out, "  {} {} {}{fault}", if step.passed { "ok" } else { "failed" }, step.step, step.detail);
-        }
+        out.push_str(&truth::steps(&definition.name, &definition).await);
     }
     let out = out.replace(&server().port.to_string(), "PORT");
     assert!(!out.contains("a secret") && !out.contains("another"));
@@ -367,4 +366,36 @@ async fn rows_are_changed_whole_or_not_at_all() {
         let error = answer(&mut session(), sql).await.unwrap_err().to_string();
         assert!(error.contains(expected), "{sql}: {error}");
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_are_encrypted_where_it_is_wanted() {
+    let engine = Engine::in_memory().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let other = Authority::new().file(folder.path());
+    let with = |name: &str, user: &str, options: &[(&str, &str)]| {
+        let mut definition = definition(name, user, "a secret");
+        definition.options.extend(options.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())));
+        definition
+    };
+    let own = server().ca_file.as_str();
+    let mut named = with("another_name", "reader", &[("tls", "true"), ("ca_file", own)]);
+    named.address = format!("localhost:{}", server().port);
+    let mut out = String::new();
+    for definition in [
+        with("good", "guarded", &[("tls", "true"), ("ca_file", own)]),
+        with("in_the_clear", "guarded", &[]),
+        with("unknown_authority", "guarded", &[("tls", "true")]),
+        with("another_authority", "guarded", &[("tls", "true"), ("ca_file", &other)]),
+        with("no_file", "guarded", &[("tls", "true"), ("ca_file", "/nowhere/ca.pem")]),
+        with("no_certificate", "guarded", &[("tls", "true"), ("ca_file", "/dev/null")]),
+        named,
+    ] {
+        out.push_str(&truth::steps(&definition.name, &definition).await);
+    }
+    insta::assert_snapshot!(out.replace(&server().port.to_string(), "PORT"));
+    engine.add_connection(with("good", "guarded", &[("tls", "true"), ("ca_file", own)])).unwrap();
+    engine.add_catalog(CatalogDefinition::new("yard", "good")).unwrap();
+    let rows = answer(&mut engine.session(), "SELECT count(*) FROM yard.yard.vessels").await.unwrap().0;
+    assert_eq!(rows, ["3"]);
 }

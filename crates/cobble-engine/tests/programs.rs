@@ -148,19 +148,6 @@ async fn both_programs_give_the_same_whatever_is_handed_over() {
     insta::assert_snapshot!("tide_tables", tables[0]);
 }
 
-async fn steps(session: &ConnectionDefinition) -> String {
-    let mut shown = String::new();
-    let mut report = |step: cobble_engine::TestStep| {
-        let word = if step.passed { "passed" } else { "FAILED" };
-        shown.push_str(&format!("  {word} {}: {}\n", step.step, step.detail));
-        if let (Some(setting), Some(fix)) = (step.setting, step.fix) {
-            shown.push_str(&format!("         {setting}: {fix}\n"));
-        }
-    };
-    Engine::test_connection(session, &mut report).await.unwrap();
-    shown
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_test_names_the_setting_at_fault() {
     let program = in_rust();
@@ -182,7 +169,7 @@ async fn a_test_names_the_setting_at_fault() {
     ] {
         let mut definition = ConnectionDefinition::new("almanac", "flight", format!("127.0.0.1:{port}"));
         definition.secret = secret.map(Secret::new);
-        shown.push_str(&format!("{name}\n{}", steps(&definition).await));
+        shown.push_str(&truth::steps(name, &definition).await);
     }
     for (port, name) in [(program.port, "[port]"), (closed, "[closed]"), (web_port, "[web]")] {
         shown = shown.replace(&port.to_string(), name);

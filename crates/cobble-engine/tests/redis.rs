@@ -12,17 +12,37 @@ use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Ses
 use cobble_plan::offer::Verdict;
 
 use truth::answer;
+use truth::encryption::Authority;
 
-fn server() -> u16 {
-    static SERVER: OnceLock<u16> = OnceLock::new();
-    *SERVER.get_or_init(|| {
+struct Server {
+    port: u16,
+    tls_port: u16,
+    /// Of the authority that its certificate is signed by.
+    ca_file: String,
+}
+
+fn server() -> &'static Server {
+    static SERVER: OnceLock<Server> = OnceLock::new();
+    SERVER.get_or_init(|| {
         let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("redis");
         std::fs::create_dir_all(&folder).unwrap();
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let tls_port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let authority = Authority::new();
+        let files = authority.identity("127.0.0.1", 2100).files(&folder);
+        let ca_file = authority.file(&folder);
+        let own_file = ca_file.clone();
         let mut command = Command::new("setpriv");
         command
             .args(["--pdeathsig", "KILL", "redis-server", "--bind", "127.0.0.1", "--save", "", "--appendonly", "no"])
-            .args(["--requirepass", "a secret", "--port", &port.to_string()])
+            .args(["--requirepass", "a secret", "--port", &port.to_string(), "--tls-port", &tls_port.to_string()])
+            .args(["--tls-auth-clients", "no", "--tls-ca-cert-file", &ca_file])
+            .args(
+                ["--tls-cert-file", "--tls-key-file"]
+                    .iter()
+                    .zip(&files)
+                    .flat_map(|(name, file)| [(*name).into(), file.display().to_string()]),
+            )
             .arg("--dir")
             .arg(&folder)
             .stdout(Stdio::null());
@@ -34,7 +54,7 @@ fn server() -> u16 {
             std::thread::sleep(Duration::from_millis(20));
         }
         fill(port);
-        port
+        Server { port, tls_port, ca_file: own_file }
     })
 }
 
@@ -74,7 +94,7 @@ fn fill(port: u16) {
 fn definition(name: &str, secret: &str) -> ConnectionDefinition {
     ConnectionDefinition {
         secret: Some(Secret::new(secret)),
-        ..ConnectionDefinition::new(name, "redis", format!("127.0.0.1:{}", server()))
+        ..ConnectionDefinition::new(name, "redis", format!("127.0.0.1:{}", server().port))
     }
 }
 
@@ -161,14 +181,32 @@ async fn what_does_not_fit_is_named() {
     let mut closed = definition("closed", "a secret");
     closed.address = "127.0.0.1:1".into();
     for definition in [definition("good", "a secret"), definition("wrong", "another"), closed] {
-        told.push_str(&format!("{}\n", definition.name));
-        let mut report = |step: cobble_connect::TestStep| {
-            let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
-            let verdict = if step.passed { "passed" } else { "FAILED" };
-            told.push_str(&format!("    {verdict} {}: {}{fault}\n", step.step, step.detail));
-        };
-        Engine::test_connection(&definition, &mut report).await.unwrap();
+        told.push_str(&truth::steps(&definition.name, &definition).await);
     }
     assert!(!told.contains("a secret") && !told.contains("another\""));
-    insta::assert_snapshot!(told.replace(&server().to_string(), "PORT"));
+    insta::assert_snapshot!(told.replace(&server().port.to_string(), "PORT"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_are_encrypted_where_it_is_wanted() {
+    let with = |name: &str, port: u16, options: &[(&str, &str)]| {
+        let mut definition = definition(name, "a secret");
+        definition.address = format!("127.0.0.1:{port}");
+        definition.options.extend(options.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())));
+        definition
+    };
+    let encrypted = [("tls", "true"), ("ca_file", server().ca_file.as_str())];
+    let mut told = String::new();
+    for definition in [
+        with("good", server().tls_port, &encrypted),
+        with("unknown_authority", server().tls_port, &[("tls", "true")]),
+        with("a_port_that_does_not_encrypt", server().port, &encrypted),
+        with("in_the_clear", server().tls_port, &[("connect_limit", "1"), ("request_limit", "1")]),
+    ] {
+        told.push_str(&truth::steps(&definition.name, &definition).await);
+    }
+    let told = told.replace(&server().tls_port.to_string(), "TLS_PORT").replace(&server().port.to_string(), "PORT");
+    insta::assert_snapshot!(told);
+    let mut session = session(with("good", server().tls_port, &encrypted));
+    assert_eq!(answer(&mut session, "SELECT count(*) FROM berth").await.unwrap().0, ["3000"]);
 }

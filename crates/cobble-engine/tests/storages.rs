@@ -1,6 +1,8 @@
 //! Files in every format and packing, on disk, in an object store and behind a web server: the same rows everywhere, only what is
 //! needed is read, and what is wrong with the way there is said with the setting at fault.
 
+mod truth;
+
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
@@ -11,18 +13,10 @@ use cobble_ferry::{Ferry, Month, serve_store, write_drop};
 use cobble_types::{Error, array_value_text};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
+use truth::encryption::Authority;
 
 async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
-    let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
-    let mut all = Vec::new();
-    while let Some(batch) = execution.next().await? {
-        for row in 0..batch.num_rows() {
-            let text = |c: &arrow::array::ArrayRef| array_value_text(c.as_ref(), row).unwrap_or("null".into());
-            all.push(batch.columns().iter().map(text).collect::<Vec<_>>().join("|"));
-        }
-    }
-    all.sort();
-    Ok(all)
+    truth::answer(session, sql).await.map(|(rows, _)| rows)
 }
 
 fn session_on(definitions: Vec<ConnectionDefinition>) -> Session {
@@ -163,6 +157,42 @@ async fn a_bucket_and_a_web_server_give_the_rows_of_the_folder() {
     }
 }
 
+/// A port before the store that refuses some requests, known by their first line, with an error code of the S3 API.
+async fn refusing(store: u16, refuses: fn(&str) -> bool, code: &'static str) -> u16 {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(async move {
+        while let Ok((mut client, _)) = listener.accept().await {
+            tokio::spawn(async move {
+                // One request in each connection: requests of reading have no body.
+                let mut head = Vec::new();
+                while !head.ends_with(b"\r\n\r\n") {
+                    match client.read_u8().await {
+                        Ok(byte) => head.push(byte),
+                        Err(_) => return,
+                    }
+                }
+                let head = String::from_utf8(head).unwrap();
+                if refuses(head.lines().next().unwrap_or_default()) {
+                    let body = format!("<Error><Code>{code}</Code><Message>no</Message></Error>");
+                    let answer = format!(
+                        "HTTP/1.1 403 Forbidden\r\nContent-Type: application/xml\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+                        body.len()
+                    );
+                    let _ = client.write_all(answer.as_bytes()).await;
+                    return;
+                }
+                let mut server = tokio::net::TcpStream::connect(("127.0.0.1", store)).await.unwrap();
+                let head = head.replacen("\r\n", "\r\nConnection: close\r\n", 1);
+                server.write_all(head.as_bytes()).await.unwrap();
+                let _ = tokio::io::copy(&mut server, &mut client).await;
+            });
+        }
+    });
+    port
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_test_of_a_store_names_the_setting_at_fault() {
     let root = tempfile::tempdir().unwrap();
@@ -173,6 +203,18 @@ async fn a_test_of_a_store_names_the_setting_at_fault() {
         change(&mut definition);
         definition
     };
+    let (authority, other) = (Authority::new(), Authority::new());
+    let (ca_file, other_file) = (authority.file(root.path()), other.file(root.path()));
+    let before = |name: &'static str, until: i32| authority.identity(name, until);
+    let good = before("127.0.0.1", 2100).before(format!("127.0.0.1:{port}")).await;
+    let misnamed = before("store.example", 2100).before(format!("127.0.0.1:{port}")).await;
+    let expired = before("127.0.0.1", 2021).before(format!("127.0.0.1:{port}")).await;
+    let encrypted = |d: &mut ConnectionDefinition, port: u16, ca_file: Option<&String>| {
+        d.address = format!("https://127.0.0.1:{port}");
+        d.options.extend(ca_file.map(|file| ("ca_file".to_owned(), file.clone())));
+    };
+    let skewed = refusing(port, |_| true, "RequestTimeTooSkewed").await;
+    let unreadable = refusing(port, |line| !line.contains("list-type"), "AccessDenied").await;
     let mut shown = String::new();
     for (name, definition) in [
         ("all well", with(&|_| {})),
@@ -182,25 +224,32 @@ async fn a_test_of_a_store_names_the_setting_at_fault() {
         ("no such host", with(&|d| d.address = "http://store.invalid:9000".into())),
         ("no such bucket", with(&|d| drop(d.options.insert("bucket".into(), "deap".into())))),
         ("wrong access key", with(&|d| d.user = Some("writer".into()))),
-        ("wrong secret key", with(&|d| d.secret = Some(Secret::new("another")))),
+        ("wrong secret key", with(&|d| d.secret = Some(Secret::new("a wrong key")))),
         ("anonymous", with(&|d| (d.user, d.secret) = (None, None))),
         ("bucket in the host", with(&|d| drop(d.options.insert("path_style".into(), "false".into())))),
+        ("certificate of one's own", with(&|d| encrypted(d, good, Some(&ca_file)))),
+        ("certificate of nobody known", with(&|d| encrypted(d, good, None))),
+        ("certificate of someone else", with(&|d| encrypted(d, good, Some(&other_file)))),
+        ("certificate for another name", with(&|d| encrypted(d, misnamed, Some(&ca_file)))),
+        ("certificate of yesterday", with(&|d| encrypted(d, expired, Some(&ca_file)))),
+        ("clocks differ", with(&|d| d.address = format!("127.0.0.1:{skewed}"))),
+        ("listing but no reading", with(&|d| d.address = format!("127.0.0.1:{unreadable}"))),
         ("nothing in the folder", with(&|d| drop(d.options.insert("folder".into(), "nothing".into())))),
     ] {
-        shown.push_str(&format!("{name}\n"));
-        let mut report = |step: cobble_connect::TestStep| {
-            let verdict = if step.passed { "passed" } else { "FAILED" };
-            shown.push_str(&format!("  {verdict} {}: {}\n", step.step, step.detail));
-            if let Some(setting) = step.setting {
-                shown.push_str(&format!("         {setting}: {}\n", step.fix.unwrap_or_default()));
-            }
-        };
-        if let Err(error) = Engine::test_connection(&definition, &mut report).await {
-            shown.push_str(&format!("  {error}\n"));
-        }
+        shown.push_str(&truth::steps(name, &definition).await);
     }
+    let ports = [
+        (good, "[good]"),
+        (misnamed, "[misnamed]"),
+        (expired, "[expired]"),
+        (skewed, "[skewed]"),
+        (unreadable, "[unreadable]"),
+    ];
+    let shown = ports.iter().fold(shown, |shown, (port, name)| shown.replace(&port.to_string(), name));
     let shown = shown.replace(&port.to_string(), "[port]").replace(&closed.to_string(), "[closed]");
-    assert!(!shown.contains("a secret") && !shown.contains("another"), "{shown}");
+    let clock = shown.find("here it is ").map(|at| shown[at..at + 30].to_owned()).unwrap_or_default();
+    let shown = shown.replace(&clock, "here it is [now]");
+    assert!(!shown.contains("a secret") && !shown.contains("a wrong key"), "{shown}");
     insta::assert_snapshot!("steps_to_a_store", shown);
 }
 

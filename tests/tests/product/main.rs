@@ -8,6 +8,7 @@ mod console;
 mod demo_sources;
 mod discovery;
 mod edges;
+mod encryption;
 mod faults;
 mod http;
 mod json;

@@ -25,6 +25,11 @@ const STATEMENTS: &[(&str, &str)] = &[
         "WITH q AS (SELECT * FROM native_query('fleet', 'SELECT id, name FROM ports')) SELECT a.name FROM q a WHERE a.id IN (SELECT max(id) FROM q)",
         "SELECT name FROM ports WHERE id = 40",
     ),
+    // One column keeps its name under an alias: this is a table, not a function of one value.
+    (
+        "SELECT q.id FROM native_query('fleet', 'SELECT id FROM ports') q WHERE q.id < 3",
+        "SELECT id FROM ports WHERE id < 3",
+    ),
 ];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -349,7 +349,12 @@ impl FilesSource {
             let name = ObjectName::new(&self.connection, "public", &table.name);
             let read = describe(self, name, table, &TableDefinition::default())
                 .map(|described| format!("{}: {}", described.name.table, counted(described.columns.len(), "column")));
-            if !step("read", started, read, "address") {
+            // Listing went well: where reading is refused, the user lacks a right.
+            let setting = match &read {
+                Err(error) if error.code == Code::SourceRefused => "user",
+                _ => "address",
+            };
+            if !step("read", started, read, setting) {
                 return;
             }
         }

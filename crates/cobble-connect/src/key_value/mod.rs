@@ -13,11 +13,13 @@ use cobble_types::{Code, Error, ObjectName, Result};
 use redis::aio::MultiplexedConnection;
 use redis::{
     AsyncConnectionConfig, Client, ConnectionAddr, ErrorKind, IntoConnectionInfo, RedisConnectionInfo, RedisError,
+    TlsCertificates,
 };
 
 use crate::connector::{Connector, TableEntry, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::server_steps;
+use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "redis",
@@ -39,6 +41,8 @@ pub const KIND: KindDescription = KindDescription {
         setting("region", "Region", "where the server is, for the cost of moving data", None),
         setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5")),
         setting("request_limit", "Seconds for a request", "how long the server may take for one request", Some("30")),
+        tls::TLS,
+        tls::CA_FILE,
     ],
 };
 
@@ -59,6 +63,7 @@ pub struct Store {
     host: String,
     port: u16,
     client: Client,
+    encrypted: bool,
     connect_limit: Duration,
     request_limit: Duration,
     /// Name and pattern of each table, when they are given.
@@ -76,12 +81,8 @@ impl KeyValueConnector {
         let name = &definition.name;
         let bad =
             |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
-        let address = definition.address.trim();
-        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
-        let (host, port) = address.rsplit_once(':').unwrap_or((address, "6379"));
-        let port: u16 = port.parse().map_err(|_| {
-            bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:6379")
-        })?;
+        let (host, port) = definition.host_and_port(6379)?;
+        let tls = Tls::of(definition)?;
         let database = definition.database.as_deref().unwrap_or("0");
         let number = database
             .trim()
@@ -94,10 +95,18 @@ impl KeyValueConnector {
         if let Some(secret) = &definition.secret {
             settings = settings.set_password(secret.reveal());
         }
-        let client = ConnectionAddr::Tcp(host.to_owned(), port)
+        let encrypted = tls.on;
+        let place = match encrypted {
+            true => ConnectionAddr::TcpTls { host: host.clone(), port, insecure: false, tls_params: None },
+            false => ConnectionAddr::Tcp(host.clone(), port),
+        };
+        let client = place
             .into_connection_info()
             .map(|info| info.set_redis_settings(settings))
-            .and_then(Client::open)
+            .and_then(|info| match tls.authorities {
+                None => Client::open(info),
+                root_cert => Client::build_with_tls(info, TlsCertificates { client_tls: None, root_cert }),
+            })
             .map_err(|e| bad(e.to_string(), "correct the address"))?;
         let tables = definition.option("tables").map(|list| {
             let one = |part: &str| {
@@ -114,9 +123,10 @@ impl KeyValueConnector {
             store: Arc::new(Store {
                 connection: name.clone(),
                 region: definition.region.clone(),
-                host: host.to_owned(),
+                host,
                 port,
                 client,
+                encrypted,
                 connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
                 request_limit: Duration::from_secs(definition.seconds("request_limit", 30)?),
                 tables: tables.transpose()?,
@@ -138,9 +148,15 @@ impl Store {
     fn error(&self, error: &RedisError) -> Error {
         let about = |code: Code, what: String| Error::new(code, format!("connection {}: {what}", self.connection));
         let place = format!("{}:{}", self.host, self.port);
+        if let Some((what, fix)) = tls::fault(error) {
+            return about(Code::SourceSignIn, what.into()).hint(fix);
+        }
         if error.is_timeout() {
             let what = format!("{place} did not answer in time");
-            return about(Code::SourceTimeout, what).hint("check that the server works, or raise request_limit");
+            return about(Code::SourceTimeout, what).hint(match self.encrypted {
+                true => "check that the server works and that this port encrypts, or raise request_limit",
+                false => "check that the server works, or raise request_limit",
+            });
         }
         if error.is_connection_refusal() {
             let what = format!("nothing listens at {place}");
@@ -149,7 +165,10 @@ impl Store {
         }
         if error.is_io_error() || error.is_connection_dropped() {
             let what = format!("the connection to {place} broke off: {error}");
-            return about(Code::SourceUnreachable, what).hint("run the query again when the server is there");
+            return about(Code::SourceUnreachable, what).hint(match self.encrypted {
+                true => "run the query again when the server is there",
+                false => "run the query again when the server is there; a port that encrypts needs tls = true",
+            });
         }
         let said = error.detail().unwrap_or_default();
         match (error.kind(), error.code()) {
@@ -168,6 +187,9 @@ impl Store {
     }
 
     fn setting_at_fault(error: &Error) -> &'static str {
+        if let Some(setting) = tls::setting_at_fault(error) {
+            return setting;
+        }
         match error.code {
             Code::SourceSignIn => "secret",
             Code::SourceRefused => "user",

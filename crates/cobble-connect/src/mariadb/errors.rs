@@ -3,6 +3,7 @@
 use cobble_types::{Code, Error};
 
 use super::Server;
+use crate::tls;
 
 pub fn about(server: &Server, code: Code, what: impl std::fmt::Display) -> Error {
     Error::new(code, format!("connection {}: {what}", server.connection))
@@ -28,12 +29,25 @@ pub fn unreachable(server: &Server, error: &std::io::Error) -> Error {
 
 /// Error numbers of the server's manual, "Error codes".
 pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
+    if let mysql_async::Error::Io(io) = error
+        && let Some((what, fix)) = tls::fault(io)
+    {
+        return about(server, Code::SourceSignIn, what).hint(fix);
+    }
     match error {
         mysql_async::Error::Server(said) => match said.code {
-            1045 => {
-                about(server, Code::SourceSignIn, format!("the server refused user {} or the password", server.user))
-                    .hint("set the connection's secret again, or correct the user")
-            }
+            1045 => about(
+                server,
+                Code::SourceSignIn,
+                format!("the server refused user {} or the password", server.user),
+            )
+            .hint(match server.encrypted {
+                true => "set the connection's secret again, or correct the user",
+                false => {
+                    "set the connection's secret again, or correct the user; one who must encrypt needs tls = true"
+                }
+            }),
+            3159 => about(server, Code::SourceSignIn, tls::wanted().0).hint(tls::wanted().1),
             1130 => about(server, Code::SourceSignIn, "the server does not let this host in")
                 .hint("allow the user from this host at the server"),
             1044 | 1142 | 1143 => about(server, Code::SourceRefused, &said.message)
@@ -57,6 +71,9 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
             1264 | 1690 => about(server, Code::Overflow, &said.message),
             _ => about(server, Code::SourceRefused, format!("{} ({})", said.message, said.state)),
         },
+        mysql_async::Error::Driver(mysql_async::DriverError::NoClientSslFlagFromServer) => {
+            about(server, Code::SourceSignIn, tls::missing().0).hint(tls::missing().1)
+        }
         mysql_async::Error::Io(mysql_async::IoError::Io(io)) => unreachable(server, io),
         other => about(server, Code::SourceUnreachable, format!("the connection was lost: {other}"))
             .hint("the server may have been stopped, or the address is not a MariaDB server's; run the query again"),
@@ -65,6 +82,9 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
 
 /// The setting that most likely causes an error of signing in.
 pub fn setting_at_fault(error: &Error) -> &'static str {
+    if let Some(setting) = tls::setting_at_fault(error) {
+        return setting;
+    }
     match error.code {
         Code::SourceSignIn => "secret",
         Code::SourceRefused if error.message.contains("nknown database") => "database",

@@ -18,7 +18,7 @@ use cobble_plan::logical::{Table, TableKind};
 use cobble_plan::offer::{Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts};
+use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::MariaDialect;
@@ -28,6 +28,7 @@ use crate::definition::{ConnectionDefinition, KindDescription, SettingDescriptio
 use crate::patience::Patience;
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
+use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "mariadb",
@@ -44,6 +45,8 @@ pub const KIND: KindDescription = KindDescription {
         setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5")),
         setting("statement_limit", "Seconds for a statement", "how long one statement may run there", Some("300")),
         setting("pool_size", "Connections", "most connections open at one time", Some("8")),
+        tls::TLS,
+        tls::CA_FILE,
         database::write::WRITABLE,
     ],
 };
@@ -65,6 +68,7 @@ pub struct Server {
     database: Option<String>,
     user: String,
     pool: Pool,
+    encrypted: bool,
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
@@ -83,12 +87,13 @@ impl MariaConnector {
         let name = &definition.name;
         let bad =
             |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
-        let address = definition.address.trim();
-        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
-        let (host, port) = address.rsplit_once(':').unwrap_or((address, "3306"));
-        let port: u16 = port.parse().map_err(|_| {
-            bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:3306")
-        })?;
+        let (host, port) = definition.host_and_port(3306)?;
+        let tls = Tls::of(definition)?;
+        let encrypted = tls.on;
+        let ssl = encrypted.then(|| match tls.authorities {
+            None => SslOpts::default(),
+            Some(text) => SslOpts::default().with_root_certs(vec![text.into()]).with_disable_built_in_roots(true),
+        });
         let connect_limit = Duration::from_secs(definition.seconds("connect_limit", 5)?);
         let statement_limit = definition.seconds("statement_limit", 300)?;
         let size = definition.option("pool_size").unwrap_or("8");
@@ -97,7 +102,8 @@ impl MariaConnector {
             .ok_or_else(|| bad(format!("pool_size cannot be \"{size}\""), "give a number greater than zero"))?;
         let user = definition.user.clone().unwrap_or_default();
         let options = OptsBuilder::default()
-            .ip_or_hostname(host)
+            .ip_or_hostname(&host)
+            .ssl_opts(ssl)
             .tcp_port(port)
             .user(Some(&user))
             .pass(definition.secret.as_ref().map(|secret| secret.reveal()))
@@ -115,8 +121,9 @@ impl MariaConnector {
         let server = Server {
             connection: name.clone(),
             region: definition.region.clone(),
-            host: host.to_owned(),
+            host,
             port,
+            encrypted,
             database: definition.database.clone(),
             user,
             pool: Pool::new(options),
@@ -221,7 +228,12 @@ impl Connector for MariaConnector {
         let started = Instant::now();
         let client = server.client().await;
         let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);
-        if !step("sign in", started, client.map(|_| format!("as {}", server.user)), setting) {
+        if !step(
+            "sign in",
+            started,
+            client.map(|_| format!("as {}{}", server.user, server_steps::encrypted(server.encrypted))),
+            setting,
+        ) {
             return;
         }
         let started = Instant::now();

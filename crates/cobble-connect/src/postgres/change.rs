@@ -47,7 +47,7 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
     let changed = tokio::select! {
         done = server.patience.wait(work) => done?,
         () = cancel.cancelled() => {
-            let _ = open.cancel_token().cancel_query(tokio_postgres::NoTls).await;
+            let _ = open.cancel_token().cancel_query(server.tls.clone()).await;
             return Err(Error::cancelled());
         }
     };

@@ -5,6 +5,7 @@ use deadpool_postgres::PoolError;
 use tokio_postgres::error::SqlState;
 
 use super::Server;
+use crate::tls;
 
 fn about(server: &Server, code: Code, what: impl std::fmt::Display) -> Error {
     Error::new(code, format!("connection {}: {what}", server.connection))
@@ -44,6 +45,9 @@ pub fn pool_error(server: &Server, error: &PoolError) -> Error {
 fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
     use std::error::Error as _;
     if let Some(io) = error.source().and_then(|s| s.downcast_ref::<std::io::Error>()) {
+        if let Some((what, fix)) = tls::fault(io) {
+            return about(server, Code::SourceSignIn, what).hint(fix);
+        }
         return unreachable(server, io);
     }
     let (user, database) = (&server.user, &server.database);
@@ -52,9 +56,9 @@ fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
             about(server, Code::SourceSignIn, format!("the server refused the password of user {user}"))
                 .hint("set the connection's secret again")
         }
-        Some((&SqlState::INVALID_AUTHORIZATION_SPECIFICATION, message)) if message.contains("SSL") => {
-            about(server, Code::SourceSignIn, "the server takes only encrypted connections")
-                .hint("this version connects without TLS; allow the host without it")
+        Some((&SqlState::INVALID_AUTHORIZATION_SPECIFICATION, message)) if message.contains("no encryption") => {
+            let (what, fix) = tls::wanted();
+            about(server, Code::SourceSignIn, what).hint(fix)
         }
         Some((&SqlState::INVALID_AUTHORIZATION_SPECIFICATION, _)) => {
             about(server, Code::SourceSignIn, format!("the server does not let user {user} in"))
@@ -74,6 +78,10 @@ fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
                 .hint("set the connection's secret")
         }
         None if error.to_string().contains("timed out") => too_slow(server),
+        None if error.source().is_some_and(|s| s.to_string().contains("does not support TLS")) => {
+            let (what, fix) = tls::missing();
+            about(server, Code::SourceSignIn, what).hint(fix)
+        }
         None => about(server, Code::SourceUnreachable, format!("{}:{}: {error}", server.host, server.port))
             .hint("check that the address is a PostgreSQL server's"),
     }
@@ -112,6 +120,9 @@ pub fn statement_error(server: &Server, error: &tokio_postgres::Error) -> Error 
 
 /// The setting that most likely causes an error of signing in.
 pub fn setting_at_fault(error: &Error) -> &'static str {
+    if let Some(setting) = tls::setting_at_fault(error) {
+        return setting;
+    }
     match error.code {
         Code::SourceSignIn if error.message.contains("let user") => "user",
         Code::SourceSignIn => "secret",

@@ -23,7 +23,8 @@ use cobble_plan::logical::Table;
 use cobble_plan::offer::{Portions, ScanTools};
 use cobble_types::{Code, Error, ObjectName, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
-use tokio_postgres::NoTls;
+use tokio_postgres::config::SslMode;
+use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::PostgresDialect;
@@ -33,6 +34,7 @@ use crate::definition::{ConnectionDefinition, KindDescription, SettingDescriptio
 use crate::patience::Patience;
 use crate::server_steps;
 use crate::table_definition::TableDefinition;
+use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "postgres",
@@ -102,6 +104,8 @@ pub const KIND: KindDescription = KindDescription {
             secret: false,
             default: Some("8"),
         },
+        tls::TLS,
+        tls::CA_FILE,
         database::write::WRITABLE,
     ],
 };
@@ -125,6 +129,8 @@ pub struct Server {
     database: String,
     user: String,
     pool: Pool,
+    encrypted: bool,
+    tls: MakeRustlsConnect,
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
@@ -143,12 +149,8 @@ impl PostgresConnector {
         let name = &definition.name;
         let bad =
             |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
-        let address = definition.address.trim();
-        let address = address.split_once("://").map_or(address, |(_, rest)| rest).trim_end_matches('/');
-        let (host, port) = address.rsplit_once(':').unwrap_or((address, "5432"));
-        let port = port.parse().map_err(|_| {
-            bad(format!("\"{port}\" is not a port"), "give the address as host:port, such as 127.0.0.1:5432")
-        })?;
+        let (host, port) = definition.host_and_port(5432)?;
+        let tls = Tls::of(definition)?;
         let connect_limit = Duration::from_secs(definition.seconds("connect_limit", 5)?);
         let statement_limit = definition.seconds("statement_limit", 300)?;
         let pool_size = definition.option("pool_size").unwrap_or("8");
@@ -161,7 +163,8 @@ impl PostgresConnector {
             (definition.database.clone().unwrap_or_default(), definition.user.clone().unwrap_or_default());
         let mut config = tokio_postgres::Config::new();
         config
-            .host(host)
+            .host(&host)
+            .ssl_mode(if tls.on { SslMode::Require } else { SslMode::Disable })
             .port(port)
             .dbname(&database)
             .user(&user)
@@ -173,7 +176,10 @@ impl PostgresConnector {
         if let Some(secret) = &definition.secret {
             config.password(secret.reveal());
         }
-        let manager = Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });
+        let on = tls.on;
+        let tls = MakeRustlsConnect::new(tls.client()?);
+        let manager =
+            Manager::from_config(config, tls.clone(), ManagerConfig { recycling_method: RecyclingMethod::Fast });
         let pool = Pool::builder(manager)
             .max_size(pool_size)
             .runtime(deadpool_postgres::Runtime::Tokio1)
@@ -184,8 +190,10 @@ impl PostgresConnector {
         let server = Server {
             connection: name.clone(),
             region: definition.region.clone(),
-            host: host.to_owned(),
+            host,
             port,
+            encrypted: on,
+            tls,
             database,
             user,
             pool,
@@ -285,7 +293,14 @@ impl Connector for PostgresConnector {
         let setting = client.as_ref().err().map_or("secret", errors::setting_at_fault);
         let signed_in = client
             .as_ref()
-            .map(|_| format!("as {} to database {}", server.user, server.database))
+            .map(|_| {
+                format!(
+                    "as {} to database {}{}",
+                    server.user,
+                    server.database,
+                    server_steps::encrypted(server.encrypted)
+                )
+            })
             .map_err(Clone::clone);
         if !step("sign in", started, signed_in, setting) {
             return;

@@ -16,7 +16,7 @@ use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Object, Timeouts};
 use futures::StreamExt;
 use tokio::runtime::Handle;
-use tokio_postgres::{CopyOutStream, NoTls, RowStream};
+use tokio_postgres::{CopyOutStream, RowStream};
 
 use super::copy::CopyRows;
 use super::decode::{ColumnDecoder, Raw};
@@ -198,11 +198,11 @@ impl Drop for CancelGuard {
             }
             return;
         }
-        let token = client.cancel_token();
+        let (token, tls) = (client.cancel_token(), self.shared.server.tls.clone());
         drop(Object::take(client));
         self.shared.runtime.spawn(async move {
             // Best effort: the server notices the closed connection in any case.
-            let _ = token.cancel_query(NoTls).await;
+            let _ = token.cancel_query(tls).await;
         });
     }
 }

@@ -1,17 +1,15 @@
 //! The truth table of a source: every fragment runs twice, as planned and with nothing handed over, and must give the same rows.
 
-#[allow(dead_code, reason = "not every source is written to")]
-pub mod written;
+#![allow(dead_code, reason = "each test program uses a part of it")]
 
-#[allow(dead_code, reason = "not every source is a database")]
-pub mod shapes;
-
-#[allow(dead_code, reason = "not every source is written to")]
 pub mod changed;
+pub mod encryption;
+pub mod shapes;
+pub mod written;
 
 use std::fmt::Write;
 
-use cobble_engine::{PlanDocument, Session};
+use cobble_engine::{ConnectionDefinition, Engine, PlanDocument, Session, TestStep};
 use cobble_plan::offer::Verdict;
 use cobble_types::{Code, Error, array_value_text};
 use tokio_util::sync::CancellationToken;
@@ -37,6 +35,19 @@ fn shown(outcome: &Result<Vec<String>, Error>) -> String {
         Ok(rows) => format!("{rows:?}"),
         Err(error) => format!("{} {}", error.code.sqlstate(), error.message),
     }
+}
+
+/// The steps of testing the way there, one in each line, under a heading.
+pub async fn steps(heading: &str, definition: &ConnectionDefinition) -> String {
+    let mut out = format!("{heading}\n");
+    let mut report = |step: TestStep| {
+        let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
+        let _ = writeln!(out, "  {} {}: {}{fault}", if step.passed { "ok" } else { "FAILED" }, step.step, step.detail);
+    };
+    if let Err(error) = Engine::test_connection(definition, &mut report).await {
+        let _ = writeln!(out, "  refused: {error}");
+    }
+    out
 }
 
 /// What was kept back of a statement, in words.

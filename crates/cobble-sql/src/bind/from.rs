@@ -7,7 +7,7 @@ use cobble_types::{Error, Result};
 use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Scope, ScopeColumn};
-use super::{Binder, Relation, folded, position_of};
+use super::{Binder, Relation, folded, native_query, position_of};
 use crate::coerce::{binary, condition};
 
 impl<'a> Binder<'a> {
@@ -44,7 +44,8 @@ impl<'a> Binder<'a> {
             ast::TableFactor::Table { name, alias, args: Some(args), with_ordinality, .. } => {
                 let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
                 let relation = self.function_in_from(&parts.join("."), &args.args, *with_ordinality, before);
-                function_alias(relation.map_err(|e| e.at(position_of(name.span())))?, alias)
+                let relation = relation.map_err(|e| e.at(position_of(name.span())))?;
+                if native_query::is_name(name) { named(relation, alias) } else { function_alias(relation, alias) }
             }
             ast::TableFactor::Function { name, args, alias, with_ordinality, .. } => {
                 let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();

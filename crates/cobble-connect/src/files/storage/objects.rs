@@ -27,13 +27,8 @@ use crate::files::listing::{DataFile, hidden};
 use crate::files::{changed, file_error};
 use crate::network::{self, Silence, ask, network};
 use crate::server_steps::{self, reporter};
+use crate::tls::{self, CA_FILE};
 
-const CA_FILE: SettingDescription = setting(
-    "ca_file",
-    "Certificate file",
-    "certificates (PEM) that the server's own is signed with, where it is not a public one",
-    None,
-);
 const CONNECT_LIMIT: SettingDescription =
     setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5"));
 const REQUEST_LIMIT: SettingDescription =
@@ -323,9 +318,11 @@ impl Objects {
                 make(Code::SourceRefused, "reading is not allowed".into(), "check user, secret and their rights"),
                 "user",
             ),
-            _ if lower.contains("invalid peer certificate") || lower.contains("unknownissuer") => {
-                let hint = "give the file of the certificates that it is signed with as ca_file";
-                (make(Code::SourceUnreachable, "its certificate is not signed by anyone known".into(), hint), "ca_file")
+            _ if lower.contains("peer certificate") && tls::fault(&text).is_some() => {
+                let (what, hint) = tls::fault(&text).unwrap_or_default();
+                let error = make(Code::SourceUnreachable, what.into(), hint);
+                let setting = tls::setting_at_fault(&error).unwrap_or("address");
+                (error, setting)
             }
             _ if lower.contains("invalid http")
                 || lower.contains("invalidcontenttype")
