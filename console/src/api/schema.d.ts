@@ -790,7 +790,7 @@ export interface components {
             path?: string | null;
             /** @description Patterns of the files' names, with commas between them. */
             files?: string | null;
-            /** @description `csv`, `json`, `parquet`, `avro` or `arrow`. */
+            /** @description `csv`, `json`, `parquet`, `avro`, `arrow` or `orc`. */
             format?: string | null;
             delimiter?: string | null;
             quote?: string | null;

@@ -17,7 +17,7 @@ pub struct TableDefinition {
     /// Of files: patterns of names with commas between them, where a folder holds the files of several tables.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub files: Option<String>,
-    /// `csv`, `json`, `parquet`, `avro` or `arrow`; without it, what the files' names end in.
+    /// `csv`, `json`, `parquet`, `avro`, `arrow` or `orc`; without it, what the files' names end in.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub format: Option<String>,
     /// Of CSV: what stands between fields; found out where it is not given, like the two below.

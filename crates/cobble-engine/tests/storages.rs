@@ -292,6 +292,19 @@ fn every_format(folder: &Path) {
     }
     ipc.finish().unwrap();
     avro(&batch, create("as_avro.avro"));
+    // Written by another implementation than the one that reads it.
+    python(
+        folder,
+        "import pyarrow.orc as o, pyarrow.parquet as p; o.write_table(p.read_table('as_parquet.parquet'), 'as_orc.orc', compression='zstd')",
+    );
+}
+
+/// Runs a few lines of Python in a folder.
+fn python(folder: &Path, script: &str) {
+    let program = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/python/bin/python");
+    let done = std::process::Command::new(program).args(["-c", script]).current_dir(folder).output();
+    let done = done.expect("make test has made target/python");
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
 }
 
 fn avro(batch: &RecordBatch, file: std::fs::File) {
@@ -312,14 +325,16 @@ async fn every_format_and_packing_gives_the_same_rows() {
                FROM d.public.as_(f) WHERE kind <> 'deck' AND urgency::integer < 4";
     let wanted = rows(&mut session, &sql.replace("(f)", "parquet")).await.unwrap();
     assert!(wanted.len() > 100);
-    for format in ["csv", "csv_gz", "csv_zst", "json", "jsonl", "jsonl_zst", "arrow", "avro"] {
+    for format in ["csv", "csv_gz", "csv_zst", "json", "jsonl", "jsonl_zst", "arrow", "avro", "orc"] {
         let found = rows(&mut session, &sql.replace("(f)", format)).await;
         assert_eq!(found.unwrap_or_else(|e| panic!("{format}: {e}")), wanted, "{format}");
         let count = rows(&mut session, &format!("SELECT count(*) FROM d.public.as_{format}")).await.unwrap();
         assert_eq!(count, ["300"], "{format}");
     }
     // What is cut short is named, whatever it is.
-    for name in ["as_csv_gz.csv.gz", "as_csv_zst.csv.zst", "as_arrow.arrow", "as_avro.avro", "as_json.json"] {
+    for name in
+        ["as_csv_gz.csv.gz", "as_csv_zst.csv.zst", "as_arrow.arrow", "as_avro.avro", "as_json.json", "as_orc.orc"]
+    {
         let path = folder.path().join(name);
         let whole = std::fs::read(&path).unwrap();
         std::fs::write(&path, &whole[..whole.len() * 2 / 3]).unwrap();
@@ -327,5 +342,66 @@ async fn every_format_and_packing_gives_the_same_rows() {
         let error = rows(&mut session, &format!("SELECT * FROM d.public.{table}")).await.map(|r| r.len());
         let error = error.expect_err(name);
         assert!(error.to_string().contains(name), "{name}: {error}");
+    }
+}
+
+const KINDS_OF_TYPES: &str = r#"
+import datetime as d, decimal, pyarrow as a, pyarrow.orc as o, pyarrow.parquet as p
+rows = 9000
+def some(make): return [None if n % 11 == 0 else make(n) for n in range(rows)]
+day, moment = d.date(2024, 2, 27), d.datetime(2025, 3, 30, 0, 30, 0, 250)
+table = a.table({
+    'id': a.array(range(rows), a.int64()), 'tiny': a.array(some(lambda n: n % 128 - 64), a.int8()),
+    'short': a.array(some(lambda n: n % 30000 - 15000), a.int16()), 'whole': a.array(some(lambda n: -n * 70000), a.int32()),
+    'Share': a.array(some(lambda n: n / 7), a.float64()), 'rate': a.array(some(lambda n: n / 8), a.float32()),
+    'open': a.array(some(lambda n: n % 3 == 0), a.bool_()), 'name': a.array(some(lambda n: 'Quay %d ü' % (n % 40)), a.string()),
+    'note': a.array(some(lambda n: 'x' * (n % 50)), a.string()), 'seal': a.array(some(lambda n: bytes([n % 256, 0])), a.binary()),
+    'day': a.array(some(lambda n: day + d.timedelta(n % 900 - 400)), a.date32()),
+    'at': a.array(some(lambda n: moment + d.timedelta(minutes=n)), a.timestamp('us')),
+    'seen': a.array(some(lambda n: moment.replace(microsecond=0) - d.timedelta(days=n)), a.timestamp('us', 'UTC')),
+    'cost': a.array(some(lambda n: decimal.Decimal(n - 500) / 4), a.decimal128(12, 2)),
+    'wide': a.array(some(lambda n: decimal.Decimal(10) ** 30 + n), a.decimal128(38, 0)),
+    'marks': a.array(some(lambda n: list(range(n % 4))), a.list_(a.int32())),
+    'wave': a.array(some(lambda n: {'height': n / 4, 'dir': 'n' * (n % 3)}), a.struct([('height', a.float64()), ('dir', a.string())])),
+})
+p.write_table(table, 'wanted.parquet')
+for name in ['uncompressed', 'zlib', 'snappy', 'lz4', 'zstd']:
+    o.write_table(table, 'in_%s.orc' % name, compression=name, stripe_size=1 << 16)
+o.write_table(table.slice(0, 0), 'nothing.orc')
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn orc_files_keep_types_and_values() {
+    let folder = tempfile::tempdir().unwrap();
+    python(folder.path(), KINDS_OF_TYPES);
+    let mut session = session_on(vec![ConnectionDefinition::new("d", "files", folder.path().display().to_string())]);
+    let wanted = rows(&mut session, "SELECT * FROM d.public.wanted").await.unwrap();
+    let types = rows(&mut session, "SHOW COLUMNS FROM d.public.wanted").await.unwrap();
+    for name in ["in_uncompressed", "in_zlib", "in_snappy", "in_lz4", "in_zstd"] {
+        assert_eq!(rows(&mut session, &format!("SHOW COLUMNS FROM d.public.{name}")).await.unwrap(), types, "{name}");
+        let found = rows(&mut session, &format!("SELECT * FROM d.public.{name}")).await.unwrap();
+        let differing = found.iter().zip(&wanted).find(|(found, wanted)| found != wanted);
+        assert_eq!((found.len(), differing), (wanted.len(), None), "{name}");
+    }
+    let found = rows(&mut session, "SELECT count(*), count(name) FROM d.public.nothing").await.unwrap();
+    assert_eq!(found, ["0|0"]);
+    // Only what is wanted is read.
+    let bytes = async |session: &mut Session, sql: &str| {
+        let (_, plan) = truth::answer(session, sql).await.unwrap();
+        plan.unwrap().gates[0].measure.clone().unwrap().bytes
+    };
+    let few = bytes(&mut session, "SELECT sum(id), max(day) FROM d.public.in_zlib WHERE open").await;
+    let all = bytes(&mut session, "SELECT * FROM d.public.in_zlib").await;
+    assert!(few * 3 < all, "{few} of {all} bytes");
+    // Damage anywhere is an error that names the file, or rows: never a fault of ours.
+    let whole = std::fs::read(folder.path().join("in_zlib.orc")).unwrap();
+    for place in (0..15).map(|n| whole.len() * n / 15 + 7 * n % 5) {
+        let mut damaged = whole.clone();
+        damaged[place] ^= 0x55;
+        std::fs::write(folder.path().join("in_zlib.orc"), &damaged).unwrap();
+        if let Err(error) = rows(&mut session, "SELECT * FROM d.public.in_zlib").await {
+            assert_eq!(error.code, cobble_types::Code::SourceData, "at {place}: {error}");
+            assert!(error.message.contains("in_zlib.orc"), "at {place}: {error}");
+        }
     }
 }

@@ -1,6 +1,7 @@
-//! Reading Avro and Arrow files: both give batches of all their columns, of which the wanted ones are taken.
+//! Reading Avro, Arrow and ORC files: they give batches of their columns, of which the wanted ones are taken.
 
 use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::sync::Arc;
 
 use arrow::array::{ArrayRef, RecordBatch, new_null_array};
 use arrow::compute::cast;
@@ -8,6 +9,7 @@ use arrow::datatypes::{DataType, SchemaRef};
 use arrow::error::ArrowError;
 use arrow::ipc::reader::FileReaderBuilder;
 use arrow_avro::reader::ReaderBuilder;
+use cobble_plan::offer::GateCounters;
 use cobble_types::{Code, Error, Result};
 
 use super::dialect::Dialect;
@@ -15,8 +17,8 @@ use super::format::Format;
 use super::infer::{Inferred, column};
 use super::listing::DataFile;
 use super::scan::{FileBatches, ScanShape};
-use super::storage::Ordered;
-use super::{file_error, own_error, sql_type};
+use super::storage::{Blob, Ordered};
+use super::{file_error, orc, own_error, sql_type};
 
 type Batches = Box<dyn Iterator<Item = std::result::Result<RecordBatch, ArrowError>> + Send>;
 
@@ -45,15 +47,21 @@ fn last_bytes(input: &mut Ordered) -> std::io::Result<[u8; 16]> {
     Ok(last)
 }
 
+/// The names of all columns in lower case, and the batches, which have the wanted ones at least.
 fn opened(
     connection: &str,
     file: &DataFile,
     format: Format,
-    mut input: Ordered,
+    (blob, counters): (Arc<dyn Blob>, Arc<GateCounters>),
     batch_rows: usize,
-) -> Result<(SchemaRef, Batches)> {
+    wanted: Option<&[&str]>,
+) -> Result<(Vec<String>, SchemaRef, Batches)> {
     let bad = |error: ArrowError| broken(connection, file, format, &error);
-    Ok(match format {
+    if format == Format::Orc {
+        return orc::batches(blob, counters, batch_rows, wanted).map_err(bad);
+    }
+    let mut input = Ordered::new(blob, counters);
+    let (schema, batches): (SchemaRef, Batches) = match format {
         Format::Avro => {
             let cut = || bad(ArrowError::ParseError("it ends within a block".into()));
             let last = last_bytes(&mut input).map_err(|e| own_error(&e).unwrap_or_else(cut))?;
@@ -72,12 +80,14 @@ fn opened(
             let reader = FileReaderBuilder::new().build(BufReader::with_capacity(1 << 17, input)).map_err(bad)?;
             (reader.schema(), Box::new(reader))
         }
-    })
+    };
+    let names = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
+    Ok((names, schema, batches))
 }
 
 /// Columns of a file, by what it says itself.
-pub fn columns(connection: &str, file: &DataFile, format: Format, input: Ordered) -> Result<Inferred> {
-    let (schema, _) = opened(connection, file, format, input, 1)?;
+pub fn columns(connection: &str, file: &DataFile, format: Format, blob: Arc<dyn Blob>) -> Result<Inferred> {
+    let (_, schema, _) = opened(connection, file, format, (blob, Arc::default()), 1, None)?;
     let columns = schema
         .fields()
         .iter()
@@ -87,13 +97,21 @@ pub fn columns(connection: &str, file: &DataFile, format: Format, input: Ordered
 }
 
 impl ArrowBatches {
-    pub fn open(shape: &ScanShape, file: &DataFile, input: Ordered, batch_rows: usize) -> Result<Self> {
+    pub fn open(
+        shape: &ScanShape,
+        file: &DataFile,
+        blob: Arc<dyn Blob>,
+        counters: Arc<GateCounters>,
+        batch_rows: usize,
+    ) -> Result<Self> {
         let connection = shape.set.source.connection.clone();
-        let (schema, batches) = opened(&connection, file, shape.set.format, input, batch_rows)?;
-        let names: Vec<String> = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
         let own: Vec<&str> = shape.set.columns.iter().filter(|c| !c.partition).map(|c| c.name.as_str()).collect();
+        let wanted: Vec<&str> = shape.file_columns.iter().map(|place| own[*place]).collect();
+        let format = shape.set.format;
+        let (all, schema, batches) = opened(&connection, file, format, (blob, counters), batch_rows, Some(&wanted))?;
+        let names: Vec<String> = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
         if !shape.set.is_defined
-            && let Some(extra) = names.iter().find(|name| !own.contains(&name.as_str()))
+            && let Some(extra) = all.iter().find(|name| !own.contains(&name.as_str()))
         {
             let what = format!("its column {extra} is not one of the table's, which are those of its largest file");
             return Err(file_error(&connection, &file.path, Code::SourceData, what)

@@ -14,9 +14,10 @@ pub enum Format {
     Avro,
     /// The file format of Arrow's interprocess communication.
     Arrow,
+    Orc,
 }
 
-const ALL: [Format; 5] = [Format::Csv, Format::Json, Format::Parquet, Format::Avro, Format::Arrow];
+const ALL: [Format; 6] = [Format::Csv, Format::Json, Format::Parquet, Format::Avro, Format::Arrow, Format::Orc];
 
 /// How a text file is compressed as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,7 +28,8 @@ pub enum Packing {
 }
 
 /// The endings that make a file a table, for people to read.
-pub const ENDINGS: &str = ".csv, .tsv, .jsonl, .ndjson, .json (these also with .gz or .zst), .parquet, .avro or .arrow";
+pub const ENDINGS: &str =
+    ".csv, .tsv, .jsonl, .ndjson, .json (these also with .gz or .zst), .parquet, .avro, .arrow or .orc";
 
 impl Format {
     pub fn of(path: &Path) -> Option<(Format, Packing)> {
@@ -40,6 +42,7 @@ impl Format {
             "parquet" => Format::Parquet,
             "avro" => Format::Avro,
             "arrow" | "ipc" => Format::Arrow,
+            "orc" => Format::Orc,
             _ => return None,
         };
         (packing == Packing::None || format.is_text()).then_some((format, packing))
@@ -64,6 +67,7 @@ impl Format {
             Format::Parquet => "parquet",
             Format::Avro => "avro",
             Format::Arrow => "arrow",
+            Format::Orc => "orc",
         }
     }
 
@@ -78,6 +82,7 @@ impl Format {
             Format::Parquet => "Parquet",
             Format::Avro => "Avro",
             Format::Arrow => "Arrow",
+            Format::Orc => "ORC",
         }
     }
 }

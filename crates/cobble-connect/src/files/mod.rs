@@ -11,6 +11,7 @@ mod json_format;
 mod json_objects;
 mod listing;
 mod offer;
+mod orc;
 mod pages;
 mod parquet_format;
 mod prune;
@@ -49,7 +50,7 @@ pub use storage::{HTTP, S3};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "files",
-    about: "CSV, JSON, Parquet, Avro and Arrow files in a folder",
+    about: "CSV, JSON, Parquet, Avro, Arrow and ORC files in a folder",
     settings: &[
         SettingDescription {
             name: "address",
@@ -281,7 +282,7 @@ fn describe(
             statistics = parquet_format::statistics(&footers, &columns);
             columns
         }
-        Format::Csv | Format::Json | Format::Avro | Format::Arrow => {
+        Format::Csv | Format::Json | Format::Avro | Format::Arrow | Format::Orc => {
             let inferred = source.inferred(format, &files, definition)?;
             let bytes: u64 = files.iter().map(|file| file.bytes).sum();
             statistics.rows = inferred.row_width.map(|width| (bytes as f64 / width).round());
@@ -408,11 +409,11 @@ impl FilesSource {
             |cache| &mut cache.inferred,
             || {
                 let blob = self.storage.open(sample, &CancellationToken::new())?;
-                let input = Ordered::new(blob, Arc::default());
                 let packing = Packing::of(&sample.path);
                 if !format.is_text() {
-                    return arrow_formats::columns(&self.connection, sample, format, input);
+                    return arrow_formats::columns(&self.connection, sample, format, blob);
                 }
+                let input = Ordered::new(blob, Arc::default());
                 let input =
                     packing.unpacked(input).map_err(|e| text_error(&self.connection, sample, &e, e.to_string()))?;
                 let mut inferred = match format {

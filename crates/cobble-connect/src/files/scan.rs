@@ -22,7 +22,6 @@ use super::json_format::JsonBatches;
 use super::pages::PageCondition;
 use super::parquet_format::{FileCondition, ParquetBatches};
 use super::prune::{self, Range, Ranges};
-use super::storage::Ordered;
 
 /// What a scan reads.
 #[derive(Debug)]
@@ -129,6 +128,7 @@ impl GateScan for FileScan {
             Format::Parquet => {
                 format!(", column chunks of {}", if names.is_empty() { "no column".into() } else { names.join(", ") })
             }
+            Format::Orc => format!(", columns {}", if names.is_empty() { "none".into() } else { names.join(", ") }),
             Format::Csv | Format::Json | Format::Avro | Format::Arrow => String::new(),
         };
         Request { text: format!("read {what}{columns}"), parameters: vec![] }
@@ -323,8 +323,7 @@ impl Portions for FilePortions {
             }
             _ => {
                 let blob = set.source.storage.open(file, &self.tools.cancel)?;
-                let input = Ordered::new(blob, self.tools.counters.clone());
-                Box::new(ArrowBatches::open(&shape, file, input, batch_rows)?)
+                Box::new(ArrowBatches::open(&shape, file, blob, self.tools.counters.clone(), batch_rows)?)
             }
         };
         Ok(Some(Box::new(FileReader {

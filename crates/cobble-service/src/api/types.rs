@@ -203,7 +203,7 @@ pub struct TableDefinitionBody {
     /// Patterns of the files' names, with commas between them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub files: Option<String>,
-    /// `csv`, `json`, `parquet`, `avro` or `arrow`.
+    /// `csv`, `json`, `parquet`, `avro`, `arrow` or `orc`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub format: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
