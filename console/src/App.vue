@@ -1,9 +1,12 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { RouterLink, RouterView } from 'vue-router'
+import { RouterLink, RouterView, useRoute } from 'vue-router'
 
 import { switchScheme } from './theme'
 
+const route = useRoute()
+/** Pages below a place are part of it. */
+const isHere = (to: string) => route.path === to || route.path.startsWith(`${to}/`)
 const places = [
   { to: '/query', icon: 'pi pi-code', label: 'Query' },
   { to: '/catalogs', icon: 'pi pi-database', label: 'Catalogs' },
@@ -15,7 +18,7 @@ const places = [
   <div class="shell">
     <nav class="rail" aria-label="Pages">
       <div class="mark" aria-hidden="true">CL</div>
-      <RouterLink v-for="p in places" :key="p.to" :to="p.to" class="place" active-class="here">
+      <RouterLink v-for="p in places" :key="p.to" :to="p.to" :class="['place', { here: isHere(p.to) }]" active-class="">
         <i :class="p.icon" aria-hidden="true" /><span>{{ p.label }}</span>
       </RouterLink>
       <Button class="scheme" icon="pi pi-moon" text severity="secondary" aria-label="Switch between light and dark" @click="switchScheme" />

@@ -597,6 +597,8 @@ export interface components {
             value?: string | null;
             /** @description `default`, `connection`, `catalog` or `table`. */
             from: string;
+            /** @description Whether a catalog or a table may have another one than its connection. */
+            tunable: boolean;
         };
         /** @description Every error has this one shape. */
         ErrorBody: {

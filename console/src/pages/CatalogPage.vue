@@ -21,8 +21,6 @@ const looks = ref<PastLookBody[]>([])
 const error = ref<ErrorBody | null>(null)
 const changed = ref<Record<string, string>>({})
 const dropping = ref(false)
-/** Settings that a catalog may have otherwise than its connection. */
-const tunable = ['busy_limit', 'connect_limit', 'metadata_life', 'pool_size', 'request_limit', 'statement_limit']
 const hasFiles = computed(() => ['files', 's3', 'http'].includes(kind.value))
 const defined = computed(() => Object.entries(own.value?.tables ?? {}))
 
@@ -98,7 +96,7 @@ watch(name, load, { immediate: true })
             <thead><tr><th>setting</th><th>value</th><th>from</th></tr></thead>
             <tbody><tr v-for="s in settings" :key="s.name">
               <td>{{ s.name }}</td>
-              <td><InputText v-if="tunable.includes(s.name)" :model-value="changed[s.name] ?? (s.from === 'catalog' ? (s.value ?? '') : '')" :placeholder="s.value ?? ''" size="small" :aria-label="`${s.name} of this catalog`" @update:model-value="changed[s.name] = $event ?? ''" /><code v-else>{{ s.value ?? '–' }}</code></td>
+              <td><InputText v-if="s.tunable" :model-value="changed[s.name] ?? (s.from === 'catalog' ? (s.value ?? '') : '')" :placeholder="s.value ?? ''" size="small" :aria-label="`${s.name} of this catalog`" @update:model-value="changed[s.name] = $event ?? ''" /><code v-else>{{ s.value ?? '–' }}</code></td>
               <td :class="{ accent: s.from === 'catalog' }">{{ s.from }}</td>
             </tr></tbody>
           </table>

@@ -119,6 +119,8 @@ pub struct Effective {
     pub value: Option<String>,
     /// `default`, `connection`, `catalog` or `table`.
     pub from: String,
+    /// Whether a catalog or a table may have another one than its connection.
+    pub tunable: bool,
 }
 
 impl ConnectionDefinition {
@@ -153,7 +155,8 @@ impl ConnectionDefinition {
                 Some((from, value)) => (from, Some(value)),
                 None => ("default", kind.default_of(setting)),
             };
-            Effective { name: setting.name.to_owned(), value, from: from.to_owned() }
+            let tunable = TUNABLE.contains(&setting.name);
+            Effective { name: setting.name.to_owned(), value, from: from.to_owned(), tunable }
         };
         Ok(kind.settings.iter().chain(COMMON).map(of).collect())
     }

@@ -11,8 +11,10 @@ use std::time::{Duration, Instant};
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 use cobble_plan::offer::Verdict;
 
+use cobble_types::Code;
 use truth::answer;
 use truth::encryption::Authority;
+use truth::way::Way;
 
 struct Server {
     port: u16,
@@ -209,4 +211,38 @@ async fn connections_are_encrypted_where_it_is_wanted() {
     insta::assert_snapshot!(told);
     let mut session = session(with("good", server().tls_port, &encrypted));
     assert_eq!(answer(&mut session, "SELECT count(*) FROM berth").await.unwrap().0, ["3000"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_breaks_off_or_falls_silent_is_an_error_and_comes_back() {
+    let way = Way::to(format!("127.0.0.1:{}", server().port)).await;
+    let mut behind = definition("behind", "a secret");
+    behind.address = format!("127.0.0.1:{}", way.port);
+    behind.options.insert("request_limit".into(), "1".into());
+    let mut session = session(behind);
+    let sql = "SELECT count(*), sum(length(name)), min(port) FROM berth";
+    let whole = answer(&mut session, sql).await.unwrap().0;
+    for (bytes, silent) in [(0, false), (200, false), (9_000, false), (60_000, false), (9_000, true)] {
+        way.breaks_after(bytes, silent);
+        match answer(&mut session, sql).await {
+            Ok((rows, _)) => assert_eq!(rows, whole, "after {bytes}"),
+            Err(error) => {
+                let known = [Code::SourceUnreachable, Code::SourceTimeout];
+                assert!(known.contains(&error.code), "after {bytes}: {error:?}");
+                assert!(error.message.contains("connection behind") && error.hint.is_some(), "after {bytes}: {error}");
+            }
+        }
+        way.mend();
+        way.close_all();
+        let began = Instant::now();
+        let rows = loop {
+            match answer(&mut session, sql).await {
+                Err(error) if error.message.contains("asked again in") && began.elapsed() < Duration::from_secs(20) => {
+                    tokio::time::sleep(Duration::from_millis(300)).await;
+                }
+                outcome => break outcome.unwrap().0,
+            }
+        };
+        assert_eq!(rows, whole, "after {bytes}");
+    }
 }

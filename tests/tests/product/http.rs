@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use cobble_tests::{over_http, product};
+use cobble_tests::{Product, over_http, product};
 use reqwest::{Client, Response};
 use serde_json::{Value, json};
 
@@ -170,4 +170,40 @@ async fn the_document_describes_every_call_and_is_the_consoles() {
     assert_eq!(served.trim(), kept.trim(), "make the console's types again: make types");
     let document: Value = serde_json::from_str(&served).unwrap();
     assert!(document["paths"].as_object().unwrap().len() >= 16);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_schema_of_thousands_of_tables_is_listed_and_completed() {
+    let folder = tempfile::tempdir().unwrap();
+    let product = Product::empty(folder.path());
+    let admin = product.database("postgres").await;
+    admin.batch_execute("CREATE DATABASE wharf").await.unwrap();
+    admin.batch_execute("CREATE ROLE reader LOGIN PASSWORD 'a secret'").await.unwrap();
+    let wharf = product.database("wharf").await;
+    for first in (1..=3000).step_by(500) {
+        let last = first + 499;
+        let each = "EXECUTE format('CREATE TABLE berth_%s (id integer)', n)";
+        wharf
+            .batch_execute(&format!("DO $$ BEGIN FOR n IN {first}..{last} LOOP {each}; END LOOP; END $$"))
+            .await
+            .unwrap();
+    }
+    std::fs::write(folder.path().join("secret"), "a secret").unwrap();
+    let secret = folder.path().join("secret").display().to_string();
+    let place = format!("127.0.0.1:{}", product.postgres_port);
+    let kind = ["--kind", "postgres", "--address", &place, "--database", "wharf", "--user", "reader"];
+    product.stdout(&[&["connection", "add", "wharf_db", "--secret-file", &secret], &kind[..]].concat());
+    product.stdout(&["catalog", "add", "wharf", "--connection", "wharf_db"]);
+    let get = async |path: &str| -> Value {
+        let url = format!("{}/api/v1{path}", product.address);
+        Client::new().get(url).send().await.unwrap().json().await.unwrap()
+    };
+    let tables = get("/catalogs/wharf/schemas/public/tables").await;
+    assert_eq!(tables.as_array().unwrap().len(), 3000);
+    // All names are completed; describing each of them would keep the editor waiting.
+    let names = get("/names").await;
+    let berths: Vec<&Value> = names.as_array().unwrap().iter().filter(|name| name["schema"] == "public").collect();
+    let with_columns = berths.iter().filter(|name| name["columns"] == json!(["id"])).count();
+    assert_eq!((berths.len(), with_columns), (3000, 200));
+    product.stop();
 }

@@ -5,6 +5,7 @@
 pub mod changed;
 pub mod encryption;
 pub mod shapes;
+pub mod way;
 pub mod written;
 
 use std::fmt::Write;

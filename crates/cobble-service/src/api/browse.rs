@@ -3,6 +3,7 @@
 use cobble_engine::{CatalogDefinition, Table, TableKind};
 use cobble_types::parse::parse_value;
 use cobble_types::{SqlType, Value};
+use futures::StreamExt;
 use rocket::serde::json::Json;
 use rocket::{delete, get, post};
 
@@ -123,7 +124,13 @@ fn table_body(table: &Table) -> TableBody {
     }
 }
 
-/// Every table with its columns, for completion of names. Sources that do not answer are left out.
+/// Tables of a schema that are described for the completion of names; of the others the names are known.
+const MOST_DESCRIBED: usize = 200;
+/// Tables described at one time.
+const PARALLEL_DESCRIPTIONS: usize = 8;
+
+/// Every table with its columns, for completion of names. Sources that do not answer are left out, and so are the columns of tables
+/// after the first 200 of a schema.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
 #[get("/names")]
 pub async fn names(service: &State) -> ApiResult<Vec<NameBody>> {
@@ -134,11 +141,20 @@ pub async fn names(service: &State) -> ApiResult<Vec<NameBody>> {
         let Ok(schemas) = set.connector(catalog)?.schemas().await else { continue };
         for schema in schemas {
             let Ok(tables) = session.tables(catalog, &schema).await else { continue };
-            for table in tables {
-                let name = [catalog.clone(), schema.clone(), table.clone()];
-                let Ok(found) = session.table(&name).await else { continue };
-                let columns = found.columns.iter().map(|c| c.name.clone()).collect();
-                all.push(NameBody { catalog: catalog.clone(), schema: schema.clone(), table, columns });
+            let described = tables.into_iter().enumerate().map(|(place, table)| {
+                let (session, catalog, schema) = (&session, catalog.clone(), schema.clone());
+                async move {
+                    let name = [catalog.clone(), schema.clone(), table.clone()];
+                    let columns = match place < MOST_DESCRIBED {
+                        true => session.table(&name).await.ok()?.columns.iter().map(|c| c.name.clone()).collect(),
+                        false => vec![],
+                    };
+                    Some(NameBody { catalog, schema, table, columns })
+                }
+            });
+            let mut described = futures::stream::iter(described).buffered(PARALLEL_DESCRIPTIONS);
+            while let Some(name) = described.next().await {
+                all.extend(name);
             }
         }
     }

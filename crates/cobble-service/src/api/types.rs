@@ -311,6 +311,8 @@ pub struct EffectiveBody {
     pub value: Option<String>,
     /// `default`, `connection`, `catalog` or `table`.
     pub from: String,
+    /// Whether a catalog or a table may have another one than its connection.
+    pub tunable: bool,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

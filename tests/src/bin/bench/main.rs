@@ -8,6 +8,7 @@
 //!     make bench BENCH="10 ours"    without PostgreSQL
 
 mod floor;
+mod many_tables;
 mod questions;
 mod source_path;
 
@@ -110,6 +111,7 @@ async fn main() {
     if !alone {
         if let Some(judge) = &judge {
             source_path::measure(&product, judge).await;
+            many_tables::measure(&product).await;
         }
         one_column(&mut session, &drop).await;
         wide(&folder).await;
