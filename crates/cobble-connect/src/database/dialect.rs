@@ -24,6 +24,10 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     fn reference(&self, parameter: &Parameter, number: usize) -> String;
     /// The expression, if it provably means the same there.
     fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// A condition on rows, which holds or not: what is unknown for a row may be false.
+    fn condition(&self, condition: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        self.translate(condition, columns)
+    }
     /// With `over`, for each row over its window instead of over a group.
     fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal>;
     /// What the database lacks of window functions.

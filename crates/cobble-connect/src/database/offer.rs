@@ -259,7 +259,8 @@ impl Offer for DatabaseOffer {
         if !self.is_plain() {
             self.nest();
         }
-        match self.translate(conjunct) {
+        let dialect = self.database.dialect();
+        match dialect.condition(conjunct, &|column| self.columns.get(&column.id).cloned()) {
             Ok(sql) => {
                 self.conditions.push(sql);
                 Verdict::pushed()

@@ -1,5 +1,6 @@
 //! How MariaDB writes what it takes over. Texts are compared under a binary collation that does not pad; decimals are cast
-//! where they are bound; dates stay in the engine, because the zero date compares there and is no date here.
+//! where they are bound. Dates are compared in conditions alone, where those that are none, such as the zero date, meet no condition.
+//! What leaves the range of its type there and not here is made an error.
 
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
@@ -25,6 +26,135 @@ fn comparable(sql_type: &SqlType) -> Result<(), Refusal> {
         }
         SqlType::Real => Err((KeptReason::TypeDiffers, "single precision is widened in another way".into())),
         other => Err((KeptReason::TypeDiffers, format!("{other} is compared in another way"))),
+    }
+}
+
+fn is_moment(sql_type: &SqlType) -> bool {
+    matches!(sql_type, SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz)
+}
+
+/// Whether values of this type are put into groups and in order as here. A date that is none has a place there too; where it comes
+/// out, reading it is an error.
+fn sortable(sql_type: &SqlType) -> Result<(), Refusal> {
+    if is_moment(sql_type) { Ok(()) } else { comparable(sql_type) }
+}
+
+/// A moment of the years that the server has, as it reads one.
+fn moment(expr: &Expr, sql_type: &SqlType) -> Option<Sql> {
+    const DAY: i64 = 86_400_000_000;
+    // 0001-01-01 and 9999-12-31, in days from 1970-01-01.
+    const YEARS: std::ops::RangeInclusive<i64> = -719_162..=2_932_896;
+    let Expr::Literal { value, sql_type: own } = expr else { return None };
+    let day = match value {
+        Value::Date(days) => i64::from(*days),
+        Value::Timestamp(at) | Value::TimestampTz(at) => at.div_euclid(DAY),
+        _ => return None,
+    };
+    (own == sql_type && YEARS.contains(&day)).then(|| Sql::parameter(write::stored(value, own)))
+}
+
+/// Whether this is true of a moment in a column; what is no date there is nothing that it could be true of.
+fn moment_condition(condition: &Expr, columns: Columns<'_>) -> Option<Sql> {
+    let (column, compared) = match condition {
+        Expr::Binary { op, left, right, .. }
+            if matches!(
+                op,
+                BinaryOp::Eq | BinaryOp::NotEq | BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq
+            ) =>
+        {
+            let own = left.sql_type();
+            let column = match left.as_ref() {
+                Expr::Column(column) if is_moment(&own) => columns(column)?,
+                _ => return None,
+            };
+            let compared = wrap(&[&column, &moment(right, &own)?], &format!("? {} ?", op.symbol()));
+            (column, compared)
+        }
+        Expr::InList { operand, list, negated: false } => {
+            let own = operand.sql_type();
+            let column = match operand.as_ref() {
+                Expr::Column(column) if is_moment(&own) => columns(column)?,
+                _ => return None,
+            };
+            let items = list.iter().map(|item| moment(item, &own)).collect::<Option<Vec<_>>>()?;
+            let compared = wrap(&[&column, &Sql::joined(&items, ", ")], "? IN (?)");
+            (column, compared)
+        }
+        _ => return None,
+    };
+    Some(wrap(&[&compared, &column, &column], "(? AND dayofmonth(?) > 0 AND month(?) > 0)"))
+}
+
+/// Longer texts than this are not computed with: an operand stands in the text several times.
+const LONGEST_OPERAND: usize = 2_000;
+
+fn differs(note: &str) -> Refusal {
+    (KeptReason::TypeDiffers, note.to_owned())
+}
+
+/// A whole number or a decimal as the signed type in which the server computes with it.
+fn signed(sql: &Sql, sql_type: &SqlType) -> Result<Sql, Refusal> {
+    match sql_type {
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => Ok(wrap(&[sql], "CAST(? AS SIGNED)")),
+        SqlType::Numeric { precision, scale } => Ok(wrap(&[sql], &format!("CAST(? AS DECIMAL({precision},{scale}))"))),
+        _ => Err(differs("results and their ranges have other types there")),
+    }
+}
+
+/// A result of whole numbers, computed in 64 bits, that leaves the range of its type is made to leave that of 64 bits.
+fn ranged(sql: Sql, sql_type: &SqlType) -> Result<Sql, Refusal> {
+    let (least, greatest) = match sql_type {
+        SqlType::SmallInt => (i64::from(i16::MIN), i64::from(i16::MAX)),
+        SqlType::Integer => (i64::from(i32::MIN), i64::from(i32::MAX)),
+        _ => return Ok(sql),
+    };
+    if sql.text.len() > LONGEST_OPERAND {
+        return Err(differs("it would be too long to check its range there"));
+    }
+    let pattern = format!("if(? BETWEEN {least} AND {greatest}, ?, {} + abs(?))", i64::MAX);
+    Ok(wrap(&[&sql, &sql, &sql], &pattern))
+}
+
+/// A divisor that is constant and neither 0, which gives null there, nor -1.
+fn is_divisor(expr: &Expr) -> bool {
+    match expr {
+        Expr::Literal { value: Value::SmallInt(v), .. } => !matches!(v, 0 | -1),
+        Expr::Literal { value: Value::Integer(v), .. } => !matches!(v, 0 | -1),
+        Expr::Literal { value: Value::BigInt(v), .. } => !matches!(v, 0 | -1),
+        Expr::Cast { operand, sql_type } if sql_type.is_integer() => is_divisor(operand),
+        _ => false,
+    }
+}
+
+/// Sums, differences and products where no result is rounded or cut, and whole quotients.
+fn arithmetic(op: BinaryOp, sides: (&Expr, &Expr), texts: (Sql, Sql), result: &SqlType) -> Result<Sql, Refusal> {
+    let (left, right) = sides;
+    let (l, r) = (signed(&texts.0, &left.sql_type())?, signed(&texts.1, &right.sql_type())?);
+    match (op, result) {
+        (BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times, result) if result.is_integer() => {
+            ranged(wrap(&[&l, &r], &format!("(? {} ?)", op.symbol())), result)
+        }
+        (BinaryOp::Divide | BinaryOp::Modulo, result) if result.is_integer() && is_divisor(right) => {
+            let word = if op == BinaryOp::Divide { "DIV" } else { "MOD" };
+            Ok(wrap(&[&l, &r], &format!("(? {word} ?)")))
+        }
+        (BinaryOp::Divide | BinaryOp::Modulo, _) => Err(differs("a division by zero is null there")),
+        (BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times, SqlType::Numeric { precision, scale }) => {
+            let (Some(a), Some(b)) = (left.sql_type().digits(), right.sql_type().digits()) else {
+                return Err(differs("results and their ranges have other types there"));
+            };
+            let (a, b) = ((i16::from(a.0), i16::from(a.1)), (i16::from(b.0), i16::from(b.1)));
+            let (whole, fraction) = match op {
+                BinaryOp::Times => (a.0 - a.1 + b.0 - b.1, a.1 + b.1),
+                _ => ((a.0 - a.1).max(b.0 - b.1) + 1, a.1.max(b.1)),
+            };
+            let (precision, scale) = (i16::from(*precision), i16::from(*scale));
+            if scale != fraction || precision - scale < whole {
+                return Err(differs("a result of so many digits is rounded or cut in another way"));
+            }
+            Ok(wrap(&[&l, &r], &format!("(? {} ?)", op.symbol())))
+        }
+        _ => Err(differs("results and their ranges have other types there")),
     }
 }
 
@@ -72,6 +202,14 @@ impl Dialect for MariaDialect {
                     Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
                 }
             },
+            Expr::Binary { op, left, right, sql_type } if op.is_arithmetic() => {
+                arithmetic(*op, (left, right), (sub(left)?, sub(right)?), sql_type)
+            }
+            Expr::Negate(operand) => {
+                let own = operand.sql_type();
+                let negated = wrap(&[&signed(&sub(operand)?, &own)?], "(- ?)");
+                ranged(negated, &own)
+            }
             Expr::Binary { op, left, right, .. } => {
                 let own = left.sql_type();
                 let pattern = match op {
@@ -167,7 +305,7 @@ impl Dialect for MariaDialect {
                     function.name
                 ),
             ),
-            Expr::Case { .. } | Expr::Negate(_) => {
+            Expr::Case { .. } => {
                 refuse(KeptReason::TypeDiffers, "results and their ranges have other types there".into())
             }
             Expr::Field { .. } | Expr::Subscript { .. } => {
@@ -191,7 +329,11 @@ impl Dialect for MariaDialect {
                     // In a column that cannot be null, the zero date is.
                     AggregateFunction::Count if matches!(own, SqlType::Date | SqlType::Timestamp) => comparable(&own)?,
                     AggregateFunction::Count => {}
-                    AggregateFunction::Min | AggregateFunction::Max if own != SqlType::Boolean => comparable(&own)?,
+                    AggregateFunction::Min | AggregateFunction::Max if own != SqlType::Boolean => sortable(&own)?,
+                    // More digits could leave the range in which the sum is divided.
+                    AggregateFunction::Avg
+                        if own.digits().is_some_and(|(p, s)| i16::from(p) - i16::from(s) <= 19)
+                            && matches!(call.sql_type, SqlType::Numeric { scale: ..=30, .. }) => {}
                     AggregateFunction::Sum if own.is_integer() || matches!(own, SqlType::Numeric { .. }) => {}
                     AggregateFunction::Sum | AggregateFunction::Avg => {
                         return Err((KeptReason::TypeDiffers, "the sum or average is computed in another way".into()));
@@ -207,12 +349,30 @@ impl Dialect for MariaDialect {
             Some(filter) => wrap(&[&self.translate(filter, columns)?, &argument], "CASE WHEN ? THEN ? END"),
         };
         let distinct = if call.distinct { "DISTINCT " } else { "" };
-        let mut out = Sql { of_rows: true, ..Sql::new(format!("{}({distinct}", call.function.name())) };
-        out.push(&argument).text(")");
-        if let Some(over) = over {
-            out.text(" OVER ").push(over);
+        let plain = |name: &str| {
+            let mut out = Sql { of_rows: true, ..Sql::new(format!("{name}({distinct}")) };
+            out.push(&argument).text(")");
+            if let Some(over) = over {
+                out.text(" OVER ").push(over);
+            }
+            out
+        };
+        match (call.function, &call.sql_type) {
+            // The server rounds an average to a few digits more than its values have. Its sum over its count, divided at 38 digits and
+            // rounded once, is exact for fewer than 10^12 rows.
+            (AggregateFunction::Avg, SqlType::Numeric { scale, .. }) => {
+                let pattern = format!("round(CAST(? AS DECIMAL(65,34)) / nullif(?, 0), {scale})");
+                Ok(wrap(&[&plain("sum"), &plain("count")], &pattern))
+            }
+            (function, _) => Ok(plain(function.name())),
         }
-        Ok(out)
+    }
+
+    fn condition(&self, condition: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        match moment_condition(condition, columns) {
+            Some(sql) => Ok(sql),
+            None => self.translate(condition, columns),
+        }
     }
 
     fn windows(&self) -> WindowLimits {
@@ -227,13 +387,13 @@ impl Dialect for MariaDialect {
     fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
         match sql_type {
             SqlType::Double => Err((KeptReason::TypeDiffers, "two zeros may be two groups there".into())),
-            other => comparable(other),
+            other => sortable(other),
         }
     }
 
     fn sort_key(&self, key: &SortKey, sql: Sql) -> Result<Sql, Refusal> {
         let own = key.expr.sql_type();
-        comparable(&own)?;
+        sortable(&own)?;
         let collation = if own == SqlType::Text { format!(" {BYTES}") } else { String::new() };
         let nulls = if key.nulls_first { "DESC" } else { "ASC" };
         let direction = if key.descending { "DESC" } else { "ASC" };
