@@ -18,6 +18,7 @@ export type DependentsBody = Schemas['DependentsBody']
 export type EffectiveBody = Schemas['EffectiveBody']
 export type FoundTableBody = Schemas['FoundTableBody']
 export type LookBody = Schemas['LookBody']
+export type LookingBody = Schemas['LookingBody']
 export type PastLookBody = Schemas['PastLookBody']
 
 export class Failure extends Error {

@@ -116,11 +116,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** How far the catalog's look for tables is. */
+        get: operations["looking"];
         put?: never;
         /** Looks for tables in a catalog's files, and takes them into its definition unless it is a preview. */
         post: operations["discover"];
-        delete?: never;
+        /** Gives up the catalog's look for tables; nothing is defined by it. */
+        delete: operations["stop_looking"];
         options?: never;
         head?: never;
         patch?: never;
@@ -323,7 +325,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every table with its columns, for completion of names. Sources that do not answer are left out. */
+        /**
+         * Every table with its columns, for completion of names. Sources that do not answer are left out, and so are the columns of tables
+         *     after the first 200 of a schema.
+         */
         get: operations["names"];
         put?: never;
         post?: never;
@@ -649,6 +654,16 @@ export interface components {
             drift: components["schemas"]["DriftBody"][];
             /** @description Files that are no data that the engine reads. */
             others: string[];
+        };
+        /** @description How far a look for tables is. */
+        LookingBody: {
+            /**
+             * Format: int64
+             * @description Files looked into, of so many; none are known while the files are listed.
+             */
+            looked: number;
+            /** Format: int64 */
+            files: number;
         };
         /** @description A table with the names of its columns, for completion. */
         NameBody: {
@@ -1087,6 +1102,35 @@ export interface operations {
             };
         };
     };
+    looking: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookingBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     discover: {
         parameters: {
             query?: never;
@@ -1116,6 +1160,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    stop_looking: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookingBody"];
                 };
             };
             404: {

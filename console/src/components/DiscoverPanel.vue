@@ -3,9 +3,9 @@
 import Button from 'primevue/button'
 import Checkbox from 'primevue/checkbox'
 import InputText from 'primevue/inputtext'
-import { computed, ref } from 'vue'
+import { computed, onUnmounted, ref } from 'vue'
 
-import { errorBody, part, post, type ErrorBody, type FoundTableBody, type LookBody } from '../api/client'
+import { errorBody, get, part, post, remove, type ErrorBody, type FoundTableBody, type LookBody, type LookingBody } from '../api/client'
 import { bytes } from '../plan/numbers'
 import { joined, parted, type Part } from '../query/columns'
 import ErrorNote from './ErrorNote.vue'
@@ -22,24 +22,33 @@ const look = ref<LookBody | null>(null)
 const rows = ref<Row[]>([])
 const busy = ref(false)
 const error = ref<ErrorBody | null>(null)
+const progress = ref<LookingBody | null>(null)
+const place = computed(() => `/catalogs/${part(props.catalog)}/discover`)
+let timer: ReturnType<typeof setInterval> | undefined
+onUnmounted(() => clearInterval(timer))
 const drift = computed(() => (look.value?.drift ?? []).filter((d) => d.change !== 'new table' && d.change !== 'problem'))
 const chosen = computed(() => rows.value.filter((row) => row.wanted))
 
 async function ask(call: () => Promise<void>) {
   busy.value = true
   error.value = null
+  progress.value = null
+  // Between the look's end and its answer there is nothing to be told of.
+  timer = setInterval(() => get<LookingBody>(place.value).then((now) => { progress.value = now }, () => {}), 400)
   try {
     await call()
   } catch (thrown) {
     error.value = errorBody(thrown)
   } finally {
+    clearInterval(timer)
     busy.value = false
   }
 }
+const stop = () => remove<LookingBody>(place.value).catch(() => {})
 
 const where = () => ({ path: path.value.trim(), schema: schema.value.trim() || undefined })
 const find = () => ask(async () => {
-  look.value = await post<LookBody>(`/catalogs/${part(props.catalog)}/discover`, { ...where(), preview: true })
+  look.value = await post<LookBody>(place.value, { ...where(), preview: true })
   rows.value = look.value.tables.map((found) => ({
     found,
     wanted: !found.problem && found.state !== 'same',
@@ -51,7 +60,7 @@ const find = () => ask(async () => {
 const define = () => ask(async () => {
   const tables = Object.fromEntries(chosen.value.map((row) => [row.name.trim(), { ...row.found.definition, columns: row.columns.map(joined) }]))
   const again = every.value.trim() ? Number(every.value) : undefined
-  await post<LookBody>(`/catalogs/${part(props.catalog)}/discover`, { ...where(), tables, every: again })
+  await post<LookBody>(place.value, { ...where(), tables, every: again })
   look.value = null
   emit('defined')
 })
@@ -64,6 +73,8 @@ const define = () => ask(async () => {
       <label>Below <InputText v-model="path" size="small" placeholder="all files" aria-label="Path below the connection's address" /></label>
       <label>Schema <InputText v-model="schema" size="small" placeholder="from the folders" aria-label="Schema for new tables" /></label>
       <Button type="submit" label="Look for tables" icon="pi pi-search" size="small" :loading="busy && !look" />
+      <Button v-if="busy" label="Stop" icon="pi pi-times" size="small" severity="secondary" outlined @click="stop" />
+      <span v-if="busy" class="faint" role="status">{{ progress?.files ? `looked into ${progress.looked} of ${progress.files} files` : 'listing files' }}</span>
     </form>
     <p v-if="!look && !error" class="faint">Files are sorted into tables by folder, format and columns. Nothing is defined before you have seen it.</p>
     <ErrorNote v-if="error" :error="error" />

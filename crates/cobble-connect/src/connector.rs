@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
-use crate::table_definition::{Discovery, TableDefinition};
+use crate::table_definition::{Discovery, Looking, TableDefinition};
 use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 
 /// One table in a listing.
@@ -100,8 +100,8 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
     }
     /// Looks into all files below a path and sorts them into tables.
-    async fn discover(&self, path: &str) -> Result<Discovery> {
-        let _ = path;
+    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
+        let _ = (path, looking);
         Err(Error::new(
             Code::Unsupported,
             "tables are discovered in files, and this source has names of its own for them",

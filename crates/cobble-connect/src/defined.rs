@@ -8,7 +8,7 @@ use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, TableDefinition};
+use crate::table_definition::{Discovery, Looking, TableDefinition};
 
 #[derive(Debug)]
 pub struct Defined {
@@ -66,8 +66,8 @@ impl Connector for Defined {
         self.inner.native(catalog, text).await
     }
 
-    async fn discover(&self, path: &str) -> Result<Discovery> {
-        self.inner.discover(path).await
+    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
+        self.inner.discover(path, looking).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -11,7 +11,7 @@ use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, TableDefinition};
+use crate::table_definition::{Discovery, Looking, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -148,8 +148,8 @@ impl Connector for Remembered {
         found.ok_or_else(|| Error::internal("a defined table without a description"))
     }
 
-    async fn discover(&self, path: &str) -> Result<Discovery> {
-        self.guarded(self.inner.discover(path)).await
+    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
+        self.guarded(self.inner.discover(path, looking)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

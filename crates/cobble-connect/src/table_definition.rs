@@ -4,9 +4,11 @@
 use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
+use std::sync::atomic::AtomicU64;
 
 use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -159,6 +161,24 @@ pub struct Discovered {
     pub notes: Vec<String>,
     /// Why it cannot be one table as it stands.
     pub problem: Option<String>,
+}
+
+/// A look into files that is under way: how far it is, and a way to end it.
+#[derive(Debug, Default)]
+pub struct Looking {
+    pub cancel: CancellationToken,
+    /// Files looked into, of those to be.
+    pub looked: AtomicU64,
+    pub files: AtomicU64,
+}
+
+impl Looking {
+    pub fn check(&self) -> Result<()> {
+        match self.cancel.is_cancelled() {
+            true => Err(Error::new(Code::Cancelled, "the look for tables was given up")),
+            false => Ok(()),
+        }
+    }
 }
 
 /// What a look into all files below a path has found.

@@ -1,8 +1,9 @@
 //! Tables that are found in a catalog's files, compared with those that it defines: what is new, what has changed, what is gone.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use cobble_connect::{DefinedColumn, Discovered, TableDefinition};
+use cobble_connect::{DefinedColumn, Discovered, Looking, TableDefinition};
 use cobble_types::{Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
@@ -52,14 +53,20 @@ pub enum Take {
 
 impl Engine {
     /// Looks through all files below a path. New tables get this schema, or one named for the folders that they are in.
-    pub async fn discover(&self, catalog: &str, path: &str, schema: Option<&str>) -> Result<Look> {
+    pub async fn discover(
+        &self,
+        catalog: &str,
+        path: &str,
+        schema: Option<&str>,
+        looking: &Arc<Looking>,
+    ) -> Result<Look> {
         let set = self.set();
         let connector = set.connector(catalog)?;
         let Some(definition) = set.catalogs.get(catalog) else {
             return Err(Error::internal(format!("the catalog {catalog} has no definition")));
         };
         let found = connector
-            .discover(path)
+            .discover(path, looking)
             .await
             .map_err(|e| Error { message: format!("catalog {catalog}: {}", e.message), ..e })?;
         Ok(compare(definition, path, schema, found.tables, found.others))

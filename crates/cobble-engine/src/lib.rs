@@ -16,7 +16,7 @@ mod writing;
 pub use analyze::CollectedStatistics;
 pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables, Watch};
 pub use cobble_connect::{
-    ConnectionDefinition, DefinedColumn, Effective, KINDS, Secret, TableDefinition, TableEntry, TestStep,
+    ConnectionDefinition, DefinedColumn, Effective, KINDS, Looking, Secret, TableDefinition, TableEntry, TestStep,
 };
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;

@@ -3,8 +3,9 @@
 
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session, TableDefinition, Take};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Looking, Session, TableDefinition, Take};
 use cobble_types::{Error, array_value_text};
 use tokio_util::sync::CancellationToken;
 
@@ -139,7 +140,7 @@ async fn texts_are_read_as_they_are_written_and_defined() {
     let error = error.unwrap_err().to_string();
     assert!(error.contains("3.csv: its column clerk is not one of the table's"), "{error}");
 
-    let look = engine.discover("pier", "", None).await.unwrap();
+    let look = engine.discover("pier", "", None, &Arc::default()).await.unwrap();
     let catalog = look.taken(&CatalogDefinition::new("pier", "pier_files"), Take::All);
     engine.replace_catalog(catalog.clone()).unwrap();
     insta::assert_snapshot!("discovered", toml_of(&catalog));
@@ -223,4 +224,25 @@ async fn what_is_defined_is_only_read() {
     assert_eq!(rows(&mut session(&engine), "SELECT n FROM fares").await.unwrap(), ["2"]);
     define(&engine, &[]).unwrap();
     assert_eq!(rows(&mut session(&engine), "SELECT n FROM fares").await.unwrap(), ["1"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_look_tells_how_far_it_is_and_can_be_given_up() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir(folder.path().join("log")).unwrap();
+    for n in 0..500 {
+        std::fs::write(folder.path().join(format!("log/{n}.csv")), "id,fare\n1,2.50\n").unwrap();
+    }
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(ConnectionDefinition::new("pier", "files", folder.path().display().to_string())).unwrap();
+    engine.add_catalog(CatalogDefinition::new("pier", "pier")).unwrap();
+    let looking = Arc::<Looking>::default();
+    let look = engine.discover("pier", "", None, &looking).await.unwrap();
+    assert_eq!((look.tables.len(), look.tables[0].found.files), (1, 500));
+    // Of so many files every third is looked into.
+    assert_eq!((looking.looked.load(Ordering::Relaxed), looking.files.load(Ordering::Relaxed)), (167, 167));
+    let looking = Arc::<Looking>::default();
+    looking.cancel.cancel();
+    let error = engine.discover("pier", "", None, &looking).await.unwrap_err();
+    assert_eq!((error.code, looking.looked.load(Ordering::Relaxed)), (cobble_types::Code::Cancelled, 0), "{error}");
 }

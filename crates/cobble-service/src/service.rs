@@ -1,7 +1,7 @@
 //! The service's state: the engine, the records it is restored from, and the runs.
 
-use std::collections::BTreeMap;
-use std::sync::{Arc, Weak};
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Instant;
 
 use arrow::array::{ArrayRef, Float64Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
@@ -9,11 +9,11 @@ use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::{
-    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, Look, MemoryTable,
-    StateTables, TableDefinition, Take, UserFunction, Watch, text_rows,
+    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, Look, Looking,
+    MemoryTable, StateTables, TableDefinition, Take, UserFunction, Watch, text_rows,
 };
 use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery};
-use cobble_types::{Error, Result, SqlType};
+use cobble_types::{Code, Error, Result, SqlType};
 
 use crate::runs::Runs;
 
@@ -24,6 +24,22 @@ pub struct Service {
     pub started: Instant,
     /// One configuration is applied at a time.
     applying: tokio::sync::Mutex<()>,
+    /// Looks for tables that are under way, by their catalogs.
+    looking: Arc<Mutex<HashMap<String, Arc<Looking>>>>,
+}
+
+/// A look under way, which ends when nobody waits for it any more.
+struct UnderWay {
+    catalog: String,
+    looking: Arc<Looking>,
+    all: Arc<Mutex<HashMap<String, Arc<Looking>>>>,
+}
+
+impl Drop for UnderWay {
+    fn drop(&mut self) {
+        self.looking.cancel.cancel();
+        self.all.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.catalog);
+    }
 }
 
 /// What somebody wants of a look for tables.
@@ -114,7 +130,14 @@ impl Service {
         }
         let runs = Runs::new(engine.clone(), records.clone());
         engine.provide_state(Arc::new(State { records: records.clone(), engine: Arc::downgrade(&engine) }));
-        Ok(Arc::new(Service { engine, records, runs, started: Instant::now(), applying: Default::default() }))
+        Ok(Arc::new(Service {
+            engine,
+            records,
+            runs,
+            started: Instant::now(),
+            applying: Default::default(),
+            looking: Arc::default(),
+        }))
     }
 
     /// Takes a connection in at once and for good.
@@ -167,9 +190,29 @@ impl Service {
         Ok(changes)
     }
 
+    /// How far a catalog's look for tables is, when one is under way.
+    pub fn looking(&self, catalog: &str) -> Option<Arc<Looking>> {
+        self.looking.lock().unwrap_or_else(PoisonError::into_inner).get(catalog).cloned()
+    }
+
+    /// One at a time: two would find the same.
+    fn begin_looking(&self, catalog: &str) -> Result<UnderWay> {
+        let looking = Arc::new(Looking::default());
+        let mut all = self.looking.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.contains_key(catalog) {
+            return Err(Error::new(Code::InUse, format!("a look for tables in catalog {catalog} is under way"))
+                .hint("wait for its end, or stop it"));
+        }
+        all.insert(catalog.to_owned(), looking.clone());
+        Ok(UnderWay { catalog: catalog.to_owned(), looking, all: self.looking.clone() })
+    }
+
     /// Looks for tables in a catalog's files, changes its definition unless it is a preview, and keeps what was other than before.
     pub async fn discover(&self, catalog: &str, wish: &Wish) -> Result<Look> {
-        let mut look = self.engine.discover(catalog, &wish.path, wish.schema.as_deref()).await?;
+        let under_way = self.begin_looking(catalog)?;
+        let found = self.engine.discover(catalog, &wish.path, wish.schema.as_deref(), &under_way.looking).await;
+        drop(under_way);
+        let mut look = found?;
         let Some(take) = wish.take else { return Ok(look) };
         let _alone = self.applying.lock().await;
         let Some(before) = self.engine.set().catalogs.get(catalog).cloned() else {

@@ -136,3 +136,57 @@ fn a_stored_query_is_a_table() {
     run(&["catalog", "drop", "office"]);
     settings().bind(|| insta::assert_snapshot!("stored_query", shown));
 }
+
+/// A look into files behind a server that takes its time is told of while it goes on, and stopped.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_look_is_followed_and_stopped() {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(async move {
+        while let Ok((mut socket, _)) = listener.accept().await {
+            tokio::spawn(async move {
+                let mut head = vec![0; 4096];
+                while let Ok(count @ 1..) = socket.read(&mut head).await {
+                    let is_head = head[..count].starts_with(b"HEAD");
+                    if !is_head {
+                        tokio::time::sleep(Duration::from_millis(300)).await;
+                    }
+                    let body = "id,fare\n1,2\n";
+                    let answer = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\nETag: \"1\"\r\n\r\n", body.len());
+                    let answer = if is_head { answer } else { answer + body };
+                    if socket.write_all(answer.as_bytes()).await.is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+    });
+    let product = product();
+    let names: Vec<String> = (0..60).map(|n| format!("{n}.csv")).collect();
+    let (address, files) = (format!("http://127.0.0.1:{port}"), format!("files={}", names.join(",")));
+    product.stdout(&["connection", "add", "slow_web", "--kind", "http", "--address", &address, "--set", &files]);
+    product.stdout(&["catalog", "add", "slow", "--connection", "slow_web"]);
+    let url = format!("{}/api/v1/catalogs/slow/discover", product.address);
+    let client = reqwest::Client::new();
+    assert_eq!(client.get(&url).send().await.unwrap().status(), 404);
+    let look = tokio::spawn(client.post(&url).json(&serde_json::json!({ "preview": true })).send());
+    let began = Instant::now();
+    let far: serde_json::Value = loop {
+        assert!(began.elapsed() < Duration::from_secs(30), "nothing is told");
+        let told: serde_json::Value = client.get(&url).send().await.unwrap().json().await.unwrap();
+        if told["looked"].as_u64() > Some(2) {
+            break told;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    assert_eq!(far["files"], 60, "{far}");
+    let second = client.post(&url).json(&serde_json::json!({ "preview": true })).send().await.unwrap();
+    assert_eq!(second.status(), 409);
+    assert_eq!(client.delete(&url).send().await.unwrap().status(), 200);
+    let error: serde_json::Value = look.await.unwrap().unwrap().json().await.unwrap();
+    assert_eq!(error["message"], "catalog slow: the look for tables was given up", "{error}");
+    assert!(began.elapsed() < Duration::from_secs(12), "{:?}", began.elapsed());
+    product.stdout(&["catalog", "drop", "slow"]);
+    product.stdout(&["connection", "drop", "slow_web"]);
+}

@@ -1,8 +1,12 @@
 //! `cobble discover`
 
+use std::time::Duration;
+
 use clap::Args;
 use cobble_engine::draw::bytes;
-use cobble_service::types::{CatalogBody, ConnectionBody, DiscoverBody, DriftBody, LookBody, NewConnectionBody};
+use cobble_service::types::{
+    CatalogBody, ConnectionBody, DiscoverBody, DriftBody, LookBody, LookingBody, NewConnectionBody,
+};
 use cobble_types::{Code, Error};
 use indicatif::ProgressBar;
 
@@ -83,9 +87,9 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
     let (catalog, path, schema) = place(&client, &arguments).await?;
     let spinner = ProgressBar::new_spinner();
     spinner.set_message(format!("looking into the files of {catalog}"));
-    spinner.enable_steady_tick(std::time::Duration::from_millis(120));
+    spinner.enable_steady_tick(Duration::from_millis(120));
     let body = DiscoverBody { path, schema, preview: arguments.preview, every: arguments.every, ..Default::default() };
-    let look: Outcome<LookBody> = client.post(&format!("/catalogs/{catalog}/discover"), &body).await;
+    let look = followed(&client, &catalog, &body, &spinner).await;
     spinner.finish_and_clear();
     let look = look?;
     if common.json {
@@ -125,6 +129,28 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         _ => {}
     }
     Ok(())
+}
+
+/// Waits for what a look finds, and shows how far it is. Ctrl+C gives it up.
+async fn followed(client: &Client, catalog: &str, body: &DiscoverBody, spinner: &ProgressBar) -> Outcome<LookBody> {
+    let place = format!("/catalogs/{catalog}/discover");
+    let mut look = std::pin::pin!(client.post::<LookBody>(&place, body));
+    let mut stopped = false;
+    loop {
+        tokio::select! {
+            found = &mut look => return found,
+            _ = tokio::signal::ctrl_c(), if !stopped => {
+                stopped = true;
+                // Gone already, it has found something after all.
+                let _: Outcome<LookingBody> = client.delete(&place).await;
+            }
+            () = tokio::time::sleep(Duration::from_millis(300)) => {
+                if let Ok(LookingBody { looked, files: files @ 1.. }) = client.get(&place).await {
+                    spinner.set_message(format!("looked into {looked} of {files} files of {catalog}"));
+                }
+            }
+        }
+    }
 }
 
 fn first_name(look: &LookBody) -> &str {

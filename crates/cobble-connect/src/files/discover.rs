@@ -3,6 +3,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 use cobble_plan::logical::TableColumn;
 use cobble_types::{Code, Error, Result};
@@ -12,7 +13,7 @@ use super::format::{Format, stem};
 use super::listing::{self, DataFile, Found};
 use super::united::{United, wider, wider_text};
 use super::{FilesSource, counted};
-use crate::table_definition::{DefinedColumn, Discovered, Discovery, TableDefinition};
+use crate::table_definition::{DefinedColumn, Discovered, Discovery, Looking, TableDefinition};
 
 /// Files of one folder that are looked into; of more, as many at equal distances.
 const LOOKED_INTO: usize = 200;
@@ -35,7 +36,7 @@ struct Kin {
     seen: Vec<Seen>,
 }
 
-pub fn discover(source: &Arc<FilesSource>, path: &str) -> Result<Discovery> {
+pub fn discover(source: &Arc<FilesSource>, path: &str, looking: &Looking) -> Result<Discovery> {
     let wanted = listing::way(path);
     let mut folders: BTreeMap<(Vec<String>, &'static str), Vec<Found>> = BTreeMap::new();
     let mut discovery = Discovery::default();
@@ -59,9 +60,11 @@ pub fn discover(source: &Arc<FilesSource>, path: &str) -> Result<Discovery> {
         return Err(Error::new(Code::NotFound, what)
             .hint(format!("files that end in {} count; check the path", super::format::ENDINGS)));
     }
+    let wanted: usize = folders.values().map(|files| files.len().div_ceil(step_of(files.len()))).sum();
+    looking.files.store(wanted as u64, Ordering::Relaxed);
     let mut taken = BTreeSet::new();
     for ((folder, _), files) in folders {
-        for table in tables_of(source, &folder, files) {
+        for table in tables_of(source, &folder, files, looking)? {
             discovery.tables.push(named_once(table, &mut taken));
         }
     }
@@ -82,13 +85,28 @@ fn named_once(mut table: Discovered, taken: &mut BTreeSet<(String, String)>) -> 
     table
 }
 
-fn tables_of(source: &Arc<FilesSource>, folder: &[String], files: Vec<Found>) -> Vec<Discovered> {
-    let total = files.len();
-    let step = total.div_ceil(LOOKED_INTO).max(1);
+/// Every how many-th of so many files is looked into.
+fn step_of(files: usize) -> usize {
+    files.div_ceil(LOOKED_INTO).max(1)
+}
+
+fn tables_of(
+    source: &Arc<FilesSource>,
+    folder: &[String],
+    files: Vec<Found>,
+    looking: &Looking,
+) -> Result<Vec<Discovered>> {
+    let step = step_of(files.len());
     let all: Vec<Found> = files.clone();
-    let looked = files.into_iter().step_by(step).map(|found| look(source, found));
+    let looked = files.into_iter().step_by(step).map(|found| {
+        looking.check()?;
+        let seen = look(source, found);
+        looking.looked.fetch_add(1, Ordering::Relaxed);
+        Ok::<_, Error>(seen)
+    });
     let mut kinds: Vec<Kin> = Vec::new();
     for seen in looked {
+        let seen = seen?;
         let names: BTreeSet<String> =
             seen.columns.as_ref().map(|columns| columns.iter().map(|c| c.name.clone()).collect()).unwrap_or_default();
         let alike = |kin: &Kin| {
@@ -136,7 +154,7 @@ fn tables_of(source: &Arc<FilesSource>, folder: &[String], files: Vec<Found>) ->
             patterns.map(|patterns| patterns.iter().map(|p| p.as_str().to_owned()).collect::<Vec<_>>().join(", "));
         tables.push(table);
     }
-    tables
+    Ok(tables)
 }
 
 fn look(source: &Arc<FilesSource>, found: Found) -> Seen {

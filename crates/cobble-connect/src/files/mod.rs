@@ -37,7 +37,7 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps::{counted, reporter};
-use crate::table_definition::{Discovery, TableDefinition};
+use crate::table_definition::{Discovery, Looking, TableDefinition};
 use dialect::Dialect;
 use format::{Format, Packing};
 use listing::{DataFile, FileTable};
@@ -210,9 +210,9 @@ impl Connector for FilesConnector {
         .await
     }
 
-    async fn discover(&self, path: &str) -> Result<Discovery> {
-        let (source, path) = (self.source.clone(), path.to_owned());
-        on_disk(move || discover::discover(&source, &path)).await
+    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
+        let (source, path, looking) = (self.source.clone(), path.to_owned(), looking.clone());
+        on_disk(move || discover::discover(&source, &path, &looking)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -1,15 +1,18 @@
 //! A catalog's own definition over HTTP: its settings and where they come from, its tables, and looks for tables in its files.
 
-use cobble_engine::{CatalogDefinition, ConfiguredCatalog, FoundTable, Take};
-use cobble_types::Error;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use cobble_engine::{CatalogDefinition, ConfiguredCatalog, FoundTable, Looking, Take};
+use cobble_types::{Code, Error};
 use rocket::serde::json::Json;
-use rocket::{get, post, put};
+use rocket::{delete, get, post, put};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body, same_form};
 use super::types::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
-    PastLookBody,
+    LookingBody, PastLookBody,
 };
 use crate::service::{Wish, blocking};
 
@@ -21,7 +24,7 @@ fn find(service: &State, name: &str) -> Result<CatalogDefinition, ApiError> {
     let known = set.catalogs.get(name).cloned();
     known.ok_or_else(|| {
         let error = Error::unknown("catalog", name, set.catalogs.keys().map(String::as_str));
-        Error { code: cobble_types::Code::NotFound, ..error }.into()
+        Error { code: Code::NotFound, ..error }.into()
     })
 }
 
@@ -90,6 +93,32 @@ pub async fn discover(
         others: look.others,
         tables: look.tables.into_iter().map(table).collect::<Result<_, ApiError>>()?,
     }))
+}
+
+fn under_way(service: &State, name: &str) -> Result<Arc<Looking>, ApiError> {
+    find(service, name)?;
+    let none = || Error::new(Code::NotFound, format!("no look for tables in catalog {name} is under way"));
+    Ok(service.looking(name).ok_or_else(none)?)
+}
+
+fn progress(looking: &Looking) -> LookingBody {
+    LookingBody { looked: looking.looked.load(Ordering::Relaxed), files: looking.files.load(Ordering::Relaxed) }
+}
+
+/// How far the catalog's look for tables is.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = LookingBody), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>/discover")]
+pub fn looking(service: &State, name: &str) -> ApiResult<LookingBody> {
+    Ok(Json(progress(under_way(service, name)?.as_ref())))
+}
+
+/// Gives up the catalog's look for tables; nothing is defined by it.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = LookingBody), (status = 404, body = ErrorBody)))]
+#[delete("/catalogs/<name>/discover")]
+pub fn stop_looking(service: &State, name: &str) -> ApiResult<LookingBody> {
+    let looking = under_way(service, name)?;
+    looking.cancel.cancel();
+    Ok(Json(progress(looking.as_ref())))
 }
 
 /// Past looks that have found something else than the one before, newest first.

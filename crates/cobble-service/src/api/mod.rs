@@ -103,6 +103,8 @@ calls! {
     discovery::change_catalog,
     discovery::settings,
     discovery::discover,
+    discovery::looking,
+    discovery::stop_looking,
     discovery::looks,
     discovery::dependents,
     connections::dependents,

@@ -249,6 +249,14 @@ pub struct DiscoverBody {
     pub every: Option<u64>,
 }
 
+/// How far a look for tables is.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LookingBody {
+    /// Files looked into, of so many; none are known while the files are listed.
+    pub looked: u64,
+    pub files: u64,
+}
+
 /// What a look for tables has found.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct LookBody {
