@@ -163,8 +163,13 @@ impl Store {
             return about(Code::SourceUnreachable, what)
                 .hint("check host and port in the address, and that the server is running");
         }
-        if error.is_io_error() || error.is_connection_dropped() {
-            let what = format!("the connection to {place} broke off: {error}");
+        // An answer that ends within itself cannot be read.
+        let is_cut = error.kind() == ErrorKind::Parse;
+        if error.is_io_error() || error.is_connection_dropped() || is_cut {
+            let what = match is_cut {
+                true => format!("the connection to {place} broke off within an answer"),
+                false => format!("the connection to {place} broke off: {error}"),
+            };
             return about(Code::SourceUnreachable, what).hint(match self.encrypted {
                 true => "run the query again when the server is there",
                 false => "run the query again when the server is there; a port that encrypts needs tls = true",
