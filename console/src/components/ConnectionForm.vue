@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** A form for a new connection, made from the kind's own description of its settings. */
 import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import Password from 'primevue/password'
@@ -20,6 +21,8 @@ const values = ref<Record<string, string>>({})
 const error = ref<ErrorBody | null>(null)
 const busy = ref(false)
 const settings = computed(() => kinds.value.find((k) => k.kind === kind.value)?.settings ?? [])
+/** Settings that are true or false. */
+const isFlag = (s: { default?: string | null }) => s.default === 'true' || s.default === 'false'
 const plain = ['address', 'database', 'user', 'region']
 
 async function add() {
@@ -50,7 +53,7 @@ onMounted(async () => { try { kinds.value = await get<KindBody[]>('/kinds') } ca
       <label for="name">Name</label><InputText id="name" v-model="name" placeholder="such as fleet_two" required />
       <template v-for="s in settings" :key="s.name">
         <label :for="s.name">{{ s.label }}<span v-if="s.required" aria-label="required"> *</span></label>
-        <div><Password v-if="s.secret" v-model="values[s.name]" :input-id="s.name" :feedback="false" fluid /><InputText v-else :id="s.name" v-model="values[s.name]" :placeholder="s.default ?? ''" fluid /><small class="faint">{{ s.help }}</small></div>
+        <div><Password v-if="s.secret" v-model="values[s.name]" :input-id="s.name" :feedback="false" fluid /><Checkbox v-else-if="isFlag(s)" :input-id="s.name" binary class="flag" :model-value="(values[s.name] ?? s.default) === 'true'" @update:model-value="values[s.name] = String($event)" /><InputText v-else :id="s.name" v-model="values[s.name]" :placeholder="s.default ?? ''" fluid /><small class="faint">{{ s.help }}</small></div>
       </template>
       <label for="catalog">Catalog</label><div><InputText id="catalog" v-model="catalog" fluid /><small class="faint">the name of its tables in SQL; leave empty to add one later</small></div>
       <ErrorNote v-if="error" :error="error" class="wide" />
@@ -62,6 +65,7 @@ onMounted(async () => { try { kinds.value = await get<KindBody[]>('/kinds') } ca
 <style scoped>
 .form { display: grid; grid-template-columns: 9rem 1fr; gap: 0.6rem 0.8rem; align-items: start; }
 label { padding-top: 0.45rem; }
+.flag { margin: 0.45rem 0.5rem 0 0; vertical-align: middle; }
 .wide { grid-column: 1 / -1; }
 .buttons { display: flex; justify-content: flex-end; gap: 0.6rem; }
 </style>

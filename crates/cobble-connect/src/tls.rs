@@ -11,7 +11,7 @@ use rustls::{ClientConfig, RootCertStore};
 use crate::definition::{ConnectionDefinition, SettingDescription, setting};
 
 pub const TLS: SettingDescription =
-    setting("tls", "Encrypted", "true: only with TLS, and only with a server whose certificate is good", Some("false"));
+    setting("tls", "Encrypted", "only with TLS, and only to a server whose certificate is good", Some("false"));
 
 pub const CA_FILE: SettingDescription = setting(
     "ca_file",
