@@ -359,6 +359,11 @@ async fn rows_are_changed_whole_or_not_at_all() {
         let error = truth::answer(&mut session, sql).await.map(|(rows, _)| rows).unwrap_err().to_string();
         assert!(error.contains(expected), "{sql}: {error}");
     }
+    // What is computed from neighbours is found by a query.
+    let numbered = "UPDATE crew SET size = row_number() OVER (ORDER BY vessel_id DESC)";
+    assert_eq!(truth::answer(&mut session, numbered).await.unwrap().0, ["own.public.crew|5"]);
+    let found = truth::answer(&mut session, "SELECT vessel_id, size FROM crew").await.unwrap().0;
+    assert_eq!(found, ["1|5", "2|4", "3|3", "4|2", "5|1"]);
     // Rows of partitions are told apart though each counts its pages anew; a row may move to another partition.
     let moved = "UPDATE parts SET area = 'a', n = p.n FROM (SELECT id, n + 10 AS n FROM parts) p WHERE p.id = parts.id AND p.n > 11";
     assert_eq!(truth::answer(&mut session, moved).await.unwrap().0, ["own.public.parts|2"]);

@@ -99,9 +99,9 @@ impl DatabaseOffer {
         out
     }
 
-    /// The conditions, when there is nothing else but one table.
+    /// The conditions, when there is nothing else but one table of the database.
     pub fn conditions_alone(&self) -> Option<&[Sql]> {
-        (self.is_plain() && self.tables == 1).then_some(&self.conditions)
+        (self.is_plain() && self.tables == 1 && !self.is_nested).then_some(&self.conditions)
     }
 
     /// What stands for a column in the list of a SELECT.
