@@ -47,9 +47,13 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
     let outcome = tokio::select! {
         done = server.patience.wait(changed(server, &mut client, change)) => done,
         () = cancel.cancelled() => {
-            if let Ok(mut other) = server.client().await {
-                let _ = other.query_drop(format!("KILL QUERY {number}")).await;
-            }
+            // A server that does not answer notices the closed connection, when it comes to itself.
+            let told = async {
+                if let Ok(mut other) = server.client().await {
+                    let _ = other.query_drop(format!("KILL QUERY {number}")).await;
+                }
+            };
+            let _ = tokio::time::timeout(server.connect_limit, told).await;
             Err(Error::cancelled())
         }
     };

@@ -47,7 +47,9 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
     let changed = tokio::select! {
         done = server.patience.wait(work) => done?,
         () = cancel.cancelled() => {
-            let _ = open.cancel_token().cancel_query(server.tls.clone()).await;
+            // A server that does not answer notices the closed connection, when it comes to itself.
+            let told = open.cancel_token().cancel_query(server.tls.clone());
+            let _ = tokio::time::timeout(server.connect_limit, told).await;
             return Err(Error::cancelled());
         }
     };
