@@ -48,8 +48,8 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
         done = server.patience.wait(work) => done?,
         () = cancel.cancelled() => {
             // A server that does not answer notices the closed connection, when it comes to itself.
-            let told = open.cancel_token().cancel_query(server.tls.clone());
-            let _ = tokio::time::timeout(server.connect_limit, told).await;
+            let token = open.cancel_token();
+            let _ = tokio::time::timeout(server.connect_limit, token.cancel_query(server.tls.clone())).await;
             return Err(Error::cancelled());
         }
     };
