@@ -76,7 +76,7 @@ pub struct GateDocument {
 /// One piece of work that was offered, and the answer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Piece {
-    /// `filter`, `projection`, `join`, `aggregate`, `top-n`, `limit`.
+    /// `filter`, `projection`, `join`, `aggregate`, `window`, `union`, `top-n`, `limit`, `update`, `delete`.
     pub piece: String,
     pub text: String,
     #[serde(flatten)]
