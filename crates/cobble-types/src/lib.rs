@@ -1,11 +1,13 @@
 //! The words every other crate speaks: SQL types, constant values, names, and errors that carry a code, a position and a hint.
 
+pub mod characters;
 pub mod deep;
 mod error;
 mod names;
 pub mod parse;
 mod sql_type;
 mod text;
+pub mod time_parts;
 mod type_name;
 mod value;
 pub mod zone;

@@ -39,8 +39,8 @@ pub trait Dialect: Send + Sync + fmt::Debug {
         let _ = sql_type;
         sql
     }
-    /// Whether values of this type fall into the same groups there.
-    fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal>;
+    /// Whether values of this expression fall into the same groups there.
+    fn groups(&self, expr: &Expr) -> Result<(), Refusal>;
     /// A translated sort key with its direction, and where nulls go.
     fn sort_key(&self, key: &SortKey, sql: Sql) -> Result<Sql, Refusal>;
     fn limit(&self, limit: Option<u64>, offset: u64) -> String;

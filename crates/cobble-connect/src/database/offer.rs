@@ -288,7 +288,7 @@ impl Offer for DatabaseOffer {
         }
         let (mut keys, mut columns) = (Vec::new(), HashMap::new());
         for (column, expr) in groups {
-            if let Err(refusal) = next.database.dialect().groups(&expr.sql_type()) {
+            if let Err(refusal) = next.database.dialect().groups(expr) {
                 return Self::refused(refusal);
             }
             match next.translate(expr) {

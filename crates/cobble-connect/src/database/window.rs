@@ -104,7 +104,7 @@ pub fn written(
 ) -> Result<Vec<Sql>, Refusal> {
     let mut keys = Vec::new();
     for expr in partition {
-        dialect.groups(&expr.sql_type())?;
+        dialect.groups(expr)?;
         keys.push(dialect.translate(expr, columns)?);
     }
     let mut sorted = Vec::new();

@@ -384,10 +384,10 @@ impl Dialect for MariaDialect {
         if *sql_type == SqlType::Text { wrap(&[&sql], &format!("(CONVERT(? USING utf8mb4) {BYTES})")) } else { sql }
     }
 
-    fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
-        match sql_type {
+    fn groups(&self, expr: &Expr) -> Result<(), Refusal> {
+        match expr.sql_type() {
             SqlType::Double => Err((KeptReason::TypeDiffers, "two zeros may be two groups there".into())),
-            other => sortable(other),
+            other => sortable(&other),
         }
     }
 

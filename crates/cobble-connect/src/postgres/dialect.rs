@@ -47,8 +47,8 @@ impl Dialect for PostgresDialect {
         if *sql_type == SqlType::Text { wrap(&[&sql], "(? COLLATE \"C\")") } else { sql }
     }
 
-    fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
-        match sql_type {
+    fn groups(&self, expr: &Expr) -> Result<(), Refusal> {
+        match expr.sql_type() {
             SqlType::Interval => Err((KeptReason::TypeDiffers, "intervals are grouped in another way".into())),
             own if own.is_float() => {
                 Err((KeptReason::TypeDiffers, "a group of zeros may be shown as 0 or -0 there".into()))

@@ -1,5 +1,5 @@
-//! How SQLite writes what it takes over. It computes with few types: decimals are floating-point there, times are text of any form,
-//! integers that overflow become floating-point; such work stays in the engine.
+//! How SQLite writes what it takes over. It computes with few types: decimals are floating-point there, and times are text of any form;
+//! such work stays in the engine. What it has with another meaning is written as a function of ours.
 
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
@@ -8,6 +8,7 @@ use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
+use super::functions;
 use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
 
 /// For databases of one text encoding: only in UTF-8 is the order of bytes that of the engine.
@@ -29,7 +30,80 @@ fn comparable(sql_type: &SqlType) -> Result<(), Refusal> {
     }
 }
 
+/// A number of type `numeric` that is whole and held as an integer there, such as a part of a date; `None` for other expressions.
+fn whole_number(expr: &Expr, translate: &dyn Fn(&Expr) -> Result<Sql, Refusal>) -> Option<Result<Sql, Refusal>> {
+    if !matches!(expr.sql_type(), SqlType::Numeric { scale: 0, .. }) {
+        return None;
+    }
+    match expr {
+        Expr::Literal { value: Value::Numeric { unscaled, .. }, .. } => {
+            let value = i64::try_from(*unscaled).ok()?;
+            Some(Ok(Sql::parameter(Parameter(Value::BigInt(value), SqlType::BigInt))))
+        }
+        Expr::Cast { operand, .. } if operand.sql_type().is_integer() => Some(translate(operand)),
+        Expr::Call { function: Function::DatePart, .. } => Some(translate(expr)),
+        _ => None,
+    }
+}
+
 impl SqliteDialect {
+    /// Both sides of a comparison, of types that compare there as here.
+    fn compared(&self, sides: [&Expr; 2], columns: Columns<'_>) -> Result<[Sql; 2], Refusal> {
+        let sub = |e: &Expr| self.translate(e, columns);
+        if let [Some(left), Some(right)] = sides.map(|side| whole_number(side, &sub)) {
+            return Ok([left?, right?]);
+        }
+        comparable(&sides[0].sql_type())?;
+        comparable(&sides[1].sql_type())?;
+        Ok([sub(sides[0])?, sub(sides[1])?])
+    }
+
+    /// A call of a function that is lent, where its arguments are held there as the function takes them.
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let differs = || {
+            let note = format!("{}() is not known to give the same answer there", function.name());
+            Err((KeptReason::FunctionDiffers, note))
+        };
+        let takes = |argument: &Expr| {
+            let own = argument.sql_type();
+            own == SqlType::Text || own.is_integer() || (own == SqlType::Date && function == Function::DatePart)
+        };
+        let Some(name) = functions::lent(function) else { return differs() };
+        // A part with a fraction is a number that is not whole, and other moments than dates have several forms.
+        if !arguments.iter().all(takes) || matches!(result, SqlType::Numeric { scale: 1.., .. }) {
+            return differs();
+        }
+        let translated = arguments.iter().map(|a| self.translate(a, columns)).collect::<Result<Vec<_>, _>>()?;
+        Ok(wrap(&[&Sql::joined(&translated, ", ")], &format!("{name}(?)")))
+    }
+
+    /// Arithmetic of whole numbers, and days between dates.
+    fn arithmetic(
+        &self,
+        op: BinaryOp,
+        sides: [&Expr; 2],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let types = sides.map(Expr::sql_type);
+        let [left, right] = [self.translate(sides[0], columns)?, self.translate(sides[1], columns)?];
+        if op == BinaryOp::Minus && types == [SqlType::Date, SqlType::Date] {
+            return Ok(wrap(&[&left, &right], "cobble_days_between(?, ?)"));
+        }
+        match (functions::arithmetic(op), functions::bits(result)) {
+            (Some(name), Some(bits)) if types.iter().all(SqlType::is_integer) => {
+                Ok(wrap(&[&left, &right], &format!("{name}(?, ?, {bits})")))
+            }
+            _ => Err((KeptReason::TypeDiffers, "decimals, times and what is no number have other types there".into())),
+        }
+    }
+
     fn ordered(&self, sql_type: &SqlType) -> Result<(), Refusal> {
         comparable(sql_type)?;
         if *sql_type == SqlType::Text && !self.utf8 {
@@ -98,7 +172,7 @@ impl Dialect for SqliteDialect {
                     Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
                 }
             },
-            Expr::Binary { op, left, right, .. } => {
+            Expr::Binary { op, left, right, sql_type } => {
                 let own = left.sql_type();
                 let symbol = match op {
                     BinaryOp::And => "AND",
@@ -107,26 +181,20 @@ impl Dialect for SqliteDialect {
                     BinaryOp::IsDistinctFrom => "IS NOT",
                     BinaryOp::IsNotDistinctFrom => "IS",
                     BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq => {
-                        self.ordered(&own)?;
+                        if !matches!(own, SqlType::Numeric { .. }) {
+                            self.ordered(&own)?;
+                        }
                         op.symbol()
                     }
                     BinaryOp::Concat if own == SqlType::Text && right.sql_type() == SqlType::Text => "||",
-                    BinaryOp::Divide | BinaryOp::Modulo => {
-                        return refuse(KeptReason::TypeDiffers, "a division by zero is null there".into());
-                    }
-                    _ => {
-                        return refuse(
-                            KeptReason::TypeDiffers,
-                            "a result out of range becomes floating-point there".into(),
-                        );
-                    }
+                    _ => return self.arithmetic(*op, [left, right], sql_type, columns),
                 };
-                if op.is_comparison() {
-                    comparable(&own)?;
-                    comparable(&right.sql_type())?;
-                }
+                let [l, r] = match op.is_comparison() {
+                    true => self.compared([left, right], columns)?,
+                    false => [sub(left)?, sub(right)?],
+                };
                 let collation = if op.is_comparison() && own == SqlType::Text { " COLLATE BINARY" } else { "" };
-                Ok(wrap(&[&sub(left)?, &sub(right)?], &format!("(?{collation} {symbol} ?)")))
+                Ok(wrap(&[&l, &r], &format!("(?{collation} {symbol} ?)")))
             }
             Expr::Not(operand) => Ok(wrap(&[&sub(operand)?], "(NOT ?)")),
             Expr::IsNull { operand, negated } => {
@@ -149,11 +217,15 @@ impl Dialect for SqliteDialect {
             }
             Expr::InList { operand, list, negated } => {
                 let own = operand.sql_type();
-                comparable(&own)?;
-                let items = list.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
+                let pairs = list.iter().map(|item| self.compared([operand, item], columns));
+                let pairs = pairs.collect::<Result<Vec<_>, _>>()?;
+                let Some(searched) = pairs.first().map(|[searched, _]| searched.clone()) else {
+                    return refuse(KeptReason::NoSuchAbility, "an empty list is not written".into());
+                };
+                let items: Vec<Sql> = pairs.into_iter().map(|[_, item]| item).collect();
                 let collation = if own == SqlType::Text { " COLLATE BINARY" } else { "" };
                 let word = if *negated { "NOT IN" } else { "IN" };
-                Ok(wrap(&[&sub(operand)?, &Sql::joined(&items, ", ")], &format!("(?{collation} {word} (?))")))
+                Ok(wrap(&[&searched, &Sql::joined(&items, ", ")], &format!("(?{collation} {word} (?))")))
             }
             Expr::Case { branches, otherwise, .. } => {
                 let mut out = Sql::new("(CASE");
@@ -172,6 +244,12 @@ impl Dialect for SqliteDialect {
                     }
                     (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS REAL)")),
                     (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS TEXT)")),
+                    // A part of a date, which is a small number.
+                    (_, SqlType::Integer | SqlType::BigInt)
+                        if matches!(**operand, Expr::Call { function: Function::DatePart, .. }) =>
+                    {
+                        Ok(inner)
+                    }
                     _ => refuse(KeptReason::TypeDiffers, format!("a cast from {from} to {sql_type} may differ there")),
                 }
             }
@@ -182,10 +260,12 @@ impl Dialect for SqliteDialect {
             Expr::Call { function, .. } if function.is_volatile() => {
                 refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()))
             }
-            Expr::Call { function, .. } => refuse(
-                KeptReason::FunctionDiffers,
-                format!("{}() is not known to give the same answer there", function.name()),
-            ),
+            Expr::Call { function: Function::Abs, arguments, sql_type } if functions::bits(sql_type).is_some() => {
+                let operand = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
+                let bits = functions::bits(sql_type).unwrap_or(64);
+                Ok(wrap(&[&Sql::joined(&operand, ", ")], &format!("cobble_abs(?, {bits})")))
+            }
+            Expr::Call { function, arguments, sql_type } => self.call(*function, arguments, sql_type, columns),
             Expr::Script { function, .. } => refuse(
                 KeptReason::OpaqueFunction,
                 format!(
@@ -193,9 +273,10 @@ impl Dialect for SqliteDialect {
                     function.name
                 ),
             ),
-            Expr::Negate(_) => {
-                refuse(KeptReason::TypeDiffers, "a result out of range becomes floating-point there".into())
-            }
+            Expr::Negate(operand) => match functions::bits(&operand.sql_type()) {
+                Some(bits) => Ok(wrap(&[&sub(operand)?], &format!("cobble_minus(0, ?, {bits})"))),
+                None => refuse(KeptReason::TypeDiffers, "only whole numbers are computed with there".into()),
+            },
             Expr::Field { .. } | Expr::Subscript { .. } => {
                 refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
             }
@@ -242,8 +323,11 @@ impl Dialect for SqliteDialect {
         Ok(out)
     }
 
-    fn groups(&self, sql_type: &SqlType) -> Result<(), Refusal> {
-        comparable(sql_type)
+    fn groups(&self, expr: &Expr) -> Result<(), Refusal> {
+        match whole_number(expr, &|_| Ok(Sql::default())) {
+            Some(_) => Ok(()),
+            None => comparable(&expr.sql_type()),
+        }
     }
 
     fn sort_key(&self, key: &SortKey, mut sql: Sql) -> Result<Sql, Refusal> {

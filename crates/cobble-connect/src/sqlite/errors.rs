@@ -4,7 +4,7 @@ use cobble_types::{Code, Error};
 use rusqlite::ErrorCode;
 
 use super::File;
-use super::guard::MARK;
+use super::guard;
 
 pub fn about(file: &File, code: Code, what: impl std::fmt::Display) -> Error {
     Error::new(code, format!("connection {}: {what}", file.connection))
@@ -16,9 +16,15 @@ pub fn error(file: &File, error: &rusqlite::Error) -> Error {
         return about(file, Code::SourceRefused, error);
     };
     let message = message.clone().unwrap_or_else(|| failure.to_string());
-    if let Some(at) = message.find(MARK) {
-        return about(file, Code::SourceData, &message[at + MARK.len()..])
-            .hint("correct the value there, or make the table STRICT so that it cannot come in");
+    if let Some(own) = guard::ours(&message) {
+        let found = about(file, own.code, own.message);
+        return match (own.hint, own.code) {
+            (Some(hint), _) => found.hint(hint),
+            (None, Code::SourceData) => {
+                found.hint("correct the value there, or make the table STRICT so that it cannot come in")
+            }
+            (None, _) => found,
+        };
     }
     match failure.code {
         ErrorCode::CannotOpen => about(file, Code::SourceUnreachable, format!("{path} cannot be opened"))

@@ -6,7 +6,7 @@ use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::types::{Value, ValueRef};
 use rusqlite::{Connection, Error};
 
-use cobble_types::SqlType;
+use cobble_types::{Code, SqlType};
 
 /// The function for columns of a type; `None` where nothing is done with the values but reading them.
 pub fn function(sql_type: &SqlType) -> Option<&'static str> {
@@ -36,12 +36,23 @@ fn checked(context: &Context<'_>, wanted: &str, fits: impl Fn(ValueRef<'_>) -> b
         ValueRef::Real(v) => v.to_string(),
         _ => "bytes".to_owned(),
     };
-    let what = format!("{MARK}column {column} holds {shown}, which is no {wanted} as the column was described");
-    Err(Error::UserFunctionError(what.into()))
+    let what = format!("column {column} holds {shown}, which is no {wanted} as the column was described");
+    Err(as_failure(cobble_types::Error::new(Code::SourceData, what)))
 }
 
-/// Begins the message, so that it is known for one of ours.
-pub const MARK: &str = "cobble: ";
+/// Begins the message of an error of ours, which then has the error itself as JSON.
+const MARK: &str = "cobble: ";
+
+/// An error of ours on its way through SQLite, which only carries texts.
+pub fn as_failure(error: cobble_types::Error) -> Error {
+    Error::UserFunctionError(format!("{MARK}{}", serde_json::to_string(&error).unwrap_or(error.message)).into())
+}
+
+/// The error of ours in a message of SQLite, if it is one.
+pub fn ours(message: &str) -> Option<cobble_types::Error> {
+    let at = message.find(MARK)? + MARK.len();
+    serde_json::from_str(&message[at..]).ok()
+}
 
 pub fn install(connection: &Connection) -> rusqlite::Result<()> {
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC;

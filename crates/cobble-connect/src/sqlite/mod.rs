@@ -4,6 +4,7 @@ mod change;
 mod describe;
 mod dialect;
 mod errors;
+mod functions;
 mod guard;
 mod scan;
 mod write;
@@ -94,7 +95,7 @@ impl File {
         let failed = |e: rusqlite::Error| errors::error(self, &e);
         let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
         connection.busy_timeout(self.busy_limit).map_err(failed)?;
-        guard::install(&connection).map_err(failed)?;
+        guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
         Ok(connection)
     }
 
@@ -104,7 +105,7 @@ impl File {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
         connection.busy_timeout(self.busy_limit).map_err(failed)?;
-        guard::install(&connection).map_err(failed)?;
+        guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
         connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
         Ok(connection)
     }

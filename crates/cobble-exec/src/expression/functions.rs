@@ -7,11 +7,12 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_plan::function::Function;
+use cobble_types::characters::{initcap, left, pad, right, split_part, substring};
 use cobble_types::parse::rescale_decimal;
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, Result, time_parts};
 
-use super::text::{Integers, Texts, build, initcap, left, pad, right, split_part, substring};
-use super::{Evaluated, arrays, calendar, json, numbers, pattern, time};
+use super::text::{Integers, Texts, build};
+use super::{Evaluated, arrays, calendar, json, numbers, pattern};
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
@@ -186,14 +187,14 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                     .iter()
                     .map(|v| calendar::interval_part(part, v?))
                     .collect(),
-                _ => microseconds(from).iter().map(|v| time::date_part(part, v?)).collect(),
+                _ => microseconds(from).iter().map(|v| time_parts::date_part(part, v?)).collect(),
             };
             Ok(Arc::new(values.with_precision_and_scale(*precision, *scale)?))
         }
         F::DateTrunc => {
             let part = text(0).get(0).unwrap_or_default();
             let micros = microseconds(arguments[1].array());
-            let values: TimestampMicrosecondArray = micros.iter().map(|v| time::date_trunc(part, v?)).collect();
+            let values: TimestampMicrosecondArray = micros.iter().map(|v| time_parts::date_trunc(part, v?)).collect();
             let zone = match result {
                 DataType::Timestamp(_, zone) => zone.clone(),
                 _ => None,
@@ -204,9 +205,11 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let mut out = Date32Builder::with_capacity(rows);
             for row in 0..rows {
                 match (integer(0).get(row), integer(1).get(row), integer(2).get(row)) {
-                    (Some(y), Some(m), Some(d)) => out.append_value(time::make_date(y, m, d).ok_or_else(|| {
-                        Error::new(Code::InvalidValue, format!("there is no date {y}-{m:02}-{d:02}"))
-                    })?),
+                    (Some(y), Some(m), Some(d)) => {
+                        out.append_value(time_parts::make_date(y, m, d).ok_or_else(|| {
+                            Error::new(Code::InvalidValue, format!("there is no date {y}-{m:02}-{d:02}"))
+                        })?)
+                    }
                     _ => out.append_null(),
                 }
             }

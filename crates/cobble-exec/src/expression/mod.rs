@@ -15,7 +15,6 @@ mod numbers;
 mod pattern;
 mod script;
 mod text;
-mod time;
 
 use std::collections::HashMap;
 use std::sync::Arc;

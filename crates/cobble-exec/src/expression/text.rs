@@ -1,11 +1,11 @@
-//! Text functions. Positions and lengths count characters, as in PostgreSQL.
+//! Texts and whole numbers of arguments by row, and texts made of them.
 
 use std::borrow::Cow;
 use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::datatypes::Int32Type;
-use cobble_types::{Code, Error, Result};
+use cobble_types::Result;
 
 use super::Evaluated;
 
@@ -67,104 +67,4 @@ pub(super) fn concat_pair(left: &Evaluated, right: &Evaluated, rows: usize) -> A
         }
     }
     Arc::new(builder.finish())
-}
-
-/// The byte range of characters `start..start + count`, counted from one; a start before the text shortens the count.
-pub(super) fn substring(text: &str, start: i32, count: Option<i32>) -> Result<&str> {
-    let first = i64::from(start) - 1;
-    let end = match count {
-        Some(n) if n < 0 => {
-            return Err(Error::new(Code::InvalidValue, "substring cannot have a negative length"));
-        }
-        Some(n) => Some(first + i64::from(n)),
-        None => None,
-    };
-    let (first, end) = (first.max(0) as usize, end.map(|e| e.max(0) as usize));
-    let byte = |characters: usize| text.char_indices().nth(characters).map_or(text.len(), |(i, _)| i);
-    let from = byte(first);
-    let to = end.map_or(text.len(), byte);
-    Ok(if to > from { &text[from..to] } else { "" })
-}
-
-/// The first `n` characters, or with a negative count all but the last `-n`.
-pub(super) fn left(text: &str, n: i32) -> &str {
-    let wanted = wanted_characters(text, n);
-    text.char_indices().nth(wanted).map_or(text, |(i, _)| &text[..i])
-}
-
-pub(super) fn right(text: &str, n: i32) -> &str {
-    let skip = text.chars().count() - wanted_characters(text, n);
-    text.char_indices().nth(skip).map_or("", |(i, _)| &text[i..])
-}
-
-fn wanted_characters(text: &str, n: i32) -> usize {
-    let length = text.chars().count();
-    if n >= 0 { length.min(n as usize) } else { length.saturating_sub(n.unsigned_abs() as usize) }
-}
-
-/// `split_part`: the n-th field counted from one, or from the end when negative; empty when there is none.
-pub(super) fn split_part<'a>(text: &'a str, separator: &str, n: i32) -> Result<&'a str> {
-    if n == 0 {
-        return Err(Error::new(Code::InvalidValue, "split_part counts fields from one, or from minus one at the end"));
-    }
-    if separator.is_empty() {
-        return Ok(if n == 1 || n == -1 { text } else { "" });
-    }
-    let index = n.unsigned_abs() as usize - 1;
-    Ok(if n > 0 { text.split(separator).nth(index) } else { text.rsplit(separator).nth(index) }.unwrap_or(""))
-}
-
-/// Fills up to `length` characters, or cuts to it.
-pub(super) fn pad(text: &str, length: i32, fill: &str, at_start: bool) -> String {
-    let wanted = length.max(0) as usize;
-    let own = text.chars().count();
-    if own >= wanted {
-        return text.chars().take(wanted).collect();
-    }
-    let padding: String = fill.chars().cycle().take(if fill.is_empty() { 0 } else { wanted - own }).collect();
-    if at_start { padding + text } else { text.to_owned() + padding.as_str() }
-}
-
-/// Each word with a capital, the rest small; words are runs of letters and digits.
-pub(super) fn initcap(text: &str) -> String {
-    let mut inside = false;
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        if inside {
-            out.extend(c.to_lowercase());
-        } else {
-            out.extend(c.to_uppercase());
-        }
-        inside = c.is_alphanumeric();
-    }
-    out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn parts_of_text_count_characters() {
-        for (start, count, expected) in [
-            (1, Some(3), "Île"),
-            (0, Some(3), "Îl"),
-            (-2, Some(4), "Î"),
-            (5, None, "Verte"),
-            (20, None, ""),
-            (2, Some(0), ""),
-        ] {
-            assert_eq!(substring("Île Verte", start, count).unwrap(), expected);
-        }
-        assert!(substring("Île", 1, Some(-1)).is_err());
-        assert_eq!((left("Île", 1), left("Île", -1), right("Île", 2), right("Île", -1)), ("Î", "Îl", "le", "le"));
-        assert_eq!(split_part("a,b,c", ",", 2).unwrap(), "b");
-        assert_eq!(split_part("a,b,c", ",", -1).unwrap(), "c");
-        assert_eq!(split_part("a,b,c", ",", 9).unwrap(), "");
-        assert_eq!(
-            (pad("7", 3, "0", true), pad("harbour", 3, " ", true), pad("a", 4, "xy", false)),
-            ("007".into(), "har".into(), "axyx".into())
-        );
-        assert_eq!(initcap("north QUAY-side"), "North Quay-Side");
-    }
 }

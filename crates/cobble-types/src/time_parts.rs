@@ -9,7 +9,7 @@ fn at(micros: i64) -> Option<NaiveDateTime> {
 }
 
 /// A part of a time as a number with `scale` six for `second`, `milliseconds` and `epoch`, and zero for the others.
-pub(super) fn date_part(part: &str, micros: i64) -> Option<i128> {
+pub fn date_part(part: &str, micros: i64) -> Option<i128> {
     let t = at(micros)?;
     let in_second = i128::from(t.and_utc().timestamp_subsec_micros());
     let week = t.date().iso_week();
@@ -37,7 +37,7 @@ pub(super) fn date_part(part: &str, micros: i64) -> Option<i128> {
 }
 
 /// The start of the part in which the time lies, in microseconds.
-pub(super) fn date_trunc(part: &str, micros: i64) -> Option<i64> {
+pub fn date_trunc(part: &str, micros: i64) -> Option<i64> {
     let unit = match part {
         "microseconds" => 1,
         "milliseconds" => 1000,
@@ -64,7 +64,7 @@ pub(super) fn date_trunc(part: &str, micros: i64) -> Option<i64> {
 }
 
 /// Days since 1970-01-01, or `None` when there is no such day.
-pub(super) fn make_date(year: i32, month: i32, day: i32) -> Option<i32> {
+pub fn make_date(year: i32, month: i32, day: i32) -> Option<i32> {
     let date = NaiveDate::from_ymd_opt(year, u32::try_from(month).ok()?, u32::try_from(day).ok()?)?;
     Some(date.num_days_from_ce() - EPOCH_DAYS)
 }
@@ -75,7 +75,7 @@ mod tests {
 
     #[test]
     fn parts_and_starts_follow_the_calendar() {
-        let t = cobble_types::parse::parse_timestamp("2025-12-31 23:59:58.25").unwrap().0;
+        let t = crate::parse::parse_timestamp("2025-12-31 23:59:58.25").unwrap().0;
         for (part, expected) in [
             ("year", 2025),
             ("quarter", 4),
@@ -94,7 +94,7 @@ mod tests {
         for (part, expected) in
             [("week", "2025-12-29 00:00:00"), ("quarter", "2025-10-01 00:00:00"), ("hour", "2025-12-31 23:00:00")]
         {
-            assert_eq!(cobble_types::write_timestamp(date_trunc(part, t).unwrap()), expected, "{part}");
+            assert_eq!(crate::write_timestamp(date_trunc(part, t).unwrap()), expected, "{part}");
         }
         assert_eq!(make_date(2025, 2, 29), None);
     }
