@@ -24,6 +24,10 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     fn reference(&self, parameter: &Parameter, number: usize) -> String;
     /// The expression, if it provably means the same there.
     fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// What rows are grouped or ordered by, or an aggregate is made of: more than the values that come out must be in order then.
+    fn key(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        self.translate(expr, columns)
+    }
     /// A condition on rows, which holds or not: what is unknown for a row may be false.
     fn condition(&self, condition: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
         self.translate(condition, columns)

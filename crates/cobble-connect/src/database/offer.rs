@@ -70,6 +70,10 @@ impl DatabaseOffer {
         self.database.dialect().translate(expr, &|column| self.columns.get(&column.id).cloned())
     }
 
+    fn key(&self, expr: &Expr) -> Result<Sql, Refusal> {
+        self.database.dialect().key(expr, &|column| self.columns.get(&column.id).cloned())
+    }
+
     /// True while the SELECT has only FROM and WHERE.
     fn is_plain(&self) -> bool {
         self.groups.is_none() && self.limit.is_none() && self.order.is_empty()
@@ -291,7 +295,7 @@ impl Offer for DatabaseOffer {
             if let Err(refusal) = next.database.dialect().groups(expr) {
                 return Self::refused(refusal);
             }
-            match next.translate(expr) {
+            match next.key(expr) {
                 Ok(sql) => keys.push((column.id, Sql { listed: None, ..sql })),
                 Err(refusal) => return Self::refused(refusal),
             }
@@ -328,7 +332,7 @@ impl Offer for DatabaseOffer {
             self.nest();
         }
         for key in keys {
-            match self.translate(&key.expr) {
+            match self.key(&key.expr) {
                 Ok(sql) => {
                     // What is the same in all rows puts them in no order, and would be read as a column's number.
                     if !sql.of_rows {

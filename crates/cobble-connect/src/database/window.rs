@@ -105,11 +105,11 @@ pub fn written(
     let mut keys = Vec::new();
     for expr in partition {
         dialect.groups(expr)?;
-        keys.push(dialect.translate(expr, columns)?);
+        keys.push(dialect.key(expr, columns)?);
     }
     let mut sorted = Vec::new();
     for key in order {
-        sorted.push(dialect.sort_key(key, dialect.translate(&key.expr, columns)?)?);
+        sorted.push(dialect.sort_key(key, dialect.key(&key.expr, columns)?)?);
     }
     let mut window = Sql::default();
     if !keys.is_empty() {

@@ -1,6 +1,6 @@
-//! How MariaDB writes what it takes over. Texts are compared under a binary collation that does not pad; decimals are cast
-//! where they are bound. Dates are compared in conditions alone, where those that are none, such as the zero date, meet no condition.
-//! What leaves the range of its type there and not here is made an error.
+//! How MariaDB writes what it takes over. Texts are compared under a binary collation that does not pad, which the session's constants
+//! have too; decimals are cast where they are bound; moments that are none are made errors, and results that leave the range of
+//! their type.
 
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
@@ -9,6 +9,9 @@ use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
+use super::functions;
+use super::moments::{self, is_moment};
+use super::numbers::{arithmetic, ranged, signed};
 use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, WindowLimits, wrap, write};
 
 /// Compares by code points, which is the order of the bytes of UTF-8, and takes blanks at the end for what they are.
@@ -21,140 +24,9 @@ fn comparable(sql_type: &SqlType) -> Result<(), Refusal> {
     match sql_type {
         SqlType::SmallInt | SqlType::Integer | SqlType::BigInt | SqlType::Numeric { .. } => Ok(()),
         SqlType::Double | SqlType::Boolean | SqlType::Text | SqlType::Null => Ok(()),
-        SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz => {
-            Err((KeptReason::TypeDiffers, "the zero date compares there, and is no date here".into()))
-        }
+        SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz => Ok(()),
         SqlType::Real => Err((KeptReason::TypeDiffers, "single precision is widened in another way".into())),
         other => Err((KeptReason::TypeDiffers, format!("{other} is compared in another way"))),
-    }
-}
-
-fn is_moment(sql_type: &SqlType) -> bool {
-    matches!(sql_type, SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz)
-}
-
-/// Whether values of this type are put into groups and in order as here. A date that is none has a place there too; where it comes
-/// out, reading it is an error.
-fn sortable(sql_type: &SqlType) -> Result<(), Refusal> {
-    if is_moment(sql_type) { Ok(()) } else { comparable(sql_type) }
-}
-
-/// A moment of the years that the server has, as it reads one.
-fn moment(expr: &Expr, sql_type: &SqlType) -> Option<Sql> {
-    const DAY: i64 = 86_400_000_000;
-    // 0001-01-01 and 9999-12-31, in days from 1970-01-01.
-    const YEARS: std::ops::RangeInclusive<i64> = -719_162..=2_932_896;
-    let Expr::Literal { value, sql_type: own } = expr else { return None };
-    let day = match value {
-        Value::Date(days) => i64::from(*days),
-        Value::Timestamp(at) | Value::TimestampTz(at) => at.div_euclid(DAY),
-        _ => return None,
-    };
-    (own == sql_type && YEARS.contains(&day)).then(|| Sql::parameter(write::stored(value, own)))
-}
-
-/// Whether this is true of a moment in a column; what is no date there is nothing that it could be true of.
-fn moment_condition(condition: &Expr, columns: Columns<'_>) -> Option<Sql> {
-    let (column, compared) = match condition {
-        Expr::Binary { op, left, right, .. }
-            if matches!(
-                op,
-                BinaryOp::Eq | BinaryOp::NotEq | BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq
-            ) =>
-        {
-            let own = left.sql_type();
-            let column = match left.as_ref() {
-                Expr::Column(column) if is_moment(&own) => columns(column)?,
-                _ => return None,
-            };
-            let compared = wrap(&[&column, &moment(right, &own)?], &format!("? {} ?", op.symbol()));
-            (column, compared)
-        }
-        Expr::InList { operand, list, negated: false } => {
-            let own = operand.sql_type();
-            let column = match operand.as_ref() {
-                Expr::Column(column) if is_moment(&own) => columns(column)?,
-                _ => return None,
-            };
-            let items = list.iter().map(|item| moment(item, &own)).collect::<Option<Vec<_>>>()?;
-            let compared = wrap(&[&column, &Sql::joined(&items, ", ")], "? IN (?)");
-            (column, compared)
-        }
-        _ => return None,
-    };
-    Some(wrap(&[&compared, &column, &column], "(? AND dayofmonth(?) > 0 AND month(?) > 0)"))
-}
-
-/// Longer texts than this are not computed with: an operand stands in the text several times.
-const LONGEST_OPERAND: usize = 2_000;
-
-fn differs(note: &str) -> Refusal {
-    (KeptReason::TypeDiffers, note.to_owned())
-}
-
-/// A whole number or a decimal as the signed type in which the server computes with it.
-fn signed(sql: &Sql, sql_type: &SqlType) -> Result<Sql, Refusal> {
-    match sql_type {
-        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt => Ok(wrap(&[sql], "CAST(? AS SIGNED)")),
-        SqlType::Numeric { precision, scale } => Ok(wrap(&[sql], &format!("CAST(? AS DECIMAL({precision},{scale}))"))),
-        _ => Err(differs("results and their ranges have other types there")),
-    }
-}
-
-/// A result of whole numbers, computed in 64 bits, that leaves the range of its type is made to leave that of 64 bits.
-fn ranged(sql: Sql, sql_type: &SqlType) -> Result<Sql, Refusal> {
-    let (least, greatest) = match sql_type {
-        SqlType::SmallInt => (i64::from(i16::MIN), i64::from(i16::MAX)),
-        SqlType::Integer => (i64::from(i32::MIN), i64::from(i32::MAX)),
-        _ => return Ok(sql),
-    };
-    if sql.text.len() > LONGEST_OPERAND {
-        return Err(differs("it would be too long to check its range there"));
-    }
-    let pattern = format!("if(? BETWEEN {least} AND {greatest}, ?, {} + abs(?))", i64::MAX);
-    Ok(wrap(&[&sql, &sql, &sql], &pattern))
-}
-
-/// A divisor that is constant and neither 0, which gives null there, nor -1.
-fn is_divisor(expr: &Expr) -> bool {
-    match expr {
-        Expr::Literal { value: Value::SmallInt(v), .. } => !matches!(v, 0 | -1),
-        Expr::Literal { value: Value::Integer(v), .. } => !matches!(v, 0 | -1),
-        Expr::Literal { value: Value::BigInt(v), .. } => !matches!(v, 0 | -1),
-        Expr::Cast { operand, sql_type } if sql_type.is_integer() => is_divisor(operand),
-        _ => false,
-    }
-}
-
-/// Sums, differences and products where no result is rounded or cut, and whole quotients.
-fn arithmetic(op: BinaryOp, sides: (&Expr, &Expr), texts: (Sql, Sql), result: &SqlType) -> Result<Sql, Refusal> {
-    let (left, right) = sides;
-    let (l, r) = (signed(&texts.0, &left.sql_type())?, signed(&texts.1, &right.sql_type())?);
-    match (op, result) {
-        (BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times, result) if result.is_integer() => {
-            ranged(wrap(&[&l, &r], &format!("(? {} ?)", op.symbol())), result)
-        }
-        (BinaryOp::Divide | BinaryOp::Modulo, result) if result.is_integer() && is_divisor(right) => {
-            let word = if op == BinaryOp::Divide { "DIV" } else { "MOD" };
-            Ok(wrap(&[&l, &r], &format!("(? {word} ?)")))
-        }
-        (BinaryOp::Divide | BinaryOp::Modulo, _) => Err(differs("a division by zero is null there")),
-        (BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times, SqlType::Numeric { precision, scale }) => {
-            let (Some(a), Some(b)) = (left.sql_type().digits(), right.sql_type().digits()) else {
-                return Err(differs("results and their ranges have other types there"));
-            };
-            let (a, b) = ((i16::from(a.0), i16::from(a.1)), (i16::from(b.0), i16::from(b.1)));
-            let (whole, fraction) = match op {
-                BinaryOp::Times => (a.0 - a.1 + b.0 - b.1, a.1 + b.1),
-                _ => ((a.0 - a.1).max(b.0 - b.1) + 1, a.1.max(b.1)),
-            };
-            let (precision, scale) = (i16::from(*precision), i16::from(*scale));
-            if scale != fraction || precision - scale < whole {
-                return Err(differs("a result of so many digits is rounded or cut in another way"));
-            }
-            Ok(wrap(&[&l, &r], &format!("(? {} ?)", op.symbol())))
-        }
-        _ => Err(differs("results and their ranges have other types there")),
     }
 }
 
@@ -183,8 +55,15 @@ impl Dialect for MariaDialect {
         }
     }
 
+    fn key(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let own = expr.sql_type();
+        let sql = self.translate(expr, columns)?;
+        Ok(if is_moment(&own) && matches!(expr, Expr::Column(_)) { moments::guarded(&sql, &own) } else { sql })
+    }
+
     fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        let sub = |e: &Expr| self.translate(e, columns);
+        // A column that comes out as it is needs no guard; one that something is made of does.
+        let sub = |e: &Expr| self.key(e, columns);
         let refuse = |reason: KeptReason, note: String| Err((reason, note));
         match expr {
             Expr::Column(c) => match columns(c) {
@@ -197,11 +76,17 @@ impl Dialect for MariaDialect {
                 Value::Double(v) if !v.is_finite() => {
                     refuse(KeptReason::TypeDiffers, format!("{v} has no place there"))
                 }
+                _ if is_moment(sql_type) => moments::literal(expr, sql_type),
                 _ => {
                     comparable(sql_type)?;
                     Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
                 }
             },
+            Expr::Binary { op: BinaryOp::Minus, left, right, sql_type: SqlType::Integer }
+                if left.sql_type() == SqlType::Date =>
+            {
+                Ok(wrap(&[&sub(left)?, &sub(right)?], "datediff(?, ?)"))
+            }
             Expr::Binary { op, left, right, sql_type } if op.is_arithmetic() => {
                 arithmetic(*op, (left, right), (sub(left)?, sub(right)?), sql_type)
             }
@@ -212,6 +97,9 @@ impl Dialect for MariaDialect {
             }
             Expr::Binary { op, left, right, .. } => {
                 let own = left.sql_type();
+                if *op == BinaryOp::Concat {
+                    return functions::concatenated(&[&sub(left)?, &sub(right)?]);
+                }
                 let pattern = match op {
                     BinaryOp::And => "(? AND ?)".to_owned(),
                     BinaryOp::Or => "(? OR ?)".to_owned(),
@@ -234,10 +122,6 @@ impl Dialect for MariaDialect {
             }
             Expr::Not(operand) => Ok(wrap(&[&sub(operand)?], "(NOT ?)")),
             Expr::IsNull { operand, negated } => {
-                if matches!(operand.sql_type(), SqlType::Date | SqlType::Timestamp | SqlType::TimestampTz) {
-                    // In a column that cannot be null, the zero date is.
-                    return refuse(KeptReason::TypeDiffers, "the zero date may count as null there".into());
-                }
                 Ok(wrap(&[&sub(operand)?], if *negated { "(? IS NOT NULL)" } else { "(? IS NULL)" }))
             }
             Expr::Like { case_insensitive: true, .. } => {
@@ -282,6 +166,23 @@ impl Dialect for MariaDialect {
                         Ok(wrap(&[&inner], &format!("CAST(? AS DECIMAL({precision},{scale}))")))
                     }
                     (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS DOUBLE)")),
+                    (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS CHAR)")),
+                    // A part of a date, which is a small number.
+                    (_, SqlType::Integer | SqlType::BigInt)
+                        if matches!(**operand, Expr::Call { function: Function::DatePart, .. }) =>
+                    {
+                        Ok(inner)
+                    }
+                    // The session there lives in UTC.
+                    (SqlType::Timestamp, SqlType::TimestampTz) | (SqlType::TimestampTz, SqlType::Timestamp) => {
+                        Ok(inner)
+                    }
+                    (SqlType::Date, SqlType::Timestamp | SqlType::TimestampTz) => {
+                        Ok(wrap(&[&inner], "CAST(? AS DATETIME(6))"))
+                    }
+                    (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Date) => {
+                        Ok(wrap(&[&inner], "CAST(? AS DATE)"))
+                    }
                     _ => refuse(KeptReason::TypeDiffers, format!("a cast from {from} to {sql_type} may differ there")),
                 }
             }
@@ -294,10 +195,20 @@ impl Dialect for MariaDialect {
             Expr::Call { function, .. } if function.is_volatile() => {
                 refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()))
             }
-            Expr::Call { function, .. } => refuse(
-                KeptReason::FunctionDiffers,
-                format!("{}() is not known to give the same answer there", function.name()),
-            ),
+            Expr::Call { function: Function::DatePart, arguments, .. } => match arguments.as_slice() {
+                [Expr::Literal { value: Value::Text(part), .. }, from] if is_moment(&from.sql_type()) => {
+                    moments::part(part, &sub(from)?)
+                }
+                _ => refuse(KeptReason::TypeDiffers, "parts are taken out of dates and moments alone".into()),
+            },
+            Expr::Call { function: Function::DateTrunc, arguments, .. } => match arguments.as_slice() {
+                [Expr::Literal { value: Value::Text(part), .. }, from] => moments::start_of(part, &sub(from)?),
+                _ => refuse(KeptReason::FunctionDiffers, "only constant parts are handed over".into()),
+            },
+            Expr::Call { function, arguments, sql_type } => {
+                let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
+                functions::call(*function, arguments, &translated, sql_type)
+            }
             Expr::Script { function, .. } => refuse(
                 KeptReason::OpaqueFunction,
                 format!(
@@ -326,10 +237,8 @@ impl Dialect for MariaDialect {
                 let own = argument.sql_type();
                 match function {
                     AggregateFunction::Count if call.distinct => comparable(&own)?,
-                    // In a column that cannot be null, the zero date is.
-                    AggregateFunction::Count if matches!(own, SqlType::Date | SqlType::Timestamp) => comparable(&own)?,
                     AggregateFunction::Count => {}
-                    AggregateFunction::Min | AggregateFunction::Max if own != SqlType::Boolean => sortable(&own)?,
+                    AggregateFunction::Min | AggregateFunction::Max if own != SqlType::Boolean => comparable(&own)?,
                     // More digits could leave the range in which the sum is divided.
                     AggregateFunction::Avg
                         if own.digits().is_some_and(|(p, s)| i16::from(p) - i16::from(s) <= 19)
@@ -340,7 +249,7 @@ impl Dialect for MariaDialect {
                     }
                     _ => return kept(),
                 }
-                self.translate(argument, columns)?
+                self.key(argument, columns)?
             }
         };
         let argument = match &call.filter {
@@ -369,7 +278,7 @@ impl Dialect for MariaDialect {
     }
 
     fn condition(&self, condition: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        match moment_condition(condition, columns) {
+        match moments::condition(condition, columns) {
             Some(sql) => Ok(sql),
             None => self.translate(condition, columns),
         }
@@ -387,13 +296,13 @@ impl Dialect for MariaDialect {
     fn groups(&self, expr: &Expr) -> Result<(), Refusal> {
         match expr.sql_type() {
             SqlType::Double => Err((KeptReason::TypeDiffers, "two zeros may be two groups there".into())),
-            other => sortable(&other),
+            other => comparable(&other),
         }
     }
 
     fn sort_key(&self, key: &SortKey, sql: Sql) -> Result<Sql, Refusal> {
         let own = key.expr.sql_type();
-        sortable(&own)?;
+        comparable(&own)?;
         let collation = if own == SqlType::Text { format!(" {BYTES}") } else { String::new() };
         let nulls = if key.nulls_first { "DESC" } else { "ASC" };
         let direction = if key.descending { "DESC" } else { "ASC" };
@@ -421,6 +330,6 @@ impl Dialect for MariaDialect {
     }
 
     fn takes_keys(&self, sql_type: &SqlType) -> bool {
-        sql_type.is_integer() || matches!(sql_type, SqlType::Text | SqlType::Numeric { .. })
+        sql_type.is_integer() || matches!(sql_type, SqlType::Text | SqlType::Numeric { .. }) || is_moment(sql_type)
     }
 }

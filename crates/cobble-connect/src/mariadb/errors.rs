@@ -2,7 +2,7 @@
 
 use cobble_types::{Code, Error};
 
-use super::Server;
+use super::{Server, moments};
 use crate::tls;
 
 pub fn about(server: &Server, code: Code, what: impl std::fmt::Display) -> Error {
@@ -67,6 +67,11 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
             1205 | 1213 => {
                 about(server, Code::SourceRefused, format!("another transaction holds the same rows: {}", said.message))
                     .hint("run it again")
+            }
+            1690 if said.message.contains(moments::MARK) => {
+                let column = said.message.rsplit('`').nth(1).unwrap_or_default();
+                about(server, Code::SourceData, format!("column {column} holds a date that is none"))
+                    .hint("correct the value there, or leave such rows out with a condition on another column")
             }
             1264 | 1690 => about(server, Code::Overflow, &said.message),
             _ => about(server, Code::SourceRefused, format!("{} ({})", said.message, said.state)),

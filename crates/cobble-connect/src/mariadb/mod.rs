@@ -4,6 +4,9 @@ mod change;
 mod describe;
 mod dialect;
 mod errors;
+mod functions;
+mod moments;
+mod numbers;
 mod scan;
 mod write;
 
@@ -112,6 +115,7 @@ impl MariaConnector {
             .client_found_rows(true)
             .pool_opts(PoolOpts::default().with_constraints(constraints))
             .setup(vec![
+                format!("SET NAMES utf8mb4 {}", dialect::BYTES),
                 "SET SESSION time_zone = '+00:00'".to_owned(),
                 "SET SESSION sql_mode = 'NO_UNSIGNED_SUBTRACTION,ERROR_FOR_DIVISION_BY_ZERO,STRICT_ALL_TABLES'"
                     .to_owned(),
