@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
-use crate::table_definition::{Discovery, Looking, TableDefinition};
+use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 
 /// One table in a listing.
@@ -73,8 +73,8 @@ pub trait Connector: Send + Sync + fmt::Debug {
     /// The table under the catalog's name, or `None` when there is none of this name.
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>>;
     /// A query in the source's own language as a table; only a single one that reads is taken.
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        let _ = text;
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        let _ = query;
         Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
             .hint("only databases have one; query the catalog's tables instead"))
     }
@@ -93,8 +93,9 @@ pub trait Connector: Send + Sync + fmt::Debug {
             )
             .hint("give the table a query in the source's own language"));
         };
+        let query = NativeQuery::new(query, definition.split_on.as_deref(), definition.split_into)?;
         let found = self
-            .native(&name.catalog, query)
+            .native(&name.catalog, &query)
             .await
             .map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
         Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))

@@ -8,7 +8,7 @@ use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, Looking, TableDefinition};
+use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 #[derive(Debug)]
 pub struct Defined {
@@ -62,8 +62,8 @@ impl Connector for Defined {
         self.inner.table(catalog, schema, table).await
     }
 
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        self.inner.native(catalog, text).await
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        self.inner.native(catalog, query).await
     }
 
     async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {

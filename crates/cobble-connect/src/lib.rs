@@ -21,4 +21,4 @@ mod tls;
 pub use connector::{Connector, KINDS, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
 pub use defined::Defined;
 pub use definition::{COMMON, ConnectionDefinition, Effective, Secret, TUNABLE};
-pub use table_definition::{DefinedColumn, Discovered, Discovery, Looking, TableDefinition};
+pub use table_definition::{DefinedColumn, Discovered, Discovery, Looking, NativeQuery, TableDefinition};

@@ -11,7 +11,7 @@ use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, Looking, TableDefinition};
+use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -129,9 +129,9 @@ impl Connector for Remembered {
         self.ask(&self.described, key, Option::is_some, self.inner.table(catalog, schema, table)).await
     }
 
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        let key = [catalog, "native", text].map(str::to_owned);
-        let ask = async { self.inner.native(catalog, text).await.map(Some) };
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        let key = [catalog.to_owned(), format!("native {:?}", query.split), query.text.clone()];
+        let ask = async { self.inner.native(catalog, query).await.map(Some) };
         let found = self.ask(&self.described, key, Option::is_some, ask).await?;
         found.ok_or_else(|| Error::internal("a native query without a description"))
     }

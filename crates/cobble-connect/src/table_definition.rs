@@ -98,6 +98,28 @@ impl From<DefinedColumn> for String {
     }
 }
 
+/// A query in a source's own language.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct NativeQuery {
+    pub text: String,
+    /// A column of whole numbers by whose ranges the rows are fetched in so many portions at the same time.
+    pub split: Option<(String, u32)>,
+}
+
+impl NativeQuery {
+    /// A query of these words, whose split is as a definition's.
+    pub fn new(text: &str, split_on: Option<&str>, split_into: Option<u32>) -> Result<NativeQuery> {
+        let definition = TableDefinition {
+            query: Some(text.to_owned()),
+            split_on: split_on.map(str::to_owned),
+            split_into,
+            ..TableDefinition::default()
+        };
+        definition.check("native_query()")?;
+        Ok(NativeQuery { text: text.to_owned(), split: definition.split_on.zip(split_into) })
+    }
+}
+
 /// Portions that a query may be split into.
 const MOST_PORTIONS: u32 = 64;
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use cobble_connect::NativeQuery;
 use cobble_plan::logical::Table;
 use cobble_sql::{CatalogReader, native_query};
 use cobble_types::{Code, Error, Result};
@@ -78,9 +79,10 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
 }
 
 pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Arc<Table>> {
-    if let Some((catalog, text)) = native_query(name) {
-        let connector = set.connector(catalog)?;
-        return connector.native(catalog, text).await;
+    if let Some(native) = native_query(name) {
+        let connector = set.connector(native.catalog)?;
+        let query = NativeQuery::new(native.text, native.split_on, native.split_into)?;
+        return connector.native(native.catalog, &query).await;
     }
     // information_schema without a catalog speaks of the default one, or of all.
     if let [schema, table] = name

@@ -9,6 +9,7 @@ use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
+use mysql_async::prelude::Queryable;
 use tokio_util::sync::CancellationToken;
 
 use cobble_types::Code;
@@ -42,6 +43,8 @@ CREATE USER 'nobody'@'%' IDENTIFIED BY 'a secret'; CREATE DATABASE scratch; CREA
 CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'writer'@'%';
 CREATE DATABASE shed; GRANT ALL ON shed.* TO 'writer'@'%'; CREATE TABLE shed.heap (n INT); CREATE TABLE shed.flat (n INT PRIMARY KEY) ENGINE = Aria;
 CREATE TABLE shed.kept (id INT PRIMARY KEY, vessel_id INT, kind VARCHAR(60), urgency INT, cost DECIMAL(10,2), note VARCHAR(200)) COLLATE utf8mb4_general_ci;
+CREATE DATABASE hoard; CREATE TABLE hoard.purses (id INT PRIMARY KEY, coins BIGINT, note VARCHAR(60)); INSERT INTO hoard.purses SELECT seq, 100, repeat('x', 40) FROM seq_1_to_300000;
+ANALYZE TABLE hoard.purses; CREATE USER 'hoarder'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON hoard.* TO 'hoarder'@'%';
 CREATE TABLE shed.crew (vessel_id INT PRIMARY KEY, size INT, name VARCHAR(20));
 ";
 
@@ -82,13 +85,7 @@ fn server() -> &'static Server {
         command
             .args(["--pdeathsig", "KILL"])
             .arg(program("mariadbd"))
-            .args([
-                "--no-defaults",
-                user,
-                "--bind-address=127.0.0.1",
-                "--innodb-buffer-pool-size=32M",
-                "--skip-log-bin",
-            ])
+            .args(["--no-defaults", user, "--bind-address=127.0.0.1", "--innodb-buffer-pool-size=32M", "--log-bin=bin"])
             .arg(format!("--datadir={}", data.display()))
             .arg(format!("--socket={}", folder.join("s").display()))
             .arg(format!("--port={port}"))
@@ -536,4 +533,42 @@ async fn connections_are_encrypted_where_it_is_wanted() {
     engine.add_catalog(CatalogDefinition::new("yard", "good")).unwrap();
     let rows = answer(&mut engine.session(), "SELECT count(*) FROM yard.yard.vessels").await.unwrap().0;
     assert_eq!(rows, ["3"]);
+}
+
+/// Ranges of a key are read by several connections that have one view.
+#[tokio::test(flavor = "multi_thread")]
+async fn ranges_are_read_apart_in_one_view() {
+    let engine = Engine::in_memory().unwrap();
+    engine.add_connection(definition("hoard_db", "hoarder", "a secret")).unwrap();
+    engine.add_catalog(CatalogDefinition::new("hoard", "hoard_db")).unwrap();
+    let session = || {
+        let mut session = engine.session();
+        session.use_place("hoard", Some("hoard")).unwrap();
+        session
+    };
+    let options = mysql_async::OptsBuilder::default()
+        .ip_or_hostname("127.0.0.1")
+        .tcp_port(server().port)
+        .user(Some("root"))
+        .prefer_socket(false);
+    let mut owner = mysql_async::Conn::new(options).await.unwrap();
+    // While nothing moves, as many readers as tasks begin.
+    let begun = async |owner: &mut mysql_async::Conn| -> u64 {
+        let found: Option<(String, u64)> = owner.query_first("SHOW GLOBAL STATUS LIKE 'Com_begin'").await.unwrap();
+        found.unwrap().1
+    };
+    let before = begun(&mut owner).await;
+    truth::moving::check_native(&engine, "hoard", "hoard.purses").await;
+    assert!(begun(&mut owner).await >= before + 2);
+    let runtime = tokio::runtime::Handle::current();
+    truth::moving::check(session, move |from, to| {
+        let step = |n: &str, id: i64| format!("UPDATE hoard.purses SET coins = coins {n} WHERE id = {id}");
+        runtime.block_on(async {
+            owner.query_drop("START TRANSACTION").await.unwrap();
+            owner.query_drop(step("- 5", from)).await.unwrap();
+            owner.query_drop(step("+ 5", to)).await.unwrap();
+            owner.query_drop("COMMIT").await.unwrap();
+        });
+    })
+    .await;
 }

@@ -354,3 +354,37 @@ async fn joins_of_joins_are_handed_over() {
         assert_eq!(answer(&mut session, &sql).await.unwrap().0, rows, "{sql}");
     }
 }
+
+/// Ranges of row numbers are read by several connections that see one state of the file, in both of SQLite's journals.
+#[tokio::test(flavor = "multi_thread")]
+async fn ranges_are_read_apart_in_one_state() {
+    for journal in ["delete", "wal"] {
+        let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("purses-{journal}.db"));
+        for end in ["", "-wal", "-shm", "-journal"] {
+            let _ = std::fs::remove_file(format!("{}{end}", path.display()));
+        }
+        let owner = Connection::open(&path).unwrap();
+        owner.busy_timeout(std::time::Duration::from_secs(30)).unwrap();
+        let rows = truth::moving::ROWS;
+        owner
+            .execute_batch(&format!(
+                "PRAGMA journal_mode = {journal}; PRAGMA synchronous = OFF; CREATE TABLE purses (id INTEGER PRIMARY KEY, coins INTEGER, note TEXT);
+                 INSERT INTO purses WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < {rows}) SELECT i, 100, 'xx' FROM n"
+            ))
+            .unwrap();
+        let engine = Engine::in_memory().unwrap();
+        engine.add_connection(ConnectionDefinition::new("till_file", "sqlite", path.display().to_string())).unwrap();
+        engine.add_catalog(CatalogDefinition::new("till", "till_file")).unwrap();
+        truth::moving::check_native(&engine, "till", "purses").await;
+        let session = || {
+            let mut session = engine.session();
+            session.use_place("till", Some("main")).unwrap();
+            session
+        };
+        truth::moving::check(session, move |from, to| {
+            let step = format!("BEGIN IMMEDIATE; UPDATE purses SET coins = coins - 5 WHERE id = {from}; UPDATE purses SET coins = coins + 5 WHERE id = {to}; COMMIT");
+            owner.execute_batch(&step).unwrap();
+        })
+        .await;
+    }
+}

@@ -57,11 +57,6 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     /// Whether keys of a join can be sent for a column of this type.
     fn takes_keys(&self, sql_type: &SqlType) -> bool;
 
-    /// Whether several connections can read one state of the data, so that a statement may be read in portions.
-    fn shares_snapshots(&self) -> bool {
-        false
-    }
-
     /// How a statement is written that changes rows found by a query.
     fn change_form(&self) -> ChangeForm;
 

@@ -6,6 +6,7 @@ pub mod change;
 mod dialect;
 pub mod native;
 mod offer;
+pub mod ranges;
 mod scan;
 mod sql;
 mod window;
@@ -41,6 +42,12 @@ pub trait Database: Send + Sync + fmt::Debug {
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>>;
+    /// Refuses when several connections cannot see one state of the data now.
+    async fn shares_snapshots(&self) -> Result<()> {
+        Ok(())
+    }
+    /// The whole numbers in the only row of a query.
+    async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>>;
     /// Whether its definition lets tables be written.
     fn writable(&self) -> bool;
     /// Runs a statement that changes rows, in a transaction of its own, and tells how many rows it was.

@@ -11,7 +11,7 @@ use sqlparser::ast::{self, Visit, Visitor};
 use sqlparser::parser::Parser;
 
 use super::sql::verbatim;
-use super::{Database, DatabaseSource, RemoteColumn, RemoteTable};
+use super::{Database, DatabaseSource, RemoteColumn, RemoteTable, ranges};
 use crate::table_definition::TableDefinition;
 
 /// A column of the query's result, as the connector reads and writes it.
@@ -52,11 +52,6 @@ pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
 /// Whether a definition is a stored query that can be sent.
 pub fn check_definition(database: &dyn Database, definition: &TableDefinition) -> Result<()> {
     match &definition.query {
-        Some(_) if definition.split_on.is_some() && !database.dialect().shares_snapshots() => Err(Error::new(
-            Code::Unsupported,
-            "this kind of database does not let several readers see one state of its data",
-        )
-        .hint("leave out split_on and split_into")),
         Some(query) => checked(database, query).map(drop),
         None => Err(Error::new(Code::Unsupported, "a table of a database cannot be defined by a path")
             .hint("give it a query in the database's own language")),
@@ -97,13 +92,13 @@ impl Visitor for Reading {
     }
 }
 
-/// The query as a table.
-pub fn table(
+/// The query as a table, in portions by the ranges of a column when it is split. `text` is the checked one.
+pub async fn table(
     database: Arc<dyn Database>,
     catalog: &str,
     text: &str,
     columns: Vec<NativeColumn>,
-    division: Vec<String>,
+    split: Option<&(String, u32)>,
 ) -> Result<Arc<Table>> {
     for (place, column) in columns.iter().enumerate() {
         let what = match column.name.as_str() {
@@ -117,6 +112,16 @@ pub fn table(
         )
         .hint("give each column a name of its own with AS"));
     }
+    let division = match split {
+        None => vec![],
+        Some((name, portions)) => {
+            let column = columns.iter().find(|column| column.name == *name);
+            let column =
+                column.ok_or_else(|| Error::unknown("column", name, columns.iter().map(|c| c.name.as_str())))?;
+            let from = format!("({text}) AS t1");
+            ranges::of_query(database.as_ref(), (name, &column.sql_type), &from, *portions).await?
+        }
+    };
     let described = columns
         .iter()
         .map(|column| TableColumn {

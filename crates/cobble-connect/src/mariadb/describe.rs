@@ -10,7 +10,8 @@ use mysql_async::prelude::Queryable;
 use super::dialect::{BYTES, MariaDialect};
 use super::{Server, errors};
 use crate::database::native::{self, NativeColumn};
-use crate::database::{DatabaseSource, Dialect, RemoteColumn, RemoteTable};
+use crate::database::{Database, DatabaseSource, Dialect, RemoteColumn, RemoteTable, ranges};
+use crate::table_definition::NativeQuery;
 
 /// Our type for one of the server's, or `None` when the value is read as text.
 fn sql_type(name: &str, whole: &str, precision: Option<u64>, scale: Option<u64>) -> Option<SqlType> {
@@ -95,8 +96,8 @@ fn result_type(column: &mysql_async::Column) -> Option<SqlType> {
 }
 
 /// A query in the server's own language as a table.
-pub async fn native(server: &Arc<Server>, catalog: &str, text: &str) -> Result<Arc<Table>> {
-    let text = native::checked(server.as_ref(), text)?;
+pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    let text = native::checked(server.as_ref(), &query.text)?;
     let mut client = server.client().await?;
     if let Some(database) = &server.database {
         client
@@ -121,7 +122,31 @@ pub async fn native(server: &Arc<Server>, catalog: &str, text: &str) -> Result<A
             NativeColumn { name: column.name_str().into_owned(), sql_type, written, checks, note }
         })
         .collect();
-    native::table(server.clone(), catalog, &text, columns, vec![])
+    drop(prepared);
+    drop(client);
+    native::table(server.clone(), catalog, &text, columns, query.split.as_ref()).await
+}
+
+/// Bytes from which a table is read in portions.
+const LARGE: f64 = 8.0 * 1024.0 * 1024.0;
+
+/// Ranges of a table's only key, where it is large and several connections can see one state of it.
+async fn key_ranges(
+    server: &Server,
+    table: &str,
+    key: &TableColumn,
+    rows: f64,
+    bytes: Option<f64>,
+) -> Result<Vec<String>> {
+    let Some(portions) = ranges::portions_of(rows) else { return Ok(vec![]) };
+    if !key.sql_type.is_integer() || bytes.is_none_or(|bytes| bytes < LARGE) || server.shares_snapshots().await.is_err()
+    {
+        return Ok(vec![]);
+    }
+    let name = MariaDialect.quoted(&key.name);
+    let bounds = server.whole_numbers(&format!("SELECT min({name}), max({name}) FROM {table}")).await?;
+    let [Some(least), Some(greatest)] = bounds[..] else { return Ok(vec![]) };
+    Ok(ranges::ranges(&format!("t1.{name}"), (least, greatest), portions, false))
 }
 
 const COLUMNS: &str = "
@@ -181,7 +206,15 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         Some("InnoDB") => Ok(primary_key.iter().map(|place| columns[*place].name.clone()).collect()),
         _ => Err("it is not kept by InnoDB, and so has no transactions"),
     };
-    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division: vec![], identity };
+    drop(client);
+    let division = match (&identity, primary_key.as_slice()) {
+        (Ok(_), [only]) => {
+            let (key, rows) = (&columns[*only], statistics.rows.unwrap_or(0.0));
+            key_ranges(server, &quoted, key, rows, statistics.bytes).await?
+        }
+        _ => vec![],
+    };
+    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division, identity };
     let source = Arc::new(DatabaseSource::new(server.clone(), table));
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))

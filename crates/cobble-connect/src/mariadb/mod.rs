@@ -8,6 +8,7 @@ mod functions;
 mod moments;
 mod numbers;
 mod scan;
+mod snapshot;
 mod write;
 
 use std::sync::Arc;
@@ -30,7 +31,7 @@ use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::patience::Patience;
 use crate::server_steps;
-use crate::table_definition::TableDefinition;
+use crate::table_definition::{NativeQuery, TableDefinition};
 use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
@@ -71,6 +72,7 @@ pub struct Server {
     database: Option<String>,
     user: String,
     pool: Pool,
+    pool_size: usize,
     encrypted: bool,
     connect_limit: Duration,
     patience: Patience,
@@ -130,6 +132,7 @@ impl MariaConnector {
             encrypted,
             database: definition.database.clone(),
             user,
+            pool_size: constraints.max(),
             pool: Pool::new(options),
             connect_limit,
             patience: Patience::new(name, statement_limit),
@@ -208,8 +211,8 @@ impl Connector for MariaConnector {
         native::check_definition(self.server.as_ref(), definition)
     }
 
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        self.server.patience.wait(describe::native(&self.server, catalog, text)).await
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        self.server.patience.wait(describe::native(&self.server, catalog, query)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -292,9 +295,28 @@ impl Database for Server {
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
-        // No table is divided here.
-        let sql = statements.into_iter().next().ok_or_else(|| Error::internal("a run without a statement"))?;
-        Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+        Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+    }
+
+    async fn shares_snapshots(&self) -> Result<()> {
+        let mut client = self.client().await?;
+        match snapshot::place(self, &mut client).await? {
+            Some(_) => Ok(()),
+            None => Err(errors::about(
+                self,
+                Code::Unsupported,
+                "several readers cannot see one state of its data, as the server keeps no binary log",
+            )
+            .hint("leave out split_on and split_into, or turn log_bin on at the server")),
+        }
+    }
+
+    async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>> {
+        let mut client = self.client().await?;
+        let row: Option<mysql_async::Row> = client.query_first(query).await.map_err(|e| errors::error(self, &e))?;
+        let row = row.ok_or_else(|| Error::internal("a query of numbers without a row"))?;
+        let number = |value| mysql_async::from_value_opt::<Option<i64>>(value);
+        row.unwrap().into_iter().map(|v| number(v).map_err(|e| Error::internal(e.to_string()))).collect()
     }
 
     fn writable(&self) -> bool {

@@ -1,7 +1,7 @@
 //! Running the agreed statement: rows stream in as the server makes them. Dropping the reader ends the statement at the server.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
@@ -14,6 +14,7 @@ use mysql_async::{Conn, Params};
 use tokio::sync::{mpsc, oneshot};
 
 use super::dialect::MariaDialect;
+use super::snapshot::Readers;
 use super::{Server, errors};
 use crate::database::cells::{Cell, CellColumn};
 use crate::database::{Parameter, Sql};
@@ -21,39 +22,67 @@ use crate::database::{Parameter, Sql};
 /// Batches that may wait for the reader.
 const AHEAD: usize = 2;
 
-pub struct Statement {
+/// Each statement is one portion; several are read by connections that have one view.
+pub struct Statements {
+    shared: Arc<Shared>,
+    next: AtomicUsize,
+}
+
+struct Shared {
     server: Arc<Server>,
-    sql: Sql,
+    all: Vec<Sql>,
     columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
-    claimed: AtomicBool,
+    /// For several statements.
+    readers: Option<Readers>,
 }
 
-impl Statement {
-    pub fn new(server: Arc<Server>, sql: Sql, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
-        Statement { server, sql, columns, schema, tools, claimed: AtomicBool::new(false) }
+impl Statements {
+    pub fn new(server: Arc<Server>, all: Vec<Sql>, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+        let readers = (all.len() > 1).then(|| Readers::new(server.clone()));
+        let shared = Shared { server, all, columns, schema, tools, readers };
+        Statements { shared: Arc::new(shared), next: AtomicUsize::new(0) }
     }
 }
 
 #[async_trait]
-impl Portions for Statement {
+impl Portions for Statements {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        if self.claimed.swap(true, Ordering::Relaxed) {
+        let shared = &self.shared;
+        if self.next.load(Ordering::Relaxed) >= shared.all.len() {
             return Ok(None);
         }
-        let client = self.server.client().await?;
+        let view = match &shared.readers {
+            None => None,
+            Some(readers) => match shared.server.patience.wait(readers.take()).await? {
+                Some(client) => Some(client),
+                None => return Ok(None),
+            },
+        };
+        let place = self.next.fetch_add(1, Ordering::Relaxed);
+        let Some(sql) = shared.all.get(place).cloned() else {
+            view.into_iter().for_each(|client| shared.give_back(client));
+            return Ok(None);
+        };
+        let client = match view {
+            Some(client) => client,
+            None => shared.server.client().await?,
+        };
+        GateCounters::add(&shared.tools.counters.requests, 1);
         let (send, batches) = mpsc::channel(AHEAD);
         let (stop, stopped) = oneshot::channel();
-        let run = Running {
-            server: self.server.clone(),
-            sql: self.sql.clone(),
-            columns: self.columns.clone(),
-            schema: self.schema.clone(),
-            tools: self.tools.clone(),
-        };
-        tokio::spawn(run.run(client, send, stopped));
-        Ok(Some(Box::new(Reader { server: self.server.clone(), batches, _stop: stop })))
+        tokio::spawn(Running { shared: shared.clone(), sql }.run(client, send, stopped));
+        Ok(Some(Box::new(Reader { server: shared.server.clone(), batches, _stop: stop })))
+    }
+}
+
+impl Shared {
+    /// A connection that has read its portion, for the next one.
+    fn give_back(&self, client: Conn) {
+        if let Some(readers) = &self.readers {
+            readers.give_back(client);
+        }
     }
 }
 
@@ -73,11 +102,8 @@ impl PortionReader for Reader {
 }
 
 struct Running {
-    server: Arc<Server>,
+    shared: Arc<Shared>,
     sql: Sql,
-    columns: Vec<Column>,
-    schema: SchemaRef,
-    tools: ScanTools,
 }
 
 /// A bound value in the driver's types.
@@ -103,10 +129,10 @@ impl Running {
             _ = stopped => None,
         };
         match outcome {
-            Some(Ok(true)) => {}
+            Some(Ok(true)) => self.shared.give_back(client),
             Some(Ok(false)) | None => {
                 // Nobody reads any more: the server is told, and the connection given up with what still comes.
-                if let Ok(mut other) = self.server.client().await {
+                if let Ok(mut other) = self.shared.server.client().await {
                     let _ = other.query_drop(format!("KILL QUERY {number}")).await;
                 }
                 drop(client);
@@ -119,33 +145,34 @@ impl Running {
 
     /// True when the end has been reached, false when nobody wants the rows.
     async fn rows(&self, client: &mut Conn, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
-        let failed = |e: mysql_async::Error| errors::error(&self.server, &e);
+        let failed = |e: mysql_async::Error| errors::error(&self.shared.server, &e);
         let parameters: Vec<mysql_async::Value> = self.sql.parameters.iter().map(bound).collect();
         let parameters = if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) };
         let mut result = client.exec_iter(self.sql.numbered(&MariaDialect), parameters).await.map_err(failed)?;
         loop {
             let mut columns: Vec<CellColumn> = self
+                .shared
                 .columns
                 .iter()
-                .map(|c| CellColumn::new(&c.name, &c.sql_type, self.tools.batch_rows))
+                .map(|c| CellColumn::new(&c.name, &c.sql_type, self.shared.tools.batch_rows))
                 .collect::<Result<_>>()?;
             let (mut count, mut bytes, mut ended) = (0, 0, false);
-            while count < self.tools.batch_rows {
+            while count < self.shared.tools.batch_rows {
                 let Some(row) = result.next().await.map_err(failed)? else {
                     ended = true;
                     break;
                 };
-                for (place, (column, described)) in columns.iter_mut().zip(&self.columns).enumerate() {
+                for (place, (column, described)) in columns.iter_mut().zip(&self.shared.columns).enumerate() {
                     let value = row.as_ref(place).unwrap_or(&mysql_async::Value::NULL);
                     bytes += self.append(column, value, &described.sql_type)?;
                 }
                 count += 1;
             }
-            GateCounters::add(&self.tools.counters.bytes, bytes);
+            GateCounters::add(&self.shared.tools.counters.bytes, bytes);
             if count > 0 {
                 let arrays = columns.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
                 let options = RecordBatchOptions::new().with_row_count(Some(count));
-                let batch = RecordBatch::try_new_with_options(self.schema.clone(), arrays, &options)?;
+                let batch = RecordBatch::try_new_with_options(self.shared.schema.clone(), arrays, &options)?;
                 if send.send(Ok(batch)).await.is_err() {
                     return Ok(false);
                 }
@@ -167,8 +194,9 @@ impl Running {
             V::Double(v) => Cell::Real(*v),
             V::Bytes(bytes) if *sql_type == SqlType::Bytea => Cell::Bytes(bytes),
             V::Bytes(bytes) => {
-                let text = std::str::from_utf8(bytes)
-                    .map_err(|_| errors::about(&self.server, Code::SourceData, "it holds text that is not UTF-8"))?;
+                let text = std::str::from_utf8(bytes).map_err(|_| {
+                    errors::about(&self.shared.server, Code::SourceData, "it holds text that is not UTF-8")
+                })?;
                 // Sums of whole numbers come as decimals.
                 let whole = if sql_type.is_integer() { text.parse().ok() } else { None };
                 whole.map_or(Cell::Text(text), Cell::Whole)
@@ -189,7 +217,7 @@ impl Running {
             }
         };
         column.append(cell).map_err(|error| Error {
-            message: format!("connection {}: {}", self.server.connection, error.message),
+            message: format!("connection {}: {}", self.shared.server.connection, error.message),
             ..error
         })?;
         Ok(cell.bytes())

@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
-use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value, quote_identifier};
+use cobble_types::{ObjectName, Result, SqlType, Value, quote_identifier};
 
 use super::{Server, errors};
 use crate::database::native::{self, NativeColumn};
 use crate::database::{DatabaseSource, RemoteColumn, RemoteTable};
+use crate::table_definition::NativeQuery;
 
 pub fn table_kind(relkind: &str) -> TableKind {
     if relkind == "v" { TableKind::View } else { TableKind::Table }
@@ -55,39 +56,9 @@ fn read_as(type_name: &str, modifier: i32) -> (SqlType, bool) {
     }
 }
 
-/// Ranges of a query's column of whole numbers, between its least and greatest value; the last one has the nulls too.
-async fn ranges(server: &Server, text: &str, column: &NativeColumn, portions: u32) -> Result<Vec<String>> {
-    if !column.sql_type.is_integer() {
-        let what = format!(
-            "connection {}: {} is {}, and no query is split by it",
-            server.connection, column.name, column.sql_type
-        );
-        return Err(Error::new(Code::Unsupported, what).hint("split it by a column of whole numbers"));
-    }
-    let name = format!("t1.{}", quote_identifier(&column.name));
-    let ask = format!("SELECT min({name})::int8, max({name})::int8 FROM ({text}) AS t1");
-    let row = server.client().await?.query_one(&ask, &[]).await.map_err(|e| errors::statement_error(server, &e))?;
-    let (Some(least), Some(greatest)): (Option<i64>, Option<i64>) = (row.get(0), row.get(1)) else { return Ok(vec![]) };
-    let portions = i128::from(portions);
-    let (least, width) = (i128::from(least), i128::from(greatest) - i128::from(least) + 1);
-    let mut bounds: Vec<i128> = (1..portions).map(|n| least + width * n / portions).collect();
-    bounds.retain(|bound| *bound > least);
-    bounds.dedup();
-    let range = |place: usize| {
-        let from = place.checked_sub(1).map(|before| format!("{name} >= {}", bounds[before]));
-        match (from, bounds.get(place)) {
-            (Some(from), Some(to)) => format!("{from} AND {name} < {to}"),
-            (None, Some(to)) => format!("{name} < {to}"),
-            (Some(from), None) => format!("{from} OR {name} IS NULL"),
-            (None, None) => "true".to_owned(),
-        }
-    };
-    Ok((0..=bounds.len()).map(range).collect())
-}
-
-/// A query in the server's own language as a table, in portions by the ranges of a column when it is split.
-pub async fn native(server: &Arc<Server>, catalog: &str, text: &str, split: Option<(&str, u32)>) -> Result<Arc<Table>> {
-    let text = native::checked(server.as_ref(), text)?;
+/// A query in the server's own language as a table.
+pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    let text = native::checked(server.as_ref(), &query.text)?;
     let client = server.client().await?;
     let prepared = client
         .prepare(&format!("SELECT * FROM ({text}) AS t1"))
@@ -115,16 +86,7 @@ pub async fn native(server: &Arc<Server>, catalog: &str, text: &str, split: Opti
         })
         .collect();
     drop(client);
-    let division = match split {
-        None => vec![],
-        Some((name, portions)) => {
-            let column = columns.iter().find(|column| column.name == name);
-            let column =
-                column.ok_or_else(|| Error::unknown("column", name, columns.iter().map(|c| c.name.as_str())))?;
-            ranges(server, &text, column, portions).await?
-        }
-    };
-    native::table(server.clone(), catalog, &text, columns, division)
+    native::table(server.clone(), catalog, &text, columns, query.split.as_ref()).await
 }
 
 const COLUMNS: &str = "

@@ -14,10 +14,6 @@ use crate::database::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wra
 pub struct PostgresDialect;
 
 impl Dialect for PostgresDialect {
-    fn shares_snapshots(&self) -> bool {
-        true
-    }
-
     fn kind(&self) -> &'static str {
         "postgres"
     }

@@ -21,9 +21,10 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{Portions, ScanTools};
-use cobble_types::{Code, Error, ObjectName, Result};
+use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::config::SslMode;
+use tokio_postgres::types::Type;
 use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_util::sync::CancellationToken;
 
@@ -33,7 +34,7 @@ use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::patience::Patience;
 use crate::server_steps;
-use crate::table_definition::TableDefinition;
+use crate::table_definition::{NativeQuery, TableDefinition};
 use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
@@ -259,16 +260,8 @@ impl Connector for PostgresConnector {
         native::check_definition(self.server.as_ref(), definition)
     }
 
-    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
-        let query = definition.query.as_deref().unwrap_or_default();
-        let split = definition.split_on.as_deref().zip(definition.split_into);
-        let found = self.server.patience.wait(describe::native(&self.server, &name.catalog, query, split)).await;
-        let found = found.map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
-        Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
-    }
-
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        self.server.patience.wait(describe::native(&self.server, catalog, text, None)).await
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        self.server.patience.wait(describe::native(&self.server, catalog, query)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -360,6 +353,18 @@ impl Database for Server {
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
         Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+    }
+
+    async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>> {
+        let failed = |e: tokio_postgres::Error| errors::statement_error(self, &e);
+        let client = self.client().await?;
+        let row = client.query_one(query, &[]).await.map_err(failed)?;
+        let number = |place: usize| match *row.columns()[place].type_() {
+            Type::INT2 => row.try_get::<_, Option<i16>>(place).map(|v| v.map(i64::from)),
+            Type::INT4 => row.try_get::<_, Option<i32>>(place).map(|v| v.map(i64::from)),
+            _ => row.try_get(place),
+        };
+        (0..row.len()).map(|place| number(place).map_err(failed)).collect()
     }
 
     fn writable(&self) -> bool {

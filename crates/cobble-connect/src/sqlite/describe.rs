@@ -9,8 +9,8 @@ use rusqlite::{Connection, OptionalExtension};
 
 use super::{File, errors, guard};
 use crate::connector::TableEntry;
-use crate::database::native::{self, NativeColumn};
-use crate::database::{DatabaseSource, Dialect, RemoteColumn, RemoteTable};
+use crate::database::native::NativeColumn;
+use crate::database::{DatabaseSource, Dialect, RemoteColumn, RemoteTable, ranges};
 
 pub fn tables(connection: &Connection) -> rusqlite::Result<Vec<TableEntry>> {
     let sql = "SELECT name, type FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'view', 'virtual') \
@@ -67,28 +67,24 @@ fn written_as(column: &str, own: &SqlType, known: bool, sure: bool) -> String {
     }
 }
 
-/// A query in SQLite's own language as a table. What it computes has no declared type and is text.
-pub fn native(file: &Arc<File>, connection: &Connection, catalog: &str, text: &str) -> Result<Arc<Table>> {
-    let text = native::checked(file.as_ref(), text)?;
+/// The columns of a query in SQLite's own language. What it computes has no declared type and is text.
+pub fn native(file: &File, connection: &Connection, text: &str) -> Result<Vec<NativeColumn>> {
     let failed = |e: rusqlite::Error| errors::error(file, &e).hint("correct the native query");
     let prepared = connection.prepare(&format!("SELECT * FROM ({text}) AS t1")).map_err(failed)?;
-    let columns = prepared
-        .columns()
-        .map(|column| {
-            let declared = column.decl_type().unwrap_or_default();
-            let own = sql_type(declared);
-            let known = own.is_some();
-            let sql_type = own.unwrap_or(SqlType::Text);
-            let written = written_as(column.name(), &sql_type, known, false);
-            let note = match declared {
-                _ if known => None,
-                "" => Some("computed".to_owned()),
-                other => Some(other.to_lowercase()),
-            };
-            NativeColumn { name: column.name().to_owned(), sql_type, written, checks: known, note }
-        })
-        .collect();
-    native::table(file.clone(), catalog, &text, columns, vec![])
+    let column = |column: rusqlite::Column<'_>| {
+        let declared = column.decl_type().unwrap_or_default();
+        let own = sql_type(declared);
+        let known = own.is_some();
+        let sql_type = own.unwrap_or(SqlType::Text);
+        let written = written_as(column.name(), &sql_type, known, false);
+        let note = match declared {
+            _ if known => None,
+            "" => Some("computed".to_owned()),
+            other => Some(other.to_lowercase()),
+        };
+        NativeColumn { name: column.name().to_owned(), sql_type, written, checks: known, note }
+    };
+    Ok(prepared.columns().into_iter().map(column).collect())
 }
 
 pub fn table(
@@ -167,7 +163,18 @@ pub fn table(
         ("table", Some(name)) => Ok(vec![name.to_owned()]),
         _ => Err("its rows have no number"),
     };
-    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division: vec![], identity };
+    // Row numbers are found at once, and their ranges read apart.
+    let division = match (row_number, statistics.rows.and_then(ranges::portions_of)) {
+        (Some(name), Some(portions)) if form == "table" && !without_rowid => {
+            let ends = format!(
+                "SELECT coalesce((SELECT min({name}) FROM {quoted}), 0), coalesce((SELECT max({name}) FROM {quoted}), 0)"
+            );
+            let ends = connection.query_row(&ends, [], |row| Ok((row.get(0)?, row.get(1)?))).map_err(failed)?;
+            ranges::ranges(&format!("t1.{name}"), ends, portions, false)
+        }
+        _ => vec![],
+    };
+    let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division, identity };
     let source = Arc::new(DatabaseSource::new(file.clone(), table));
     let name = ObjectName::new(catalog, schema, name);
     Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))

@@ -7,6 +7,7 @@ mod errors;
 mod functions;
 mod guard;
 mod scan;
+mod snapshot;
 mod write;
 
 use std::path::PathBuf;
@@ -27,7 +28,7 @@ use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
-use crate::table_definition::TableDefinition;
+use crate::table_definition::{NativeQuery, TableDefinition};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "sqlite",
@@ -142,9 +143,17 @@ impl SqliteConnector {
         work: impl FnOnce(&Arc<File>, &Connection) -> Result<T> + Send + 'static,
     ) -> Result<T> {
         let file = self.definition.clone();
-        let done = tokio::task::spawn_blocking(move || work(&file, &file.open()?)).await;
-        done.map_err(|e| Error::internal(format!("a thread of connection {} ended: {e}", self.definition.connection)))?
+        on_a_thread(&self.definition.connection, move || work(&file, &file.open()?)).await
     }
+}
+
+/// What waits for the file, on a thread that may wait.
+async fn on_a_thread<T: Send + 'static>(
+    connection: &str,
+    work: impl FnOnce() -> Result<T> + Send + 'static,
+) -> Result<T> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.map_err(|e| Error::internal(format!("a thread of connection {connection} ended: {e}")))?
 }
 
 #[async_trait]
@@ -180,9 +189,17 @@ impl Connector for SqliteConnector {
         native::check_definition(self.definition.as_ref(), definition)
     }
 
-    async fn native(&self, catalog: &str, text: &str) -> Result<Arc<Table>> {
-        let (catalog, text) = (catalog.to_owned(), text.to_owned());
-        self.with(move |file, connection| describe::native(&file.known(connection)?, connection, &catalog, &text)).await
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        let text = native::checked(self.definition.as_ref(), &query.text)?;
+        let own = text.clone();
+        let (file, columns) = self
+            .with(move |file, connection| {
+                let file = file.known(connection)?;
+                let columns = describe::native(&file, connection, &own)?;
+                Ok((file, columns))
+            })
+            .await?;
+        native::table(file, catalog, &text, columns, query.split.as_ref()).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -241,9 +258,19 @@ impl Database for File {
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
-        // No table is divided here.
-        let sql = statements.into_iter().next().ok_or_else(|| Error::internal("a run without a statement"))?;
-        Ok(Arc::new(scan::Statement::new(self, sql, columns, schema, tools)))
+        Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+    }
+
+    async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>> {
+        let (file, query) = (self.clone(), query.to_owned());
+        on_a_thread(&self.connection, move || {
+            let failed = |e: rusqlite::Error| errors::error(&file, &e);
+            let connection = file.open()?;
+            let mut statement = connection.prepare(&query).map_err(failed)?;
+            let count = statement.column_count();
+            statement.query_row([], |row| (0..count).map(|place| row.get(place)).collect()).map_err(failed)
+        })
+        .await
     }
 
     fn writable(&self) -> bool {

@@ -1,7 +1,7 @@
-//! Running the agreed statement on a thread of its own; batches come through a channel. Dropping the reader interrupts SQLite.
+//! Running the agreed statements, each on a thread of its own; batches come through channels. Dropping a reader interrupts SQLite.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
@@ -9,10 +9,11 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, Value};
-use rusqlite::InterruptHandle;
 use rusqlite::types::{ToSqlOutput, ValueRef};
-use tokio::sync::{mpsc, oneshot};
+use rusqlite::{Connection, InterruptHandle};
+use tokio::sync::mpsc;
 
+use super::snapshot::Readers;
 use super::{File, errors};
 use crate::database::cells::{Cell, CellColumn};
 use crate::database::{Parameter, Sql};
@@ -20,51 +21,72 @@ use crate::database::{Parameter, Sql};
 /// Batches that may wait for the reader.
 const AHEAD: usize = 2;
 
-pub struct Statement {
+/// Each statement is one portion; several are read by connections that see one state of the file.
+pub struct Statements {
+    shared: Arc<Shared>,
+    next: AtomicUsize,
+}
+
+struct Shared {
     file: Arc<File>,
-    sql: Sql,
+    all: Vec<Sql>,
     columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
-    claimed: AtomicBool,
+    /// For several statements.
+    readers: Option<Readers>,
 }
 
-impl Statement {
-    pub fn new(file: Arc<File>, sql: Sql, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
-        Statement { file, sql, columns, schema, tools, claimed: AtomicBool::new(false) }
+impl Statements {
+    pub fn new(file: Arc<File>, all: Vec<Sql>, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+        let readers = (all.len() > 1).then(|| Readers::new(file.clone()));
+        let shared = Shared { file, all, columns, schema, tools, readers };
+        Statements { shared: Arc::new(shared), next: AtomicUsize::new(0) }
     }
 }
 
 #[async_trait]
-impl Portions for Statement {
+impl Portions for Statements {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        if self.claimed.swap(true, Ordering::Relaxed) {
+        if self.next.load(Ordering::Relaxed) >= self.shared.all.len() {
             return Ok(None);
         }
-        let (send, batches) = mpsc::channel(AHEAD);
-        let (send_handle, handle) = oneshot::channel();
-        let (file, sql, columns) = (self.file.clone(), self.sql.clone(), self.columns.clone());
-        let (schema, tools) = (self.schema.clone(), self.tools.clone());
-        tokio::task::spawn_blocking(move || {
-            let run = Running { file: &file, sql: &sql, columns: &columns, schema: &schema, tools: &tools };
-            if let Err(error) = run.to_end(send_handle, &send) {
-                let _ = send.blocking_send(Err(error));
-            }
+        let shared = self.shared.clone();
+        let taken = tokio::task::spawn_blocking(move || match &shared.readers {
+            None => shared.file.open().map(Some),
+            Some(readers) => readers.take(),
         });
-        // Without a handle the thread has ended already, and its error waits in the channel.
-        Ok(Some(Box::new(Reader { batches, handle: handle.await.ok() })))
+        let taken = taken.await.map_err(|e| Error::internal(format!("a thread that opens a file ended: {e}")))??;
+        let Some(connection) = taken else { return Ok(None) };
+        let place = self.next.fetch_add(1, Ordering::Relaxed);
+        let shared = self.shared.clone();
+        if place >= shared.all.len() {
+            shared.give_back(connection);
+            return Ok(None);
+        }
+        GateCounters::add(&shared.tools.counters.requests, 1);
+        let (send, batches) = mpsc::channel(AHEAD);
+        let handle = connection.get_interrupt_handle();
+        tokio::task::spawn_blocking(move || match shared.to_end(&connection, place, &send) {
+            // Before the channel ends, so that who waits for its end finds the connection.
+            Ok(true) => shared.give_back(connection),
+            Ok(false) => {}
+            Err(error) => drop(send.blocking_send(Err(error))),
+        });
+        Ok(Some(Box::new(Reader { batches, handle })))
     }
 }
 
 struct Reader {
     batches: mpsc::Receiver<Result<RecordBatch>>,
-    handle: Option<InterruptHandle>,
+    handle: InterruptHandle,
 }
 
 impl Drop for Reader {
     fn drop(&mut self) {
-        if let Some(handle) = &self.handle {
-            handle.interrupt();
+        // Of a reading that has come to its end the connection may be at work for another one.
+        if !self.batches.is_closed() {
+            self.handle.interrupt();
         }
     }
 }
@@ -74,14 +96,6 @@ impl PortionReader for Reader {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
         self.batches.recv().await.transpose()
     }
-}
-
-struct Running<'a> {
-    file: &'a File,
-    sql: &'a Sql,
-    columns: &'a [Column],
-    schema: &'a SchemaRef,
-    tools: &'a ScanTools,
 }
 
 /// A bound value in SQLite's types.
@@ -100,13 +114,20 @@ pub fn bound(parameter: &Parameter) -> ToSqlOutput<'_> {
     ToSqlOutput::Owned(value)
 }
 
-impl Running<'_> {
-    fn to_end(&self, handle: oneshot::Sender<InterruptHandle>, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<()> {
-        let failed = |e: rusqlite::Error| errors::error(self.file, &e);
-        let connection = self.file.open()?;
-        let _ = handle.send(connection.get_interrupt_handle());
-        let mut statement = connection.prepare(&self.sql.numbered(self.file.dialect)).map_err(failed)?;
-        for (place, parameter) in self.sql.parameters.iter().enumerate() {
+impl Shared {
+    /// A connection that has read its portion, for the next one.
+    fn give_back(&self, connection: Connection) {
+        if let Some(readers) = &self.readers {
+            readers.give_back(connection);
+        }
+    }
+
+    /// True when the end has been reached, false when nobody wants the rows.
+    fn to_end(&self, connection: &Connection, place: usize, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
+        let failed = |e: rusqlite::Error| errors::error(&self.file, &e);
+        let sql = &self.all[place];
+        let mut statement = connection.prepare(&sql.numbered(self.file.dialect)).map_err(failed)?;
+        for (place, parameter) in sql.parameters.iter().enumerate() {
             statement.raw_bind_parameter(place + 1, bound(parameter)).map_err(failed)?;
         }
         let mut rows = statement.raw_query();
@@ -129,7 +150,7 @@ impl Running<'_> {
                         ValueRef::Real(v) => Cell::Real(v),
                         ValueRef::Blob(bytes) => Cell::Bytes(bytes),
                         ValueRef::Text(text) => Cell::Text(std::str::from_utf8(text).map_err(|_| {
-                            errors::about(self.file, Code::SourceData, "it holds text that is not UTF-8")
+                            errors::about(&self.file, Code::SourceData, "it holds text that is not UTF-8")
                         })?),
                     };
                     bytes += cell.bytes();
@@ -147,11 +168,11 @@ impl Running<'_> {
                 let batch = RecordBatch::try_new_with_options(self.schema.clone(), arrays, &options)?;
                 // Nobody reads any more: the statement ends with its connection.
                 if send.blocking_send(Ok(batch)).is_err() {
-                    return Ok(());
+                    return Ok(false);
                 }
             }
             if ended {
-                return Ok(());
+                return Ok(true);
             }
         }
     }

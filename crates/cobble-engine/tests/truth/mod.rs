@@ -4,6 +4,7 @@
 
 pub mod changed;
 pub mod encryption;
+pub mod moving;
 pub mod shapes;
 pub mod way;
 pub mod written;

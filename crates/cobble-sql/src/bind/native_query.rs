@@ -12,32 +12,66 @@ pub(super) fn is_name(name: &ast::ObjectName) -> bool {
     matches!(name.0.as_slice(), [part] if part.as_ident().map(folded).as_deref() == Some(NAME))
 }
 
-/// Catalog and text of a native query, when the name of a table is such a key.
-pub fn native_query(name: &[String]) -> Option<(&str, &str)> {
+/// The arguments of a native query.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NativeCall<'a> {
+    pub catalog: &'a str,
+    pub text: &'a str,
+    pub split_on: Option<&'a str>,
+    pub split_into: Option<u32>,
+}
+
+/// The native query that the name of a table is a key of, if it is one.
+pub fn native_query(name: &[String]) -> Option<NativeCall<'_>> {
     match name {
-        [function, catalog, text, _] if function == NAME => Some((catalog, text)),
+        [function, catalog, text, split_on, split_into] if function == NAME => Some(NativeCall {
+            catalog,
+            text,
+            split_on: Some(split_on.as_str()).filter(|on| !on.is_empty()),
+            split_into: split_into.parse().ok(),
+        }),
         _ => None,
     }
 }
 
-/// The arguments as a name of four parts, which no table has.
+/// The arguments as a name of five parts, which no table has.
 pub(super) fn key(arguments: &[ast::FunctionArg]) -> Result<Vec<String>> {
-    let usage = "write native_query('catalog', $$ SELECT … $$)";
+    let usage = "write native_query('catalog', $$ SELECT … $$), and split_on => 'column', split_into => 4 to fetch it in portions";
     let wrong = |what: String| Err(Error::new(Code::TypeMismatch, what).hint(usage));
-    let mut texts = Vec::new();
+    let (mut texts, mut split_on, mut split_into) = (Vec::new(), String::new(), String::new());
     for argument in arguments {
-        let ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Value(value))) = argument else {
-            return wrong(format!("native_query() takes constant texts, not {argument}"));
+        let (name, value) = match argument {
+            ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Value(value))) => (None, value),
+            ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)), .. } => {
+                (Some(folded(name)), value)
+            }
+            ast::FunctionArg::ExprNamed {
+                name: ast::Expr::Identifier(name),
+                arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)),
+                ..
+            } => (Some(folded(name)), value),
+            other => return wrong(format!("native_query() takes constants, not {other}")),
         };
         let text = match &value.value {
-            ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => text.clone(),
-            ast::Value::DollarQuotedString(quoted) => quoted.value.clone(),
-            other => return wrong(format!("native_query() takes constant texts, not {other}")),
+            ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => Some(text.clone()),
+            ast::Value::DollarQuotedString(quoted) => Some(quoted.value.clone()),
+            _ => None,
         };
-        texts.push(text);
+        match (name.as_deref(), text, &value.value) {
+            (None, Some(text), _) => texts.push(text),
+            (Some("split_on"), Some(text), _) => split_on = text,
+            (Some("split_into"), _, ast::Value::Number(number, _)) if number.parse::<u32>().is_ok() => {
+                split_into = number.clone();
+            }
+            (Some(name @ ("split_on" | "split_into")), _, value) => {
+                return wrong(format!("{name} of native_query() cannot be {value}"));
+            }
+            (Some(name), _, _) => return Err(Error::unknown("argument", name, ["split_on", "split_into"])),
+            (None, None, other) => return wrong(format!("native_query() takes constant texts, not {other}")),
+        }
     }
     match texts.as_slice() {
-        [catalog, text] => Ok(vec![NAME.to_owned(), catalog.to_lowercase(), text.clone(), String::new()]),
+        [catalog, text] => Ok(vec![NAME.to_owned(), catalog.to_lowercase(), text.clone(), split_on, split_into]),
         _ => wrong(format!("native_query() takes two texts, not {}", texts.len())),
     }
 }

@@ -1,0 +1,89 @@
+//! Several connections that see one state of the file. Each holds a transaction that reads; a connection beside them tells whether
+//! another one has committed since the first of them began (SQLite manual, "PRAGMA data_version").
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use cobble_types::{Code, Result};
+use rusqlite::Connection;
+
+use super::{File, errors};
+
+/// How often it is tried to begin between two commits of others.
+const TRIES: usize = 5;
+
+enum State {
+    /// Whether others have committed is seen by this connection, whose number was this one when the first reader began.
+    Known(Connection, i64),
+    /// Others commit all the time: the first reader reads alone.
+    Alone,
+}
+
+/// The connections of one reading. Its calls wait for the file.
+pub struct Readers {
+    file: Arc<File>,
+    state: Mutex<Option<State>>,
+    /// Those that read nothing now.
+    idle: Mutex<Vec<Connection>>,
+}
+
+impl Readers {
+    pub fn new(file: Arc<File>) -> Readers {
+        Readers { file, state: Mutex::default(), idle: Mutex::default() }
+    }
+
+    pub fn give_back(&self, connection: Connection) {
+        self.idle.lock().unwrap_or_else(PoisonError::into_inner).push(connection);
+    }
+
+    /// A connection that sees what all others see; none when the state is gone that they see.
+    pub fn take(&self) -> Result<Option<Connection>> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(idle) = self.idle.lock().unwrap_or_else(PoisonError::into_inner).pop() {
+            return Ok(Some(idle));
+        }
+        match state.as_ref() {
+            None => {
+                let (first, found) = self.first()?;
+                *state = Some(found);
+                Ok(Some(first))
+            }
+            Some(State::Alone) => Ok(None),
+            Some(State::Known(beside, version)) => {
+                let connection = self.file.open()?;
+                // A writer that waits for the readers is not waited for.
+                connection.busy_timeout(Duration::ZERO).map_err(|e| errors::error(&self.file, &e))?;
+                match self.begin(&connection) {
+                    Ok(()) => Ok((self.version(beside)? == *version).then_some(connection)),
+                    Err(error) if error.code == Code::SourceTimeout => Ok(None),
+                    Err(error) => Err(error),
+                }
+            }
+        }
+    }
+
+    fn first(&self) -> Result<(Connection, State)> {
+        let beside = self.file.open()?;
+        for _ in 0..TRIES {
+            let before = self.version(&beside)?;
+            let connection = self.file.open()?;
+            self.begin(&connection)?;
+            if self.version(&beside)? == before {
+                return Ok((connection, State::Known(beside, before)));
+            }
+        }
+        let connection = self.file.open()?;
+        self.begin(&connection)?;
+        Ok((connection, State::Alone))
+    }
+
+    /// The state that is seen is that of the first reading.
+    fn begin(&self, connection: &Connection) -> Result<()> {
+        let begin = "BEGIN; SELECT 1 FROM sqlite_schema LIMIT 1";
+        connection.execute_batch(begin).map_err(|e| errors::error(&self.file, &e))
+    }
+
+    fn version(&self, connection: &Connection) -> Result<i64> {
+        connection.query_row("PRAGMA data_version", [], |row| row.get(0)).map_err(|e| errors::error(&self.file, &e))
+    }
+}
