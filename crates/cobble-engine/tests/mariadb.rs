@@ -85,7 +85,15 @@ fn server() -> &'static Server {
         command
             .args(["--pdeathsig", "KILL"])
             .arg(program("mariadbd"))
-            .args(["--no-defaults", user, "--bind-address=127.0.0.1", "--innodb-buffer-pool-size=32M", "--log-bin=bin"])
+            .args([
+                "--no-defaults",
+                user,
+                "--bind-address=127.0.0.1",
+                "--innodb-buffer-pool-size=32M",
+                "--log-bin=bin",
+                "--innodb-flush-log-at-trx-commit=0",
+                "--sync-binlog=0",
+            ])
             .arg(format!("--datadir={}", data.display()))
             .arg(format!("--socket={}", folder.join("s").display()))
             .arg(format!("--port={port}"))

@@ -19,6 +19,14 @@ enum State {
     Alone,
 }
 
+/// Nothing where a writer stands in the way, which may itself wait for readers of ours.
+fn unless_locked<T>(outcome: Result<T>) -> Result<Option<T>> {
+    match outcome {
+        Err(error) if error.code == Code::SourceTimeout => Ok(None),
+        other => other.map(Some),
+    }
+}
+
 /// The connections of one reading. Its calls wait for the file.
 pub struct Readers {
     file: Arc<File>,
@@ -53,22 +61,22 @@ impl Readers {
                 let connection = self.file.open()?;
                 // A writer that waits for the readers is not waited for.
                 connection.busy_timeout(Duration::ZERO).map_err(|e| errors::error(&self.file, &e))?;
-                match self.begin(&connection) {
-                    Ok(()) => Ok((self.version(beside)? == *version).then_some(connection)),
-                    Err(error) if error.code == Code::SourceTimeout => Ok(None),
-                    Err(error) => Err(error),
-                }
+                let begun = self.begin(&connection).and_then(|()| self.version(beside));
+                Ok(unless_locked(begun)?.filter(|now| now == version).map(|_| connection))
             }
         }
     }
 
     fn first(&self) -> Result<(Connection, State)> {
         let beside = self.file.open()?;
+        let failed = |e: rusqlite::Error| errors::error(&self.file, &e);
         for _ in 0..TRIES {
+            beside.busy_timeout(self.file.busy_limit).map_err(failed)?;
             let before = self.version(&beside)?;
             let connection = self.file.open()?;
             self.begin(&connection)?;
-            if self.version(&beside)? == before {
+            beside.busy_timeout(Duration::ZERO).map_err(failed)?;
+            if unless_locked(self.version(&beside))? == Some(before) {
                 return Ok((connection, State::Known(beside, before)));
             }
         }

@@ -22,7 +22,7 @@ pub async fn check(session: impl Fn() -> Session, mut moves: impl FnMut(i64, i64
             }
             moves(n * 7919 % ROWS + 1, ROWS - n * 104_729 % ROWS);
             // Now many at once, now some time without any.
-            if n % 40 == 0 {
+            if n % 400 == 0 {
                 std::thread::sleep(std::time::Duration::from_millis(60));
             }
         }
