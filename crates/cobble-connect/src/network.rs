@@ -55,3 +55,17 @@ pub fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> Result<T, Sile
         _ => waiting(),
     }
 }
+
+/// An error with all that it comes from.
+pub fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut at = error.source();
+    while let Some(inner) = at {
+        let own = inner.to_string();
+        if !text.contains(&own) {
+            text = format!("{text}: {own}");
+        }
+        at = inner.source();
+    }
+    text
+}

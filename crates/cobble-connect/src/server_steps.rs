@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use cobble_types::{Code, Error, Result};
 
 use crate::connector::TestStep;
+use crate::tls::Tls;
 
 /// Tells of steps: name, begin, outcome and the setting at fault if it failed. Says whether it passed.
 pub fn reporter<'a>(
@@ -24,8 +25,12 @@ pub fn reporter<'a>(
 }
 
 /// Whether what is said to a server is encrypted, as the end of a sentence.
-pub fn encrypted(on: bool) -> &'static str {
-    if on { ", encrypted" } else { "" }
+pub fn encrypted(tls: &Tls) -> &'static str {
+    match (tls.on, tls.unverified) {
+        (false, _) => "",
+        (true, false) => ", encrypted",
+        (true, true) => ", encrypted, with a certificate that is not checked",
+    }
 }
 
 /// A number of things in words.

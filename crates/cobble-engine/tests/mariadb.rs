@@ -530,6 +530,8 @@ async fn connections_are_encrypted_where_it_is_wanted() {
         with("in_the_clear", "guarded", &[]),
         with("unknown_authority", "guarded", &[("tls", "true")]),
         with("another_authority", "guarded", &[("tls", "true"), ("ca_file", &other)]),
+        with("not_looked_at", "guarded", &[("tls", "true"), ("unverified", "true")]),
+        with("both", "guarded", &[("tls", "true"), ("unverified", "true"), ("ca_file", own)]),
         with("no_file", "guarded", &[("tls", "true"), ("ca_file", "/nowhere/ca.pem")]),
         with("no_certificate", "guarded", &[("tls", "true"), ("ca_file", "/dev/null")]),
         named,

@@ -19,6 +19,7 @@ use cobble_types::Code;
 use tokio_util::sync::CancellationToken;
 
 use truth::answer;
+use truth::encryption::Authority;
 
 struct Running {
     child: Child,
@@ -174,7 +175,30 @@ async fn a_test_names_the_setting_at_fault() {
     for (port, name) in [(program.port, "[port]"), (closed, "[closed]"), (web_port, "[web]")] {
         shown = shown.replace(&port.to_string(), name);
     }
+    let folder = tempfile::tempdir().unwrap();
+    let authority = Authority::new();
+    let ca_file = authority.file(folder.path());
+    let encrypted = authority.identity("127.0.0.1", 2100).before(format!("127.0.0.1:{}", program.port)).await;
+    for (name, port, options) in [
+        ("encrypted", encrypted, vec![("tls", "true"), ("ca_file", ca_file.as_str())]),
+        ("encrypted by nobody known", encrypted, vec![("tls", "true")]),
+        ("encrypted, and not looked at", encrypted, vec![("tls", "true"), ("unverified", "true")]),
+        ("not encrypted", program.port, vec![("tls", "true"), ("unverified", "true")]),
+    ] {
+        let mut definition = ConnectionDefinition::new("almanac", "flight", format!("127.0.0.1:{port}"));
+        definition.secret = Some(Secret::new("spring tide"));
+        definition.options.extend(options.into_iter().map(|(k, v)| (k.to_owned(), v.to_owned())));
+        shown.push_str(&truth::steps(name, &definition).await);
+    }
+    for (port, name) in [(program.port, "[port]"), (encrypted, "[encrypted]")] {
+        shown = shown.replace(&port.to_string(), name);
+    }
+    assert!(!shown.contains("spring tide"), "{shown}");
     insta::assert_snapshot!("steps_to_a_program", shown);
+    let mut session = session_on(encrypted, Some("spring tide"), &[("tls", "true"), ("ca_file", &ca_file)]);
+    let sql = "SELECT count(*) FROM almanac.public.tides WHERE port_id = 3";
+    let mut plain = session_on(program.port, Some("spring tide"), &[]);
+    assert_eq!(answer(&mut session, sql).await.unwrap().0, answer(&mut plain, sql).await.unwrap().0);
     for address in ["tide.example.test", "https://tide.example.test:7340", "a b:1"] {
         assert!(
             Engine::in_memory().unwrap().add_connection(ConnectionDefinition::new("p", "flight", address)).is_err()

@@ -203,6 +203,8 @@ async fn connections_are_encrypted_where_it_is_wanted() {
         with("good", server().tls_port, &encrypted),
         with("unknown_authority", server().tls_port, &[("tls", "true")]),
         with("a_port_that_does_not_encrypt", server().port, &encrypted),
+        with("not_looked_at", server().tls_port, &[("tls", "true"), ("unverified", "true")]),
+        with("not_encrypted_and_not_looked_at", server().port, &[("unverified", "true")]),
         with("in_the_clear", server().tls_port, &[("connect_limit", "1"), ("request_limit", "1")]),
     ] {
         told.push_str(&truth::steps(&definition.name, &definition).await);

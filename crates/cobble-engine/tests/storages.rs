@@ -47,8 +47,9 @@ async fn store(root: &Path) -> u16 {
     port
 }
 
-/// A web server that gives the files of a folder, with ranges and without listings, until the test ends.
-async fn web(root: std::path::PathBuf) -> u16 {
+/// A web server that gives the files of a folder, with ranges and without listings, until the test ends; to all who come, or only with
+/// these words for `Authorization`.
+async fn web(root: std::path::PathBuf, wanted: Option<&'static str>) -> u16 {
     use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let port = listener.local_addr().unwrap().port();
@@ -58,7 +59,7 @@ async fn web(root: std::path::PathBuf) -> u16 {
             tokio::spawn(async move {
                 let mut socket = BufReader::new(socket);
                 loop {
-                    let (mut first, mut range) = (String::new(), None);
+                    let (mut first, mut range, mut signed_in) = (String::new(), None, wanted.is_none());
                     if socket.read_line(&mut first).await.unwrap_or(0) == 0 {
                         return;
                     }
@@ -68,6 +69,11 @@ async fn web(root: std::path::PathBuf) -> u16 {
                         if line.trim().is_empty() {
                             break;
                         }
+                        if let Some((name, words)) = line.split_once(": ")
+                            && name.eq_ignore_ascii_case("authorization")
+                        {
+                            signed_in |= wanted == Some(words.trim());
+                        }
                         if let Some(bytes) = line.to_lowercase().strip_prefix("range: bytes=") {
                             let (from, to) = bytes.trim().split_once('-').unwrap();
                             range = Some((from.parse::<usize>().unwrap(), to.parse::<usize>().unwrap()));
@@ -76,6 +82,7 @@ async fn web(root: std::path::PathBuf) -> u16 {
                     let mut words = first.split(' ');
                     let (verb, path) = (words.next().unwrap(), words.next().unwrap().replace("%3D", "="));
                     let (status, body, extra) = match (std::fs::read(root.join(path.trim_start_matches('/'))), range) {
+                        _ if !signed_in => ("401 Unauthorized", vec![], String::new()),
                         (Err(_), _) => ("404 Not Found", vec![], String::new()),
                         (Ok(all), None) => ("200 OK", all, String::new()),
                         (Ok(all), Some((from, to))) => {
@@ -114,7 +121,7 @@ async fn a_bucket_and_a_web_server_give_the_rows_of_the_folder() {
     let root = tempfile::tempdir().unwrap();
     let port = store(root.path()).await;
     let drop = root.path().join("drop");
-    let web_port = web(drop.clone()).await;
+    let web_port = web(drop.clone(), None).await;
     let mut http = ConnectionDefinition::new("web", "http", format!("http://127.0.0.1:{web_port}/"));
     let months = Month::all().into_iter().map(|month| month.name());
     let files =
@@ -193,6 +200,46 @@ async fn refusing(store: u16, refuses: fn(&str) -> bool, code: &'static str) -> 
     port
 }
 
+/// Name and password (RFC 7617, section 2), or a token (RFC 6750, section 2.1).
+#[tokio::test(flavor = "multi_thread")]
+async fn web_servers_that_ask_who_comes() {
+    let root = tempfile::tempdir().unwrap();
+    std::fs::write(root.path().join("tariffs.csv"), "route_id,fare\n1,2.50\n2,3.10\n").unwrap();
+    // "pier:low tide" in base 64
+    let basic = web(root.path().to_owned(), Some("Basic cGllcjpsb3cgdGlkZQ==")).await;
+    let bearer = web(root.path().to_owned(), Some("Bearer spring-tide")).await;
+    let definition = |name: &str, port: u16, user: Option<&str>, secret: Option<&str>| ConnectionDefinition {
+        user: user.map(str::to_owned),
+        secret: secret.map(Secret::new),
+        ..ConnectionDefinition::new(name, "http", format!("http://127.0.0.1:{port}/tariffs.csv"))
+    };
+    let good = [
+        definition("by_name", basic, Some("pier"), Some("low tide")),
+        definition("by_token", bearer, None, Some("spring-tide")),
+    ];
+    for definition in good {
+        let sql = format!("SELECT sum(fare) FROM {}.public.tariffs", definition.name);
+        assert_eq!(rows(&mut session_on(vec![definition]), &sql).await.unwrap(), ["5.60"]);
+    }
+    let mut shown = String::new();
+    for definition in [
+        definition("good", basic, Some("pier"), Some("low tide")),
+        definition("wrong_password", basic, Some("pier"), Some("high tide")),
+        definition("nobody", basic, None, None),
+        definition("a_token_for_a_name", basic, None, Some("spring-tide")),
+        definition("wrong_token", bearer, None, Some("neap-tide")),
+        definition("no_password", basic, Some("pier"), None),
+        definition("odd_name", basic, Some("pier:1"), Some("low tide")),
+        definition("odd_secret", bearer, None, Some("spring\ntide")),
+    ] {
+        shown.push_str(&truth::steps(&definition.name.clone(), &definition).await);
+    }
+    for secret in ["low tide", "high tide", "spring", "neap", "cGllcj"] {
+        assert!(!shown.contains(secret), "{shown}");
+    }
+    insta::assert_snapshot!(shown.replace(&basic.to_string(), "[basic]").replace(&bearer.to_string(), "[bearer]"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_test_of_a_store_names_the_setting_at_fault() {
     let root = tempfile::tempdir().unwrap();
@@ -232,6 +279,20 @@ async fn a_test_of_a_store_names_the_setting_at_fault() {
         ("certificate of someone else", with(&|d| encrypted(d, good, Some(&other_file)))),
         ("certificate for another name", with(&|d| encrypted(d, misnamed, Some(&ca_file)))),
         ("certificate of yesterday", with(&|d| encrypted(d, expired, Some(&ca_file)))),
+        (
+            "certificate that is not looked at",
+            with(&|d| {
+                encrypted(d, expired, None);
+                d.options.insert("unverified".into(), "true".into());
+            }),
+        ),
+        (
+            "both looked at and not",
+            with(&|d| {
+                encrypted(d, good, Some(&ca_file));
+                d.options.insert("unverified".into(), "true".into());
+            }),
+        ),
         ("clocks differ", with(&|d| d.address = format!("127.0.0.1:{skewed}"))),
         ("listing but no reading", with(&|d| d.address = format!("127.0.0.1:{unreadable}"))),
         ("nothing in the folder", with(&|d| drop(d.options.insert("folder".into(), "nothing".into())))),

@@ -80,6 +80,8 @@ async fn connections_are_encrypted_where_it_is_wanted() {
     shown.push_str(&truth::steps("for another name", &with("misnamed", &good)).await);
     certify(&admin, &authority.identity("127.0.0.1", 2021)).await;
     shown.push_str(&truth::steps("of yesterday", &with("expired", &good)).await);
+    let any = [("tls", "true"), ("unverified", "true")];
+    shown.push_str(&truth::steps("of yesterday, and not looked at", &with("any", &any)).await);
     for reset in ["ALTER SYSTEM RESET ssl", "SELECT pg_reload_conf()"] {
         admin.batch_execute(reset).await.expect("reset");
     }

@@ -43,6 +43,7 @@ pub const KIND: KindDescription = KindDescription {
         setting("request_limit", "Seconds for a request", "how long the server may take for one request", Some("30")),
         tls::TLS,
         tls::CA_FILE,
+        tls::UNVERIFIED,
     ],
 };
 
@@ -63,7 +64,7 @@ pub struct Store {
     host: String,
     port: u16,
     client: Client,
-    encrypted: bool,
+    tls: Tls,
     connect_limit: Duration,
     request_limit: Duration,
     /// Name and pattern of each table, when they are given.
@@ -95,15 +96,14 @@ impl KeyValueConnector {
         if let Some(secret) = &definition.secret {
             settings = settings.set_password(secret.reveal());
         }
-        let encrypted = tls.on;
-        let place = match encrypted {
-            true => ConnectionAddr::TcpTls { host: host.clone(), port, insecure: false, tls_params: None },
+        let place = match tls.on {
+            true => ConnectionAddr::TcpTls { host: host.clone(), port, insecure: tls.unverified, tls_params: None },
             false => ConnectionAddr::Tcp(host.clone(), port),
         };
         let client = place
             .into_connection_info()
             .map(|info| info.set_redis_settings(settings))
-            .and_then(|info| match tls.authorities {
+            .and_then(|info| match tls.authorities.clone() {
                 None => Client::open(info),
                 root_cert => Client::build_with_tls(info, TlsCertificates { client_tls: None, root_cert }),
             })
@@ -126,7 +126,7 @@ impl KeyValueConnector {
                 host,
                 port,
                 client,
-                encrypted,
+                tls,
                 connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
                 request_limit: Duration::from_secs(definition.seconds("request_limit", 30)?),
                 tables: tables.transpose()?,
@@ -153,7 +153,7 @@ impl Store {
         }
         if error.is_timeout() {
             let what = format!("{place} did not answer in time");
-            return about(Code::SourceTimeout, what).hint(match self.encrypted {
+            return about(Code::SourceTimeout, what).hint(match self.tls.on {
                 true => "check that the server works and that this port encrypts, or raise request_limit",
                 false => "check that the server works, or raise request_limit",
             });
@@ -170,7 +170,7 @@ impl Store {
                 true => format!("the connection to {place} broke off within an answer"),
                 false => format!("the connection to {place} broke off: {error}"),
             };
-            return about(Code::SourceUnreachable, what).hint(match self.encrypted {
+            return about(Code::SourceUnreachable, what).hint(match self.tls.on {
                 true => "run the query again when the server is there",
                 false => "run the query again when the server is there; a port that encrypts needs tls = true",
             });

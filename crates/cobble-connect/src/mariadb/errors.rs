@@ -41,7 +41,7 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
                 Code::SourceSignIn,
                 format!("the server refused user {} or the password", server.user),
             )
-            .hint(match server.encrypted {
+            .hint(match server.tls.on {
                 true => "set the connection's secret again, or correct the user",
                 false => {
                     "set the connection's secret again, or correct the user; one who must encrypt needs tls = true"

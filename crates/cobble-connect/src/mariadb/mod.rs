@@ -51,6 +51,7 @@ pub const KIND: KindDescription = KindDescription {
         setting("pool_size", "Connections", "most connections open at one time", Some("8")),
         tls::TLS,
         tls::CA_FILE,
+        tls::UNVERIFIED,
         database::write::WRITABLE,
     ],
 };
@@ -73,7 +74,7 @@ pub struct Server {
     user: String,
     pool: Pool,
     pool_size: usize,
-    encrypted: bool,
+    tls: Tls,
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
@@ -94,8 +95,10 @@ impl MariaConnector {
             |what: String, hint: &str| Error::new(Code::BadSetting, format!("connection {name}: {what}")).hint(hint);
         let (host, port) = definition.host_and_port(3306)?;
         let tls = Tls::of(definition)?;
-        let encrypted = tls.on;
-        let ssl = encrypted.then(|| match tls.authorities {
+        let ssl = tls.on.then(|| match tls.authorities.clone() {
+            None if tls.unverified => {
+                SslOpts::default().with_danger_accept_invalid_certs(true).with_danger_skip_domain_validation(true)
+            }
             None => SslOpts::default(),
             Some(text) => SslOpts::default().with_root_certs(vec![text.into()]).with_disable_built_in_roots(true),
         });
@@ -129,7 +132,7 @@ impl MariaConnector {
             region: definition.region.clone(),
             host,
             port,
-            encrypted,
+            tls,
             database: definition.database.clone(),
             user,
             pool_size: constraints.max(),
@@ -238,7 +241,7 @@ impl Connector for MariaConnector {
         if !step(
             "sign in",
             started,
-            client.map(|_| format!("as {}{}", server.user, server_steps::encrypted(server.encrypted))),
+            client.map(|_| format!("as {}{}", server.user, server_steps::encrypted(&server.tls))),
             setting,
         ) {
             return;

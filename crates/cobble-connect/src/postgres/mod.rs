@@ -107,6 +107,7 @@ pub const KIND: KindDescription = KindDescription {
         },
         tls::TLS,
         tls::CA_FILE,
+        tls::UNVERIFIED,
         database::write::WRITABLE,
     ],
 };
@@ -130,7 +131,7 @@ pub struct Server {
     database: String,
     user: String,
     pool: Pool,
-    encrypted: bool,
+    tls_settings: Tls,
     tls: MakeRustlsConnect,
     connect_limit: Duration,
     patience: Patience,
@@ -177,8 +178,8 @@ impl PostgresConnector {
         if let Some(secret) = &definition.secret {
             config.password(secret.reveal());
         }
-        let on = tls.on;
-        let tls = MakeRustlsConnect::new(tls.client()?);
+        let tls_settings = tls;
+        let tls = MakeRustlsConnect::new(tls_settings.client()?);
         let manager =
             Manager::from_config(config, tls.clone(), ManagerConfig { recycling_method: RecyclingMethod::Fast });
         let pool = Pool::builder(manager)
@@ -193,7 +194,7 @@ impl PostgresConnector {
             region: definition.region.clone(),
             host,
             port,
-            encrypted: on,
+            tls_settings,
             tls,
             database,
             user,
@@ -291,7 +292,7 @@ impl Connector for PostgresConnector {
                     "as {} to database {}{}",
                     server.user,
                     server.database,
-                    server_steps::encrypted(server.encrypted)
+                    server_steps::encrypted(&server.tls_settings)
                 )
             })
             .map_err(Clone::clone);

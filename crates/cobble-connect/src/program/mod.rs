@@ -15,16 +15,22 @@ use cobble_plan::offer::{Offer, Source};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_serve::{Answer, LIST, Listing, OFFER, TableName};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
+use hyper_util::rt::TokioIo;
+use rustls::pki_types::ServerName;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
 use tokio_util::sync::CancellationToken;
+use tonic::codegen::http::Uri;
 use tonic::codegen::http::uri::Authority;
 use tonic::transport::{Channel, Endpoint};
 
 use crate::connector::{Connector, TableEntry, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, Secret, SettingDescription, setting};
-use crate::network::{ask, network, wait};
+use crate::network::{ask, chain, network, wait};
 use crate::server_steps::{self, counted, reporter};
+use crate::tls::{self, Tls};
 
 pub const KIND: KindDescription = KindDescription {
     kind: "flight",
@@ -35,6 +41,9 @@ pub const KIND: KindDescription = KindDescription {
             secret: true,
             ..setting("secret", "Secret", "sent as a bearer token; sealed when stored, never shown again", None)
         },
+        tls::TLS,
+        tls::CA_FILE,
+        tls::UNVERIFIED,
         setting("region", "Region", "where the program runs, for the cost of moving data", None),
         setting("connect_limit", "Seconds to connect", "how long to wait for the program", Some("5")),
         setting(
@@ -62,6 +71,8 @@ pub struct Program {
     port: u16,
     endpoint: Endpoint,
     channel: OnceLock<Channel>,
+    tls: Tls,
+    encrypt: Option<TlsConnector>,
     secret: Option<Secret>,
     connect_limit: Duration,
     request_limit: Duration,
@@ -82,9 +93,14 @@ impl ProgramConnector {
         };
         let address = definition.address.trim().trim_end_matches('/');
         let (scheme, place) = address.split_once("://").unwrap_or(("http", address));
-        if !["http", "grpc", "grpc+tcp"].contains(&scheme) {
-            return Err(bad(format!("{scheme}:// is not supported: programs are reached without TLS"))
-                .hint("let the program listen on this machine, or put a tunnel between"));
+        let tls = Tls::of(definition)?;
+        let encrypts = ["https", "grpc+tls"].contains(&scheme);
+        if !encrypts && !["http", "grpc", "grpc+tcp"].contains(&scheme) {
+            return Err(bad(format!("{scheme}:// is not how programs are reached")));
+        }
+        if encrypts != tls.on && address.contains("://") {
+            let what = format!("the address begins with {scheme}://, and tls is {}", tls.on);
+            return Err(bad(what).hint("leave the scheme out, or say the same in both"));
         }
         let authority: Authority = place.parse().map_err(|_| bad(format!("\"{place}\" is not an address")))?;
         let port = authority.port_u16().ok_or_else(|| bad(format!("\"{place}\" has no port")))?;
@@ -100,6 +116,11 @@ impl ProgramConnector {
             port,
             endpoint,
             channel: OnceLock::new(),
+            encrypt: match tls.on {
+                true => Some(encrypting(&tls)?),
+                false => None,
+            },
+            tls,
             secret: definition.secret.clone(),
             connect_limit,
             request_limit,
@@ -108,12 +129,37 @@ impl ProgramConnector {
     }
 }
 
+/// The client's side of TLS for HTTP/2 (RFC 7540, section 3.3).
+fn encrypting(tls: &Tls) -> Result<TlsConnector> {
+    let mut config = tls.client()?;
+    config.alpn_protocols = vec![b"h2".to_vec()];
+    Ok(TlsConnector::from(Arc::new(config)))
+}
+
+async fn encrypted(
+    tls: TlsConnector,
+    host: String,
+    port: u16,
+) -> std::io::Result<TokioIo<tokio_rustls::client::TlsStream<TcpStream>>> {
+    let socket = TcpStream::connect((host.as_str(), port)).await?;
+    socket.set_nodelay(true)?;
+    let name = ServerName::try_from(host).map_err(std::io::Error::other)?;
+    tls.connect(name, socket).await.map(TokioIo::new)
+}
+
 impl Program {
     fn client(&self) -> FlightServiceClient<Channel> {
         // What works for the channel lives on threads that no caller takes with it.
         let channel = self.channel.get_or_init(|| {
             let _threads = network().enter();
-            self.endpoint.connect_lazy()
+            match &self.encrypt {
+                None => self.endpoint.connect_lazy(),
+                Some(encrypt) => {
+                    let (encrypt, host, port) = (encrypt.clone(), self.host.clone(), self.port);
+                    let connect = move |_: Uri| encrypted(encrypt.clone(), host.clone(), port);
+                    self.endpoint.connect_with_connector_lazy(tower::service_fn(connect))
+                }
+            }
         });
         FlightServiceClient::new(channel.clone())
             .max_decoding_message_size(MOST_MESSAGE)
@@ -137,7 +183,13 @@ impl Program {
     fn status(&self, status: &tonic::Status) -> Error {
         use tonic::Code as C;
         let place = format!("{}:{}", self.host, self.port);
+        if let Some((what, fix)) = tls::fault(&chain(status)).filter(|_| self.tls.on) {
+            return self.error(Code::SourceSignIn, what).hint(fix);
+        }
         match status.code() {
+            C::Unavailable if self.tls.on => self
+                .error(Code::SourceUnreachable, format!("the program at {place} does not answer"))
+                .hint("check that it is running and encrypts; one that does not needs tls = false"),
             C::Unavailable => self
                 .error(Code::SourceUnreachable, format!("the program at {place} does not answer"))
                 .hint("check that it is running, and that the address is its own"),
@@ -270,12 +322,19 @@ impl Connector for ProgramConnector {
         let started = Instant::now();
         let listed = program.list().await;
         let signed_in = match &listed {
-            Ok(_) if program.secret.is_some() => Ok("with the secret".to_owned()),
-            Ok(_) => Ok("without a secret".to_owned()),
+            Ok(_) => {
+                let how = if program.secret.is_some() { "with the secret" } else { "without a secret" };
+                Ok(format!("{how}{}", server_steps::encrypted(&program.tls)))
+            }
             Err(error) => Err(error.clone()),
         };
-        let setting =
-            if signed_in.as_ref().is_err_and(|e| e.code == Code::SourceSignIn) { "secret" } else { "address" };
+        let setting = match &signed_in {
+            Err(error) => tls::setting_at_fault(error).unwrap_or(match error.code {
+                Code::SourceSignIn => "secret",
+                _ => "address",
+            }),
+            Ok(_) => "address",
+        };
         if !step("sign in", started, signed_in, setting) {
             return;
         }

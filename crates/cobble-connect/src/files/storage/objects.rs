@@ -8,9 +8,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD as BASE64;
 use bytes::Bytes;
 use cobble_types::{Code, Error, Result};
 use futures::TryStreamExt;
+use http::header::{AUTHORIZATION, HeaderMap, HeaderValue};
 use object_store::aws::AmazonS3Builder;
 use object_store::http::HttpBuilder;
 use object_store::path::Path;
@@ -25,9 +28,9 @@ use crate::connector::TestStep;
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::files::listing::{DataFile, hidden};
 use crate::files::{changed, file_error};
-use crate::network::{self, Silence, ask, network};
+use crate::network::{self, Silence, ask, chain, network};
 use crate::server_steps::{self, reporter};
-use crate::tls::{self, CA_FILE};
+use crate::tls::{self, CA_FILE, UNVERIFIED};
 
 const CONNECT_LIMIT: SettingDescription =
     setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5"));
@@ -54,6 +57,7 @@ pub const S3: KindDescription = KindDescription {
         setting("path_style", "Bucket in the path", "false when the bucket is a part of the host's name", Some("true")),
         setting("signing_region", "Signing region", "the region that requests are signed for", Some("us-east-1")),
         CA_FILE,
+        UNVERIFIED,
         CONNECT_LIMIT,
         REQUEST_LIMIT,
         REGION,
@@ -68,6 +72,16 @@ pub const HTTP: KindDescription = KindDescription {
             required: true,
             ..setting("address", "URL", "of a file, or of the folder that the files are in", None)
         },
+        setting("user", "User", "where the server asks for a name and a password", None),
+        SettingDescription {
+            secret: true,
+            ..setting(
+                "secret",
+                "Password or token",
+                "without a user it is sent as a bearer token; sealed when stored",
+                None,
+            )
+        },
         setting(
             "files",
             "Files",
@@ -75,6 +89,7 @@ pub const HTTP: KindDescription = KindDescription {
             None,
         ),
         CA_FILE,
+        UNVERIFIED,
         CONNECT_LIMIT,
         REQUEST_LIMIT,
         REGION,
@@ -138,6 +153,10 @@ fn client(definition: &ConnectionDefinition) -> Result<ClientOptions> {
         .with_allow_http(true)
         .with_connect_timeout(Duration::from_secs(definition.seconds("connect_limit", 5)?))
         .with_timeout(Duration::from_secs(definition.seconds("request_limit", 60)?));
+    tls::check_unverified(definition)?;
+    if definition.flag("unverified")? {
+        options = options.with_allow_invalid_certificates(true);
+    }
     if let Some(path) = definition.option("ca_file") {
         let text = std::fs::read(path)
             .map_err(|e| bad(name, format!("ca_file {path}: {e}"), "give a file of certificates in PEM"))?;
@@ -148,6 +167,24 @@ fn client(definition: &ConnectionDefinition) -> Result<ClientOptions> {
         }
     }
     Ok(options)
+}
+
+/// With the name and password, or the token, that a web server asks for (RFC 7617, RFC 6750).
+fn signed_in(definition: &ConnectionDefinition, options: ClientOptions) -> Result<ClientOptions> {
+    let name = &definition.name;
+    let words = match (&definition.user, &definition.secret) {
+        (None, None) => return Ok(options),
+        (Some(_), None) => return Err(bad(name, "a user needs a password", "give the secret")),
+        (Some(user), Some(_)) if user.contains(':') => {
+            return Err(bad(name, "a user of a web server has no colon", "correct the user"));
+        }
+        (Some(user), Some(secret)) => format!("Basic {}", BASE64.encode(format!("{user}:{}", secret.reveal()))),
+        (None, Some(secret)) => format!("Bearer {}", secret.reveal()),
+    };
+    let mut value = HeaderValue::from_str(&words)
+        .map_err(|_| bad(name, "the secret has characters that no request can carry", "set the secret again"))?;
+    value.set_sensitive(true);
+    Ok(options.with_default_headers(HeaderMap::from_iter([(AUTHORIZATION, value)])))
 }
 
 fn retries() -> RetryConfig {
@@ -224,7 +261,7 @@ impl Objects {
         let _ = network();
         let store = HttpBuilder::new()
             .with_url(&base)
-            .with_client_options(client(definition)?)
+            .with_client_options(signed_in(definition, client(definition)?)?)
             .with_retry(retries())
             .build()
             .map_err(|e| bad(name, e, "give a URL such as https://files.example.test/drop"))?;
@@ -364,20 +401,6 @@ impl Objects {
 
 fn now() -> String {
     chrono::Utc::now().format("%Y-%m-%d %H:%M:%S").to_string()
-}
-
-/// An error with what lies below it.
-fn chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
-    let mut at = error.source();
-    while let Some(inner) = at {
-        let own = inner.to_string();
-        if !text.contains(&own) {
-            text = format!("{text}: {own}");
-        }
-        at = inner.source();
-    }
-    text
 }
 
 impl Storage for Objects {
