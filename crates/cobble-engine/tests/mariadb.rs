@@ -44,7 +44,7 @@ CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'wr
 CREATE DATABASE shed; GRANT ALL ON shed.* TO 'writer'@'%'; CREATE TABLE shed.heap (n INT); CREATE TABLE shed.flat (n INT PRIMARY KEY) ENGINE = Aria;
 CREATE TABLE shed.kept (id INT PRIMARY KEY, vessel_id INT, kind VARCHAR(60), urgency INT, cost DECIMAL(10,2), note VARCHAR(200)) COLLATE utf8mb4_general_ci;
 CREATE DATABASE hoard; CREATE TABLE hoard.purses (id INT PRIMARY KEY, coins BIGINT, note VARCHAR(60)); INSERT INTO hoard.purses SELECT seq, 100, repeat('x', 40) FROM seq_1_to_300000;
-ANALYZE TABLE hoard.purses; CREATE USER 'hoarder'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON hoard.* TO 'hoarder'@'%';
+ANALYZE TABLE hoard.purses; CREATE USER 'hoarder'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT, LOCK TABLES ON hoard.* TO 'hoarder'@'%'; CREATE USER 'looker'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON hoard.* TO 'looker'@'%';
 CREATE TABLE shed.crew (vessel_id INT PRIMARY KEY, size INT, name VARCHAR(20));
 ";
 
@@ -90,9 +90,8 @@ fn server() -> &'static Server {
                 user,
                 "--bind-address=127.0.0.1",
                 "--innodb-buffer-pool-size=32M",
-                "--log-bin=bin",
+                "--skip-log-bin",
                 "--innodb-flush-log-at-trx-commit=0",
-                "--sync-binlog=0",
             ])
             .arg(format!("--datadir={}", data.display()))
             .arg(format!("--socket={}", folder.join("s").display()))
@@ -545,31 +544,59 @@ async fn connections_are_encrypted_where_it_is_wanted() {
     assert_eq!(rows, ["3"]);
 }
 
-/// Ranges of a key are read by several connections that have one view.
+/// Ranges of a key are read by several connections that have one view of the table.
 #[tokio::test(flavor = "multi_thread")]
 async fn ranges_are_read_apart_in_one_view() {
     let engine = Engine::in_memory().unwrap();
-    engine.add_connection(definition("hoard_db", "hoarder", "a secret")).unwrap();
-    engine.add_catalog(CatalogDefinition::new("hoard", "hoard_db")).unwrap();
-    let session = || {
-        let mut session = engine.session();
-        session.use_place("hoard", Some("hoard")).unwrap();
-        session
-    };
+    for (name, user, lock) in [("hoard", "hoarder", "true"), ("poor", "looker", "true"), ("plain", "hoarder", "false")]
+    {
+        let mut definition = definition(&format!("{name}_db"), user, "a secret");
+        definition.options.insert("lock_for_ranges".into(), lock.into());
+        engine.add_connection(definition).unwrap();
+        engine.add_catalog(CatalogDefinition::new(name, format!("{name}_db"))).unwrap();
+    }
     let options = mysql_async::OptsBuilder::default()
         .ip_or_hostname("127.0.0.1")
         .tcp_port(server().port)
         .user(Some("root"))
         .prefer_socket(false);
     let mut owner = mysql_async::Conn::new(options).await.unwrap();
-    // While nothing moves, as many readers as tasks begin.
     let begun = async |owner: &mut mysql_async::Conn| -> u64 {
-        let found: Option<(String, u64)> = owner.query_first("SHOW GLOBAL STATUS LIKE 'Com_begin'").await.unwrap();
-        found.unwrap().1
+        let views = "SELECT count(*) FROM mysql.general_log WHERE argument LIKE 'START TRANSACTION WITH CONSISTENT%'";
+        owner.query_first(views).await.unwrap().unwrap()
     };
-    let before = begun(&mut owner).await;
-    truth::moving::check_native(&engine, "hoard", "hoard.purses").await;
-    assert!(begun(&mut owner).await >= before + 2);
+    owner.query_drop("SET GLOBAL log_output = 'TABLE', GLOBAL general_log = 'ON'").await.unwrap();
+    let tasks = std::thread::available_parallelism().map_or(1, usize::from).min(4) as u64;
+    // As many readers as tasks, where the table can be locked; one where the user may not or somebody changes it; none without the setting.
+    for (catalog, is_changed, readers, ranges) in
+        [("hoard", false, tasks, true), ("hoard", true, 1, true), ("poor", false, 1, true), ("plain", false, 0, false)]
+    {
+        if is_changed {
+            owner.query_drop("START TRANSACTION").await.unwrap();
+            owner.query_drop("UPDATE hoard.purses SET coins = 0 WHERE id = 7").await.unwrap();
+        }
+        let before = begun(&mut owner).await;
+        let mut session = engine.session();
+        session.set("planner.off", "offer-aggregates, split-aggregates").unwrap();
+        let sql = format!("SELECT count(*), sum(coins), count(DISTINCT id) FROM {catalog}.hoard.purses");
+        let (rows, plan) = answer(&mut session, &sql).await.unwrap();
+        assert_eq!(rows, ["300000|30000000|300000"]);
+        let parts = &plan.unwrap().gates[0].parts;
+        assert_eq!(parts.first().is_some_and(|part| part.total > 3), ranges, "{catalog}: {parts:?}");
+        assert_eq!(begun(&mut owner).await - before, readers, "{catalog}");
+        if is_changed {
+            owner.query_drop("ROLLBACK").await.unwrap();
+        }
+    }
+    owner.query_drop("SET GLOBAL general_log = 'OFF'").await.unwrap();
+    let split = "SELECT * FROM native_query('hoard', 'SELECT id FROM hoard.purses', split_on => 'id', split_into => 4)";
+    let error = answer(&mut engine.session(), split).await.unwrap_err();
+    assert!(error.message.contains("cannot see one state of what a query reads"), "{error}");
+    let session = || {
+        let mut session = engine.session();
+        session.use_place("hoard", Some("hoard")).unwrap();
+        session
+    };
     let runtime = tokio::runtime::Handle::current();
     truth::moving::check(session, move |from, to| {
         let step = |n: &str, id: i64| format!("UPDATE hoard.purses SET coins = coins {n} WHERE id = {id}");

@@ -117,6 +117,23 @@ fn statements() -> Vec<String> {
         "SELECT t.id, s.id FROM tides t JOIN tides s ON s.id = t.id + 1 WHERE t.id < 10",
         "SELECT p.name, t.height FROM tides t JOIN tides.creek.ports p ON p.id = t.port_id WHERE p.id IN (3, 4) AND t.id % 100 = 0",
         "SELECT count(*) FROM tides WHERE id < 0",
+        "SELECT count(*), count(note), min(id), max(note), count(DISTINCT kind) FROM tides WHERE id < 0",
+        "SELECT port_id, count(*), count(note), min(id) FROM tides GROUP BY port_id",
+        "SELECT kind, port_id, max(id), min(note), count(DISTINCT note) FROM tides WHERE port_id > 30 GROUP BY port_id, kind",
+        "SELECT kind, count(*) FILTER (WHERE id % 2 = 0), count(id) FILTER (WHERE note IS NULL) FROM tides GROUP BY kind",
+        "SELECT kind, count(*) FILTER (WHERE port_id = 3) FROM tides GROUP BY kind HAVING count(*) > 10",
+        "SELECT kind, max(id) FROM tides GROUP BY kind ORDER BY max(id) DESC LIMIT 1",
+        "SELECT DISTINCT kind FROM tides WHERE port_id < 3",
+        "SELECT DISTINCT note FROM tides",
+        "SELECT kind, sum(id) FROM tides GROUP BY kind",
+        "SELECT kind, max(height), avg(id) FROM tides GROUP BY kind",
+        "SELECT count(*) FROM (SELECT kind FROM tides GROUP BY kind, port_id) x",
+        "SELECT count(*), max(id) FROM (SELECT id FROM tides WHERE port_id = 2 LIMIT 7) x",
+        "SELECT id, note FROM tides WHERE port_id > 3 ORDER BY id LIMIT 5",
+        "SELECT id FROM tides ORDER BY id DESC LIMIT 5",
+        "SELECT id, kind FROM tides ORDER BY kind, id LIMIT 3 OFFSET 1",
+        "SELECT id FROM tides WHERE id < 9 ORDER BY id",
+        "SELECT p.name, t.n FROM (SELECT port_id, count(*) AS n FROM tides GROUP BY port_id) t JOIN tides.creek.ports p ON p.id = t.port_id WHERE p.id IN (3, 4)",
     ];
     let counted = conditions.iter().map(|c| format!("SELECT count(*), min(id), max(id) FROM tides WHERE {c}"));
     counted.chain(whole.into_iter().map(str::to_owned)).collect()

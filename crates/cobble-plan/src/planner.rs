@@ -32,8 +32,19 @@ struct Way {
 }
 
 /// Switches for pieces of work that are offered without a rewrite having moved them.
-pub const OFFER_SWITCHES: &[&str] =
-    &["offer-joins", "offer-aggregates", "offer-windows", "offer-unions", "offer-top-n", "key-pass", "range-joins"];
+pub const OFFER_SWITCHES: &[&str] = &[
+    "offer-joins",
+    "offer-aggregates",
+    "offer-windows",
+    "offer-unions",
+    "offer-top-n",
+    "offer-sorts",
+    "key-pass",
+    "range-joins",
+];
+
+/// Rows up to which an order without a limit is left to the source.
+const MOST_SORTED: f64 = 100_000.0;
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
 pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
@@ -57,6 +68,8 @@ fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bo
         gate_documents: Vec::new(),
         joins: Vec::new(),
         cte_rows: HashMap::new(),
+        is_grouped: false,
+        relied_on_groups: false,
     };
     let wanted = rewritten.column_ids();
     let planned = planner.plan(&rewritten, &wanted)?;
@@ -75,6 +88,10 @@ struct Planner<'a> {
     joins: Vec<JoinDocument>,
     /// Estimated rows of what is computed once, by its id.
     cte_rows: HashMap<u32, f64>,
+    /// What is planned will be grouped at its source, it is hoped.
+    is_grouped: bool,
+    /// A join of many rows was handed over in that hope.
+    relied_on_groups: bool,
 }
 
 /// Work that a source has taken so far.
@@ -148,10 +165,12 @@ impl Planner<'_> {
                         .chain(aggregates.iter().flat_map(|(_, call)| call.expressions())),
                 );
                 let text = logical::aggregate_text(groups, aggregates);
-                let mut planned = self.plan(input, &used)?;
-                let offered = self.offer(&mut planned, "aggregate", text, "offer-aggregates", |offer| {
-                    offer.aggregate(groups, aggregates)
-                });
+                let (planned, offered) = self.grouped(input, &used, &mut |planner, planned| {
+                    planner.offer(planned, "aggregate", text.clone(), "offer-aggregates", |offer| {
+                        offer.aggregate(groups, aggregates)
+                    })
+                })?;
+                let mut planned = planned;
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.columns = plan.columns();
                     draft.estimate = estimate(plan);
@@ -166,15 +185,24 @@ impl Planner<'_> {
                 let mut used = needed.clone();
                 keys.iter().for_each(|key| key.expr.collect_columns(&mut used));
                 let mut planned = self.plan(input, &used)?;
-                if fetch.is_some() {
-                    let text = logical::sort_text(keys, *fetch);
-                    let offered =
-                        self.offer(&mut planned, "top-n", text, "offer-top-n", |offer| offer.sort(keys, *fetch));
-                    if let (true, Planned::Open(draft)) = (offered, &mut planned) {
-                        draft.ordered = true;
-                        draft.estimate = estimate(plan);
-                        return Ok(planned);
+                let text = logical::sort_text(keys, *fetch);
+                let offered = match fetch {
+                    Some(_) => self.offer(&mut planned, "top-n", text, "offer-top-n", |offer| offer.sort(keys, *fetch)),
+                    None => {
+                        let many = matches!(&planned, Planned::Open(draft) if draft.estimate.rows > MOST_SORTED);
+                        self.offer(&mut planned, "sort", text, "offer-sorts", |offer| match many {
+                            true => Verdict::kept(
+                                KeptReason::NotWorthIt,
+                                "all rows cross in any case, and are read in portions where they need no order",
+                            ),
+                            false => offer.sort(keys, None),
+                        })
                     }
+                };
+                if let (true, Planned::Open(draft)) = (offered, &mut planned) {
+                    draft.ordered = true;
+                    draft.estimate = estimate(plan);
+                    return Ok(planned);
                 }
                 let below = self.closed(planned, &used)?;
                 let columns = below.node.columns.clone();
@@ -334,6 +362,34 @@ impl Planner<'_> {
         Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, estimate(plan))))
     }
 
+    /// Plans what is grouped above, and offers the groups. A join of many rows is handed over as long as its groups are, too; if they
+    /// are not, it is planned once more without that hope.
+    fn grouped(
+        &mut self,
+        input: &LogicalPlan,
+        used: &BTreeSet<ColumnId>,
+        offer: &mut dyn FnMut(&mut Self, &mut Planned) -> bool,
+    ) -> Result<(Planned, bool)> {
+        let (steps, gates) = (self.steps.len(), self.gates.len());
+        let (key_passes, joins) = (self.key_passes.len(), self.joins.len());
+        let outer = (self.is_grouped, std::mem::replace(&mut self.relied_on_groups, false));
+        self.is_grouped = self.settings.is_on("offer-aggregates");
+        let mut planned = self.plan(input, used)?;
+        let mut offered = offer(self, &mut planned);
+        if !offered && self.relied_on_groups {
+            self.steps.truncate(steps);
+            self.gates.truncate(gates);
+            self.gate_documents.truncate(gates);
+            self.key_passes.truncate(key_passes);
+            self.joins.truncate(joins);
+            self.is_grouped = false;
+            planned = self.plan(input, used)?;
+            offered = offer(self, &mut planned);
+        }
+        (self.is_grouped, self.relied_on_groups) = outer;
+        Ok((planned, offered))
+    }
+
     /// Offers a piece when the way to the source is open, and notes the answer at the gate. True when it was taken whole.
     fn offer(
         &mut self,
@@ -410,13 +466,15 @@ impl Planner<'_> {
                 Verdict::kept(KeptReason::DifferentConnections, note)
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
-            } else if !self.at_source && estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0 {
-                Verdict::kept(
-                    KeptReason::NotWorthIt,
-                    "the joined rows are estimated at more than twice those of the tables",
-                )
             } else {
-                a.offer.join(b.offer.as_ref(), join)
+                let many = estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
+                if many && !self.at_source && !self.is_grouped {
+                    let note = "the joined rows are estimated at more than twice those of the tables";
+                    Verdict::kept(KeptReason::NotWorthIt, note)
+                } else {
+                    self.relied_on_groups |= many && self.is_grouped;
+                    a.offer.join(b.offer.as_ref(), join)
+                }
             };
             if verdict.is_pushed() {
                 a.piece("join", text, verdict);

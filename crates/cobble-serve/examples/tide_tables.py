@@ -116,9 +116,73 @@ def answer(offer):
         return {"verdict": "pushed"}
     if "limit" in piece:
         return {"verdict": "prunes", "note": "no portion gives more"}
-    if piece["keys"]["column"] in ("id", "port_id"):
-        return {"verdict": "prunes", "note": "other tides are left out"}
-    return {"verdict": "kept", "note": "tides are found by id and port"}
+    if "keys" in piece:
+        if piece["keys"]["column"] in ("id", "port_id"):
+            return {"verdict": "prunes", "note": "other tides are left out"}
+        return {"verdict": "kept", "note": "tides are found by id and port"}
+    if "groups" in piece:
+        if is_grouped_here(piece["groups"]):
+            return {"verdict": "pushed"}
+        return {"verdict": "kept", "note": "only ports and kinds are grouped here, and ids and notes gathered"}
+    if "top" in piece:
+        if [(key["column"], key["descending"]) for key in piece["top"]["order"]] == [("id", False)]:
+            return {"verdict": "prunes", "note": "tides come by their ids"}
+        return {"verdict": "kept", "note": "tides come by their ids alone"}
+    return {"verdict": "kept", "note": "this program does not know such a piece"}
+
+
+def is_grouped_here(groups):
+    """Groups by port and kind, and counts, least and greatest values of ids and notes."""
+    try:
+        for value_of in groups["values"]:
+            if "filter" in value_of:
+                compile_condition(value_of["filter"])
+            if value_of["function"] == "sum" or value_of.get("column", "id") not in ("id", "kind", "note"):
+                return False
+    except Unknown:
+        return False
+    return all(name in ("port_id", "kind") for name in groups["by"])
+
+
+def group_value(wanted, tides):
+    if "filter" in wanted:
+        test = compile_condition(wanted["filter"])
+        tides = [tide for tide in tides if test(tide) is True]
+    if "column" not in wanted:
+        return len(tides)
+    found = [v for v in (value(tide, wanted["column"]) for tide in tides) if v is not None]
+    if wanted.get("distinct"):
+        found = list(set(found))
+    if wanted["function"] == "count":
+        return len(found)
+    choose = min if wanted["function"] == "min" else max
+    return choose(found, key=lambda v: v.encode() if isinstance(v, str) else v, default=None)
+
+
+def answered(request):
+    """The columns of the rows that answer a request."""
+    groups = request.get("groups") or {"values": []}
+    values = {v["name"]: pa.int64() if v["type"] == "bigint" else pa.string() for v in groups["values"]}
+    return pa.schema([pa.field(n, values[n]) if n in values else SCHEMA.field(n) for n in request["columns"]])
+
+
+def grouped(request):
+    """One row for each group, and one of all rows where nothing is grouped by."""
+    groups, schema = request["groups"], answered(request)
+    filters = [compile_condition(condition) for condition in request.get("filters", [])]
+    found = {} if groups["by"] else {(): []}
+    for tide in range(PORTS * TIDES):
+        if all(test(tide) is True for test in filters):
+            found.setdefault(tuple(value(tide, name) for name in groups["by"]), []).append(tide)
+    def column(name):
+        if name in groups["by"]:
+            return [key[groups["by"].index(name)] for key in found]
+        wanted = next(v for v in groups["values"] if v["name"] == name)
+        return [group_value(wanted, tides) for tides in found.values()]
+    if not request["columns"]:
+        return pa.RecordBatch.from_struct_array(pa.array([{}] * len(found), pa.struct([])))
+    arrays = [pa.array(column(field.name), field.type) for field in schema]
+    return pa.RecordBatch.from_arrays(arrays, schema=schema)
 
 
 class CheckSecret(flight.ServerMiddlewareFactory):
@@ -147,20 +211,23 @@ class TideTables(flight.FlightServerBase):
                 raise KeyError("there is no such table")
             return flight.FlightInfo(SCHEMA, descriptor, [], PORTS * TIDES, -1)
         request = json.loads(descriptor.command)
-        schema = pa.schema([SCHEMA.field(name) for name in request["columns"]])
-        portions = range(PORTS // PORTS_OF_A_PORTION)
+        schema = answered(request)
+        # Each group is to come once.
+        portions = range(1 if request.get("groups") else PORTS // PORTS_OF_A_PORTION)
         tickets = [json.dumps({"request": request, "portion": portion}) for portion in portions]
         return flight.FlightInfo(schema, descriptor, [flight.FlightEndpoint(ticket, []) for ticket in tickets], -1, -1)
 
     def do_get(self, context, ticket):
         asked = json.loads(ticket.ticket)
         request, first = asked["request"], asked["portion"] * PORTS_OF_A_PORTION
+        if request.get("groups"):
+            return flight.GeneratorStream(answered(request), iter([grouped(request)]))
         columns = request["columns"]
         filters = [compile_condition(condition) for condition in request.get("filters", [])]
         schema = pa.schema([SCHEMA.field(name) for name in columns])
 
         def batches():
-            left = request.get("limit", sys.maxsize)
+            left = request.get("limit", request["top"]["rows"] if "top" in request else sys.maxsize)
             some = []
             for tide in range(first * TIDES, min(first + PORTS_OF_A_PORTION, PORTS) * TIDES):
                 if left == 0:

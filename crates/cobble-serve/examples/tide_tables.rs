@@ -7,13 +7,16 @@
 //! ```
 //! The environment variable `TIDE_TABLES_SECRET` names a secret that callers must know.
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
 use arrow::array::{ArrayRef, Decimal128Array, Int32Array, Int64Array, StringArray, TimestampMicrosecondArray};
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef, TimeUnit};
 use arrow::record_batch::{RecordBatch, RecordBatchOptions};
-use cobble_serve::{Answer, Condition, Constant, Description, Offer, Piece, Request, Rows, TableName, Tables, serve};
+use cobble_serve::{
+    Answer, Condition, Constant, Description, GroupValue, Groups, Offer, Piece, Request, Rows, TableName, Tables, serve,
+};
 
 const PORTS: i64 = 40;
 /// Tides of one port in a quarter of a year: one every 6 h 12 min 37 s.
@@ -94,6 +97,69 @@ fn is_known(condition: &Condition) -> bool {
     condition.is_plain() && condition.columns().iter().all(|name| ["id", "port_id", "kind", "note"].contains(name))
 }
 
+/// Groups by port and kind, and counts, least and greatest values of ids and notes.
+fn is_grouped_here(groups: &Groups) -> bool {
+    let gathered = |value: &GroupValue| {
+        let column = value.column.as_deref().is_none_or(|name| ["id", "kind", "note"].contains(&name));
+        column && value.function != "sum" && value.filter.as_ref().is_none_or(is_known)
+    };
+    groups.by.iter().all(|name| name == "port_id" || name == "kind") && groups.values.iter().all(gathered)
+}
+
+fn group_value(value: &GroupValue, tides: &[Tide]) -> Option<Constant> {
+    let stays = |tide: &&Tide| value.filter.as_ref().is_none_or(|filter| filter.holds(&|name| tide.constant(name)));
+    let tides = tides.iter().filter(stays);
+    let Some(column) = &value.column else { return Some(Constant::Integer(tides.count() as i64)) };
+    let mut found: Vec<Constant> = tides.filter_map(|tide| tide.constant(column)).collect();
+    found.sort_by(|a, b| a.partial_cmp(b).unwrap_or(std::cmp::Ordering::Equal));
+    if value.distinct {
+        found.dedup();
+    }
+    match value.function.as_str() {
+        "count" => Some(Constant::Integer(found.len() as i64)),
+        "min" => found.into_iter().next(),
+        _ => found.into_iter().next_back(),
+    }
+}
+
+/// One row for each group, and one of all rows where nothing is grouped by.
+fn grouped(request: &Request, groups: &Groups, schema: SchemaRef) -> Result<RecordBatch, String> {
+    let mut found: BTreeMap<(i64, &'static str), Vec<Tide>> = BTreeMap::new();
+    if groups.by.is_empty() {
+        found.insert((0, ""), vec![]);
+    }
+    let by = |name: &str| groups.by.iter().any(|own| own == name);
+    let tides = (0..PORTS * TIDES).map(Tide);
+    for tide in tides.filter(|tide| request.filters.iter().all(|f| f.holds(&|name| tide.constant(name)))) {
+        let key = (if by("port_id") { tide.port() } else { 0 }, if by("kind") { tide.kind() } else { "" });
+        found.entry(key).or_default().push(tide);
+    }
+    let column = |name: &String| -> ArrayRef {
+        let value = groups.values.iter().find(|value| value.name == *name);
+        let all = found.iter().map(|((port, kind), tides)| match value {
+            Some(value) => group_value(value, tides),
+            None if name == "port_id" => Some(Constant::Integer(*port)),
+            None => Some(Constant::Text((*kind).to_owned())),
+        });
+        let numbers = all.clone().map(|value| match value {
+            Some(Constant::Integer(number)) => Some(number),
+            _ => None,
+        });
+        let texts = all.map(|value| match value {
+            Some(Constant::Text(text)) => Some(text),
+            _ => None,
+        });
+        match schema.field_with_name(name).map(Field::data_type) {
+            Ok(DataType::Int64) => Arc::new(numbers.collect::<Int64Array>()),
+            Ok(DataType::Int32) => Arc::new(numbers.map(|n| n.map(|n| n as i32)).collect::<Int32Array>()),
+            _ => Arc::new(texts.collect::<StringArray>()),
+        }
+    };
+    let columns = request.columns.iter().map(column).collect();
+    let options = RecordBatchOptions::new().with_row_count(Some(found.len()));
+    RecordBatch::try_new_with_options(schema.clone(), columns, &options).map_err(|e| e.to_string())
+}
+
 impl Tables for TideTables {
     fn list(&self) -> Result<Vec<TableName>, String> {
         Ok(vec![TableName { schema: "public".into(), name: "tides".into() }])
@@ -113,14 +179,37 @@ impl Tables for TideTables {
                 Answer::prunes("other tides are left out")
             }
             Piece::Keys { .. } => Answer::kept("tides are found by id and port"),
+            Piece::Groups(groups) if is_grouped_here(groups) => Answer::pushed(),
+            Piece::Groups(_) => Answer::kept("only ports and kinds are grouped here, and ids and notes gathered"),
+            Piece::Top(top) if matches!(top.order.as_slice(), [only] if only.column == "id" && !only.descending) => {
+                Answer::prunes("tides come by their ids")
+            }
+            Piece::Top(_) => Answer::kept("tides come by their ids alone"),
         }
     }
 
-    fn portions(&self, _: &Request) -> Result<usize, String> {
-        Ok((PORTS / PORTS_OF_A_PORTION) as usize)
+    fn portions(&self, request: &Request) -> Result<usize, String> {
+        // Each group is to come once.
+        Ok(if request.groups.is_some() { 1 } else { (PORTS / PORTS_OF_A_PORTION) as usize })
+    }
+
+    fn answered(&self, request: &Request, table: &Schema) -> Result<Schema, String> {
+        let value = |name: &str| {
+            let value = request.groups.iter().flat_map(|groups| &groups.values).find(|value| value.name == name)?;
+            Some(Field::new(name, if value.sql_type == "bigint" { DataType::Int64 } else { DataType::Utf8 }, true))
+        };
+        let field = |name: &String| match value(name) {
+            Some(field) => Ok(field),
+            None => table.field_with_name(name).cloned().map_err(|e| e.to_string()),
+        };
+        request.columns.iter().map(field).collect::<Result<Vec<_>, _>>().map(Schema::new)
     }
 
     fn rows(&self, request: &Request, portion: usize) -> Result<Rows, String> {
+        if let Some(groups) = &request.groups {
+            let schema = Arc::new(self.answered(request, &self.schema)?);
+            return Ok(Box::new(std::iter::once(grouped(request, groups, schema))));
+        }
         let request = request.clone();
         let places: Vec<usize> = request
             .columns
@@ -129,7 +218,8 @@ impl Tables for TideTables {
             .collect::<Result<_, _>>()
             .map_err(|e| e.to_string())?;
         let schema = Arc::new(self.schema.project(&places).map_err(|e| e.to_string())?);
-        let mut left = request.limit.map_or(usize::MAX, |limit| limit as usize);
+        let most = request.limit.or(request.top.as_ref().map(|top| top.rows));
+        let mut left = most.map_or(usize::MAX, |limit| limit as usize);
         let filters = request.filters.clone();
         let mut tides =
             numbers(portion).map(Tide).filter(move |tide| filters.iter().all(|f| f.holds(&|name| tide.constant(name))));

@@ -22,7 +22,9 @@ use tokio::net::TcpListener;
 use tokio_stream::wrappers::TcpListenerStream;
 use tonic::{Request as Call, Response, Status, Streaming};
 
-pub use protocol::{Answer, Condition, Constant, LIST, Listing, OFFER, Offer, Piece, Request, TableName};
+pub use protocol::{
+    Answer, Condition, Constant, GroupValue, Groups, LIST, Listing, OFFER, Offer, Order, Piece, Request, TableName, Top,
+};
 
 /// A table as it is described to the engine.
 #[derive(Debug, Clone)]
@@ -49,6 +51,13 @@ pub trait Tables: Send + Sync + 'static {
     fn portions(&self, request: &Request) -> Result<usize, String> {
         let _ = request;
         Ok(1)
+    }
+    /// The columns of the rows that answer a request: those of the table that are wanted. A program that takes groups over says what
+    /// else comes then.
+    fn answered(&self, request: &Request, table: &Schema) -> Result<Schema, String> {
+        let places = request.columns.iter().map(|column| table.index_of(column));
+        let places = places.collect::<Result<Vec<usize>, _>>().map_err(|e| e.to_string())?;
+        table.project(&places).map_err(|e| e.to_string())
     }
     /// Rows of a portion with the columns that are wanted, in their order, of the types that were described.
     fn rows(&self, request: &Request, portion: usize) -> Result<Rows, String>;
@@ -106,6 +115,11 @@ impl Server {
         found.ok_or_else(|| Status::not_found(format!("there is no table {}.{}", table.schema, table.name)))
     }
 
+    fn answered(&self, request: &Request) -> Result<Schema, Status> {
+        let described = self.described(&request.table)?;
+        self.tables.answered(request, &described.schema).map_err(Status::invalid_argument)
+    }
+
     fn info(&self, descriptor: FlightDescriptor) -> Result<FlightInfo, Status> {
         if let [schema, name] = descriptor.path.as_slice() {
             let described = self.described(&TableName { schema: schema.clone(), name: name.clone() })?;
@@ -117,8 +131,7 @@ impl Server {
                 .with_total_bytes(counted(described.bytes)));
         }
         let request: Request = read(&descriptor.cmd)?;
-        let described = self.described(&request.table)?;
-        let schema = wanted(&described.schema, &request.columns)?;
+        let schema = self.answered(&request)?;
         let mut info = FlightInfo::new().try_with_schema(&schema).map_err(failed)?.with_descriptor(descriptor);
         for portion in 0..self.tables.portions(&request).map_err(failed)? {
             let ticket = written(&Portion { request: request.clone(), portion })?;
@@ -126,12 +139,6 @@ impl Server {
         }
         Ok(info)
     }
-}
-
-fn wanted(schema: &Schema, columns: &[String]) -> Result<Schema, Status> {
-    let places = columns.iter().map(|column| schema.index_of(column));
-    let places = places.collect::<Result<Vec<usize>, _>>().map_err(|e| Status::invalid_argument(e.to_string()))?;
-    schema.project(&places).map_err(failed)
 }
 
 #[tonic::async_trait]
@@ -175,7 +182,7 @@ impl FlightService for Server {
     async fn do_get(&self, call: Call<Ticket>) -> Result<Response<Self::DoGetStream>, Status> {
         self.check(&call)?;
         let Portion { request, portion } = read(&call.into_inner().ticket)?;
-        let schema = Arc::new(wanted(&self.described(&request.table)?.schema, &request.columns)?);
+        let schema = Arc::new(self.answered(&request)?);
         let (tables, own) = (self.tables.clone(), schema.clone());
         let fitting = move |batch: RecordBatch| {
             let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));

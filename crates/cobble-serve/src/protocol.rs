@@ -37,6 +37,52 @@ pub enum Piece {
     Limit(u64),
     /// So many keys of a join, later sent as a filter on this column. Every row that has one of them must come, others may.
     Keys { column: String, count: u64 },
+    /// One row for each group of the rows that the filters leave, in place of those rows. Nothing but the columns wanted follows it.
+    Groups(Groups),
+    /// The first rows in an order, of those that the filters leave. More may come, as they are put in order again.
+    Top(Top),
+}
+
+/// Groups of equal values in these columns; without columns all rows are one group, also when there are none.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Groups {
+    pub by: Vec<String>,
+    pub values: Vec<GroupValue>,
+}
+
+/// What is computed for each group.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct GroupValue {
+    /// The name of the column that it becomes.
+    pub name: String,
+    /// `count`, `min`, `max` or `sum`; nulls do not count, and of nothing there is no least, greatest value or sum.
+    pub function: String,
+    /// Without a column, rows are counted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub column: Option<String>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub distinct: bool,
+    /// Only of the rows for which this is true.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub filter: Option<Condition>,
+    /// The SQL type in which it must come.
+    #[serde(rename = "type")]
+    pub sql_type: String,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Top {
+    pub order: Vec<Order>,
+    pub rows: u64,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Order {
+    pub column: String,
+    #[serde(default)]
+    pub descending: bool,
+    #[serde(default)]
+    pub nulls_first: bool,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -84,6 +130,19 @@ pub struct Request {
     pub filters: Vec<Condition>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub limit: Option<u64>,
+    /// Each group comes once among all portions; `columns` then names columns that are grouped by and values.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub groups: Option<Groups>,
+    /// Holds for each portion.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub top: Option<Top>,
+}
+
+impl Request {
+    /// Columns of a table as they are.
+    pub fn of_columns(table: TableName, columns: Vec<String>) -> Request {
+        Request { table, columns, filters: vec![], limit: None, groups: None, top: None }
+    }
 }
 
 /// An expression of SQL, with its three truth values.

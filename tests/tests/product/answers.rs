@@ -69,7 +69,7 @@ async fn answers_equal_those_of_postgresql() {
 /// The same rows whatever the sources take over.
 #[tokio::test(flavor = "multi_thread")]
 async fn no_pushed_verdict_changes_an_answer() {
-    let off = "SET planner.off = 'push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit'; ";
+    let off = "SET planner.off = 'push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,offer-sorts,push-limit'; ";
     for sql in STATEMENTS {
         let pushed = over_http(sql).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
         let kept = over_http(&format!("{off}{sql}")).await.unwrap_or_else(|e| panic!("{sql}: {e}"));

@@ -5,7 +5,7 @@ use cobble_tests::{ours, over_http, product};
 use serde_json::{Value, json};
 
 const NOTHING: &str =
-    "SET planner.off = 'push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,push-limit'; ";
+    "SET planner.off = 'push-filters,prune-columns,offer-joins,offer-aggregates,offer-top-n,offer-sorts,push-limit'; ";
 
 async fn plan(sql: &str) -> Value {
     let url = format!("{}/api/v1/plans", product().address);

@@ -34,16 +34,18 @@ pub trait Database: Send + Sync + fmt::Debug {
     fn connection(&self) -> &str;
     fn region(&self) -> Option<&str>;
     fn dialect(&self) -> &'static dyn Dialect;
-    /// Gets ready to run a statement with these columns; several are portions of one, and must be of one state of the data.
+    /// Gets ready to run a statement with these columns; several are portions of the one table that is named, and must be of one state
+    /// of its data.
     async fn run(
         self: Arc<Self>,
         statements: Vec<Sql>,
+        table: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>>;
-    /// Refuses when several connections cannot see one state of the data now.
-    async fn shares_snapshots(&self) -> Result<()> {
+    /// Refuses when several connections cannot see one state of what a query reads.
+    fn shares_snapshots(&self) -> Result<()> {
         Ok(())
     }
     /// The whole numbers in the only row of a query.

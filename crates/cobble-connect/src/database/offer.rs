@@ -27,6 +27,8 @@ pub struct DatabaseOffer {
     limit: Option<(Option<u64>, u64)>,
     /// The text of every column that may be asked for.
     columns: HashMap<ColumnId, Sql>,
+    /// The name of the first table.
+    pub table: Arc<str>,
     /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
     division: Vec<String>,
     /// FROM has several tables, and needs parentheses inside of another one.
@@ -58,6 +60,7 @@ impl DatabaseOffer {
             order: vec![],
             limit: None,
             columns,
+            table: table.name.as_str().into(),
             division: table.division.clone(),
             is_joined: false,
             is_nested: false,
@@ -420,6 +423,7 @@ impl Offer for DatabaseOffer {
             order: vec![],
             limit: None,
             columns: columns.iter().map(|c| (c.id, column(c.id))).collect(),
+            table: self.table.clone(),
             division: vec![],
             is_joined: false,
             is_nested: true,

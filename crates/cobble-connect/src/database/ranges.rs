@@ -50,7 +50,7 @@ pub async fn of_query(
         let what = format!("connection {connection}: {name} is {sql_type}, and no query is split by it");
         return Err(Error::new(Code::Unsupported, what).hint("split it by a column of whole numbers"));
     }
-    database.shares_snapshots().await?;
+    database.shares_snapshots()?;
     let column = format!("t1.{}", database.dialect().quoted(name));
     let found = database.whole_numbers(&format!("SELECT min({column}), max({column}) FROM {from}")).await?;
     let [Some(least), Some(greatest)] = found[..] else { return Ok(vec![]) };

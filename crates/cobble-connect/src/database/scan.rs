@@ -114,6 +114,7 @@ impl GateScan for DatabaseScan {
             .map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true))
             .collect();
         let statements = self.with_keys(tools)?;
-        self.database.clone().run(statements, self.columns.clone(), Arc::new(Schema::new(fields)), tools.clone()).await
+        let (table, schema) = (self.offer.table.clone(), Arc::new(Schema::new(fields)));
+        self.database.clone().run(statements, table, self.columns.clone(), schema, tools.clone()).await
     }
 }

@@ -130,7 +130,7 @@ pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) ->
 /// Bytes from which a table is read in portions.
 const LARGE: f64 = 8.0 * 1024.0 * 1024.0;
 
-/// Ranges of a table's only key, where it is large and several connections can see one state of it.
+/// Ranges of a table's only key, where it is large and several connections are to see one state of it.
 async fn key_ranges(
     server: &Server,
     table: &str,
@@ -139,8 +139,7 @@ async fn key_ranges(
     bytes: Option<f64>,
 ) -> Result<Vec<String>> {
     let Some(portions) = ranges::portions_of(rows) else { return Ok(vec![]) };
-    if !key.sql_type.is_integer() || bytes.is_none_or(|bytes| bytes < LARGE) || server.shares_snapshots().await.is_err()
-    {
+    if !server.lock_for_ranges || !key.sql_type.is_integer() || bytes.is_none_or(|bytes| bytes < LARGE) {
         return Ok(vec![]);
     }
     let name = MariaDialect.quoted(&key.name);

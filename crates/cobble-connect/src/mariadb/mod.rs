@@ -52,6 +52,12 @@ pub const KIND: KindDescription = KindDescription {
         tls::TLS,
         tls::CA_FILE,
         tls::UNVERIFIED,
+        setting(
+            "lock_for_ranges",
+            "Ranges under a lock",
+            "true reads large tables in ranges at one time; a read lock is taken for a moment, so that all see one state",
+            Some("false"),
+        ),
         database::write::WRITABLE,
     ],
 };
@@ -73,11 +79,11 @@ pub struct Server {
     database: Option<String>,
     user: String,
     pool: Pool,
-    pool_size: usize,
     tls: Tls,
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
+    lock_for_ranges: bool,
     /// A table was written: what is remembered of the names is out of date.
     has_changed: AtomicBool,
 }
@@ -135,11 +141,11 @@ impl MariaConnector {
             tls,
             database: definition.database.clone(),
             user,
-            pool_size: constraints.max(),
             pool: Pool::new(options),
             connect_limit,
             patience: Patience::new(name, statement_limit),
             writable: definition.flag("writable")?,
+            lock_for_ranges: definition.flag("lock_for_ranges")?,
             has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(MariaConnector { server: Arc::new(server) }))
@@ -294,24 +300,17 @@ impl Database for Server {
     async fn run(
         self: Arc<Self>,
         statements: Vec<Sql>,
+        table: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,
     ) -> Result<Arc<dyn Portions>> {
-        Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+        Ok(Arc::new(scan::Statements::new(self, statements, table, columns, schema, tools)))
     }
 
-    async fn shares_snapshots(&self) -> Result<()> {
-        let mut client = self.client().await?;
-        match snapshot::place(self, &mut client).await? {
-            Some(_) => Ok(()),
-            None => Err(errors::about(
-                self,
-                Code::Unsupported,
-                "several readers cannot see one state of its data, as the server keeps no binary log",
-            )
-            .hint("leave out split_on and split_into, or turn log_bin on at the server")),
-        }
+    fn shares_snapshots(&self) -> Result<()> {
+        Err(errors::about(self, Code::Unsupported, "several readers cannot see one state of what a query reads there")
+            .hint("leave out split_on and split_into; large tables are read in ranges with lock_for_ranges = true"))
     }
 
     async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>> {

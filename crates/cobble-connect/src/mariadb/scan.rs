@@ -39,8 +39,15 @@ struct Shared {
 }
 
 impl Statements {
-    pub fn new(server: Arc<Server>, all: Vec<Sql>, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
-        let readers = (all.len() > 1).then(|| Readers::new(server.clone()));
+    pub fn new(
+        server: Arc<Server>,
+        all: Vec<Sql>,
+        table: Arc<str>,
+        columns: Vec<Column>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Self {
+        let readers = (all.len() > 1).then(|| Readers::new(server.clone(), table));
         let shared = Shared { server, all, columns, schema, tools, readers };
         Statements { shared: Arc::new(shared), next: AtomicUsize::new(0) }
     }

@@ -1,6 +1,6 @@
-//! Several connections that see one state of the data. The server cannot lend one transaction's view to another, but it says at which
-//! place of its binary log a view was taken (server manual, "Enhancements for START TRANSACTION WITH CONSISTENT SNAPSHOT"): views of the
-//! same place are the same.
+//! Several connections that see one state of a table. The server cannot lend one transaction's view to another, and the places in its
+//! binary log that it tells of views do not make them equal. But while a table is locked for reading, nobody who has changed it is
+//! between his change and his commit: views that begin in that moment are the same, as far as that table goes.
 
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -10,37 +10,22 @@ use mysql_async::prelude::Queryable;
 
 use super::{Server, errors};
 
-/// Connections that read one table, and how often it is tried to get them.
+/// Connections that read one table.
 const MOST_READERS: usize = 4;
-const TRIES: usize = 5;
-
-/// The place in the binary log of the view that a connection has, or now; none without such a log.
-pub async fn place(server: &Server, client: &mut Conn) -> Result<Option<String>> {
-    let found: Vec<(String, String)> =
-        client.query("SHOW SESSION STATUS LIKE 'binlog_snapshot_%'").await.map_err(|e| errors::error(server, &e))?;
-    let of = |name: &str| found.iter().find(|(own, _)| own.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str());
-    let file = of("binlog_snapshot_file").filter(|file| !file.is_empty());
-    Ok(file.zip(of("binlog_snapshot_position")).map(|(file, at)| format!("{file}:{at}")))
-}
-
-async fn begun(server: &Server, client: &mut Conn) -> Result<Option<String>> {
-    let failed = |e: mysql_async::Error| errors::error(server, &e);
-    client.query_drop("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ").await.map_err(failed)?;
-    client.query_drop("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY").await.map_err(failed)?;
-    place(server, client).await
-}
 
 /// The connections of one reading.
 pub struct Readers {
     server: Arc<Server>,
+    /// The table's full name, quoted.
+    table: Arc<str>,
     /// Those that read nothing now, once the first one has asked.
     idle: Mutex<Vec<Conn>>,
     begun: tokio::sync::Mutex<bool>,
 }
 
 impl Readers {
-    pub fn new(server: Arc<Server>) -> Readers {
-        Readers { server, idle: Mutex::default(), begun: tokio::sync::Mutex::new(false) }
+    pub fn new(server: Arc<Server>, table: Arc<str>) -> Readers {
+        Readers { server, table, idle: Mutex::default(), begun: tokio::sync::Mutex::new(false) }
     }
 
     fn idle(&self) -> std::sync::MutexGuard<'_, Vec<Conn>> {
@@ -62,27 +47,51 @@ impl Readers {
         self.idle().push(client);
     }
 
-    /// As many connections as have the first one's view: all of them, unless data change all the time.
+    async fn begin(&self, client: &mut Conn) -> Result<()> {
+        let failed = |e: mysql_async::Error| errors::error(&self.server, &e);
+        client.query_drop("SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ").await.map_err(failed)?;
+        client.query_drop("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY").await.map_err(failed)
+    }
+
+    /// A connection that is free now. One that is not may be held by somebody who waits for ours.
+    async fn free(&self) -> Option<Conn> {
+        let soon = self.server.connect_limit / 10;
+        tokio::time::timeout(soon, self.server.pool.get_conn()).await.ok()?.ok()
+    }
+
+    /// As many connections with one view as there are tasks; a single one where the lock is not to be had at once.
     async fn views(&self) -> Result<Vec<Conn>> {
-        let mut clients = vec![self.server.client().await?];
-        let tasks = std::thread::available_parallelism().map_or(1, usize::from);
-        while clients.len() < tasks.min(MOST_READERS).min(self.server.pool_size) {
-            // A connection that is not free now is not waited for, as those who have it may wait for ours.
-            match tokio::time::timeout(self.server.connect_limit / 10, self.server.pool.get_conn()).await {
-                Ok(Ok(client)) => clients.push(client),
-                _ => break,
+        let mut first = self.server.client().await?;
+        let tasks = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_READERS);
+        let mut others = Vec::new();
+        let mut locker = self.free().await;
+        while locker.is_some() && others.len() + 1 < tasks {
+            match self.free().await {
+                Some(client) => others.push(client),
+                None => break,
             }
         }
-        let mut places = Vec::new();
-        for _ in 0..TRIES {
-            places = futures::future::try_join_all(clients.iter_mut().map(|c| begun(&self.server, c))).await?;
-            if places.iter().all(|place| place.is_some() && *place == places[0]) {
-                break;
+        let locked = match &mut locker {
+            Some(client) if !others.is_empty() => {
+                // Without waiting: those who come to write would queue behind.
+                client.query_drop(format!("LOCK TABLES {} READ NOWAIT", self.table)).await.is_ok()
             }
+            _ => false,
+        };
+        if !locked {
+            self.begin(&mut first).await?;
+            return Ok(vec![first]);
         }
-        let first = places.first().cloned().flatten();
-        let same = |(at, place): (usize, &Option<String>)| at == 0 || (place.is_some() && *place == first);
-        let keep: Vec<bool> = places.iter().enumerate().map(same).collect();
-        Ok(clients.into_iter().zip(keep).filter(|(_, keep)| *keep).map(|(client, _)| client).collect())
+        let all: Vec<&mut Conn> = std::iter::once(&mut first).chain(&mut others).collect();
+        let begun = futures::future::try_join_all(all.into_iter().map(|client| self.begin(client))).await;
+        // The lock goes with the connection if it cannot be told.
+        if let Some(mut client) = locker
+            && client.query_drop("UNLOCK TABLES").await.is_err()
+        {
+            let _ = client.disconnect().await;
+        }
+        begun?;
+        others.push(first);
+        Ok(others)
     }
 }

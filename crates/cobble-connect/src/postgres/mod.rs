@@ -349,6 +349,7 @@ impl Database for Server {
     async fn run(
         self: Arc<Self>,
         statements: Vec<Sql>,
+        _: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,

@@ -5,10 +5,11 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use cobble_plan::BinaryOp;
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Scan, TableColumn};
+use cobble_plan::logical::{Scan, SortKey, TableColumn};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict, pass_through, places_of};
-use cobble_serve::{Answer, Condition, Piece, TableName};
+use cobble_serve::{Answer, Condition, GroupValue, Groups, Order, Piece, TableName, Top};
 use cobble_types::{ColumnId, Result, SqlType, array_value_text};
 
 use super::Program;
@@ -28,12 +29,19 @@ pub struct ProgramOffer {
     places: HashMap<ColumnId, usize>,
     filters: Vec<Condition>,
     limit: Option<u64>,
+    groups: Option<Groups>,
+    top: Option<Top>,
+}
+
+/// What follows groups, a limit or an order has no place in a request.
+fn last(piece: &str) -> Verdict {
+    Verdict::kept(KeptReason::NoSuchAbility, format!("in the protocol nothing follows {piece}"))
 }
 
 impl ProgramOffer {
     pub fn new(wanted: Wanted, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        ProgramOffer { wanted, places, filters: vec![], limit: None }
+        ProgramOffer { wanted, places, filters: vec![], limit: None, groups: None, top: None }
     }
 }
 
@@ -110,8 +118,78 @@ fn whole_number(expr: &Expr) -> &Expr {
     }
 }
 
+impl ProgramOffer {
+    /// What stands in the way of a further piece, if something does.
+    fn closed(&self) -> Option<Verdict> {
+        match (&self.groups, self.limit, &self.top) {
+            (Some(_), _, _) => Some(last("groups")),
+            (_, Some(_), _) => Some(last("a limit")),
+            (_, _, Some(_)) => Some(last("an order")),
+            _ => None,
+        }
+    }
+
+    /// The name of a column that an expression is.
+    fn name(&self, expr: &Expr) -> std::result::Result<String, Verdict> {
+        match expr {
+            Expr::Column(column) if self.places.contains_key(&column.id) => {
+                Ok(self.wanted.columns[self.places[&column.id]].name.clone())
+            }
+            _ => Err(Verdict::kept(KeptReason::NoSuchAbility, "only columns are grouped and ordered in the protocol")),
+        }
+    }
+
+    fn value(&self, place: usize, call: &AggregateCall) -> std::result::Result<GroupValue, Verdict> {
+        use AggregateFunction::{Count, Max, Min, Sum};
+        let kept = |note: String| Verdict::kept(KeptReason::FunctionDiffers, note);
+        let known = matches!(call.function, Count | Min | Max | Sum) && call.order.is_empty();
+        let column = match call.arguments.as_slice() {
+            [] if call.function == Count => None,
+            [argument] if known => {
+                if argument.sql_type().is_float() {
+                    return Err(kept("floating-point values are gathered by the engine".into()));
+                }
+                Some(self.name(whole_number(argument))?)
+            }
+            _ => return Err(kept(format!("{} is not in the protocol", call.function.name()))),
+        };
+        let filter = match &call.filter {
+            None => None,
+            Some(filter) => Some(self.wanted.condition(filter, &self.places).map_err(kept)?),
+        };
+        Ok(GroupValue {
+            name: format!("value {}", place + 1),
+            function: call.function.name().to_owned(),
+            column,
+            distinct: call.distinct,
+            filter,
+            sql_type: call.sql_type.to_string(),
+        })
+    }
+
+    fn grouped(
+        &self,
+        groups: &[(Column, Expr)],
+        aggregates: &[(Column, AggregateCall)],
+    ) -> std::result::Result<Groups, Verdict> {
+        let by = groups.iter().map(|(_, expr)| {
+            if expr.sql_type().is_float() {
+                let note = "a group of zeros may be shown as 0 or -0";
+                return Err(Verdict::kept(KeptReason::TypeDiffers, note));
+            }
+            self.name(expr)
+        });
+        let by = by.collect::<std::result::Result<_, _>>()?;
+        let values = aggregates.iter().enumerate().map(|(place, (_, call))| self.value(place, call));
+        Ok(Groups { by, values: values.collect::<std::result::Result<_, _>>()? })
+    }
+}
+
 impl Offer for ProgramOffer {
     fn filter(&mut self, conjunct: &Expr) -> Verdict {
+        if let Some(verdict) = self.closed() {
+            return verdict;
+        }
         if conjunct.is_volatile() {
             return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
         }
@@ -130,7 +208,80 @@ impl Offer for ProgramOffer {
         pass_through(&mut self.places, columns)
     }
 
+    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
+        if let Some(verdict) = self.closed() {
+            return verdict;
+        }
+        let wanted = match self.grouped(groups, aggregates) {
+            Ok(wanted) => wanted,
+            Err(verdict) => return verdict,
+        };
+        match self.wanted.ask(&self.filters, Piece::Groups(wanted.clone())) {
+            Verdict::Pushed { note } => {
+                let column = |name: &str, sql_type: &SqlType, nullable: bool| TableColumn {
+                    name: name.to_owned(),
+                    sql_type: sql_type.clone(),
+                    nullable,
+                    partition: false,
+                    comment: None,
+                };
+                let table = self.wanted.columns.clone();
+                let nullable = |name: &str| table.iter().any(|own| own.name == name && own.nullable);
+                let by =
+                    wanted.by.iter().zip(groups).map(|(name, (own, _))| column(name, &own.sql_type, nullable(name)));
+                let values = wanted.values.iter().zip(aggregates).map(|(value, (own, call))| {
+                    column(&value.name, &own.sql_type, call.function != AggregateFunction::Count)
+                });
+                self.wanted.columns = by.chain(values).collect();
+                let all = groups.iter().map(|(own, _)| own).chain(aggregates.iter().map(|(own, _)| own));
+                self.places = all.enumerate().map(|(place, own)| (own.id, place)).collect();
+                self.groups = Some(wanted);
+                Verdict::Pushed { note }
+            }
+            Verdict::Prunes { .. } => Verdict::kept(
+                KeptReason::NoSuchAbility,
+                "the program answers \"prunes\", and groups are whole or not at all",
+            ),
+            kept @ Verdict::Kept { .. } => kept,
+        }
+    }
+
+    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
+        if let Some(verdict) = self.closed() {
+            return verdict;
+        }
+        let Some(rows) = fetch else {
+            return Verdict::kept(
+                KeptReason::NoSuchAbility,
+                "in the protocol only the first rows of an order are asked for",
+            );
+        };
+        let mut order = Vec::new();
+        for key in keys {
+            match self.name(&key.expr) {
+                Ok(column) => {
+                    order.push(Order { column, descending: key.descending, nulls_first: key.nulls_first });
+                }
+                Err(verdict) => return verdict,
+            }
+        }
+        let top = Top { order, rows };
+        match self.wanted.ask(&self.filters, Piece::Top(top.clone())) {
+            // Each portion has first rows of its own.
+            Verdict::Pushed { note } | Verdict::Prunes { note } => {
+                self.top = Some(top);
+                Verdict::Prunes {
+                    note: note.or_else(|| Some(format!("no portion gives more than its first {rows} rows"))),
+                }
+            }
+            kept @ Verdict::Kept { .. } => kept,
+        }
+    }
+
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
+        if let Some(verdict) = self.closed().filter(|_| self.limit.is_none()) {
+            return verdict;
+        }
         let Some(limit) = limit else { return Verdict::kept(KeptReason::NoSuchAbility, "rows are not counted off") };
         let wanted = limit.saturating_add(offset);
         match self.wanted.ask(&self.filters, Piece::Limit(wanted)) {
@@ -154,6 +305,8 @@ impl Offer for ProgramOffer {
             places,
             filters: self.filters.clone(),
             limit: self.limit,
+            groups: self.groups.clone(),
+            top: self.top.clone(),
         }))
     }
 }

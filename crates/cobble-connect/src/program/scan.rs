@@ -15,7 +15,7 @@ use cobble_plan::logical::TableColumn;
 use cobble_plan::offer::{
     GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
 };
-use cobble_serve::{Condition, Piece, TableName};
+use cobble_serve::{Condition, GroupValue, Groups, Piece, TableName, Top};
 use cobble_types::{Code, Error, Result, SqlType};
 use futures::{StreamExt, TryStreamExt};
 use tokio_util::sync::CancellationToken;
@@ -30,12 +30,24 @@ pub struct ProgramScan {
     pub places: Vec<usize>,
     pub filters: Vec<Condition>,
     pub limit: Option<u64>,
+    pub groups: Option<Groups>,
+    pub top: Option<Top>,
 }
 
 impl ProgramScan {
     fn request_with(&self, filters: Vec<Condition>) -> cobble_serve::Request {
-        let columns = self.columns_read();
-        cobble_serve::Request { table: self.wanted.table.clone(), columns, filters, limit: self.limit }
+        cobble_serve::Request {
+            table: self.wanted.table.clone(),
+            columns: self.wanted_names(),
+            filters,
+            limit: self.limit,
+            groups: self.groups.clone(),
+            top: self.top.clone(),
+        }
+    }
+
+    fn wanted_names(&self) -> Vec<String> {
+        self.places.iter().map(|place| self.wanted.columns[*place].name.clone()).collect()
     }
 }
 
@@ -47,10 +59,37 @@ fn shown(request: &cobble_serve::Request) -> Request {
         text.push_str(if place == 0 { " where " } else { " and " });
         text.push_str(&words(filter));
     }
+    if let Some(groups) = &request.groups {
+        let by = match groups.by.as_slice() {
+            [] => "all rows".to_owned(),
+            by => format!("groups of {}", by.join(", ")),
+        };
+        let of: Vec<String> = groups.values.iter().map(value_words).collect();
+        let of = if of.is_empty() { String::new() } else { format!(" with {}", of.join(", ")) };
+        text.push_str(&format!(", {by}{of}"));
+    }
+    if let Some(top) = &request.top {
+        let keys = top.order.iter().map(|key| {
+            let direction = if key.descending { " descending" } else { "" };
+            format!("{}{direction}, nulls {}", key.column, if key.nulls_first { "first" } else { "last" })
+        });
+        text.push_str(&format!(
+            ", the first {} rows of a portion by {}",
+            top.rows,
+            keys.collect::<Vec<_>>().join("; ")
+        ));
+    }
     if let Some(limit) = request.limit {
         text.push_str(&format!(", at most {limit} rows of a portion"));
     }
     Request { text, parameters: vec![] }
+}
+
+fn value_words(value: &GroupValue) -> String {
+    let distinct = if value.distinct { "distinct " } else { "" };
+    let of = value.column.as_deref().unwrap_or("rows");
+    let filter = value.filter.as_ref().map(|filter| format!(" where {}", words(filter))).unwrap_or_default();
+    format!("{}({distinct}{of}{filter}) as {}", value.function, value.name)
 }
 
 /// Values of a list that are shown.
@@ -88,7 +127,16 @@ impl GateScan for ProgramScan {
     }
 
     fn columns_read(&self) -> Vec<String> {
-        self.places.iter().map(|place| self.wanted.columns[*place].name.clone()).collect()
+        match &self.groups {
+            None => self.wanted_names(),
+            Some(groups) => {
+                let mut names = groups.by.clone();
+                names.extend(groups.values.iter().filter_map(|value| value.column.clone()));
+                names.sort();
+                names.dedup();
+                names
+            }
+        }
     }
 
     fn parts(&self) -> Vec<PartCount> {
@@ -101,6 +149,12 @@ impl GateScan for ProgramScan {
 
     fn key_pass(&self, place: usize, keys: f64) -> Verdict {
         let column = self.wanted.columns[self.places[place]].name.clone();
+        if self.top.is_some() || self.limit.is_some() {
+            return Verdict::kept(KeptReason::BelowKept, "the request has a limit, which would come after");
+        }
+        if self.groups.as_ref().is_some_and(|groups| !groups.by.contains(&column)) {
+            return Verdict::kept(KeptReason::NoSuchAbility, "the program computes this column for groups");
+        }
         match self.wanted.ask(&self.filters, Piece::Keys { column, count: keys as u64 }) {
             Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
             Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
@@ -167,7 +221,8 @@ async fn open(
 /// Reads at most one row, to know that reading works.
 pub async fn first_row(program: &Arc<Program>, table: &TableName, columns: &[TableColumn]) -> Result<usize> {
     let names = columns.iter().map(|column| column.name.clone()).collect();
-    let request = cobble_serve::Request { table: table.clone(), columns: names, filters: vec![], limit: Some(1) };
+    let mut request = cobble_serve::Request::of_columns(table.clone(), names);
+    request.limit = Some(1);
     let portions = open(program, &request, columns.to_vec(), &CancellationToken::new(), Arc::default()).await?;
     while let Some(mut rows) = portions.claim().await? {
         if let Some(batch) = rows.next().await?.filter(|batch| batch.num_rows() > 0) {

@@ -254,6 +254,7 @@ impl Database for File {
     async fn run(
         self: Arc<Self>,
         statements: Vec<Sql>,
+        _: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
         tools: ScanTools,

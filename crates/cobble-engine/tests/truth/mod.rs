@@ -16,7 +16,7 @@ use cobble_plan::offer::Verdict;
 use cobble_types::{Code, Error, array_value_text};
 use tokio_util::sync::CancellationToken;
 
-const OFF: &str = "push-filters,prune-columns,offer-joins,offer-aggregates,offer-windows,offer-unions,offer-top-n,push-limit,key-pass,infer-filters";
+const OFF: &str = "push-filters,prune-columns,offer-joins,offer-aggregates,offer-windows,offer-unions,offer-top-n,offer-sorts,push-limit,key-pass,infer-filters";
 
 /// Rows in order of their text, and the plan with what was measured.
 pub async fn answer(session: &mut Session, sql: &str) -> Result<(Vec<String>, Option<PlanDocument>), Error> {
