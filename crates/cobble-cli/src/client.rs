@@ -10,12 +10,13 @@ use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::{Failure, Outcome};
+use crate::{Common, Failure, Outcome};
 
 #[derive(Clone)]
 pub struct Client {
     http: reqwest::Client,
     base: String,
+    token: Option<String>,
 }
 
 /// The error that a body carries.
@@ -30,12 +31,17 @@ pub fn error_of(body: &ErrorBody) -> Error {
 }
 
 impl Client {
-    pub fn new(base: &str) -> Client {
-        Client { http: reqwest::Client::new(), base: base.trim_end_matches('/').to_owned() }
+    pub fn new(common: &Common) -> Client {
+        let token = common.token.clone().filter(|token| !token.is_empty());
+        Client { http: reqwest::Client::new(), base: common.service.trim_end_matches('/').to_owned(), token }
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        self.http.request(method, format!("{}/api/v1{path}", self.base))
+        let request = self.http.request(method, format!("{}/api/v1{path}", self.base));
+        match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request,
+        }
     }
 
     fn unreachable(&self, error: &reqwest::Error) -> Failure {

@@ -36,6 +36,9 @@ pub struct Common {
     /// Print JSON
     #[arg(long, global = true)]
     json: bool,
+    /// Your token, by which the service knows you
+    #[arg(long, global = true, env = "COBBLE_TOKEN", hide_env_values = true, value_name = "TOKEN")]
+    token: Option<String>,
 }
 
 #[derive(Subcommand)]
@@ -69,6 +72,9 @@ enum Command {
         after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare"
     )]
     Browse(commands::browse::Arguments),
+    /// Users: who is known to the service by a token
+    #[command(subcommand, after_help = "Example:\n  cobble access add ada")]
+    Access(commands::access::Action),
     /// Runs: what is being executed and what was
     #[command(subcommand, after_help = "Example:\n  cobble runs list")]
     Runs(commands::runs::Action),
@@ -129,6 +135,7 @@ fn main() -> ExitCode {
             Command::Catalog(action) => commands::catalog::run(&common, action).await,
             Command::Discover(arguments) => commands::discover::run(&common, arguments).await,
             Command::Browse(arguments) => commands::browse::run(&common, arguments).await,
+            Command::Access(action) => commands::access::run(&common, action).await,
             Command::Runs(action) => commands::runs::run(&common, action).await,
             Command::Apply(arguments) => commands::configuration::apply(&common, arguments).await,
             Command::Export(arguments) => commands::configuration::export(&common, arguments).await,

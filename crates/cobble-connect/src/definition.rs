@@ -46,6 +46,19 @@ pub struct ConnectionDefinition {
     /// Settings that only this kind has.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
+    /// What users of the service sign in with, who have something of their own, by their names.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub credentials: BTreeMap<String, Credentials>,
+}
+
+/// What one user of the service signs in with at a system, in the place of what its connection has.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Credentials {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    #[serde(skip)]
+    pub secret: Option<Secret>,
 }
 
 /// One setting of a kind of connection.
@@ -117,7 +130,7 @@ pub struct Effective {
     pub name: String,
     /// Nothing when it is not set and has no default; of a secret only that it is there.
     pub value: Option<String>,
-    /// `default`, `connection`, `catalog` or `table`.
+    /// `default`, `connection`, `catalog`, `table` or `user`.
     pub from: String,
     /// Whether a catalog or a table may have another one than its connection.
     pub tunable: bool,
@@ -136,9 +149,26 @@ impl ConnectionDefinition {
         Ok(tuned)
     }
 
-    /// Every setting of this kind as it works under these further options, the last of which wins.
-    pub fn effective(&self, over: &[(&str, &BTreeMap<String, String>)]) -> Result<Vec<Effective>> {
+    /// As this user of the service signs in; nothing when the user has nothing of their own.
+    pub fn of_user(&self, user: &str) -> Option<ConnectionDefinition> {
+        let Credentials { user: own, secret } = self.credentials.get(user)?.clone();
+        Some(ConnectionDefinition {
+            user: own.or_else(|| self.user.clone()),
+            secret,
+            credentials: BTreeMap::new(),
+            ..self.clone()
+        })
+    }
+
+    /// Every setting of this kind as it works under these further options, the last of which wins, and for this user.
+    pub fn effective(&self, over: &[(&str, &BTreeMap<String, String>)], user: Option<&str>) -> Result<Vec<Effective>> {
         let kind = self.kind()?;
+        let credentials = user.and_then(|user| self.credentials.get(user));
+        let of_user = |name: &str| match (name, credentials?) {
+            ("user", Credentials { user: Some(own), .. }) => Some(own.clone()),
+            ("secret", Credentials { secret: Some(_), .. }) => Some("hidden".to_owned()),
+            _ => None,
+        };
         let own = |name: &str| match name {
             "address" => Some(self.address.clone()).filter(|a| !a.is_empty()),
             "database" => self.database.clone(),
@@ -150,7 +180,8 @@ impl ConnectionDefinition {
         let of = |setting: &SettingDescription| {
             let higher =
                 over.iter().rev().find_map(|(from, options)| Some((*from, options.get(setting.name)?.clone())));
-            let found = higher.or_else(|| own(setting.name).map(|value| ("connection", value)));
+            let found = of_user(setting.name).map(|value| ("user", value)).or(higher);
+            let found = found.or_else(|| own(setting.name).map(|value| ("connection", value)));
             let (from, value) = match found {
                 Some((from, value)) => (from, Some(value)),
                 None => ("default", kind.default_of(setting)),
@@ -181,6 +212,7 @@ impl ConnectionDefinition {
             secret: None,
             region: None,
             options: BTreeMap::new(),
+            credentials: BTreeMap::new(),
         }
     }
 
@@ -245,6 +277,17 @@ impl ConnectionDefinition {
             }
         }
         let known = || kind.settings.iter().chain(COMMON).map(|s| s.name);
+        for (user, own) in &self.credentials {
+            check_name("user", user)?;
+            let what = match (&own.user, &own.secret) {
+                (_, None) => format!("user {user} has no secret of their own"),
+                (Some(_), _) if !known().any(|k| k == "user") => format!("kind {} has no users", kind.kind),
+                (_, Some(_)) if !known().any(|k| k == "secret") => format!("kind {} has no secret", kind.kind),
+                _ => continue,
+            };
+            return Err(Error::new(Code::BadSetting, format!("connection {}: {what}", self.name))
+                .hint("credentials of a user are a secret and, where the kind has users, a user"));
+        }
         let unknown = given
             .iter()
             .filter(|(name, set)| *set && *name != "region" && !known().any(|k| k == *name))

@@ -20,5 +20,5 @@ mod tls;
 
 pub use connector::{Connector, KINDS, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
 pub use defined::Defined;
-pub use definition::{COMMON, ConnectionDefinition, Effective, Secret, TUNABLE};
+pub use definition::{COMMON, ConnectionDefinition, Credentials, Effective, Secret, TUNABLE, check_name};
 pub use table_definition::{DefinedColumn, Discovered, Discovery, Looking, NativeQuery, TableDefinition};

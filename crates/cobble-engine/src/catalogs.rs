@@ -1,7 +1,7 @@
 //! The engine's connections and catalogs. They change while queries run: a query keeps the set it began with.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep, connector};
@@ -170,6 +170,8 @@ pub trait StateTables: Send + Sync {
 pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
+    /// What users with credentials of their own see of the set that is named first.
+    views: Mutex<BTreeMap<String, (Arc<CatalogSet>, Arc<CatalogSet>)>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
     functions: RwLock<Arc<KnownFunctions>>,
     pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
@@ -187,6 +189,7 @@ impl Engine {
         Ok(Arc::new(Engine {
             pool: CpuPool::new()?,
             set: RwLock::default(),
+            views: Mutex::default(),
             state: RwLock::default(),
             functions: RwLock::default(),
             statistics: RwLock::default(),
@@ -194,7 +197,46 @@ impl Engine {
     }
 
     pub fn session(self: &Arc<Self>) -> Session {
-        Session::new(self.clone())
+        Session::new(self.clone(), None)
+    }
+
+    /// A session of a user of the service, who signs in at systems with credentials of their own where there are some.
+    pub fn session_of(self: &Arc<Self>, user: Option<&str>) -> Session {
+        Session::new(self.clone(), user.map(str::to_owned))
+    }
+
+    /// The connections and catalogs as a user sees them: where the user has credentials, by connections of their own.
+    pub fn set_for(&self, user: Option<&str>) -> Result<Arc<CatalogSet>> {
+        let set = self.set();
+        let has_own = |user: &&str| set.connections.values().any(|c| c.definition.credentials.contains_key(*user));
+        let Some(user) = user.filter(has_own) else { return Ok(set) };
+        let mut views = self.views.lock().unwrap_or_else(PoisonError::into_inner);
+        // Users come and go; those of sets that are no more are forgotten when another one is made.
+        let before = match views.get(user) {
+            Some((of, view)) if Arc::ptr_eq(of, &set) => return Ok(view.clone()),
+            Some((_, view)) => view.clone(),
+            None => Arc::default(),
+        };
+        let mut connections = set.connections.clone();
+        for (name, place) in &mut connections {
+            let Some(definition) = place.definition.of_user(user) else { continue };
+            *place = match before.connections.get(name).filter(|known| known.definition == definition) {
+                Some(known) => known.clone(),
+                None => Arc::new(OpenConnection { connector: connector(&definition)?, definition }),
+            };
+        }
+        let mut view = CatalogSet::new(connections, set.catalogs.clone(), &before)?;
+        // What is as for all others is the same.
+        for (name, catalog) in &set.catalogs {
+            let is_own =
+                set.connections.get(&catalog.connection).is_some_and(|c| c.definition.credentials.contains_key(user));
+            if let Some(shared) = set.connectors.get(name).filter(|_| !is_own) {
+                view.connectors.insert(name.clone(), shared.clone());
+            }
+        }
+        let view = Arc::new(view);
+        views.insert(user.to_owned(), (set, view.clone()));
+        Ok(view)
     }
 
     pub fn set(&self) -> Arc<CatalogSet> {
@@ -261,7 +303,21 @@ impl Engine {
         let mut next = CatalogSet { connections, catalogs, connectors: BTreeMap::new() };
         let outcome = change(&mut next)?;
         *set = Arc::new(CatalogSet::new(next.connections, next.catalogs, &set)?);
+        drop(set);
+        self.follow();
         Ok(outcome)
+    }
+
+    /// Brings what users see up to the set that is now, so that nothing of an earlier one stays open.
+    pub(crate) fn follow(&self) {
+        let users: Vec<String> = self.views.lock().unwrap_or_else(PoisonError::into_inner).keys().cloned().collect();
+        for user in users {
+            let set = self.set();
+            let has_own = set.connections.values().any(|c| c.definition.credentials.contains_key(&user));
+            if !has_own || self.set_for(Some(&user)).is_err() {
+                self.views.lock().unwrap_or_else(PoisonError::into_inner).remove(&user);
+            }
+        }
     }
 
     /// Checks the definition and takes it in; nothing is contacted.
@@ -338,8 +394,8 @@ impl Engine {
         })
     }
 
-    /// The settings that work for a catalog, or for a table of it, and where each comes from.
-    pub fn effective(&self, catalog: &str, table: Option<&str>) -> Result<Vec<Effective>> {
+    /// The settings that work for a catalog, or for a table of it, for a user, and where each comes from.
+    pub fn effective(&self, catalog: &str, table: Option<&str>, user: Option<&str>) -> Result<Vec<Effective>> {
         let set = self.set();
         let Some(known) = set.catalogs.get(catalog) else {
             return Err(Error::unknown("catalog", catalog, set.catalogs.keys().map(String::as_str)));
@@ -350,7 +406,7 @@ impl Engine {
         let none = BTreeMap::new();
         // A table that is not defined here has no settings of its own.
         let of_table = table.and_then(|table| known.tables.get(table)).map_or(&none, |table| &table.options);
-        connection.definition.effective(&[("catalog", &known.options), ("table", of_table)])
+        connection.definition.effective(&[("catalog", &known.options), ("table", of_table)], user)
     }
 
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
@@ -369,6 +425,7 @@ impl Engine {
         let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
         *set = next.set;
         drop(set);
+        self.follow();
         *self.functions.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next.functions);
         gone.iter().for_each(|name| self.forget_statistics(name));
     }

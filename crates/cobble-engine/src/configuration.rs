@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::sync::Arc;
 
-use cobble_connect::{ConnectionDefinition, Secret, TableDefinition, connector};
+use cobble_connect::{ConnectionDefinition, Credentials, Secret, TableDefinition, connector};
 use cobble_plan::UserFunction;
 use cobble_sql::{KnownFunction, Statement, parse_statements};
 use cobble_types::{Code, Error, Position, Result, closest_name};
@@ -41,6 +41,23 @@ pub struct ConfiguredConnection {
     pub region: Option<String>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
+    /// What users of the service sign in with, by their names.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub credentials: BTreeMap<String, ConfiguredCredentials>,
+}
+
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConfiguredCredentials {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<SecretSource>,
+}
+
+/// The key under which the secret of a user of a connection is found among all secrets.
+pub fn secret_key(connection: &str, user: &str) -> String {
+    format!("{connection}/{user}")
 }
 
 /// Where a secret is taken from when a configuration is read: an environment variable or a file. Where that is not there, the secret
@@ -192,12 +209,20 @@ impl Configuration {
         Ok(all)
     }
 
-    /// The secrets that are in the variables and files that the connections name, by connection; files start at this folder.
+    /// The secrets that are in the variables and files that the connections name, by connection, and for a user of one by
+    /// [`secret_key`]; files start at this folder.
     pub fn secrets(&self, folder: &Path) -> BTreeMap<String, Secret> {
-        let of = |(name, connection): (&String, &ConfiguredConnection)| {
-            Some((name.clone(), connection.secret.as_ref()?.read(folder)?))
+        let mut found = BTreeMap::new();
+        let mut read = |key: String, source: &Option<SecretSource>| {
+            found.extend(source.as_ref().and_then(|source| source.read(folder)).map(|secret| (key, secret)));
         };
-        self.connections.iter().filter_map(of).collect()
+        for (name, connection) in &self.connections {
+            read(name.clone(), &connection.secret);
+            for (user, own) in &connection.credentials {
+                read(secret_key(name, user), &own.secret);
+            }
+        }
+        found
     }
 
     /// The same as TOML.
@@ -219,6 +244,15 @@ impl ConfiguredConnection {
                 .map(|_| SecretSource { env: Some(format!("{}_SECRET", definition.name.to_uppercase())), file: None }),
             region: definition.region.clone(),
             options: definition.options.clone(),
+            credentials: definition
+                .credentials
+                .iter()
+                .map(|(user, own)| {
+                    let variable = format!("{}_{}_SECRET", definition.name, user).to_uppercase();
+                    let secret = Some(SecretSource { env: Some(variable), file: None });
+                    (user.clone(), ConfiguredCredentials { user: own.user.clone(), secret })
+                })
+                .collect(),
         }
     }
 
@@ -234,6 +268,17 @@ impl ConfiguredConnection {
         compare("user", before.user.as_ref(), self.user.as_ref());
         compare("region", before.region.as_ref(), self.region.as_ref());
         compare_options(&before.options, &self.options, &mut found);
+        for user in union(&before.credentials, &self.credentials) {
+            match (before.credentials.get(user), self.credentials.get(user)) {
+                (None, Some(_)) => found.push(format!("credentials of user {user}: added")),
+                (Some(_), None) => found.push(format!("credentials of user {user}: removed")),
+                (a, b) => {
+                    let own = |c: Option<&ConfiguredCredentials>| c.and_then(|c| c.user.clone());
+                    let label = format!("credentials of user {user}");
+                    compare_values(&label, own(a).as_ref(), own(b).as_ref(), &mut found);
+                }
+            }
+        }
         found
     }
 }
@@ -327,14 +372,19 @@ impl Engine {
         let mut connections = BTreeMap::new();
         for (name, given) in &wanted.connections {
             let known = set.connections.get(name);
-            let secret = match (&given.secret, secrets.get(name)) {
-                (None, _) => None,
-                (Some(_), Some(secret)) => Some(secret.clone()),
-                (Some(source), None) => {
-                    let kept = known.and_then(|known| known.definition.secret.clone());
-                    Some(kept.ok_or_else(|| source.missing(name))?)
-                }
-            };
+            let secret =
+                |key: &str, source: &Option<SecretSource>, kept: Option<Secret>| match (source, secrets.get(key)) {
+                    (None, _) => Ok(None),
+                    (Some(_), Some(secret)) => Ok(Some(secret.clone())),
+                    (Some(source), None) => kept.ok_or_else(|| source.missing(name)).map(Some),
+                };
+            let mut credentials = BTreeMap::new();
+            for (user, own) in &given.credentials {
+                let kept = known.and_then(|known| known.definition.credentials.get(user)?.secret.clone());
+                let secret = secret(&secret_key(name, user), &own.secret, kept)?;
+                credentials.insert(user.clone(), Credentials { user: own.user.clone(), secret });
+            }
+            let secret = secret(name, &given.secret, known.and_then(|known| known.definition.secret.clone()))?;
             let definition = ConnectionDefinition {
                 name: name.clone(),
                 kind: given.kind.clone(),
@@ -344,6 +394,7 @@ impl Engine {
                 secret,
                 region: given.region.clone(),
                 options: given.options.clone(),
+                credentials,
             };
             let open = match known {
                 // What stays as it is keeps its open connections.
@@ -382,6 +433,11 @@ impl Engine {
             if secret(set.connections.get(name)) != secret(next.connections.get(name)) {
                 details.push("secret: another one".to_owned());
             }
+            let of_users =
+                |c: Option<&Arc<OpenConnection>>| c.map(|c| c.definition.credentials.clone()).unwrap_or_default();
+            let (old, new) = (of_users(set.connections.get(name)), of_users(next.connections.get(name)));
+            let is_other = |user: &&String| old.get(*user).is_some_and(|own| own.secret != new[*user].secret);
+            details.extend(new.keys().filter(is_other).map(|user| format!("secret of user {user}: another one")));
             details
         };
         compare("connection", &before.connections, &wanted.connections, of_connection, &mut changes);

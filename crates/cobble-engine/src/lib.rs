@@ -25,7 +25,8 @@ pub use cobble_plan::registry::{BuiltIn, built_in};
 pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
 pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};
 pub use configuration::{
-    Change, Configuration, ConfiguredCatalog, ConfiguredConnection, Reconfiguration, SecretSource,
+    Change, Configuration, ConfiguredCatalog, ConfiguredConnection, ConfiguredCredentials, Reconfiguration,
+    SecretSource, secret_key,
 };
 pub use discovery::{Drift, FoundTable, Look, Take};
 pub use execution::{Execution, Progress, ResultColumn};

@@ -55,6 +55,8 @@ fn new_columns(columns: &[(String, SqlType)]) -> Result<()> {
 #[derive(Debug, Clone)]
 pub struct Session {
     engine: Arc<Engine>,
+    /// The user of the service, if it is known.
+    user: Option<String>,
     place: Place,
     settings: Settings,
     /// What was set, as written.
@@ -78,8 +80,8 @@ struct Planned {
 }
 
 impl Session {
-    pub(crate) fn new(engine: Arc<Engine>) -> Self {
-        Session { engine, place: Place::default(), settings: Settings::default(), given: BTreeMap::new() }
+    pub(crate) fn new(engine: Arc<Engine>, user: Option<String>) -> Self {
+        Session { engine, user, place: Place::default(), settings: Settings::default(), given: BTreeMap::new() }
     }
 
     /// Sets a session setting, as `SET name = value` does.
@@ -94,6 +96,11 @@ impl Session {
         &self.given
     }
 
+    /// The connections and catalogs as this session's user sees them.
+    pub fn catalogs(&self) -> Result<Arc<CatalogSet>> {
+        self.engine.set_for(self.user.as_deref())
+    }
+
     /// The engine that runs this session.
     pub fn engine(&self) -> &Arc<Engine> {
         &self.engine
@@ -106,7 +113,7 @@ impl Session {
 
     /// Sets the default place to `catalog` or `catalog.schema`.
     pub fn use_place(&mut self, catalog: &str, schema: Option<&str>) -> Result<()> {
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         if catalog != SYSTEM_CATALOG && !set.catalogs.contains_key(catalog) {
             let known: Vec<&str> = set.catalogs.keys().map(String::as_str).collect();
             let error = Error::unknown("catalog", catalog, known.iter().copied());
@@ -162,7 +169,7 @@ impl Session {
 
     async fn write(&self, write: &Write, cancel: &CancellationToken) -> Result<Execution> {
         let at = |error: Error| error.at(write.position);
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         let (catalog, schema, name) = complete(&set, &self.place, &write.table).map_err(at)?;
         if catalog == SYSTEM_CATALOG {
             return Err(at(Error::unsupported("writing into the service's own state")));
@@ -194,7 +201,7 @@ impl Session {
     async fn planned_change(&self, change: &Change) -> Result<PlannedChange> {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         let (catalog, ..) = complete(&set, &self.place, &change.table).map_err(at)?;
         if catalog == SYSTEM_CATALOG {
             return Err(at(Error::unsupported("writing into the service's own state")));
@@ -260,7 +267,7 @@ impl Session {
         position: Option<Position>,
         cancel: &CancellationToken,
     ) -> Result<Execution> {
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         let found = table(&self.engine, &set, &self.place, name).await.map_err(|e| e.at(position))?;
         if !set.catalogs.contains_key(&found.name.catalog) || found.name.schema == "information_schema" {
             return Err(Error::unsupported(format_args!("ANALYZE of {}, which the service makes itself", found.name))
@@ -358,7 +365,7 @@ impl Session {
         target: Option<&[(String, SqlType)]>,
     ) -> Result<Planned> {
         let began = Instant::now();
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         let names = with_room(|| relation_names(query));
         let catalog = resolve(&self.engine, &set, &self.place, names).await;
         let now = chrono::Utc::now().timestamp_micros();
@@ -422,7 +429,7 @@ impl Session {
     }
 
     async fn show(&self, show: &Show) -> Result<Execution> {
-        let set = self.engine.set();
+        let set = self.catalogs()?;
         let some = |s: &str| Some(s.to_owned());
         let table = match show {
             Show::Catalogs => {
@@ -509,12 +516,12 @@ impl Session {
 
     /// Tables of a schema.
     pub async fn tables(&self, catalog: &str, schema: &str) -> Result<Vec<String>> {
-        table_names(&self.engine, &self.engine.set(), catalog, schema).await
+        table_names(&self.engine, self.catalogs()?.as_ref(), catalog, schema).await
     }
 
     /// A table by its name of one to three parts.
     pub async fn table(&self, name: &[String]) -> Result<Arc<cobble_plan::logical::Table>> {
-        table(&self.engine, &self.engine.set(), &self.place, name).await
+        table(&self.engine, self.catalogs()?.as_ref(), &self.place, name).await
     }
 }
 

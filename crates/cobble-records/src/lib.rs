@@ -2,6 +2,9 @@
 
 mod schema;
 mod seal;
+mod users;
+
+use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -13,6 +16,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 pub use seal::SealingKey;
+pub use users::StoredUser;
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
@@ -35,6 +39,8 @@ pub struct StoredConnection {
     pub name: String,
     pub definition: Json,
     pub secret: Option<String>,
+    /// The secrets that users have of their own, by their names.
+    pub credentials: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -83,6 +89,19 @@ pub struct StoredRun {
     pub seconds: f64,
     pub started_at: DateTime<Utc>,
     pub finished_at: Option<DateTime<Utc>>,
+    /// Whose run it is, when somebody had signed in.
+    pub user_name: Option<String>,
+}
+
+/// The secrets of a connection as they are kept.
+struct Sealed {
+    secret: Option<Vec<u8>>,
+    credentials: Option<Vec<u8>>,
+}
+
+/// The name under which the secrets of a connection's users are sealed, which no connection has.
+fn users_of(connection: &str) -> String {
+    format!("users of {connection}")
 }
 
 fn storage(error: impl std::fmt::Display) -> Error {
@@ -124,26 +143,46 @@ impl Records {
         self.pool.get().map_err(storage)
     }
 
+    fn sealed(&self, stored: &StoredConnection) -> Result<Sealed> {
+        let secret = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        let credentials = match stored.credentials.is_empty() {
+            true => None,
+            false => {
+                let all = serde_json::to_string(&stored.credentials).map_err(storage)?;
+                Some(self.key.seal(&all, &users_of(&stored.name))?)
+            }
+        };
+        Ok(Sealed { secret, credentials })
+    }
+
     pub fn connections(&self) -> Result<Vec<StoredConnection>> {
         use schema::connections::dsl;
-        let rows: Vec<(String, Json, Option<Vec<u8>>)> = dsl::connections
-            .select((dsl::name, dsl::definition, dsl::sealed_secret))
+        type Row = (String, Json, Option<Vec<u8>>, Option<Vec<u8>>);
+        let rows: Vec<Row> = dsl::connections
+            .select((dsl::name, dsl::definition, dsl::sealed_secret, dsl::sealed_credentials))
             .order(dsl::name)
             .load(&mut self.connection()?)
             .map_err(storage)?;
         rows.into_iter()
-            .map(|(name, definition, sealed)| {
+            .map(|(name, definition, sealed, of_users)| {
                 let secret = sealed.map(|sealed| self.key.open(&sealed, &name)).transpose()?;
-                Ok(StoredConnection { name, definition, secret })
+                let credentials = match of_users {
+                    Some(sealed) => {
+                        serde_json::from_str(&self.key.open(&sealed, &users_of(&name))?).map_err(storage)?
+                    }
+                    None => BTreeMap::new(),
+                };
+                Ok(StoredConnection { name, definition, secret, credentials })
             })
             .collect()
     }
 
     pub fn add_connection(&self, stored: &StoredConnection) -> Result<()> {
         use schema::connections::dsl;
-        let sealed = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        let sealed = self.sealed(stored)?;
+        let sealed = (dsl::sealed_secret.eq(sealed.secret), dsl::sealed_credentials.eq(sealed.credentials));
         diesel::insert_into(dsl::connections)
-            .values((dsl::name.eq(&stored.name), dsl::definition.eq(&stored.definition), dsl::sealed_secret.eq(sealed)))
+            .values((dsl::name.eq(&stored.name), dsl::definition.eq(&stored.definition), sealed))
             .execute(&mut self.connection()?)
             .map(drop)
             .map_err(storage)
@@ -151,9 +190,10 @@ impl Records {
 
     pub fn replace_connection(&self, stored: &StoredConnection) -> Result<()> {
         use schema::connections::dsl;
-        let sealed = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        let sealed = self.sealed(stored)?;
+        let sealed = (dsl::sealed_secret.eq(sealed.secret), dsl::sealed_credentials.eq(sealed.credentials));
         diesel::update(dsl::connections.find(&stored.name))
-            .set((dsl::definition.eq(&stored.definition), dsl::sealed_secret.eq(sealed)))
+            .set((dsl::definition.eq(&stored.definition), sealed))
             .execute(&mut self.connection()?)
             .map(drop)
             .map_err(storage)
@@ -224,16 +264,19 @@ impl Records {
         use schema::{catalogs, connections, functions};
         let mut sealed = Vec::new();
         for stored in &wanted.connections {
-            let secret = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
-            sealed.push((&stored.name, &stored.definition, secret));
+            sealed.push((&stored.name, &stored.definition, self.sealed(stored)?));
         }
         self.connection()?
             .transaction::<_, diesel::result::Error, _>(|records| {
                 // What is kept of a catalog goes with it, so those that stay are never removed.
                 let names: Vec<&String> = wanted.catalogs.iter().map(|catalog| &catalog.name).collect();
                 diesel::delete(catalogs::table.filter(catalogs::name.ne_all(names))).execute(records)?;
-                for (name, definition, secret) in &sealed {
-                    let other = (connections::definition.eq(definition), connections::sealed_secret.eq(secret));
+                for (name, definition, sealed) in &sealed {
+                    let secrets = (
+                        connections::sealed_secret.eq(&sealed.secret),
+                        connections::sealed_credentials.eq(&sealed.credentials),
+                    );
+                    let other = (connections::definition.eq(definition), secrets);
                     diesel::insert_into(connections::table)
                         .values((connections::name.eq(name), other))
                         .on_conflict(connections::name)

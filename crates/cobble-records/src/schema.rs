@@ -6,6 +6,7 @@ diesel::table! {
         definition -> Jsonb,
         sealed_secret -> Nullable<Bytea>,
         created_at -> Timestamptz,
+        sealed_credentials -> Nullable<Bytea>,
     }
 }
 
@@ -42,6 +43,15 @@ diesel::table! {
         seconds -> Double,
         started_at -> Timestamptz,
         finished_at -> Nullable<Timestamptz>,
+        user_name -> Nullable<Text>,
+    }
+}
+
+diesel::table! {
+    users (name) {
+        name -> Text,
+        token_digest -> Bytea,
+        created_at -> Timestamptz,
     }
 }
 

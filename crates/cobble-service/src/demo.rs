@@ -86,6 +86,7 @@ pub async fn set_up(
         secret: Some(Secret::new(reader_secret)),
         region: Some("north".into()),
         options: Default::default(),
+        credentials: Default::default(),
     };
     let yard = ConnectionDefinition {
         name: "yard_db".into(),
@@ -112,7 +113,10 @@ pub async fn set_up(
             None => service.add_connection(definition).await?,
             // The server's port or the folder's place may be another one this time.
             Some(known) if known.definition.address != definition.address => {
-                service.replace_connection(definition).await?
+                let moved = |before: &ConnectionDefinition| {
+                    Ok(ConnectionDefinition { credentials: before.credentials.clone(), ..definition.clone() })
+                };
+                service.change_connection(&definition.name, moved).await.map(drop)?
             }
             Some(_) => {}
         }

@@ -8,6 +8,7 @@ mod private_server;
 mod runs;
 mod service;
 mod up;
+mod users;
 mod watching;
 
 pub use api::openapi_json;

@@ -66,6 +66,8 @@ pub struct Snapshot {
 pub struct Run {
     pub id: String,
     pub statement: String,
+    /// Who had signed in.
+    pub user: Option<String>,
     pub started_at: DateTime<Utc>,
     cancel: CancellationToken,
     inner: Mutex<Inner>,
@@ -171,6 +173,7 @@ impl Run {
             seconds: s.progress.seconds,
             started_at: self.started_at,
             finished_at: (s.state != RunState::Running).then(Utc::now),
+            user_name: self.user.clone(),
         }
     }
 }
@@ -201,7 +204,7 @@ impl Runs {
     }
 
     /// Starts a text of one or more statements; the result is the last one's.
-    pub fn start(&self, statement: String, place: RunPlace) -> Arc<Run> {
+    pub fn start(&self, statement: String, place: RunPlace, user: Option<String>) -> Arc<Run> {
         self.forget_old();
         let id: String = {
             let mut rng = rand::rng();
@@ -219,6 +222,7 @@ impl Runs {
         let run = Arc::new(Run {
             id: id.clone(),
             statement,
+            user,
             started_at: Utc::now(),
             cancel: CancellationToken::new(),
             inner: Mutex::new(Inner { snapshot, batches: vec![], bytes: 0, ended: None }),
@@ -227,7 +231,7 @@ impl Runs {
         self.lock().insert(id, run.clone());
         // Dropped when the queue is full: records never make a query wait.
         let _ = self.to_record.try_send(run.record());
-        tokio::spawn(execute(run.clone(), self.engine.session(), place, self.to_record.clone()));
+        tokio::spawn(execute(run.clone(), self.engine.session_of(run.user.as_deref()), place, self.to_record.clone()));
         run
     }
 

@@ -16,13 +16,15 @@ use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnecti
 use cobble_types::{Code, Error, Result, SqlType};
 
 use crate::runs::Runs;
+use crate::users::Users;
 
 pub struct Service {
     pub engine: Arc<Engine>,
     pub records: Records,
     pub runs: Runs,
     pub started: Instant,
-    /// One configuration is applied at a time.
+    pub users: Users,
+    /// Connections and catalogs are changed by one at a time.
     applying: tokio::sync::Mutex<()>,
     /// Looks for tables that are under way, by their catalogs.
     looking: Arc<Mutex<HashMap<String, Arc<Looking>>>>,
@@ -67,6 +69,11 @@ fn stored(definition: &ConnectionDefinition) -> Result<StoredConnection> {
         name: definition.name.clone(),
         definition: serde_json::to_value(definition).map_err(|e| Error::internal(e.to_string()))?,
         secret: definition.secret.as_ref().map(|s| s.reveal().to_owned()),
+        credentials: definition
+            .credentials
+            .iter()
+            .filter_map(|(user, own)| Some((user.clone(), own.secret.as_ref()?.reveal().to_owned())))
+            .collect(),
     })
 }
 
@@ -100,6 +107,9 @@ impl Service {
                 .map_err(|e| Error::internal(format!("connection {name}: {e}")))
                 .and_then(|mut definition| {
                     definition.secret = connection.secret.map(Secret::new);
+                    for (user, secret) in connection.credentials {
+                        definition.credentials.entry(user).or_default().secret = Some(Secret::new(secret));
+                    }
                     engine.add_connection(definition)
                 });
             // One definition that is not understood any more must not keep the others from their users.
@@ -128,12 +138,14 @@ impl Service {
                 Err(error) => say(&format!("statistics that are not understood are left out: {error}")),
             }
         }
+        let users = Users::restore(records.clone()).await?;
         let runs = Runs::new(engine.clone(), records.clone());
         engine.provide_state(Arc::new(State { records: records.clone(), engine: Arc::downgrade(&engine) }));
         Ok(Arc::new(Service {
             engine,
             records,
             runs,
+            users,
             started: Instant::now(),
             applying: Default::default(),
             looking: Arc::default(),
@@ -142,6 +154,7 @@ impl Service {
 
     /// Takes a connection in at once and for good.
     pub async fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+        let _alone = self.applying.lock().await;
         let stored = stored(&definition)?;
         let name = definition.name.clone();
         self.engine.add_connection(definition)?;
@@ -153,12 +166,27 @@ impl Service {
         kept
     }
 
-    /// Changes a connection at once and for good.
-    pub async fn replace_connection(&self, definition: ConnectionDefinition) -> Result<()> {
+    /// Changes a connection at once and for good; queries that run go on with what they began with.
+    pub async fn change_connection(
+        &self,
+        name: &str,
+        change: impl FnOnce(&ConnectionDefinition) -> Result<ConnectionDefinition>,
+    ) -> Result<ConnectionDefinition> {
+        let _alone = self.applying.lock().await;
+        let set = self.engine.set();
+        let Some(before) = set.connections.get(name).map(|open| &open.definition) else {
+            let error = Error::unknown("connection", name, set.connections.keys().map(String::as_str));
+            return Err(Error { code: Code::NotFound, ..error });
+        };
+        let definition = change(before)?;
         let stored = stored(&definition)?;
+        self.engine.replace_connection(definition.clone())?;
         let records = self.records.clone();
-        blocking(move || records.replace_connection(&stored)).await?;
-        self.engine.replace_connection(definition)
+        let kept = blocking(move || records.replace_connection(&stored)).await;
+        if kept.is_err() {
+            self.engine.replace_connection(before.clone())?;
+        }
+        kept.map(|()| definition)
     }
 
     /// Compares what is wanted with what there is and, unless it is a preview, makes it so, all of it or nothing.
@@ -267,12 +295,14 @@ impl Service {
     }
 
     pub async fn remove_connection(&self, name: &str) -> Result<()> {
+        let _alone = self.applying.lock().await;
         self.engine.remove_connection(name)?;
         let (records, name) = (self.records.clone(), name.to_owned());
         blocking(move || records.remove_connection(&name)).await
     }
 
     pub async fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+        let _alone = self.applying.lock().await;
         let stored = stored_catalog(&definition)?;
         let name = definition.name.clone();
         self.engine.add_catalog(definition)?;
@@ -285,7 +315,20 @@ impl Service {
     }
 
     /// Changes a catalog at once and for good.
-    pub async fn replace_catalog(&self, definition: CatalogDefinition) -> Result<()> {
+    pub async fn change_catalog(
+        &self,
+        name: &str,
+        change: impl FnOnce(&CatalogDefinition) -> Result<CatalogDefinition>,
+    ) -> Result<()> {
+        let _alone = self.applying.lock().await;
+        let Some(before) = self.engine.set().catalogs.get(name).cloned() else {
+            return Err(Error { code: Code::NotFound, ..Error::unknown("catalog", name, []) });
+        };
+        self.replace_catalog(change(&before)?).await
+    }
+
+    /// To be called by one who holds the lock of changes.
+    async fn replace_catalog(&self, definition: CatalogDefinition) -> Result<()> {
         let stored = stored_catalog(&definition)?;
         let before = self.engine.set().catalogs.get(&definition.name).cloned();
         self.engine.replace_catalog(definition)?;
@@ -298,6 +341,7 @@ impl Service {
     }
 
     pub async fn remove_catalog(&self, name: &str) -> Result<()> {
+        let _alone = self.applying.lock().await;
         self.engine.remove_catalog(name)?;
         let (records, name) = (self.records.clone(), name.to_owned());
         blocking(move || records.remove_catalog(&name)).await
@@ -379,6 +423,7 @@ impl State {
             ("rows_out", SqlType::BigInt),
             ("rows_read", SqlType::BigInt),
             ("bytes_read", SqlType::BigInt),
+            ("user", SqlType::Text),
         ];
         Ok(MemoryTable {
             columns: columns.map(|(n, t)| (n.to_owned(), t)).to_vec(),
@@ -391,6 +436,7 @@ impl State {
                 number(&|r| r.rows_out),
                 number(&|r| r.rows_read),
                 number(&|r| r.bytes_read),
+                Arc::new(runs.iter().map(|r| r.user_name.clone()).collect::<StringViewArray>()),
             ],
             rows: runs.len(),
         })

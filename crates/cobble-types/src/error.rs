@@ -55,6 +55,10 @@ pub enum Code {
     TooComplex,
     TimeLimit,
     Cancelled,
+    /// Nobody has signed in with this token.
+    NotSignedIn,
+    /// It belongs to somebody else.
+    NotAllowed,
     Storage,
     Internal,
 }
@@ -102,6 +106,8 @@ impl Code {
             Code::TooComplex => "54001",
             Code::TimeLimit => "57014",
             Code::Cancelled => "57014",
+            Code::NotSignedIn => "28P01",
+            Code::NotAllowed => "42501",
             Code::Storage => "58030",
             Code::Internal => "XX000",
         }

@@ -23,3 +23,4 @@ mod secrets;
 mod statistics;
 #[path = "../../../crates/cobble-engine/tests/truth/mod.rs"]
 mod truth;
+mod users;

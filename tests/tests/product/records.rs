@@ -35,6 +35,7 @@ fn connection(name: &str, secret: Option<&str>) -> StoredConnection {
         name: name.into(),
         definition: json!({ "name": name, "kind": "postgres", "address": "harbour.example.test:5432" }),
         secret: secret.map(str::to_owned),
+        credentials: secret.map(|own| ("ada".to_owned(), format!("{own} of ada"))).into_iter().collect(),
     }
 }
 
@@ -51,6 +52,7 @@ fn run(id: &str, state: &str, minutes_ago: i64) -> StoredRun {
         seconds: 0.25,
         started_at: Utc::now() - TimeDelta::minutes(minutes_ago),
         finished_at: None,
+        user_name: None,
     }
 }
 

@@ -23,7 +23,7 @@ pub struct Arguments {
 }
 
 pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
-    let client = Client::new(&common.service);
+    let client = Client::new(common);
     if let Some(text) = arguments.find {
         return find(common, &client, &text.to_lowercase()).await;
     }

@@ -31,6 +31,9 @@ pub enum Action {
         /// The settings of this table of it
         #[arg(long, value_name = "SCHEMA.TABLE", requires = "effective")]
         table: Option<String>,
+        /// As they work for this user of the service; without it for you
+        #[arg(long = "for", value_name = "USER", requires = "effective")]
+        user: Option<String>,
     },
     /// Change its own settings, which stand in the place of its connection's
     #[command(after_help = "Example:\n  cobble catalog change fleet --set statement_limit=60")]
@@ -113,7 +116,7 @@ fn settings(given: &[String]) -> Outcome<BTreeMap<String, String>> {
 }
 
 pub async fn run(common: &Common, action: Action) -> Outcome {
-    let client = Client::new(&common.service);
+    let client = Client::new(common);
     match action {
         Action::Add { name, connection } => {
             let body = CatalogBody { name: name.clone(), connection, kind: String::new() };
@@ -137,9 +140,10 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             print!("{}", text_table(&["catalog", "kind", "connection"], rows));
             Ok(())
         }
-        Action::Show { name, effective: true, table } => {
-            let query = table.map(|table| format!("?table={table}")).unwrap_or_default();
-            let all: Vec<EffectiveBody> = client.get(&format!("/catalogs/{name}/settings{query}")).await?;
+        Action::Show { name, effective: true, table, user } => {
+            let given = [("table", table), ("user", user)].into_iter();
+            let query: Vec<String> = given.filter_map(|(name, value)| Some(format!("{name}={}", value?))).collect();
+            let all: Vec<EffectiveBody> = client.get(&format!("/catalogs/{name}/settings?{}", query.join("&"))).await?;
             if common.json {
                 return print_json(&all);
             }

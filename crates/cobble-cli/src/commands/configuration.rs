@@ -42,7 +42,7 @@ fn configuration(body: &ConfigurationBody) -> Outcome<Configuration> {
 }
 
 pub async fn export(common: &Common, export: Export) -> Outcome {
-    let body: ConfigurationBody = Client::new(&common.service).get("/configuration").await?;
+    let body: ConfigurationBody = Client::new(common).get("/configuration").await?;
     if common.json {
         return print_json(&body);
     }
@@ -64,7 +64,7 @@ pub async fn apply(common: &Common, apply: Apply) -> Outcome {
     let value = serde_json::to_value(&wanted).map_err(|e| Error::internal(e.to_string()))?;
     let configuration = serde_json::from_value(value).map_err(|e| Error::internal(e.to_string()))?;
     let body = ApplyBody { configuration, secrets, preview: apply.preview };
-    let changes: Vec<ChangeBody> = Client::new(&common.service).post("/configuration", &body).await?;
+    let changes: Vec<ChangeBody> = Client::new(common).post("/configuration", &body).await?;
     if common.json {
         return print_json(&changes);
     }

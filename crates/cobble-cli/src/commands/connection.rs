@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use cobble_service::types::{ConnectionBody, NewConnectionBody, TestStepBody};
+use cobble_service::types::{ConnectionBody, NewConnectionBody, NewCredentialsBody, TestStepBody};
 use cobble_types::{Code, Error};
 
 use crate::client::Client;
@@ -26,8 +26,68 @@ pub enum Action {
     /// Test one step by step
     #[command(after_help = "Example:\n  cobble connection test fleet_db")]
     Test { name: String },
+    /// Change settings of one; queries that run go on with the old ones
+    #[command(
+        after_help = "Examples:\n  cobble connection change fleet_db --set pool_size=4\n  NEW=… cobble connection change fleet_db --secret-env NEW"
+    )]
+    Change(Changed),
+    /// What a user of the service signs in with there, in the place of what the connection has
+    #[command(
+        after_help = "Examples:\n  ADA=… cobble connection credentials fleet_db --for ada --user ada_reader --secret-env ADA\n  cobble connection credentials fleet_db --for ada --drop"
+    )]
+    Credentials(Own),
     /// Remove one that no catalog uses
     Drop { name: String },
+}
+
+#[derive(Args)]
+pub struct Changed {
+    name: String,
+    #[arg(long)]
+    address: Option<String>,
+    /// An empty text takes it away; so it is with the others
+    #[arg(long)]
+    database: Option<String>,
+    #[arg(long)]
+    user: Option<String>,
+    #[command(flatten)]
+    secret: SecretFrom,
+    #[arg(long)]
+    region: Option<String>,
+    /// A further setting of this kind; may be given again
+    #[arg(long, value_name = "NAME=VALUE")]
+    set: Vec<String>,
+    /// A setting to take away; may be given again
+    #[arg(long, value_name = "NAME")]
+    unset: Vec<String>,
+}
+
+#[derive(Args)]
+pub struct Own {
+    /// The connection
+    name: String,
+    /// The user of the service
+    #[arg(long = "for", value_name = "USER")]
+    of: String,
+    /// Their name at the system, when it is not the connection's
+    #[arg(long)]
+    user: Option<String>,
+    #[command(flatten)]
+    secret: SecretFrom,
+    /// Forget them
+    #[arg(long, conflicts_with_all = ["user", "secret_env", "secret_file"])]
+    drop: bool,
+}
+
+/// Where a secret comes from: never from the command line, which others can see.
+#[derive(Args)]
+pub struct SecretFrom {
+    /// Environment variable that holds the secret
+    #[arg(long, value_name = "VARIABLE")]
+    secret_env: Option<String>,
+    /// File that holds the secret; - is standard input
+    #[arg(long, value_name = "FILE", conflicts_with = "secret_env")]
+    secret_file: Option<PathBuf>,
 }
 
 #[derive(Args)]
@@ -43,12 +103,8 @@ pub struct New {
     database: Option<String>,
     #[arg(long)]
     user: Option<String>,
-    /// Environment variable that holds the secret
-    #[arg(long, value_name = "VARIABLE")]
-    secret_env: Option<String>,
-    /// File that holds the secret; - is standard input
-    #[arg(long, value_name = "FILE", conflicts_with = "secret_env")]
-    secret_file: Option<PathBuf>,
+    #[command(flatten)]
+    secret: SecretFrom,
     #[arg(long)]
     region: Option<String>,
     /// A further setting of this kind; may be given again
@@ -56,7 +112,24 @@ pub struct New {
     set: Vec<String>,
 }
 
-fn secret(new: &New) -> Outcome<Option<String>> {
+/// Settings that are given as `NAME=VALUE`.
+fn pairs(given: &[String]) -> Outcome<BTreeMap<String, String>> {
+    let pair = |setting: &String| match setting.split_once('=') {
+        Some((name, value)) => Ok((name.to_owned(), value.to_owned())),
+        None => Err(Failure::Usage(format!("--set takes NAME=VALUE, not \"{setting}\""))),
+    };
+    given.iter().map(pair).collect()
+}
+
+/// A relative path is meant from here, not from where the service runs.
+fn from_here(address: String, kind: &str) -> String {
+    match std::fs::canonicalize(&address) {
+        Ok(path) if ["files", "sqlite"].contains(&kind) => path.display().to_string(),
+        _ => address,
+    }
+}
+
+fn secret(new: &SecretFrom) -> Outcome<Option<String>> {
     let trimmed = |text: String| Some(text.trim_end_matches(['\r', '\n']).to_owned());
     match (&new.secret_env, &new.secret_file) {
         (Some(variable), _) => match std::env::var(variable) {
@@ -76,22 +149,12 @@ fn secret(new: &New) -> Outcome<Option<String>> {
 }
 
 pub async fn run(common: &Common, action: Action) -> Outcome {
-    let client = Client::new(&common.service);
+    let client = Client::new(common);
     match action {
         Action::Add(new) => {
-            let secret = secret(&new)?;
-            let mut options = BTreeMap::new();
-            for setting in &new.set {
-                let Some((name, value)) = setting.split_once('=') else {
-                    return Err(Failure::Usage(format!("--set takes NAME=VALUE, not \"{setting}\"")));
-                };
-                options.insert(name.to_owned(), value.to_owned());
-            }
-            // A relative path is meant from here, not from where the service runs.
-            let address = match std::fs::canonicalize(&new.address) {
-                Ok(path) if ["files", "sqlite"].contains(&new.kind.as_str()) => path.display().to_string(),
-                _ => new.address,
-            };
+            let secret = secret(&new.secret)?;
+            let options = pairs(&new.set)?;
+            let address = from_here(new.address, &new.kind);
             let connection = ConnectionBody {
                 name: new.name,
                 kind: new.kind,
@@ -101,6 +164,7 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 region: new.region,
                 options,
                 has_secret: false,
+                credentials: BTreeMap::new(),
             };
             let added: ConnectionBody = client.post("/connections", &NewConnectionBody { connection, secret }).await?;
             if common.json {
@@ -140,6 +204,10 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             more("user", c.user);
             more("secret", c.has_secret.then(|| "stored, hidden".to_owned()));
             more("region", c.region);
+            for (user, own) in c.credentials {
+                let own = own.user.map(|own| format!("as {own}, secret hidden"));
+                more(&format!("for {user}"), Some(own.unwrap_or_else(|| "secret hidden".to_owned())));
+            }
             c.options.into_iter().for_each(|(name, value)| more(&name, Some(value)));
             print!("{}", text_table(&["setting", "value"], rows));
             Ok(())
@@ -167,6 +235,59 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                     })
                 }
             }
+        }
+        Action::Change(changed) => {
+            let path = format!("/connections/{}", changed.name);
+            let mut connection: ConnectionBody = client.get(&path).await?;
+            let secret = secret(&changed.secret)?;
+            if let Some(address) = changed.address {
+                connection.address = from_here(address, &connection.kind);
+            }
+            let fields = [
+                (&mut connection.database, changed.database),
+                (&mut connection.user, changed.user),
+                (&mut connection.region, changed.region),
+            ];
+            for (field, given) in fields {
+                if let Some(given) = given {
+                    *field = Some(given).filter(|text| !text.is_empty());
+                }
+            }
+            connection.options.extend(pairs(&changed.set)?);
+            for name in &changed.unset {
+                if connection.options.remove(name).is_none() {
+                    return Err(Failure::Usage(format!(
+                        "connection {} has no setting {name} of its own",
+                        changed.name
+                    )));
+                }
+            }
+            let now: ConnectionBody = client.put(&path, &NewConnectionBody { connection, secret }).await?;
+            if common.json {
+                return print_json(&now);
+            }
+            println!("connection {} changed; try it with: cobble connection test {}", now.name, now.name);
+            Ok(())
+        }
+        Action::Credentials(own) => {
+            let path = format!("/connections/{}/credentials/{}", own.name, own.of);
+            let now: ConnectionBody = match (own.drop, secret(&own.secret)?) {
+                (true, _) => client.delete(&path).await?,
+                (false, Some(secret)) => client.put(&path, &NewCredentialsBody { user: own.user, secret }).await?,
+                (false, None) => {
+                    return Err(Failure::Usage("give the secret with --secret-env or --secret-file, or --drop".into()));
+                }
+            };
+            if common.json {
+                return print_json(&now);
+            }
+            println!(
+                "connection {}: user {} {}",
+                own.name,
+                own.of,
+                if own.drop { "has no credentials of their own" } else { "signs in with their own credentials" }
+            );
+            Ok(())
         }
         Action::Drop { name } => {
             let left: Vec<ConnectionBody> = client.delete(&format!("/connections/{name}")).await?;

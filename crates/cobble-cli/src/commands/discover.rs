@@ -74,6 +74,7 @@ async fn place(client: &Client, arguments: &Arguments) -> Outcome<(String, Strin
         region: None,
         options: Default::default(),
         has_secret: false,
+        credentials: Default::default(),
     };
     let name = connection.name.clone();
     client.post::<ConnectionBody>("/connections", &NewConnectionBody { connection, secret: None }).await?;
@@ -83,7 +84,7 @@ async fn place(client: &Client, arguments: &Arguments) -> Outcome<(String, Strin
 }
 
 pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
-    let client = Client::new(&common.service);
+    let client = Client::new(common);
     let (catalog, path, schema) = place(&client, &arguments).await?;
     let spinner = ProgressBar::new_spinner();
     spinner.set_message(format!("looking into the files of {catalog}"));

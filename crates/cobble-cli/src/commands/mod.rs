@@ -1,5 +1,6 @@
 //! The commands, one file each.
 
+pub mod access;
 pub mod browse;
 pub mod catalog;
 pub mod configuration;

@@ -22,7 +22,7 @@ pub enum Action {
 }
 
 pub async fn run(common: &Common, action: Action) -> Outcome {
-    let client = Client::new(&common.service);
+    let client = Client::new(common);
     match action {
         Action::List { most } => {
             let runs: Vec<RunBody> = client.get(&format!("/runs?most={most}")).await?;

@@ -35,7 +35,7 @@ impl Where {
             Place::Here(Box::new(here(self.config.as_ref())?))
         } else {
             Place::Service(ServiceSession {
-                client: Client::new(&common.service),
+                client: Client::new(common),
                 catalog: None,
                 schema: None,
                 settings: Default::default(),

@@ -10,6 +10,7 @@ use rocket::{delete, get, post};
 use super::State;
 use super::errors::{ApiResult, body};
 use super::types::{CatalogBody, ErrorBody, FunctionBody, NameBody, TableBody, TableColumnBody};
+use super::users::Caller;
 
 /// All catalogs.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<CatalogBody>)))]
@@ -41,9 +42,10 @@ pub async fn add_catalog(
 /// Forgets what is cached of the catalog's source.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[post("/catalogs/<name>/refresh")]
-pub async fn refresh_catalog(service: &State, name: &str) -> ApiResult<Vec<String>> {
+pub async fn refresh_catalog(service: &State, caller: Caller, name: &str) -> ApiResult<Vec<String>> {
     service.engine.set().connector(name)?.refresh();
-    schemas(service, name).await
+    service.engine.set_for(caller.name())?.connector(name)?.refresh();
+    schemas(service, caller, name).await
 }
 
 /// Removes a catalog; its source is not touched.
@@ -57,16 +59,16 @@ pub async fn drop_catalog(service: &State, name: &str) -> ApiResult<Vec<CatalogB
 /// Schemas of a catalog.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas")]
-pub async fn schemas(service: &State, catalog: &str) -> ApiResult<Vec<String>> {
-    let set = service.engine.set();
-    Ok(Json(service.engine.session().schemas(&set, catalog).await?))
+pub async fn schemas(service: &State, caller: Caller, catalog: &str) -> ApiResult<Vec<String>> {
+    let session = service.engine.session_of(caller.name());
+    Ok(Json(session.schemas(session.catalogs()?.as_ref(), catalog).await?))
 }
 
 /// Tables and views of a schema.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path), ("schema" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas/<schema>/tables")]
-pub async fn tables(service: &State, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
-    Ok(Json(service.engine.session().tables(catalog, schema).await?))
+pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
+    Ok(Json(service.engine.session_of(caller.name()).tables(catalog, schema).await?))
 }
 
 /// A table with its columns and what is known of them.
@@ -76,9 +78,9 @@ pub async fn tables(service: &State, catalog: &str, schema: &str) -> ApiResult<V
     responses((status = 200, body = TableBody), (status = 404, body = ErrorBody))
 )]
 #[get("/catalogs/<catalog>/schemas/<schema>/tables/<table>")]
-pub async fn table(service: &State, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
+pub async fn table(service: &State, caller: Caller, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
     let name = [catalog.to_owned(), schema.to_owned(), table.to_owned()];
-    let found = service.engine.session().table(&name).await?;
+    let found = service.engine.session_of(caller.name()).table(&name).await?;
     Ok(Json(table_body(&found)))
 }
 
@@ -133,9 +135,9 @@ const PARALLEL_DESCRIPTIONS: usize = 8;
 /// after the first 200 of a schema.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
 #[get("/names")]
-pub async fn names(service: &State) -> ApiResult<Vec<NameBody>> {
-    let set = service.engine.set();
-    let session = service.engine.session();
+pub async fn names(service: &State, caller: Caller) -> ApiResult<Vec<NameBody>> {
+    let session = service.engine.session_of(caller.name());
+    let set = session.catalogs()?;
     let mut all = Vec::new();
     for catalog in set.catalogs.keys() {
         let Ok(schemas) = set.connector(catalog)?.schemas().await else { continue };

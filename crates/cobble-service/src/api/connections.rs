@@ -1,15 +1,19 @@
 //! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
 
-use cobble_connect::{COMMON, ConnectionDefinition, KINDS, Secret, TestStep};
+use cobble_connect::{COMMON, ConnectionDefinition, Credentials, KINDS, Secret, TestStep};
 use cobble_engine::Engine;
-use cobble_types::Error;
+use cobble_types::{Code, Error};
 use rocket::response::stream::{Event, EventStream};
 use rocket::serde::json::Json;
-use rocket::{delete, get, post};
+use rocket::{delete, get, post, put};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body};
-use super::types::{ConnectionBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, SettingBody, TestStepBody};
+use super::types::{
+    ConnectionBody, CredentialsBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, NewCredentialsBody,
+    SettingBody, TestStepBody,
+};
+use super::users::Caller;
 
 fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
     ConnectionBody {
@@ -21,6 +25,11 @@ fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
         region: definition.region.clone(),
         options: definition.options.clone(),
         has_secret: definition.secret.is_some(),
+        credentials: definition
+            .credentials
+            .iter()
+            .map(|(user, own)| (user.clone(), CredentialsBody { user: own.user.clone() }))
+            .collect(),
     }
 }
 
@@ -37,6 +46,8 @@ fn definition(given: NewConnectionBody) -> ConnectionDefinition {
         secret: filled(given.secret).map(Secret::new),
         region: filled(c.region),
         options: c.options.into_iter().filter(|(_, v)| !v.trim().is_empty()).collect(),
+        // They are put one by one, as each has a secret of its own.
+        credentials: Default::default(),
     }
 }
 
@@ -119,18 +130,79 @@ pub fn show(service: &State, name: &str) -> ApiResult<ConnectionBody> {
     Ok(Json(connection_body(&find(service, name)?)))
 }
 
-/// Tests a connection step by step; a failed step is the last.
+/// Puts a definition in the place of a connection's own; queries that run go on with the old one. Without a secret it keeps the one it
+/// has, and what users have of their own it keeps in any case.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = NewConnectionBody, responses((status = 200, body = ConnectionBody), (status = 400, body = ErrorBody), (status = 404, body = ErrorBody)))]
+#[put("/connections/<name>", format = "json", data = "<given>")]
+pub async fn change(
+    service: &State,
+    name: &str,
+    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<ConnectionBody> {
+    let mut wanted = definition(body(given)?);
+    wanted.name = name.to_owned();
+    let changed = service.change_connection(name, |before| {
+        wanted.secret = wanted.secret.or_else(|| before.secret.clone());
+        wanted.credentials.clone_from(&before.credentials);
+        Ok(wanted)
+    });
+    Ok(Json(connection_body(&changed.await?)))
+}
+
+/// Keeps what a user of the service signs in with there, in the place of what was before.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("user" = String, Path)), request_body = NewCredentialsBody, responses((status = 200, body = ConnectionBody), (status = 400, body = ErrorBody), (status = 404, body = ErrorBody)))]
+#[put("/connections/<name>/credentials/<user>", format = "json", data = "<given>")]
+pub async fn put_credentials(
+    service: &State,
+    name: &str,
+    user: &str,
+    given: Result<Json<NewCredentialsBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<ConnectionBody> {
+    let given = body(given)?;
+    let own = Credentials { user: given.user.filter(|own| !own.is_empty()), secret: Some(Secret::new(given.secret)) };
+    let changed = service.change_connection(name, |before| {
+        let mut next = before.clone();
+        next.credentials.insert(user.to_owned(), own);
+        Ok(next)
+    });
+    Ok(Json(connection_body(&changed.await?)))
+}
+
+/// Forgets what a user signs in with there.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("user" = String, Path)), responses((status = 200, body = ConnectionBody), (status = 404, body = ErrorBody)))]
+#[delete("/connections/<name>/credentials/<user>")]
+pub async fn drop_credentials(service: &State, name: &str, user: &str) -> ApiResult<ConnectionBody> {
+    let changed = service.change_connection(name, |before| {
+        let mut next = before.clone();
+        match next.credentials.remove(user) {
+            Some(_) => Ok(next),
+            None => {
+                let what = format!("user {user} has no credentials of their own for connection {name}");
+                Err(Error::new(Code::NotFound, what))
+            }
+        }
+    });
+    Ok(Json(connection_body(&changed.await?)))
+}
+
+/// The definition as a user signs in, who is named or calls.
+fn find_for(service: &State, name: &str, user: Option<&str>) -> Result<ConnectionDefinition, ApiError> {
+    let known = find(service, name)?;
+    Ok(user.and_then(|user| known.of_user(user)).unwrap_or(known))
+}
+
+/// Tests a connection step by step, as who calls signs in; a failed step is the last.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<TestStepBody>), (status = 404, body = ErrorBody)))]
 #[post("/connections/<name>/test")]
-pub async fn test(service: &State, name: &str) -> ApiResult<Vec<TestStepBody>> {
-    run_test(find(service, name)?).await
+pub async fn test(service: &State, caller: Caller, name: &str) -> ApiResult<Vec<TestStepBody>> {
+    run_test(find_for(service, name, caller.name())?).await
 }
 
 /// The same as server-sent events, each step as soon as it is known, then `end`.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = TestStepBody)))]
 #[get("/connections/<name>/test/events")]
-pub fn test_events(service: &State, name: &str) -> Result<EventStream![Event], ApiError> {
-    let definition = find(service, name)?;
+pub fn test_events(service: &State, caller: Caller, name: &str) -> Result<EventStream![Event], ApiError> {
+    let definition = find_for(service, name, caller.name())?;
     let (sender, mut steps) = tokio::sync::mpsc::unbounded_channel();
     tokio::spawn(async move {
         let mut report = |step: TestStep| {

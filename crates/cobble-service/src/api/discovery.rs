@@ -14,6 +14,7 @@ use super::types::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
     LookingBody, PastLookBody,
 };
+use super::users::Caller;
 use crate::service::{Wish, blocking};
 
 /// Looks that are told of.
@@ -45,16 +46,22 @@ pub async fn change_catalog(
 ) -> ApiResult<ConfiguredCatalogBody> {
     find(service, name)?;
     let wanted: ConfiguredCatalog = same_form(&body(given)?)?;
-    service.replace_catalog(wanted.definition(name)).await?;
+    service.change_catalog(name, |_| Ok(wanted.definition(name))).await?;
     catalog(service, name)
 }
 
-/// The settings that work for a catalog, or for one of its tables, and where each comes from.
-#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("table" = Option<String>, Query)), responses((status = 200, body = Vec<EffectiveBody>), (status = 404, body = ErrorBody)))]
-#[get("/catalogs/<name>/settings?<table>")]
-pub fn settings(service: &State, name: &str, table: Option<&str>) -> ApiResult<Vec<EffectiveBody>> {
+/// The settings that work for a catalog, or for one of its tables, for a user or for who calls, and where each comes from.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("table" = Option<String>, Query), ("user" = Option<String>, Query)), responses((status = 200, body = Vec<EffectiveBody>), (status = 404, body = ErrorBody)))]
+#[get("/catalogs/<name>/settings?<table>&<user>")]
+pub fn settings(
+    service: &State,
+    caller: Caller,
+    name: &str,
+    table: Option<&str>,
+    user: Option<&str>,
+) -> ApiResult<Vec<EffectiveBody>> {
     find(service, name)?;
-    Ok(Json(same_form(&service.engine.effective(name, table)?)?))
+    Ok(Json(same_form(&service.engine.effective(name, table, user.or(caller.name()))?)?))
 }
 
 /// Looks for tables in a catalog's files, and takes them into its definition unless it is a preview.

@@ -50,6 +50,8 @@ fn status(code: Code) -> Status {
         | Code::TooComplex
         | Code::BadSetting => Status::BadRequest,
         Code::NotFound => Status::NotFound,
+        Code::NotSignedIn => Status::Unauthorized,
+        Code::NotAllowed => Status::Forbidden,
         Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,
         Code::SourceUnreachable | Code::SourceSignIn | Code::SourceRefused | Code::SourceData => Status::BadGateway,
         Code::SourceTimeout => Status::GatewayTimeout,
@@ -102,6 +104,8 @@ fn any(status: Status, request: &Request<'_>) -> ApiError {
     let error = match status.code {
         404 => Error::new(Code::NotFound, format!("there is nothing at {path}"))
             .hint("the calls are described at /api/v1/openapi.json"),
+        401 => Error::new(Code::NotSignedIn, "nobody has the token that was shown")
+            .hint("make one with: cobble access user add NAME; without a token leave COBBLE_TOKEN unset"),
         413 => Error::new(Code::BadSetting, "the request's body is too large"),
         code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),
         _ => Error::internal(format!("{path} could not be answered")),

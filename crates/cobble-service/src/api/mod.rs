@@ -10,6 +10,7 @@ mod plans;
 mod rows;
 mod runs;
 pub mod types;
+mod users;
 
 use std::net::Ipv4Addr;
 use std::sync::Arc;
@@ -39,6 +40,13 @@ macro_rules! calls {
                 types::PageBody,
                 types::ConnectionBody,
                 types::NewConnectionBody,
+                types::CredentialsBody,
+                types::NewCredentialsBody,
+                types::ConfiguredCredentialsBody,
+                types::CallerBody,
+                types::TokenBody,
+                types::NewUserBody,
+                types::NewTokenBody,
                 types::TestStepBody,
                 types::ConfigurationBody,
                 types::ConfiguredConnectionBody,
@@ -93,6 +101,9 @@ calls! {
     connections::list,
     connections::add,
     connections::show,
+    connections::change,
+    connections::put_credentials,
+    connections::drop_credentials,
     connections::test,
     connections::test_events,
     connections::test_new,
@@ -108,6 +119,12 @@ calls! {
     discovery::looks,
     discovery::dependents,
     connections::dependents,
+    users::caller,
+    users::sign_in,
+    users::sign_out,
+    users::list,
+    users::add,
+    users::remove,
     status,
 }
 

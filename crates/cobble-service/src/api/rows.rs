@@ -15,7 +15,9 @@ use rocket::serde::json::Json;
 
 use super::State;
 use super::errors::{ApiError, not_found};
+use super::runs::of_run;
 use super::types::{ColumnBody, ErrorBody, PageBody};
+use super::users::Caller;
 use crate::runs::Run;
 
 /// Rows of a page unless asked otherwise, and at most.
@@ -135,6 +137,7 @@ impl<'r> Responder<'r, 'r> for Rows {
 #[get("/runs/<id>/rows?<offset>&<limit>&<format>")]
 pub async fn rows(
     service: &State,
+    caller: Caller,
     id: &str,
     offset: Option<u64>,
     limit: Option<u64>,
@@ -146,6 +149,7 @@ pub async fn rows(
         error.0.hint = Some("results are kept for 15 minutes; run the statement again".to_owned());
         return Err(error);
     };
+    of_run(&run, &caller)?;
     let form = Form::wanted(accept, format)?;
     let columns = run.columns().await?;
     if matches!(form, Form::Csv | Form::JsonLines) {

@@ -11,6 +11,7 @@ use rocket::{delete, get, post};
 use super::State;
 use super::errors::{ApiError, ApiResult, body, not_found};
 use super::types::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
+use super::users::{Caller, owned};
 use crate::runs::{Run, RunPlace, RunState};
 use crate::service::blocking;
 
@@ -29,6 +30,7 @@ pub fn run_body(run: &Run) -> RunBody {
         schema: s.place.schema,
         settings: s.place.settings,
         rows_kept: true,
+        user: run.user.clone(),
     }
 }
 
@@ -52,7 +54,13 @@ fn stored_body(run: StoredRun) -> RunBody {
         schema: None,
         settings: Default::default(),
         rows_kept: false,
+        user: run.user_name,
     }
+}
+
+/// The plan, the rows and the end of a run are its owner's.
+pub fn of_run(run: &Run, caller: &Caller) -> Result<(), ApiError> {
+    Ok(owned(&format!("run {}", run.id), run.user.as_deref(), caller)?)
 }
 
 /// Starts a statement; several are separated by semicolons and run in order. Answers at once.
@@ -60,11 +68,12 @@ fn stored_body(run: StoredRun) -> RunBody {
 #[post("/runs", format = "json", data = "<given>")]
 pub async fn create(
     service: &State,
+    caller: Caller,
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<RunBody> {
     let given = body(given)?;
     let place = RunPlace { catalog: given.catalog, schema: given.schema, settings: given.settings };
-    let run = service.runs.start(given.statement, place);
+    let run = service.runs.start(given.statement, place, caller.0);
     Ok(Json(run_body(&run)))
 }
 
@@ -102,8 +111,9 @@ pub async fn show(service: &State, id: &str) -> ApiResult<RunBody> {
 /// Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = RunBody)))]
 #[get("/runs/<id>/events")]
-pub fn events(service: &State, id: &str) -> Result<EventStream![Event], ApiError> {
+pub fn events(service: &State, caller: Caller, id: &str) -> Result<EventStream![Event], ApiError> {
     let Some(run): Option<Arc<Run>> = service.runs.get(id) else { return Err(not_found("live run", id)) };
+    of_run(&run, &caller)?;
     Ok(EventStream! {
         let mut changed = run.watch();
         loop {
@@ -125,15 +135,20 @@ pub fn events(service: &State, id: &str) -> Result<EventStream![Event], ApiError
 /// The plan with what has been measured until now.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = Object), (status = 404, body = ErrorBody)))]
 #[get("/runs/<id>/plan")]
-pub async fn plan(service: &State, id: &str) -> ApiResult<PlanDocument> {
+pub async fn plan(service: &State, caller: Caller, id: &str) -> ApiResult<PlanDocument> {
     if let Some(run) = service.runs.get(id) {
+        of_run(&run, &caller)?;
         return match run.snapshot().plan {
             Some(plan) => Ok(Json(plan)),
             None => Err(not_found("plan of run", id)),
         };
     }
     let (records, wanted) = (service.records.clone(), id.to_owned());
-    let stored = blocking(move || records.run(&wanted)).await?.and_then(|run| run.plan);
+    let stored = blocking(move || records.run(&wanted)).await?;
+    if let Some(run) = &stored {
+        owned(&format!("run {id}"), run.user_name.as_deref(), &caller)?;
+    }
+    let stored = stored.and_then(|run| run.plan);
     match stored.and_then(|plan| serde_json::from_value(plan).ok()) {
         Some(plan) => Ok(Json(plan)),
         None => Err(not_found("plan of run", id)),
@@ -143,8 +158,9 @@ pub async fn plan(service: &State, id: &str) -> ApiResult<PlanDocument> {
 /// Cancels a run that is under way. An ended one stays as it is.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = RunBody), (status = 404, body = ErrorBody)))]
 #[delete("/runs/<id>")]
-pub async fn cancel(service: &State, id: &str) -> ApiResult<RunBody> {
+pub async fn cancel(service: &State, caller: Caller, id: &str) -> ApiResult<RunBody> {
     let Some(run) = service.runs.get(id) else { return Err(not_found("live run", id)) };
+    of_run(&run, &caller)?;
     let mut changed = run.watch();
     run.cancel();
     let ended = async { while run.snapshot().state == RunState::Running && changed.changed().await.is_ok() {} };

@@ -108,6 +108,9 @@ pub struct RunBody {
     pub settings: BTreeMap<String, String>,
     /// False once the rows are not kept any more.
     pub rows_kept: bool,
+    /// Whose run it is, when somebody had signed in: only they see its plan and its rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
 }
 
 /// A page of a result.
@@ -140,6 +143,48 @@ pub struct ConnectionBody {
     /// True when a secret is stored. Ignored when sent.
     #[serde(default)]
     pub has_secret: bool,
+    /// What users of the service sign in with there, by their names, without their secrets. Ignored when sent.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub credentials: BTreeMap<String, CredentialsBody>,
+}
+
+/// What a user of the service signs in with at a system, without the secret.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct CredentialsBody {
+    /// Their name there, when it is not the connection's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewCredentialsBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// Sealed when stored; never sent back.
+    pub secret: String,
+}
+
+/// Who calls: nobody in particular without a token.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct CallerBody {
+    pub user: Option<String>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct TokenBody {
+    pub token: String,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewUserBody {
+    pub name: String,
+}
+
+/// A user who was taken in. The token is not kept.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct NewTokenBody {
+    pub name: String,
+    pub token: String,
 }
 
 /// A connection to add or to test, with its secret.
@@ -339,13 +384,23 @@ pub struct ConfiguredConnectionBody {
     pub region: Option<String>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub credentials: BTreeMap<String, ConfiguredCredentialsBody>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ConfiguredCredentialsBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub secret: Option<SecretSourceBody>,
 }
 
 /// A configuration to apply. What it does not name is removed.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ApplyBody {
     pub configuration: ConfigurationBody,
-    /// Secrets by connection. A connection that is there keeps its secret when none is given.
+    /// Secrets by connection, and for a user of one by `connection/user`. A connection that is there keeps its secret when none is given.
     #[serde(default)]
     pub secrets: BTreeMap<String, String>,
     /// Only say what would change.
