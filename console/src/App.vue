@@ -2,6 +2,7 @@
 import Button from 'primevue/button'
 import { RouterLink, RouterView, useRoute } from 'vue-router'
 
+import SignIn from './components/SignIn.vue'
 import { switchScheme } from './theme'
 
 const route = useRoute()
@@ -21,7 +22,8 @@ const places = [
       <RouterLink v-for="p in places" :key="p.to" :to="p.to" :class="['place', { here: isHere(p.to) }]" active-class="">
         <i :class="p.icon" aria-hidden="true" /><span>{{ p.label }}</span>
       </RouterLink>
-      <Button class="scheme" icon="pi pi-moon" text severity="secondary" aria-label="Switch between light and dark" @click="switchScheme" />
+      <div class="end"><SignIn />
+      <Button class="scheme" icon="pi pi-moon" text severity="secondary" aria-label="Switch between light and dark" @click="switchScheme" /></div>
     </nav>
     <main><RouterView v-slot="{ Component }"><KeepAlive include="QueryPage"><component :is="Component" /></KeepAlive></RouterView></main>
   </div>
@@ -35,6 +37,7 @@ const places = [
 .place i { font-size: 1.15rem; }
 .place:hover { color: var(--text); text-decoration: none; }
 .place.here { color: var(--accent); border-left-color: var(--accent); background: var(--accent-soft); }
-.scheme { margin-top: auto; align-self: center; }
+.end { margin-top: auto; display: flex; flex-direction: column; }
+.scheme { align-self: center; }
 main { flex: 1; min-width: 0; height: 100%; }
 </style>

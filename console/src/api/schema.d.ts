@@ -4,6 +4,25 @@
  */
 
 export interface paths {
+    "/api/v1/caller": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who calls. */
+        get: operations["caller"];
+        put?: never;
+        /** Signs a browser in with a token, which it then shows by itself. */
+        post: operations["sign_in"];
+        /** Lets a browser forget its token. */
+        delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogs": {
         parameters: {
             query?: never;
@@ -169,7 +188,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The settings that work for a catalog, or for one of its tables, and where each comes from. */
+        /** The settings that work for a catalog, or for one of its tables, for a user or for who calls, and where each comes from. */
         get: operations["settings"];
         put?: never;
         post?: never;
@@ -224,10 +243,32 @@ export interface paths {
         };
         /** One connection, without its secret. */
         get: operations["show"];
-        put?: never;
+        /**
+         * Puts a definition in the place of a connection's own; queries that run go on with the old one. Without a secret it keeps the one it
+         *     has, and what users have of their own it keeps in any case.
+         */
+        put: operations["change"];
         post?: never;
         /** Removes a connection that no catalog uses. */
         delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{name}/credentials/{user}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps what a user of the service signs in with there, in the place of what was before. */
+        put: operations["put_credentials"];
+        post?: never;
+        /** Forgets what a user signs in with there. */
+        delete: operations["drop_credentials"];
         options?: never;
         head?: never;
         patch?: never;
@@ -259,7 +300,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tests a connection step by step; a failed step is the last. */
+        /** Tests a connection step by step, as who calls signs in; a failed step is the last. */
         post: operations["test"];
         delete?: never;
         options?: never;
@@ -479,6 +520,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of all users. */
+        get: operations["list"];
+        put?: never;
+        /** Takes a user in. The answer has the token, which is not kept and never shown again. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a user: the token opens nothing from now on. Credentials for the name stay with their connections. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -486,12 +562,16 @@ export interface components {
         /** @description A configuration to apply. What it does not name is removed. */
         ApplyBody: {
             configuration: components["schemas"]["ConfigurationBody"];
-            /** @description Secrets by connection. A connection that is there keeps its secret when none is given. */
+            /** @description Secrets by connection, and for a user of one by `connection/user`. A connection that is there keeps its secret when none is given. */
             secrets?: {
                 [key: string]: string;
             };
             /** @description Only say what would change. */
             preview?: boolean;
+        };
+        /** @description Who calls: nobody in particular without a token. */
+        CallerBody: {
+            user?: string | null;
         };
         CatalogBody: {
             name: string;
@@ -547,6 +627,13 @@ export interface components {
             options?: {
                 [key: string]: string;
             };
+            credentials?: {
+                [key: string]: components["schemas"]["ConfiguredCredentialsBody"];
+            };
+        };
+        ConfiguredCredentialsBody: {
+            user?: string | null;
+            secret?: null | components["schemas"]["SecretSourceBody"];
         };
         /** @description A connection without its secret. */
         ConnectionBody: {
@@ -562,6 +649,15 @@ export interface components {
             };
             /** @description True when a secret is stored. Ignored when sent. */
             has_secret?: boolean;
+            /** @description What users of the service sign in with there, by their names, without their secrets. Ignored when sent. */
+            credentials?: {
+                [key: string]: components["schemas"]["CredentialsBody"];
+            };
+        };
+        /** @description What a user of the service signs in with at a system, without the secret. */
+        CredentialsBody: {
+            /** @description Their name there, when it is not the connection's. */
+            user?: string | null;
         };
         /** @description What depends on a connection or a catalog, in words. */
         DependentsBody: {
@@ -677,6 +773,19 @@ export interface components {
             /** @description Sealed when stored; never sent back. */
             secret?: string | null;
         };
+        NewCredentialsBody: {
+            user?: string | null;
+            /** @description Sealed when stored; never sent back. */
+            secret: string;
+        };
+        /** @description A user who was taken in. The token is not kept. */
+        NewTokenBody: {
+            name: string;
+            token: string;
+        };
+        NewUserBody: {
+            name: string;
+        };
         /** @description A page of a result. */
         PageBody: {
             columns: components["schemas"]["ColumnBody"][];
@@ -733,6 +842,8 @@ export interface components {
             };
             /** @description False once the rows are not kept any more. */
             rows_kept: boolean;
+            /** @description Whose run it is, when somebody had signed in: only they see its plan and its rows. */
+            user?: string | null;
         };
         /** @description An environment variable or a file. */
         SecretSourceBody: {
@@ -840,6 +951,9 @@ export interface components {
             /** Format: double */
             seconds: number;
         };
+        TokenBody: {
+            token: string;
+        };
         /** @description Files that are looked through again and again. */
         WatchBody: {
             path?: string;
@@ -858,6 +972,83 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    caller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerBody"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TokenBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerBody"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    sign_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerBody"];
+                };
+            };
+        };
+    };
     catalogs: {
         parameters: {
             query?: never;
@@ -1255,6 +1446,7 @@ export interface operations {
         parameters: {
             query?: {
                 table?: string;
+                user?: string;
             };
             header?: never;
             path: {
@@ -1411,6 +1603,47 @@ export interface operations {
             };
         };
     };
+    change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConnectionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionBody"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     remove: {
         parameters: {
             query?: never;
@@ -1431,6 +1664,78 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    put_credentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCredentialsBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionBody"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    drop_credentials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionBody"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1844,6 +2149,85 @@ export interface operations {
                 };
             };
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUserBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewTokenBody"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,6 +4,7 @@ import { computed, onMounted, ref } from 'vue'
 
 import { errorBody, get, part, type CatalogBody, type ConnectionBody, type ErrorBody } from '../api/client'
 import ConnectionForm from '../components/ConnectionForm.vue'
+import CredentialsDialog from '../components/CredentialsDialog.vue'
 import DropDialog from '../components/DropDialog.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import TestSteps from '../components/TestSteps.vue'
@@ -13,7 +14,11 @@ const catalogs = ref<CatalogBody[]>([])
 const tables = ref<Record<string, { schema: string; table: string }[] | ErrorBody>>({})
 const testing = ref('')
 const tests = ref(0)
-const adding = ref(false)
+const editing = ref(false)
+/** The connection that is changed; none when one is added. */
+const changing = ref<ConnectionBody | null>(null)
+const signing = ref(false)
+const signedAt = ref<ConnectionBody | null>(null)
 const dropping = ref(false)
 const dropped = ref({ what: '', path: '' })
 /** Tables that are listed of one catalog; its page and the tree have them all. */
@@ -52,6 +57,21 @@ function drop(what: string, path: string) {
   dropping.value = true
 }
 
+function edit(connection: ConnectionBody | null) {
+  changing.value = connection
+  editing.value = true
+}
+
+function sign(connection: ConnectionBody) {
+  signedAt.value = connection
+  signing.value = true
+}
+
+function signed(connection: ConnectionBody) {
+  signedAt.value = connection
+  connections.value = (connections.value ?? []).map((c) => (c.name === connection.name ? connection : c))
+}
+
 async function added(name: string) {
   await load()
   test(name)
@@ -61,16 +81,18 @@ onMounted(load)
 
 <template>
   <div class="page">
-    <div class="page-head"><h1>Catalogs</h1><span class="faint">connections say how to reach a system; catalogs are their names in SQL</span><Button label="Add a connection" icon="pi pi-plus" size="small" @click="adding = true" /></div>
+    <div class="page-head"><h1>Catalogs</h1><span class="faint">connections say how to reach a system; catalogs are their names in SQL</span><Button label="Add a connection" icon="pi pi-plus" size="small" @click="edit(null)" /></div>
     <ErrorNote v-if="error" :error="error" class="gap" />
     <p v-if="connections === null && !error" class="faint">Loading…</p>
     <p v-if="empty" class="panel">No connection yet. Add one to a folder of files or a database; its tables can then be queried by name.</p>
     <section v-for="c in connections ?? []" :key="c.name" class="panel gap" :aria-label="`Connection ${c.name}`">
       <header>
         <strong>{{ c.name }}</strong><span class="tag">{{ c.kind }}</span><code>{{ c.address }}<template v-if="c.database">/{{ c.database }}</template></code>
-        <span class="faint"><template v-if="c.user">as {{ c.user }}, </template>{{ c.has_secret ? 'secret stored' : 'no secret' }}<template v-if="c.region">, region {{ c.region }}</template></span>
+        <span class="faint"><template v-if="c.user">as {{ c.user }}, </template>{{ c.has_secret ? 'secret stored' : 'no secret' }}<template v-if="c.region">, region {{ c.region }}</template><template v-if="Object.keys(c.credentials ?? {}).length">; own credentials: {{ Object.keys(c.credentials ?? {}).join(', ') }}</template></span>
         <span class="buttons">
           <Button label="Test" icon="pi pi-bolt" size="small" outlined @click="test(c.name)" />
+          <Button icon="pi pi-pencil" size="small" text severity="secondary" :aria-label="`Change connection ${c.name}`" title="Change" @click="edit(c)" />
+          <Button icon="pi pi-users" size="small" text severity="secondary" :aria-label="`Who signs in at ${c.name}`" title="Users with credentials of their own" @click="sign(c)" />
           <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
         </span>
       </header>
@@ -83,7 +105,8 @@ onMounted(load)
       </div>
       <p v-if="!of(c.name).length" class="faint">No catalog uses it: its tables have no name in SQL yet.</p>
     </section>
-    <ConnectionForm v-model:visible="adding" @added="added" />
+    <ConnectionForm v-model:visible="editing" :changing="changing" @added="added" @changed="added" />
+    <CredentialsDialog v-model:visible="signing" :connection="signedAt" @changed="signed" />
     <DropDialog v-model:visible="dropping" :what="dropped.what" :path="dropped.path" @dropped="load" />
   </div>
 </template>

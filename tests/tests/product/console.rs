@@ -79,6 +79,11 @@ impl Browser {
         panic!("waited in vain for {condition}; the page shows: {page}");
     }
 
+    /// A dialog that opens takes the keyboard when it is there, from whoever types before.
+    async fn in_dialog(&self) {
+        self.until("document.activeElement?.closest('[role=dialog]')").await;
+    }
+
     async fn close(mut self) {
         let _ = self.client.close().await;
         let _ = self.driver.kill();
@@ -206,4 +211,86 @@ async fn files_are_discovered_and_their_types_corrected_before_they_are_tables()
     assert!(!product.stdout(&["catalog", "list"]).contains("mooring "));
     product.stdout(&["connection", "drop", "mooring_files"]);
     browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn connections_are_changed_and_users_sign_in() {
+    let product = product();
+    let admin = product.database("fleet").await;
+    let role = "DROP ROLE IF EXISTS dee_reader; CREATE ROLE dee_reader LOGIN PASSWORD 'dee-hush'";
+    admin.batch_execute(role).await.unwrap();
+    let place = format!("127.0.0.1:{}", product.postgres_port);
+    product.stdout(&[
+        "connection",
+        "add",
+        "quay_db",
+        "--kind",
+        "postgres",
+        "--address",
+        &place,
+        "--database",
+        "fleet",
+        "--user",
+        "nobody_there",
+    ]);
+    product.stdout(&["catalog", "add", "quay", "--connection", "quay_db"]);
+    let token = product.stdout(&["access", "add", "dee"]).trim().to_owned();
+    let browser = Browser::open("/catalogs").await;
+    // A change, with the steps of its test beside it; the form shows what there is.
+    browser.click("[aria-label='Change connection quay_db']").await;
+    browser.in_dialog().await;
+    let user = browser.find("[role=dialog] #user").await;
+    assert_eq!(user.prop("value").await.unwrap().as_deref(), Some("nobody_there"));
+    user.clear().await.unwrap();
+    user.send_keys("reader").await.unwrap();
+    let secret = std::fs::read_to_string(product.folder.join("reader.secret")).unwrap();
+    browser.find("[role=dialog] #secret").await.send_keys(secret.trim()).await.unwrap();
+    browser.click("[role=dialog] button[type=submit]").await;
+    browser
+        .until(
+            "document.querySelectorAll('section[aria-label=\"Connection quay_db\"] .steps li .pi-check').length == 5",
+        )
+        .await;
+    // Credentials of a user's own.
+    browser.click("[aria-label='Who signs in at quay_db']").await;
+    browser.in_dialog().await;
+    browser.click("[role=dialog] [role=combobox]").await;
+    browser.click("[role=option][aria-label=dee]").await;
+    browser.find("#name-there").await.send_keys("dee_reader").await.unwrap();
+    browser.find("#own-secret").await.send_keys("dee-hush").await.unwrap();
+    browser.click("[role=dialog] button[type=submit]").await;
+    browser.until("document.querySelector('[aria-label=\"Forget the credentials of dee\"]')").await;
+    // Signed in, the source is read as this user.
+    browser
+        .client
+        .goto(&format!(
+            "{}{}",
+            product.address,
+            query_path("SELECT who FROM native_query('quay', 'SELECT current_user::text AS who')")
+        ))
+        .await
+        .unwrap();
+    browser.click("[aria-label='Sign in']").await;
+    browser.in_dialog().await;
+    browser.find("#token").await.send_keys("not a token").await.unwrap();
+    browser.click("[role=dialog] button[type=submit]").await;
+    browser
+        .until("document.querySelector('[role=dialog] .error')?.textContent.includes('nobody has this token')")
+        .await;
+    browser.client.refresh().await.unwrap();
+    browser.click("[aria-label='Sign in']").await;
+    browser.in_dialog().await;
+    browser.find("#token").await.send_keys(&token).await.unwrap();
+    browser.click("[role=dialog] button[type=submit]").await;
+    browser.until("document.querySelector('[aria-label=\"Signed in as dee; sign out\"]')").await;
+    browser.click("#run").await;
+    browser.until("document.querySelector('.grid tbody')?.textContent.includes('dee_reader')").await;
+    browser.click("[aria-label='Signed in as dee; sign out']").await;
+    browser.find("[aria-label='Sign in']").await;
+    browser.click("#run").await;
+    browser.until("document.querySelector('.grid tbody tr td:last-child')?.textContent.trim() == 'reader'").await;
+    browser.close().await;
+    product.stdout(&["access", "drop", "dee"]);
+    product.stdout(&["catalog", "drop", "quay"]);
+    product.stdout(&["connection", "drop", "quay_db"]);
 }

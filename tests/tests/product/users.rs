@@ -71,7 +71,10 @@ async fn users_sign_in_at_sources_as_themselves() {
     // Tests and settings are theirs too.
     let (ok, text) = by(&first, &ada, &["connection", "test", "fleet_db"], &[]);
     assert!(!ok && text.contains("as ada_reader"), "{text}");
-    assert!(text.contains("permission denied for table crew") && text.contains("give user ada_reader the right"), "{text}");
+    assert!(
+        text.contains("permission denied for table crew") && text.contains("give user ada_reader the right"),
+        "{text}"
+    );
     let effective = ["catalog", "show", "fleet", "--effective", "--for", "ada"];
     let (_, text) = by(&first, "", &effective, &[]);
     let lines: Vec<&str> = text.lines().filter(|line| line.contains(" user ") || line.contains("secret")).collect();
