@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
-use cobble_plan::logical::{Table, TableKind};
+use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
@@ -21,6 +21,13 @@ use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 pub struct TableEntry {
     pub name: String,
     pub kind: TableKind,
+}
+
+/// A table of a schema with its columns.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ListedColumns {
+    pub table: String,
+    pub columns: Vec<TableColumn>,
 }
 
 /// One step of a connection test, in the order they are taken; a failed one is the last.
@@ -72,6 +79,12 @@ pub trait Connector: Send + Sync + fmt::Debug {
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>>;
     /// The table under the catalog's name, or `None` when there is none of this name.
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>>;
+    /// The columns of all tables of a schema, as each table is described, in order of their names; none where the source tells them only
+    /// table by table.
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        let _ = schema;
+        Ok(None)
+    }
     /// A query in the source's own language as a table; only a single one that reads is taken.
     async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
         let _ = query;

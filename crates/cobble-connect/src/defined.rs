@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 #[derive(Debug)]
@@ -60,6 +60,14 @@ impl Connector for Defined {
             return Ok(None);
         }
         self.inner.table(catalog, schema, table).await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        // Those of tables that are defined are told one by one.
+        match self.tables.keys().any(|(own, _)| own == schema) || self.replaces_what_is_found() {
+            true => Ok(None),
+            false => self.inner.columns(schema).await,
+        }
     }
 
     async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {

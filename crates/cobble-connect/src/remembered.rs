@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
@@ -127,6 +127,10 @@ impl Connector for Remembered {
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
         let key = [catalog, schema, table].map(str::to_owned);
         self.ask(&self.described, key, Option::is_some, self.inner.table(catalog, schema, table)).await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        self.guarded(self.inner.columns(schema)).await
     }
 
     async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {

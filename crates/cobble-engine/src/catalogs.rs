@@ -167,11 +167,17 @@ pub trait StateTables: Send + Sync {
     }
 }
 
+/// A set as one user sees it.
+struct View {
+    of: Arc<CatalogSet>,
+    seen: Arc<CatalogSet>,
+}
+
 pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
-    /// What users with credentials of their own see of the set that is named first.
-    views: Mutex<BTreeMap<String, (Arc<CatalogSet>, Arc<CatalogSet>)>>,
+    /// What users with credentials of their own see, by their names.
+    views: Mutex<BTreeMap<String, View>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
     functions: RwLock<Arc<KnownFunctions>>,
     pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
@@ -211,10 +217,9 @@ impl Engine {
         let has_own = |user: &&str| set.connections.values().any(|c| c.definition.credentials.contains_key(*user));
         let Some(user) = user.filter(has_own) else { return Ok(set) };
         let mut views = self.views.lock().unwrap_or_else(PoisonError::into_inner);
-        // Users come and go; those of sets that are no more are forgotten when another one is made.
         let before = match views.get(user) {
-            Some((of, view)) if Arc::ptr_eq(of, &set) => return Ok(view.clone()),
-            Some((_, view)) => view.clone(),
+            Some(view) if Arc::ptr_eq(&view.of, &set) => return Ok(view.seen.clone()),
+            Some(view) => view.seen.clone(),
             None => Arc::default(),
         };
         let mut connections = set.connections.clone();
@@ -234,9 +239,9 @@ impl Engine {
                 view.connectors.insert(name.clone(), shared.clone());
             }
         }
-        let view = Arc::new(view);
-        views.insert(user.to_owned(), (set, view.clone()));
-        Ok(view)
+        let seen = Arc::new(view);
+        views.insert(user.to_owned(), View { of: set, seen: seen.clone() });
+        Ok(seen)
     }
 
     pub fn set(&self) -> Arc<CatalogSet> {

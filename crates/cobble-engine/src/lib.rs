@@ -20,7 +20,7 @@ pub use cobble_connect::{
 };
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
-pub use cobble_plan::logical::{Table, TableKind};
+pub use cobble_plan::logical::{Table, TableColumn, TableKind};
 pub use cobble_plan::registry::{BuiltIn, built_in};
 pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
 pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};

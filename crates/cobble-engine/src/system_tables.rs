@@ -1,9 +1,10 @@
 //! `information_schema`, and `lane.state` for what the engine knows of itself.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use arrow::array::{ArrayRef, Int32Array, StringViewArray};
-use cobble_plan::logical::{Table, TableKind};
+use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_types::{Error, ObjectName, Result, SqlType};
 use futures::StreamExt;
 
@@ -71,21 +72,37 @@ pub async fn information_table(set: &CatalogSet, catalog: Option<&str>, name: &s
 
 async fn columns(set: &CatalogSet, catalog: Option<&str>) -> Result<MemoryTable> {
     let tables = all_tables(set, catalog).await?;
-    let described: Vec<Result<Option<Arc<Table>>>> =
-        futures::stream::iter(tables)
-            .map(|(catalog, schema, table, _)| async move {
-                set.connector(&catalog)?.table(&catalog, &schema, &table).await
-            })
-            .buffered(PARALLEL_DESCRIPTIONS)
-            .collect()
-            .await;
+    // Where a source tells the columns of a whole schema, its tables are not asked for one by one.
+    let schemas: BTreeSet<(String, String)> =
+        tables.iter().map(|(catalog, schema, ..)| (catalog.clone(), schema.clone())).collect();
+    let mut known: BTreeMap<(String, String, String), Vec<TableColumn>> = BTreeMap::new();
+    for (catalog, schema) in schemas {
+        let Ok(Some(all)) = set.connector(&catalog)?.columns(&schema).await else { continue };
+        known.extend(all.into_iter().map(|listed| ((catalog.clone(), schema.clone(), listed.table), listed.columns)));
+    }
+    let left: Vec<(String, String, String)> = tables
+        .iter()
+        .map(|(catalog, schema, table, _)| (catalog.clone(), schema.clone(), table.clone()))
+        .filter(|name| !known.contains_key(name))
+        .collect();
+    let described: Vec<Option<Arc<Table>>> = futures::stream::iter(left)
+        .map(|(catalog, schema, table)| async move {
+            // One table that cannot be described does not hide the others; naming it tells what is wrong.
+            set.connector(&catalog).ok()?.table(&catalog, &schema, &table).await.ok()?
+        })
+        .buffered(PARALLEL_DESCRIPTIONS)
+        .collect()
+        .await;
+    for table in described.into_iter().flatten() {
+        let ObjectName { catalog, schema, table: name } = table.name.clone();
+        known.insert((catalog, schema, name), table.columns.clone());
+    }
     let (mut rows, mut places) = (Vec::new(), Vec::new());
-    for table in described {
-        // One table that cannot be described does not hide the others; naming it tells what is wrong.
-        let Ok(Some(table)) = table else { continue };
-        for (place, column) in table.columns.iter().enumerate() {
+    for (catalog, schema, table, _) in &tables {
+        let Some(columns) = known.get(&(catalog.clone(), schema.clone(), table.clone())) else { continue };
+        for (place, column) in columns.iter().enumerate() {
             let nullable = if column.nullable { "YES" } else { "NO" };
-            let text = [&table.name.catalog, &table.name.schema, &table.name.table, &column.name];
+            let text = [catalog, schema, table, &column.name];
             let mut row: Vec<Option<String>> = text.into_iter().map(|s| Some(s.clone())).collect();
             row.extend([Some(nullable.to_owned()), Some(column.sql_type.to_string()), column.comment.clone()]);
             rows.push(row);

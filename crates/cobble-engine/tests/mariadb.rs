@@ -433,6 +433,7 @@ async fn what_is_handed_over_never_changes_an_answer() {
 #[tokio::test(flavor = "multi_thread")]
 async fn values_come_as_they_are() {
     let mut session = session();
+    truth::described_alike(&definition("yard_db", "reader", "a secret"), "yard").await;
     let (rows, _) = answer(&mut session, "SELECT * FROM orders").await.unwrap();
     let types = "SELECT column_name, data_type FROM yard.information_schema.columns WHERE table_name = 'orders'";
     let types = answer(&mut session, types).await.map(|(rows, _)| rows.join("\n")).unwrap_or_else(|e| e.message);

@@ -264,6 +264,7 @@ async fn what_is_handed_over_never_changes_an_answer() {
 #[tokio::test(flavor = "multi_thread")]
 async fn faults_are_named() {
     let (mut session, path) = session("sqlite-faults");
+    truth::described_alike(&ConnectionDefinition::new("till_file", "sqlite", path.display().to_string()), "main").await;
     let mut out = Vec::new();
     for sql in ["SELECT * FROM nothing", "SELECT name FROM till.other.ports", "SELECT nam FROM ports"] {
         let error = answer(&mut session, sql).await.unwrap_err();

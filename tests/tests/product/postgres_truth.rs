@@ -276,6 +276,8 @@ const STATEMENTS: &[&str] = &[
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_handed_over_never_changes_an_answer() {
     let mut session = session().await;
+    let definition = session.engine().set().connections["log_db"].definition.clone();
+    truth::described_alike(&definition, "public").await;
     let conditions = CONDITIONS.iter().map(|condition| format!("SELECT id FROM logs WHERE {condition}"));
     let mut all: Vec<String> = conditions.chain(STATEMENTS.iter().map(|s| (*s).to_owned())).collect();
     all.extend(truth::shapes::statements(["logs", "port", "name", "label", "price", "ports"]));

@@ -9,6 +9,7 @@ use mysql_async::prelude::Queryable;
 
 use super::dialect::{BYTES, MariaDialect};
 use super::{Server, errors};
+use crate::connector::ListedColumns;
 use crate::database::native::{self, NativeColumn};
 use crate::database::{Database, DatabaseSource, Dialect, RemoteColumn, RemoteTable, ranges};
 use crate::table_definition::NativeQuery;
@@ -148,12 +149,46 @@ async fn key_ranges(
     Ok(ranges::ranges(&format!("t1.{name}"), (least, greatest), portions, false))
 }
 
+const ALL_COLUMNS: &str = "
+SELECT c.TABLE_NAME, c.COLUMN_NAME, lower(c.DATA_TYPE), lower(c.COLUMN_TYPE), c.NUMERIC_PRECISION, c.NUMERIC_SCALE, c.IS_NULLABLE = 'YES',
+       c.COLUMN_KEY = 'PRI', nullif(c.COLUMN_COMMENT, '')
+FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME NOT LIKE '\\_unfinished\\_%'
+ORDER BY c.TABLE_NAME COLLATE utf8mb3_bin, c.ORDINAL_POSITION";
+
 const COLUMNS: &str = "
 SELECT c.COLUMN_NAME, lower(c.DATA_TYPE), lower(c.COLUMN_TYPE), c.NUMERIC_PRECISION, c.NUMERIC_SCALE, c.IS_NULLABLE = 'YES',
        c.COLUMN_KEY = 'PRI', nullif(c.COLUMN_COMMENT, '')
 FROM information_schema.COLUMNS c WHERE c.TABLE_SCHEMA = ? AND c.TABLE_NAME = ? ORDER BY c.ORDINAL_POSITION";
 
 type Declared = (String, String, String, Option<u64>, Option<u64>, bool, bool, Option<String>);
+
+/// A column, and whether its type is one of ours.
+fn column(declared: &Declared) -> (TableColumn, bool) {
+    let (name, kind, whole, precision, scale, nullable, _, comment) = declared.clone();
+    let own = sql_type(&kind, &whole, precision, scale);
+    let known = own.is_some();
+    let note = if known { None } else { Some(format!("{whole} at the source, read as text")) };
+    let comment = match (comment, note) {
+        (Some(comment), Some(note)) => Some(format!("{comment} ({note})")),
+        (comment, note) => comment.or(note),
+    };
+    (TableColumn { name, sql_type: own.unwrap_or(SqlType::Text), nullable, partition: false, comment }, known)
+}
+
+pub async fn columns(server: &Server, schema: &str) -> Result<Vec<ListedColumns>> {
+    let mut client = server.client().await?;
+    type Listed = (String, String, String, String, Option<u64>, Option<u64>, bool, bool, Option<String>);
+    let rows: Vec<Listed> = client.exec(ALL_COLUMNS, (schema,)).await.map_err(|e| errors::error(server, &e))?;
+    let mut all: Vec<ListedColumns> = Vec::new();
+    for (table, name, kind, whole, precision, scale, nullable, key, comment) in rows {
+        let own = column(&(name, kind, whole, precision, scale, nullable, key, comment)).0;
+        match all.last_mut().filter(|last| last.table == table) {
+            Some(last) => last.columns.push(own),
+            None => all.push(ListedColumns { table, columns: vec![own] }),
+        }
+    }
+    Ok(all)
+}
 
 pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
@@ -170,21 +205,14 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     let Some((form, rows, bytes, engine)) = facts else { return Ok(None) };
     let declared: Vec<Declared> = client.exec(COLUMNS, (schema, name)).await.map_err(failed)?;
     let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
-    for (place, (column, kind, whole, precision, scale, nullable, key, comment)) in declared.into_iter().enumerate() {
-        let own = sql_type(&kind, &whole, precision, scale);
-        let known = own.is_some();
-        let own = own.unwrap_or(SqlType::Text);
-        let (written, checks) = written_as(&own, known);
-        if key {
+    for (place, declared) in declared.iter().enumerate() {
+        let (described, known) = column(declared);
+        let (written, checks) = written_as(&described.sql_type, known);
+        if declared.6 {
             primary_key.push(place);
         }
-        let note = if known { None } else { Some(format!("{whole} at the source, read as text")) };
-        let comment = match (comment, note) {
-            (Some(comment), Some(note)) => Some(format!("{comment} ({note})")),
-            (comment, note) => comment.or(note),
-        };
-        columns.push(TableColumn { name: column.clone(), sql_type: own, nullable, partition: false, comment });
-        remote.push(RemoteColumn { name: column, written, checks, taken: None });
+        remote.push(RemoteColumn { name: described.name.clone(), written, checks, taken: None });
+        columns.push(described);
     }
     let rows = rows.map(|rows| rows as f64);
     let mut statistics = TableStatistics {

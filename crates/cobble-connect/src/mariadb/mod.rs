@@ -26,7 +26,7 @@ use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::MariaDialect;
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::patience::Patience;
@@ -214,6 +214,13 @@ impl Connector for MariaConnector {
             return Ok(None);
         }
         self.server.patience.wait(describe::table(&self.server, catalog, schema, table)).await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        if !self.server.sees(schema) {
+            return Ok(Some(vec![]));
+        }
+        self.server.patience.wait(describe::columns(&self.server, schema)).await.map(Some)
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {

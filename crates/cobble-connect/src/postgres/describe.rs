@@ -8,6 +8,7 @@ use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{ObjectName, Result, SqlType, Value, quote_identifier};
 
 use super::{Server, errors};
+use crate::connector::ListedColumns;
 use crate::database::native::{self, NativeColumn};
 use crate::database::{DatabaseSource, RemoteColumn, RemoteTable};
 use crate::table_definition::NativeQuery;
@@ -107,6 +108,48 @@ LEFT JOIN pg_stats s ON s.schemaname = n.nspname AND s.tablename = c.relname AND
 WHERE n.nspname = $1::text AND c.relname = $2::text AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
 ORDER BY a.attnum";
 
+/// Columns alone, of all tables of a schema.
+const ALL_COLUMNS: &str = "
+SELECT c.relname::text, a.attname::text, t.typname::text, a.atttypmod, a.attnotnull, col_description(c.oid, a.attnum),
+       format_type(a.atttypid, a.atttypmod)
+FROM pg_class c
+JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+JOIN pg_type t ON t.oid = a.atttypid
+WHERE n.nspname = $1::text AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
+ORDER BY c.relname COLLATE \"C\", a.attnum";
+
+/// A column, by what the server says of it: name, type and its modifier, the type in full, whether it may be null, and its comment.
+fn column(
+    name: String,
+    (type_name, modifier, in_full): (&str, i32, String),
+    nullable: bool,
+    comment: Option<String>,
+) -> (TableColumn, bool) {
+    let (sql_type, as_text) = read_as(type_name, modifier);
+    let note = (as_text && sql_type == SqlType::Text).then(|| format!("{in_full} at the source, read as text"));
+    let comment = match (comment, note) {
+        (Some(comment), Some(note)) => Some(format!("{comment} ({note})")),
+        (comment, note) => comment.or(note),
+    };
+    (TableColumn { name, sql_type, nullable, partition: false, comment }, as_text)
+}
+
+pub async fn columns(server: &Server, schema: &str) -> Result<Vec<ListedColumns>> {
+    let client = server.client().await?;
+    let rows = client.query(ALL_COLUMNS, &[&schema]).await.map_err(|e| errors::statement_error(server, &e))?;
+    let mut all: Vec<ListedColumns> = Vec::new();
+    for row in &rows {
+        let table: String = row.get(0);
+        let (own, _) = column(row.get(1), (row.get(2), row.get(3), row.get(6)), !row.get::<_, bool>(4), row.get(5));
+        match all.last_mut().filter(|last| last.table == table) {
+            Some(last) => last.columns.push(own),
+            None => all.push(ListedColumns { table, columns: vec![own] }),
+        }
+    }
+    Ok(all)
+}
+
 /// Bytes of a page, unless the server was built with another size, which only makes the ranges other ones.
 const PAGE: f64 = 8192.0;
 /// Fewer pages are not worth a request of their own, and more ranges than this are of no use.
@@ -145,13 +188,9 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     };
     let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
     for (place, row) in rows.iter().enumerate() {
-        let (column, type_name, modifier): (String, String, i32) = (row.get(0), row.get(1), row.get(2));
-        let (own, as_text) = read_as(&type_name, modifier);
-        let mut comment: Option<String> = row.get(4);
-        if as_text && own == SqlType::Text {
-            let note = format!("{} at the source, read as text", row.get::<_, String>(10));
-            comment = Some(comment.map_or(note.clone(), |c| format!("{c} ({note})")));
-        }
+        let (described, as_text) =
+            column(row.get(0), (row.get(1), row.get(2), row.get(10)), !row.get::<_, bool>(3), row.get(4));
+        let (name, own) = (described.name.clone(), described.sql_type.clone());
         if row.get(9) {
             primary_key.push(place);
         }
@@ -183,13 +222,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             most_common,
             histogram,
         });
-        columns.push(TableColumn {
-            name: column.clone(),
-            sql_type: own.clone(),
-            nullable: !row.get::<_, bool>(3),
-            partition: false,
-            comment,
-        });
+        columns.push(described);
         // A type that is not ours is read as text, and compared as text on both sides; a collation that calls different
         // strings equal is set aside.
         let cast = if as_text { "::text" } else { "" };
@@ -199,7 +232,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         };
         // The type without its length, so that a text that is too long is an error and not cut.
         let taken = as_text.then(|| format!("?::{}", row.get::<_, String>(17)));
-        remote.push(RemoteColumn { name: column, written, checks: false, taken });
+        remote.push(RemoteColumn { name, written, checks: false, taken });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);

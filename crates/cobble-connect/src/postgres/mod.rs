@@ -29,7 +29,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::PostgresDialect;
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::patience::Patience;
@@ -255,6 +255,10 @@ impl Connector for PostgresConnector {
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
         self.server.patience.wait(describe::table(&self.server, catalog, schema, table)).await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        self.server.patience.wait(describe::columns(&self.server, schema)).await.map(Some)
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {

@@ -84,7 +84,7 @@ pub fn native(file: &File, connection: &Connection, text: &str) -> Result<Vec<Na
         };
         NativeColumn { name: column.name().to_owned(), sql_type, written, checks: known, note }
     };
-    Ok(prepared.columns().into_iter().map(column).collect())
+    Ok(prepared.columns().map(column).collect())
 }
 
 pub fn table(

@@ -24,7 +24,7 @@ use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::SqliteDialect;
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
@@ -183,6 +183,23 @@ impl Connector for SqliteConnector {
             describe::table(&file.known(connection)?, connection, &catalog, &schema, &table)
         })
         .await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        if schema != SCHEMA {
+            return Ok(Some(vec![]));
+        }
+        let all = self.with(|file, connection| {
+            let file = file.known(connection)?;
+            let names = describe::tables(connection).map_err(|e| errors::error(&file, &e))?;
+            let described = names.into_iter().map(|entry| {
+                let found = describe::table(&file, connection, "", SCHEMA, &entry.name)?;
+                let columns = found.map(|table| table.columns.clone()).unwrap_or_default();
+                Ok(ListedColumns { table: entry.name, columns })
+            });
+            described.collect::<Result<_>>()
+        });
+        all.await.map(Some)
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {

@@ -52,6 +52,19 @@ pub async fn steps(heading: &str, definition: &ConnectionDefinition) -> String {
     out
 }
 
+/// What a source says of all columns of a schema at once is what it says of each table.
+pub async fn described_alike(definition: &ConnectionDefinition, schema: &str) {
+    let connector = cobble_connect::connector(definition).unwrap();
+    let all = connector.columns(schema).await.unwrap().expect("it tells them at once");
+    let names: Vec<String> = connector.tables(schema).await.unwrap().into_iter().map(|entry| entry.name).collect();
+    assert_eq!(all.iter().map(|listed| listed.table.clone()).collect::<Vec<_>>(), names);
+    for listed in all {
+        let table = connector.table("c", schema, &listed.table).await.unwrap().unwrap();
+        assert_eq!(listed.columns, table.columns, "{}", listed.table);
+    }
+    assert_eq!(connector.columns("no such schema").await.unwrap(), Some(vec![]));
+}
+
 /// What was kept back of a statement, in words.
 fn kept(plan: Option<&PlanDocument>) -> String {
     let pieces = plan.iter().flat_map(|plan| &plan.gates).flat_map(|gate| &gate.pieces);

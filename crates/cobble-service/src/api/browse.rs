@@ -1,6 +1,8 @@
 //! Catalogs, schemas, tables and columns over HTTP.
 
-use cobble_engine::{CatalogDefinition, Table, TableKind};
+use std::collections::HashMap;
+
+use cobble_engine::{CatalogDefinition, Table, TableColumn, TableKind};
 use cobble_types::parse::parse_value;
 use cobble_types::{SqlType, Value};
 use futures::StreamExt;
@@ -126,13 +128,13 @@ fn table_body(table: &Table) -> TableBody {
     }
 }
 
-/// Tables of a schema that are described for the completion of names; of the others the names are known.
+/// Tables of a schema that are described one by one for the completion of names; of the others the names are known.
 const MOST_DESCRIBED: usize = 200;
 /// Tables described at one time.
 const PARALLEL_DESCRIPTIONS: usize = 8;
 
 /// Every table with its columns, for completion of names. Sources that do not answer are left out, and so are the columns of tables
-/// after the first 200 of a schema.
+/// after the first 200 of a schema where the source tells them only table by table.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
 #[get("/names")]
 pub async fn names(service: &State, caller: Caller) -> ApiResult<Vec<NameBody>> {
@@ -143,13 +145,19 @@ pub async fn names(service: &State, caller: Caller) -> ApiResult<Vec<NameBody>> 
         let Ok(schemas) = set.connector(catalog)?.schemas().await else { continue };
         for schema in schemas {
             let Ok(tables) = session.tables(catalog, &schema).await else { continue };
+            let at_once = set.connector(catalog)?.columns(&schema).await.ok().flatten().unwrap_or_default();
+            let at_once: HashMap<String, Vec<TableColumn>> =
+                at_once.into_iter().map(|listed| (listed.table, listed.columns)).collect();
+            let at_once = &at_once;
             let described = tables.into_iter().enumerate().map(|(place, table)| {
                 let (session, catalog, schema) = (&session, catalog.clone(), schema.clone());
                 async move {
                     let name = [catalog.clone(), schema.clone(), table.clone()];
-                    let columns = match place < MOST_DESCRIBED {
-                        true => session.table(&name).await.ok()?.columns.iter().map(|c| c.name.clone()).collect(),
-                        false => vec![],
+                    let named = |columns: &[TableColumn]| columns.iter().map(|c| c.name.clone()).collect();
+                    let columns = match at_once.get(&table) {
+                        Some(columns) => named(columns),
+                        None if place < MOST_DESCRIBED => named(&session.table(&name).await.ok()?.columns),
+                        None => vec![],
                     };
                     Some(NameBody { catalog, schema, table, columns })
                 }
