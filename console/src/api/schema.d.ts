@@ -368,7 +368,7 @@ export interface paths {
         };
         /**
          * Every table with its columns, for completion of names. Sources that do not answer are left out, and so are the columns of tables
-         *     after the first 200 of a schema.
+         *     after the first 200 of a schema where the source tells them only table by table.
          */
         get: operations["names"];
         put?: never;

@@ -62,6 +62,14 @@ async fn expressions_mean_what_they_mean_in_postgresql() {
         ("round(2.5), round(-2.5), round(2.345, 2)", "3|-3|2.35"),
         ("round(2.5::double precision)", "2"),
         ("2.5::integer, 3.5::double precision::integer", "3|4"),
+        (
+            "2 in (n, 3, n + 1), 2 in (n, null), 2 not in (n, 3), null in (n, 3) from (values (1), (2), (4)) v (n) limit 1",
+            "true|null|true|null",
+        ),
+        (
+            "count(*) filter (where 2 in (n, 3, n + 1)), count(*) filter (where 4 not in (n, 5)) from (values (1), (2), (4)) v (n)",
+            "2|2",
+        ),
         ("null and false, null or true, not null", "false|true|null"),
         ("null = null, null is null, 1 is distinct from null", "null|true|true"),
         ("1 in (2, null), 1 in (1, null), 1 not in (2, null)", "null|true|null"),

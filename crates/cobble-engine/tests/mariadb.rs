@@ -44,7 +44,7 @@ CREATE USER 'writer'@'%' IDENTIFIED BY 'a secret'; GRANT ALL ON scratch.* TO 'wr
 CREATE DATABASE shed; GRANT ALL ON shed.* TO 'writer'@'%'; CREATE TABLE shed.heap (n INT); CREATE TABLE shed.flat (n INT PRIMARY KEY) ENGINE = Aria;
 CREATE TABLE shed.kept (id INT PRIMARY KEY, vessel_id INT, kind VARCHAR(60), urgency INT, cost DECIMAL(10,2), note VARCHAR(200)) COLLATE utf8mb4_general_ci;
 CREATE DATABASE hoard; CREATE TABLE hoard.purses (id INT PRIMARY KEY, coins BIGINT, note VARCHAR(60)); INSERT INTO hoard.purses SELECT seq, 100, repeat('x', 40) FROM seq_1_to_300000;
-ANALYZE TABLE hoard.purses; CREATE USER 'hoarder'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT, LOCK TABLES ON hoard.* TO 'hoarder'@'%'; CREATE USER 'looker'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON hoard.* TO 'looker'@'%';
+ANALYZE TABLE hoard.purses; CREATE USER 'hoarder'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT, LOCK TABLES ON hoard.* TO 'hoarder'@'%'; CREATE USER 'watcher'@'%' IDENTIFIED BY 'a secret'; GRANT SELECT ON hoard.* TO 'watcher'@'%';
 CREATE TABLE shed.crew (vessel_id INT PRIMARY KEY, size INT, name VARCHAR(20));
 ";
 
@@ -549,7 +549,7 @@ async fn connections_are_encrypted_where_it_is_wanted() {
 #[tokio::test(flavor = "multi_thread")]
 async fn ranges_are_read_apart_in_one_view() {
     let engine = Engine::in_memory().unwrap();
-    for (name, user, lock) in [("hoard", "hoarder", "true"), ("poor", "looker", "true"), ("plain", "hoarder", "false")]
+    for (name, user, lock) in [("hoard", "hoarder", "true"), ("poor", "watcher", "true"), ("plain", "hoarder", "false")]
     {
         let mut definition = definition(&format!("{name}_db"), user, "a secret");
         definition.options.insert("lock_for_ranges".into(), lock.into());
@@ -609,4 +609,50 @@ async fn ranges_are_read_apart_in_one_view() {
         });
     })
     .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn random_fragments_never_change_an_answer() {
+    let mut session = session();
+    let columns = truth::random::Columns {
+        table: "orders",
+        whole: &["id", "id", "tiny"],
+        text: &["kind", "strict_kind", "old_kind", "padded"],
+        decimal: &["cost"],
+        date: &["opened"],
+        moment: &["at_time"],
+        flag: &[],
+    };
+    for seed in 1..=3 {
+        truth::random_fragments(&mut session, seed, 250, &columns).await;
+    }
+}
+
+/// A pool whose connections are all in use is not a server that does not answer.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_busy_pool_is_told_as_one() {
+    let engine = Engine::in_memory().unwrap();
+    let mut definition = definition("yard_db", "reader", "a secret");
+    let options = [("pool_size", "1"), ("statement_limit", "4"), ("connect_limit", "1")];
+    definition.options.extend(options.map(|(name, value)| (name.to_owned(), value.to_owned())));
+    engine.add_connection(definition).unwrap();
+    engine.add_catalog(CatalogDefinition::new("yard", "yard_db")).unwrap();
+    let mut session = engine.session();
+    // Nobody takes the rows of the first reading.
+    let cancel = CancellationToken::new();
+    let many = "SELECT t FROM native_query('yard', 'SELECT a.t FROM yard.many a JOIN yard.many b ON a.id <> b.id')";
+    let mut reading = session.run_text(many, &cancel).await.unwrap();
+    reading.next().await.unwrap();
+    let other = "SELECT * FROM native_query('yard', 'SELECT count(*) AS n FROM yard.vessels')";
+    let error = answer(&mut engine.session(), other).await.unwrap_err();
+    assert_eq!(error.message, "connection yard_db: all its connections are busy");
+    drop(reading);
+    cancel.cancel();
+    for _ in 0..50 {
+        if answer(&mut engine.session(), other).await.is_ok_and(|(rows, _)| rows == ["3"]) {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    panic!("the connection does not come back");
 }

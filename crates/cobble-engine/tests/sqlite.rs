@@ -389,3 +389,82 @@ async fn ranges_are_read_apart_in_one_state() {
         .await;
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn random_fragments_never_change_an_answer() {
+    let (mut session, _) = session("sqlite-random");
+    let columns = truth::random::Columns {
+        table: "sales",
+        whole: &["id", "id", "id"],
+        text: &["article", "label", "padded"],
+        decimal: &["price"],
+        date: &["sold_on"],
+        moment: &[],
+        flag: &["by_card"],
+    };
+    for seed in 1..=3 {
+        truth::random_fragments(&mut session, seed, 250, &columns).await;
+    }
+}
+
+/// Of a join that makes more rows than its tables have only the groups cross, unless they are computed here: then its tables do.
+#[tokio::test(flavor = "multi_thread")]
+async fn joins_of_many_rows_are_handed_over_with_their_groups() {
+    let (mut session, path) = session("sqlite-groups");
+    let many = "CREATE TABLE calls (id INTEGER PRIMARY KEY, port INTEGER, note TEXT) STRICT;
+                INSERT INTO calls WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 3000) SELECT i, i % 5, 'n' || (i % 3) FROM n";
+    Connection::open(&path).unwrap().execute_batch(many).unwrap();
+    for (sql, gates, most) in [
+        ("SELECT a.port, count(*), max(b.note) FROM calls a JOIN calls b ON a.port = b.port GROUP BY a.port", 1, 5),
+        ("SELECT count(*) FROM calls a JOIN calls b ON a.port = b.port WHERE a.id < b.id", 1, 1),
+        (
+            "SELECT a.port, string_agg(DISTINCT b.note, '/' ORDER BY b.note) FROM calls a JOIN calls b ON a.port = b.port GROUP BY a.port",
+            2,
+            6000,
+        ),
+        ("SELECT a.id, b.id FROM calls a JOIN calls b ON a.port = b.port WHERE a.id > 2990", 2, 6000),
+    ] {
+        session.set("planner.off", "").unwrap();
+        let (rows, plan) = answer(&mut session, sql).await.unwrap();
+        let plan = plan.unwrap();
+        let crossed: u64 = plan.gates.iter().filter_map(|gate| Some(gate.measure.as_ref()?.rows)).sum();
+        assert_eq!(plan.gates.len(), gates, "{sql}");
+        assert!(crossed <= most, "{sql}: {crossed}");
+        // Steps are numbered as if it had been planned once.
+        let numbers: Vec<usize> = plan.steps.iter().map(|step| step.step).collect();
+        assert_eq!(numbers, (1..=plan.steps.len()).collect::<Vec<_>>(), "{sql}");
+        session.set("planner.off", "offer-joins, offer-aggregates").unwrap();
+        assert_eq!(answer(&mut session, sql).await.unwrap().0, rows, "{sql}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn orders_are_handed_over_where_that_costs_nothing() {
+    let (mut session, _) = session("sqlite-orders");
+    for (sql, wanted) in [
+        ("SELECT id FROM sales ORDER BY article DESC NULLS LAST, id", vec!["6", "3", "1", "2", "4", "5", "7"]),
+        ("SELECT port, count(*) FROM sales GROUP BY port ORDER BY count(*) DESC, port NULLS FIRST", vec![]),
+        ("SELECT id FROM sales WHERE id > 2 ORDER BY sold_on NULLS FIRST, id", vec!["4", "5", "3", "7", "6"]),
+    ] {
+        session.set("planner.off", "").unwrap();
+        let mut shown = Vec::new();
+        for off in ["", "offer-sorts", "push-filters, offer-aggregates, offer-sorts"] {
+            session.set("planner.off", off).unwrap();
+            let mut execution = session.run_text(sql, &CancellationToken::new()).await.unwrap();
+            let mut rows = Vec::new();
+            while let Some(batch) = execution.next().await.unwrap() {
+                let column = batch.column(0).clone();
+                rows.extend(
+                    (0..batch.num_rows())
+                        .map(|row| cobble_types::array_value_text(column.as_ref(), row).unwrap_or_default()),
+                );
+            }
+            let plan = execution.plan().unwrap();
+            let sorted_there = plan.gates[0].request.text.contains(" ORDER BY ");
+            assert_eq!(sorted_there, off.is_empty(), "{sql}: {}", plan.gates[0].request.text);
+            shown.push(rows);
+        }
+        assert!(shown.iter().all(|rows| *rows == shown[0]), "{sql}: {shown:?}");
+        assert!(wanted.is_empty() || shown[0] == wanted, "{sql}: {shown:?}");
+    }
+}

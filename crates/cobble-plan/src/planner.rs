@@ -43,6 +43,8 @@ pub const OFFER_SWITCHES: &[&str] = &[
     "range-joins",
 ];
 
+/// Rows of a join, more than its tables have, up to which it is left to the source when its groups are.
+const MOST_GROUPED: f64 = 10_000_000.0;
 /// Rows up to which an order without a limit is left to the source.
 const MOST_SORTED: f64 = 100_000.0;
 
@@ -468,11 +470,12 @@ impl Planner<'_> {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
             } else {
                 let many = estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
-                if many && !self.at_source && !self.is_grouped {
+                let is_grouped = self.is_grouped && estimate(plan).rows <= MOST_GROUPED;
+                if many && !self.at_source && !is_grouped {
                     let note = "the joined rows are estimated at more than twice those of the tables";
                     Verdict::kept(KeptReason::NotWorthIt, note)
                 } else {
-                    self.relied_on_groups |= many && self.is_grouped;
+                    self.relied_on_groups |= many && is_grouped;
                     a.offer.join(b.offer.as_ref(), join)
                 }
             };

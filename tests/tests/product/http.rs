@@ -153,7 +153,8 @@ async fn catalogs_tables_and_plans_are_served() {
     assert!(status["memory_limit"].as_u64() > status["memory_used"].as_u64(), "{status}");
     let body = json!({ "statement": "SELECT name FROM ports", "catalog": "fleet" });
     let plan: Value = Client::new().post(url("/plans")).json(&body).send().await.unwrap().json().await.unwrap();
-    assert_eq!(plan["gates"][0]["request"]["text"], "SELECT t1.\"name\" FROM \"public\".\"ports\" AS t1");
+    let sent = "COPY (SELECT t1.\"name\" FROM \"public\".\"ports\" AS t1) TO STDOUT (FORMAT binary)";
+    assert_eq!(plan["gates"][0]["request"]["text"], sent);
     let steps: Vec<Value> =
         Client::new().post(url("/connections/fleet_db/test")).send().await.unwrap().json().await.unwrap();
     let names: Vec<&str> = steps.iter().map(|s| s["step"].as_str().unwrap()).collect();

@@ -38,6 +38,10 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     fn windows(&self) -> WindowLimits {
         WindowLimits::default()
     }
+    /// A text that comes out of a derived table: it has a collation, which is not to be at odds with that of another one.
+    fn derived_text(&self, sql: Sql) -> Sql {
+        sql
+    }
     /// An expression of a query that is one of several in a UNION.
     fn united(&self, sql: Sql, sql_type: &SqlType) -> Sql {
         let _ = sql_type;
@@ -48,6 +52,11 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     /// A translated sort key with its direction, and where nulls go.
     fn sort_key(&self, key: &SortKey, sql: Sql) -> Result<Sql, Refusal>;
     fn limit(&self, limit: Option<u64>, offset: u64) -> String;
+    /// A complete statement as it goes to the server; `plain` says that it has columns and binds no value.
+    fn sent(&self, text: String, plain: bool) -> String {
+        let _ = plain;
+        text
+    }
     /// Whether joins of this kind are written.
     fn joins(&self, kind: JoinKind) -> bool;
     /// Stands in a SELECT of which no column is wanted.

@@ -119,10 +119,10 @@ impl Source for DatabaseSource {
         let mut table = self.table.clone();
         let mut columns = Vec::new();
         for (place, name) in identity.iter().enumerate() {
-            // Of whatever type it is there: it goes nowhere else.
+            // Of whatever type it is there: it goes nowhere else, and nothing is known of it but that it is no text.
             columns.push(TableColumn {
                 name: format!("\u{1}row {}", place + 1),
-                sql_type: SqlType::Text,
+                sql_type: SqlType::Bytea,
                 nullable: false,
                 partition: false,
                 comment: None,

@@ -2,7 +2,7 @@
 //! (a filter after a limit, say) makes it a derived table of a new one.
 
 use std::any::Any;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use cobble_plan::aggregate::AggregateCall;
@@ -10,7 +10,7 @@ use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
 use cobble_plan::window::WindowCall;
-use cobble_types::{ColumnId, Error, Result};
+use cobble_types::{ColumnId, Error, Result, SqlType};
 
 use super::scan::DatabaseScan;
 use super::sql::{Refusal, Sql, VERBATIM};
@@ -27,6 +27,8 @@ pub struct DatabaseOffer {
     limit: Option<(Option<u64>, u64)>,
     /// The text of every column that may be asked for.
     columns: HashMap<ColumnId, Sql>,
+    /// Those of them that are texts.
+    texts: HashSet<ColumnId>,
     /// The name of the first table.
     pub table: Arc<str>,
     /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
@@ -51,6 +53,7 @@ impl DatabaseOffer {
             let listed = remote.checks.then_some(name);
             columns.insert(column.id, Sql { listed, ..Sql::column(text, remote.name.clone()) });
         }
+        let texts = texts_of(scan.columns.iter().map(|(column, _)| column)).collect();
         let from = format!("{} AS t1", table.name);
         DatabaseOffer {
             database,
@@ -60,6 +63,7 @@ impl DatabaseOffer {
             order: vec![],
             limit: None,
             columns,
+            texts,
             table: table.name.as_str().into(),
             division: table.division.clone(),
             is_joined: false,
@@ -181,7 +185,9 @@ impl DatabaseOffer {
         self.limit = None;
         for id in ids {
             let used = self.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
-            self.columns.insert(id, Sql { columns: used, of_rows: true, ..Sql::new(format!("{alias}.c{}", id.0)) });
+            let derived = Sql { columns: used, of_rows: true, ..Sql::new(format!("{alias}.c{}", id.0)) };
+            let is_text = self.texts.contains(&id);
+            self.columns.insert(id, if is_text { self.database.dialect().derived_text(derived) } else { derived });
         }
     }
 
@@ -231,6 +237,11 @@ impl DatabaseOffer {
     fn refused((reason, note): Refusal) -> Verdict {
         Verdict::kept(reason, note)
     }
+}
+
+/// The columns that are texts.
+fn texts_of<'a>(columns: impl IntoIterator<Item = &'a Column>) -> impl Iterator<Item = ColumnId> {
+    columns.into_iter().filter(|column| column.sql_type == SqlType::Text).map(|column| column.id)
 }
 
 /// `t3.` and ` AS t3` with the number raised. Aliases are ours, so nothing else in the text looks like them outside quotes.
@@ -285,6 +296,7 @@ impl Offer for DatabaseOffer {
             }
         }
         self.columns.extend(translated);
+        self.texts.extend(texts_of(columns.iter().map(|(column, _)| column)));
         Verdict::pushed()
     }
 
@@ -303,6 +315,8 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
+        next.texts.extend(texts_of(groups.iter().map(|(column, _)| column)));
+        next.texts.extend(texts_of(aggregates.iter().map(|(column, _)| column)));
         // A constant key would be read as a column's number, and two parameters are never the same: such keys become columns first.
         if keys.iter().any(|(_, sql)| !sql.of_rows || !sql.parameters.is_empty()) {
             next.columns.extend(keys.iter().cloned());
@@ -383,6 +397,7 @@ impl Offer for DatabaseOffer {
             Ok(written) => next.columns.extend(calls.iter().map(|(column, _)| column.id).zip(written)),
             Err(refusal) => return Self::refused(refusal),
         }
+        next.texts.extend(texts_of(calls.iter().map(|(column, _)| column)));
         // What comes next looks at whole rows with what was computed.
         next.nest();
         *self = next;
@@ -414,7 +429,11 @@ impl Offer for DatabaseOffer {
         let mut from = Sql::new("(");
         from.push(&Sql::joined(&texts, " UNION ALL ")).text(") AS t1");
         let used = from.columns.clone();
-        let column = |id: ColumnId| Sql { columns: used.clone(), of_rows: true, ..Sql::new(format!("t1.c{}", id.0)) };
+        let texts: HashSet<ColumnId> = texts_of(columns).collect();
+        let column = |id: ColumnId| {
+            let derived = Sql { columns: used.clone(), of_rows: true, ..Sql::new(format!("t1.c{}", id.0)) };
+            if texts.contains(&id) { self.database.dialect().derived_text(derived) } else { derived }
+        };
         *self = DatabaseOffer {
             database: self.database.clone(),
             from,
@@ -423,6 +442,7 @@ impl Offer for DatabaseOffer {
             order: vec![],
             limit: None,
             columns: columns.iter().map(|c| (c.id, column(c.id))).collect(),
+            texts,
             table: self.table.clone(),
             division: vec![],
             is_joined: false,
@@ -514,6 +534,7 @@ impl Offer for DatabaseOffer {
         left.is_joined = true;
         left.conditions.extend(right.conditions);
         left.columns.extend(right.columns);
+        left.texts.extend(right.texts);
         left.tables = tables;
         left.target = left.target.or(right.target);
         *self = left;

@@ -41,7 +41,9 @@ impl DatabaseScan {
 
     fn request_of(&self, statements: &[Sql]) -> Request {
         let Some(sql) = statements.first() else { return Request::default() };
-        let mut text = sql.numbered(self.database.dialect());
+        let dialect = self.database.dialect();
+        let plain = sql.parameters.is_empty() && !self.columns.is_empty();
+        let mut text = dialect.sent(sql.numbered(dialect), plain);
         if statements.len() > 1 {
             text.push_str(&format!(" (the first of {} ranges, of one snapshot)", statements.len()));
         }

@@ -15,6 +15,11 @@ pub fn too_slow(server: &Server) -> Error {
         .hint("check the address and the firewall between, or raise connect_limit")
 }
 
+pub fn busy(server: &Server) -> Error {
+    about(server, Code::SourceTimeout, "all its connections are busy")
+        .hint("raise pool_size, or run fewer queries at once")
+}
+
 pub fn unreachable(server: &Server, error: &std::io::Error) -> Error {
     let place = format!("{}:{}", server.host, server.port);
     match error.kind() {

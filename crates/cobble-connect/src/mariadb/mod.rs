@@ -29,7 +29,7 @@ use self::dialect::MariaDialect;
 use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
-use crate::patience::Patience;
+use crate::patience::{Patience, pool_limit};
 use crate::server_steps;
 use crate::table_definition::{NativeQuery, TableDefinition};
 use crate::tls::{self, Tls};
@@ -79,6 +79,8 @@ pub struct Server {
     database: Option<String>,
     user: String,
     pool: Pool,
+    pool_size: usize,
+    pool_limit: Duration,
     tls: Tls,
     connect_limit: Duration,
     patience: Patience,
@@ -141,7 +143,9 @@ impl MariaConnector {
             tls,
             database: definition.database.clone(),
             user,
+            pool_size: constraints.max(),
             pool: Pool::new(options),
+            pool_limit: pool_limit(statement_limit),
             connect_limit,
             patience: Patience::new(name, statement_limit),
             writable: definition.flag("writable")?,
@@ -155,10 +159,22 @@ impl MariaConnector {
 impl Server {
     /// A connection of the pool, opened when none is free.
     async fn client(&self) -> Result<Conn> {
-        match tokio::time::timeout(self.connect_limit, self.pool.get_conn()).await {
-            Ok(client) => client.map_err(|e| errors::error(self, &e)),
-            Err(_) => Err(errors::too_slow(self)),
+        let began = Instant::now();
+        loop {
+            match tokio::time::timeout(self.connect_limit, self.pool.get_conn()).await {
+                Ok(client) => return client.map_err(|e| errors::error(self, &e)),
+                Err(_) if !self.is_busy() => return Err(errors::too_slow(self)),
+                Err(_) if began.elapsed() >= self.pool_limit => return Err(errors::busy(self)),
+                Err(_) => {}
+            }
         }
+    }
+
+    /// Whether every connection that the pool may have is in use.
+    fn is_busy(&self) -> bool {
+        let metrics = self.pool.metrics();
+        let (all, free) = (&metrics.connection_count, &metrics.connections_in_pool);
+        all.load(Ordering::Relaxed) >= self.pool_size && free.load(Ordering::Relaxed) == 0
     }
 
     async fn schemas(&self) -> Result<Vec<String>> {

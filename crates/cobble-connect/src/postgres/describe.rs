@@ -92,7 +92,7 @@ pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) ->
 
 const COLUMNS: &str = "
 SELECT a.attname::text, t.typname::text, a.atttypmod, a.attnotnull, col_description(c.oid, a.attnum),
-       coalesce(NOT l.collisdeterministic, false), c.relkind::text, c.reltuples::float8,
+       coalesce(l.collname <> 'default', false), c.relkind::text, c.reltuples::float8,
        CASE WHEN c.relkind IN ('r', 'm') THEN pg_relation_size(c.oid)::float8 END,
        coalesce(a.attnum = ANY (k.indkey), false), format_type(a.atttypid, a.atttypmod),
        s.n_distinct::float8, s.null_frac::float8, s.avg_width::float8,
@@ -223,8 +223,8 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
             histogram,
         });
         columns.push(described);
-        // A type that is not ours is read as text, and compared as text on both sides; a collation that calls different
-        // strings equal is set aside.
+        // A type that is not ours is read as text, and compared as text on both sides; a collation of the column's own, which may be at
+        // odds with another one or call different strings equal, is set aside.
         let cast = if as_text { "::text" } else { "" };
         let written = match row.get(5) {
             true => format!("({{}}{cast} COLLATE \"C\")"),
@@ -232,7 +232,8 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         };
         // The type without its length, so that a text that is too long is an error and not cut.
         let taken = as_text.then(|| format!("?::{}", row.get::<_, String>(17)));
-        remote.push(RemoteColumn { name, written, checks: false, taken });
+        let checks = row.get(5) && !as_text;
+        remote.push(RemoteColumn { name, written, checks, taken });
     }
     if let ([only], Some(rows)) = (primary_key.as_slice(), row_count) {
         statistics.columns[*only].distinct = Some(rows);

@@ -32,7 +32,7 @@ use self::dialect::PostgresDialect;
 use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
-use crate::patience::Patience;
+use crate::patience::{Patience, pool_limit};
 use crate::server_steps;
 use crate::table_definition::{NativeQuery, TableDefinition};
 use crate::tls::{self, Tls};
@@ -185,7 +185,7 @@ impl PostgresConnector {
         let pool = Pool::builder(manager)
             .max_size(pool_size)
             .runtime(deadpool_postgres::Runtime::Tokio1)
-            .wait_timeout(Some(Duration::from_secs(30)))
+            .wait_timeout(Some(pool_limit(statement_limit)))
             .create_timeout(Some(connect_limit))
             .build()
             .map_err(|e| Error::internal(format!("connection {name}: no pool: {e}")))?;

@@ -11,7 +11,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use bytes::Bytes;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{GateCounters, PortionReader, Portions, Request, ScanTools};
+use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Object, Timeouts};
 use futures::StreamExt;
@@ -23,7 +23,7 @@ use super::decode::{ColumnDecoder, Raw};
 use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
 use super::{Server, errors};
-use crate::database::Sql;
+use crate::database::{Dialect, Sql};
 
 /// Each statement is one portion.
 pub struct Statements {
@@ -156,14 +156,10 @@ impl Statements {
         // Cancelled while the server is still busy with the first row: the guard tells it to stop.
         guard.finished = false;
         let Some(client) = &guard.client else { return Err(Error::internal("a statement without a connection")) };
-        let rows = if sql.parameters.is_empty() && !shared.columns.is_empty() {
-            let copy = format!("COPY ({text}) TO STDOUT (FORMAT binary)");
-            if place == 0 {
-                let of = if is_divided { format!(" (the first of {})", shared.all.len()) } else { String::new() };
-                let sent = Request { text: format!("{copy}{of}"), parameters: vec![] };
-                *shared.tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(sent);
-            }
-            client.copy_out(&copy).await.map(|stream| Rows::Copied(Box::pin(stream), CopyRows::default()))
+        let plain = sql.parameters.is_empty() && !shared.columns.is_empty();
+        let text = PostgresDialect.sent(text, plain);
+        let rows = if plain {
+            client.copy_out(&text).await.map(|stream| Rows::Copied(Box::pin(stream), CopyRows::default()))
         } else {
             let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
             let statement = client.prepare_typed(&text, &types).await.map_err(failed)?;

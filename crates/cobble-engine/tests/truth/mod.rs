@@ -5,6 +5,7 @@
 pub mod changed;
 pub mod encryption;
 pub mod moving;
+pub mod random;
 pub mod shapes;
 pub mod way;
 pub mod written;
@@ -50,6 +51,41 @@ pub async fn steps(heading: &str, definition: &ConnectionDefinition) -> String {
         let _ = writeln!(out, "  refused: {error}");
     }
     out
+}
+
+/// Fragments made at random: an answer never depends on where it was computed. Where computing fails, it may fail with one of several
+/// faults, as nothing says which row or which side of a condition comes first.
+pub async fn random_fragments(session: &mut Session, seed: u64, count: usize, columns: &random::Columns) {
+    let (mut differing, mut pushed_whole, mut failed) = (Vec::new(), 0, 0);
+    for sql in random::statements(seed, count, columns) {
+        session.set("planner.off", "").unwrap();
+        let pushed = answer(session, &sql).await;
+        session.set("planner.off", OFF).unwrap();
+        let whole = answer(session, &sql).await.map(|(rows, _)| rows);
+        let is_computing =
+            |e: &Error| matches!(e.code, Code::Overflow | Code::DivisionByZero | Code::InvalidValue | Code::SourceData);
+        let same = match (&pushed, &whole) {
+            (Ok((a, plan)), Ok(b)) => {
+                pushed_whole += usize::from(kept(plan.as_ref()) == "pushed");
+                a == b
+            }
+            (Err(a), Err(b)) => is_computing(a) && is_computing(b),
+            (Err(error), Ok(_)) | (Ok(_), Err(error)) => {
+                failed += 1;
+                is_computing(error)
+            }
+        };
+        if !same {
+            differing.push(format!(
+                "{sql}\n  handed over: {}\n  kept here:   {}",
+                shown(&pushed.map(|(rows, _)| rows)),
+                shown(&whole)
+            ));
+        }
+    }
+    assert!(differing.is_empty(), "seed {seed}: {} differ\n{}", differing.len(), differing.join("\n"));
+    assert!(failed * 20 < count, "{failed} of {count} failed in one place alone");
+    assert!(pushed_whole * 4 > count, "only {pushed_whole} of {count} were handed over whole");
 }
 
 /// What a source says of all columns of a schema at once is what it says of each table.

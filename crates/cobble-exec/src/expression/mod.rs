@@ -270,11 +270,16 @@ impl Compiled {
             }
             Node::InList { operand, list, negated } => {
                 // x IN (a, b) is x = a OR x = b, with SQL's nulls.
-                let value = operand.evaluate(batch)?;
+                let mut value = operand.evaluate(batch)?;
+                let items = list.iter().map(|item| item.evaluate(batch)).collect::<Result<Vec<_>>>()?;
+                // A constant is looked for in each row's own list.
+                if value.is_scalar() && items.iter().any(|item| !item.is_scalar()) {
+                    value = Evaluated::Array(value.into_array(batch.num_rows())?);
+                }
                 let mut found: Option<BooleanArray> = None;
-                for item in list {
-                    let item = item.evaluate(batch)?.into_array(if value.is_scalar() { 1 } else { batch.num_rows() });
-                    let equal = compare(BinaryOp::Eq, &value, &as_operand(item?, &value))?;
+                for item in items {
+                    let item = item.into_array(if value.is_scalar() { 1 } else { batch.num_rows() })?;
+                    let equal = compare(BinaryOp::Eq, &value, &as_operand(item, &value))?;
                     found = Some(match found {
                         Some(before) => or_kleene(&before, &equal)?,
                         None => equal,
