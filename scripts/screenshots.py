@@ -135,6 +135,27 @@ def main():
             b.script("[...document.querySelectorAll('button')].filter(x => x.textContent.trim() == 'Test')[1].click()")
             b.until("document.querySelectorAll('.steps li').length >= 5", "test steps")
             b.save("console-catalogs")
+        if wanted("console-connection"):
+            b.open(a.service + "/catalogs")
+            b.until("document.querySelector('[aria-label=\"Change connection fleet_db\"]')", "connections")
+            b.script("document.querySelector('[aria-label=\"Change connection fleet_db\"]').click()")
+            b.until("document.querySelectorAll('[role=dialog] label').length > 8", "the form")
+            b.save("console-connection")
+        if wanted("console-credentials"):
+            secret = os.path.join(tempfile.mkdtemp(), "secret")
+            with open(secret, "w") as f:
+                f.write("not the real one")
+            for user in ("ada", "bo"):
+                run("access", "add", user)
+            run("connection", "credentials", "fleet_db", "--for", "ada", "--user", "ada_reader", "--secret-file", secret)
+            b.open(a.service + "/catalogs")
+            b.until("document.querySelector('[aria-label=\"Who signs in at fleet_db\"]')", "connections")
+            b.script("document.querySelector('[aria-label=\"Who signs in at fleet_db\"]').click()")
+            b.until("document.querySelector('[aria-label=\"Forget the credentials of ada\"]')", "credentials")
+            b.save("console-credentials")
+            run("connection", "credentials", "fleet_db", "--for", "ada", "--drop")
+            for user in ("ada", "bo"):
+                run("access", "drop", user)
         if wanted("console-discover"):
             b.open(a.service + "/catalogs/drop")
             b.until("document.querySelector('[aria-label=\"Discover tables\"] button[type=submit]')", "the catalog's page")

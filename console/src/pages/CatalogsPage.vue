@@ -2,7 +2,7 @@
 import Button from 'primevue/button'
 import { computed, onMounted, ref } from 'vue'
 
-import { errorBody, get, part, type CatalogBody, type ConnectionBody, type ErrorBody } from '../api/client'
+import { errorBody, get, part, type CatalogBody, type ConnectionBody, type ErrorBody, type KindBody } from '../api/client'
 import ConnectionForm from '../components/ConnectionForm.vue'
 import CredentialsDialog from '../components/CredentialsDialog.vue'
 import DropDialog from '../components/DropDialog.vue'
@@ -17,6 +17,8 @@ const tests = ref(0)
 const editing = ref(false)
 /** The connection that is changed; none when one is added. */
 const changing = ref<ConnectionBody | null>(null)
+/** Kinds that one signs in at. */
+const guarded = ref<Set<string>>(new Set())
 const signing = ref(false)
 const signedAt = ref<ConnectionBody | null>(null)
 const dropping = ref(false)
@@ -26,11 +28,19 @@ const LISTED = 60
 const error = ref<ErrorBody | null>(null)
 const of = (connection: string) => catalogs.value.filter((c) => c.connection === connection)
 const listed = (catalog: string) => tables.value[catalog] as { schema: string; table: string }[]
+/** How one signs in there and where it is, as far as that can be said. */
+function about(c: ConnectionBody): string {
+  const own = Object.keys(c.credentials ?? {})
+  const secret = guarded.value.has(c.kind) && (c.has_secret ? 'secret stored' : 'no secret')
+  return [c.user && `as ${c.user}`, secret, c.region && `region ${c.region}`, own.length && `own credentials of ${own.join(', ')}`].filter(Boolean).join(', ')
+}
 const empty = computed(() => connections.value?.length === 0)
 
 async function load() {
   try {
-    ;[connections.value, catalogs.value] = await Promise.all([get<ConnectionBody[]>('/connections'), get<CatalogBody[]>('/catalogs')])
+    const [found, named, kinds] = await Promise.all([get<ConnectionBody[]>('/connections'), get<CatalogBody[]>('/catalogs'), get<KindBody[]>('/kinds')])
+    ;[connections.value, catalogs.value] = [found, named]
+    guarded.value = new Set(kinds.filter((k) => k.settings.some((s) => s.secret)).map((k) => k.kind))
   } catch (thrown) {
     error.value = errorBody(thrown)
   }
@@ -88,11 +98,11 @@ onMounted(load)
     <section v-for="c in connections ?? []" :key="c.name" class="panel gap" :aria-label="`Connection ${c.name}`">
       <header>
         <strong>{{ c.name }}</strong><span class="tag">{{ c.kind }}</span><code>{{ c.address }}<template v-if="c.database">/{{ c.database }}</template></code>
-        <span class="faint"><template v-if="c.user">as {{ c.user }}, </template>{{ c.has_secret ? 'secret stored' : 'no secret' }}<template v-if="c.region">, region {{ c.region }}</template><template v-if="Object.keys(c.credentials ?? {}).length">; own credentials: {{ Object.keys(c.credentials ?? {}).join(', ') }}</template></span>
+        <span class="faint">{{ about(c) }}</span>
         <span class="buttons">
           <Button label="Test" icon="pi pi-bolt" size="small" outlined @click="test(c.name)" />
           <Button icon="pi pi-pencil" size="small" text severity="secondary" :aria-label="`Change connection ${c.name}`" title="Change" @click="edit(c)" />
-          <Button icon="pi pi-users" size="small" text severity="secondary" :aria-label="`Who signs in at ${c.name}`" title="Users with credentials of their own" @click="sign(c)" />
+          <Button v-if="guarded.has(c.kind)" icon="pi pi-users" size="small" text severity="secondary" :aria-label="`Who signs in at ${c.name}`" title="Users with credentials of their own" @click="sign(c)" />
           <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
         </span>
       </header>

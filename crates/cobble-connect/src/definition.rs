@@ -313,3 +313,121 @@ pub fn check_name(what: &str, name: &str) -> Result<()> {
     Err(Error::new(Code::BadSetting, format!("\"{name}\" cannot be the name of a {what}"))
         .hint("use small letters, digits and underscores, at most 63, not beginning with a digit"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn fleet() -> ConnectionDefinition {
+        let mut definition = ConnectionDefinition::new("fleet_db", "postgres", "fleet.example.test:5432");
+        (definition.database, definition.user) = (Some("fleet".into()), Some("reader".into()));
+        definition.secret = Some(Secret::new("low tide"));
+        definition.options.insert("pool_size".into(), "4".into());
+        let own = Credentials { user: Some("ada_reader".into()), secret: Some(Secret::new("spring tide")) };
+        let same_name = Credentials { user: None, secret: Some(Secret::new("neap tide")) };
+        definition.credentials = [("ada".to_owned(), own), ("bo".to_owned(), same_name)].into();
+        definition
+    }
+
+    #[test]
+    fn a_user_has_the_connection_with_their_own_credentials() {
+        let fleet = fleet();
+        let of = |user: &str| {
+            let own = fleet.of_user(user)?;
+            assert!(own.credentials.is_empty() && own.options == fleet.options && own.address == fleet.address);
+            Some((own.user.unwrap(), own.secret.unwrap().reveal().to_owned()))
+        };
+        assert_eq!(of("ada"), Some(("ada_reader".into(), "spring tide".into())));
+        assert_eq!(of("bo"), Some(("reader".into(), "neap tide".into())));
+        assert_eq!(of("cy"), None);
+        // What is written of it has names and no secret.
+        let written = serde_json::to_string(&fleet).unwrap() + &format!("{fleet:?}");
+        assert!(written.contains("ada_reader") && !written.contains("tide"), "{written}");
+    }
+
+    #[test]
+    fn the_nearest_setting_wins_and_says_where_it_stands() {
+        let options = |value: &str| BTreeMap::from([("statement_limit".to_owned(), value.to_owned())]);
+        let (catalog, table, none) = (options("60"), options("30"), BTreeMap::new());
+        let fleet = fleet();
+        for (over, user, setting, value, from) in [
+            (vec![], None, "statement_limit", Some("300"), "default"),
+            (vec![("catalog", &catalog), ("table", &none)], None, "statement_limit", Some("60"), "catalog"),
+            (vec![("catalog", &catalog), ("table", &table)], None, "statement_limit", Some("30"), "table"),
+            (vec![("catalog", &catalog)], None, "pool_size", Some("4"), "connection"),
+            (vec![("catalog", &catalog)], Some("ada"), "user", Some("ada_reader"), "user"),
+            (vec![], Some("ada"), "secret", Some("hidden"), "user"),
+            (vec![], Some("bo"), "user", Some("reader"), "connection"),
+            (vec![], Some("bo"), "secret", Some("hidden"), "user"),
+            (vec![], Some("cy"), "secret", Some("hidden"), "connection"),
+            (vec![], None, "ca_file", None, "default"),
+        ] {
+            let all = fleet.effective(&over, user).unwrap();
+            let found = all.iter().find(|one| one.name == setting).unwrap();
+            assert_eq!((found.value.as_deref(), found.from.as_str()), (value, from), "{setting} for {user:?}");
+        }
+    }
+
+    #[test]
+    fn what_a_kind_does_not_take_is_refused_by_name() {
+        type Change = fn(&mut ConnectionDefinition);
+        let cases: &[(Change, &str)] = &[
+            (|_| {}, ""),
+            (|d| d.name = "Fleet".into(), "\"Fleet\" cannot be the name of a connection"),
+            (|d| d.kind = "postgress".into(), "no kind of connection named \"postgress\""),
+            (|d| d.address = String::new(), "needs address"),
+            (|d| drop(d.options.insert("pool_sise".into(), "4".into())), "\"pool_sise\""),
+            (|d| d.credentials.get_mut("bo").unwrap().secret = None, "user bo has no secret of their own"),
+            (
+                |d| drop(d.credentials.insert("Cy".into(), Credentials::default())),
+                "\"Cy\" cannot be the name of a user",
+            ),
+            (
+                |d| {
+                    *d = ConnectionDefinition {
+                        credentials: d.credentials.clone(),
+                        ..ConnectionDefinition::new("drop", "files", "/drop")
+                    }
+                },
+                "kind files has no users",
+            ),
+            (
+                |d| {
+                    let own = BTreeMap::from([("bo".to_owned(), d.credentials["bo"].clone())]);
+                    *d = ConnectionDefinition {
+                        credentials: own,
+                        ..ConnectionDefinition::new("till", "sqlite", "till.db")
+                    };
+                },
+                "kind sqlite has no secret",
+            ),
+        ];
+        for (change, fault) in cases {
+            let mut definition = fleet();
+            change(&mut definition);
+            let outcome = definition.kind().and_then(|kind| definition.check(kind));
+            match outcome {
+                Ok(()) => assert_eq!(*fault, ""),
+                Err(error) => assert!(!fault.is_empty() && error.to_string().contains(fault), "{fault}: {error}"),
+            }
+        }
+    }
+
+    #[test]
+    fn addresses_are_read_with_and_without_a_scheme() {
+        for (address, wanted) in [
+            ("quay.example.test", Ok(("quay.example.test", 5432))),
+            ("quay.example.test:6000", Ok(("quay.example.test", 6000))),
+            ("postgres://quay.example.test:6000/", Ok(("quay.example.test", 6000))),
+            ("  127.0.0.1:1 ", Ok(("127.0.0.1", 1))),
+            ("quay.example.test:harbour", Err("\"harbour\" is not a port")),
+            ("quay.example.test:70000", Err("\"70000\" is not a port")),
+        ] {
+            let found = ConnectionDefinition::new("quay", "postgres", address).host_and_port(5432);
+            match wanted {
+                Ok((host, port)) => assert_eq!(found.unwrap(), (host.to_owned(), port), "{address}"),
+                Err(fault) => assert!(found.unwrap_err().message.contains(fault), "{address}"),
+            }
+        }
+    }
+}

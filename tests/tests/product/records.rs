@@ -2,7 +2,9 @@
 //! database agree.
 
 use chrono::{TimeDelta, Utc};
-use cobble_records::{Records, SealingKey, StoredCatalog, StoredConnection, StoredRun};
+use cobble_records::{
+    Records, SealingKey, StoredCatalog, StoredConfiguration, StoredConnection, StoredRun, StoredUser,
+};
 use cobble_tests::product;
 use serde_json::json;
 
@@ -105,6 +107,52 @@ async fn connections_and_catalogs_are_changed_and_removed() {
         r.remove_catalog("fleet").unwrap();
         r.remove_connection("fleet_db").unwrap();
         assert!(r.connections().unwrap().is_empty() && r.catalogs().unwrap().is_empty());
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn users_are_kept_with_a_digest_alone() {
+    let (records, url, folder) = store("records_users").await;
+    let user = |name: &str, digest: u8| StoredUser { name: name.into(), token_digest: vec![digest; 32] };
+    on_thread(&records, move |r| {
+        assert!(r.users().unwrap().is_empty());
+        r.add_user(&user("bo", 2)).unwrap();
+        r.add_user(&user("ada", 1)).unwrap();
+        // Neither a name nor a token is given twice.
+        for twice in [user("ada", 3), user("cy", 1)] {
+            let error = r.add_user(&twice).unwrap_err();
+            assert_eq!(error.code, cobble_types::Code::AlreadyExists, "{error}");
+        }
+        assert_eq!(r.users().unwrap(), [user("ada", 1), user("bo", 2)]);
+        assert!(r.remove_user("bo").unwrap() && !r.remove_user("bo").unwrap());
+        assert_eq!(r.users().unwrap(), [user("ada", 1)]);
+    })
+    .await;
+    drop(records);
+    let again = open(&url, &folder).await;
+    assert_eq!(on_thread(&again, |r| r.users().unwrap()).await, [user("ada", 1)]);
+}
+
+/// The secrets of users are sealed together, under another name than that of the connection.
+#[tokio::test(flavor = "multi_thread")]
+async fn credentials_of_users_are_sealed_and_go_with_their_connection() {
+    let (records, _, _folder) = store("records_credentials").await;
+    on_thread(&records, |r| {
+        let mut stored = connection("fleet_db", Some("spring"));
+        stored.credentials.insert("bo".into(), "neap".into());
+        r.add_connection(&stored).unwrap();
+        assert_eq!(r.connections().unwrap(), [stored.clone()]);
+        stored.credentials.remove("ada");
+        stored.secret = None;
+        r.replace_connection(&stored).unwrap();
+        assert_eq!(r.connections().unwrap(), [stored.clone()]);
+        let wanted = StoredConfiguration { connections: vec![stored.clone()], ..Default::default() };
+        r.put_configuration(&wanted).unwrap();
+        assert_eq!(r.connections().unwrap(), [stored]);
+        let without = connection("fleet_db", None);
+        r.put_configuration(&StoredConfiguration { connections: vec![without.clone()], ..Default::default() }).unwrap();
+        assert_eq!(r.connections().unwrap(), [without]);
     })
     .await;
 }

@@ -274,8 +274,16 @@ fn shift_aliases(text: &str, by: usize) -> String {
 
 impl Offer for DatabaseOffer {
     fn filter(&mut self, conjunct: &Expr) -> Verdict {
-        if !self.is_plain() {
-            self.nest();
+        match (&self.groups, self.limit, self.order.is_empty()) {
+            // An order of all rows is that of those that stay.
+            (None, None, _) => {}
+            (Some(_), None, false) => {
+                return Verdict::kept(
+                    KeptReason::BelowKept,
+                    "it comes after an order, which a derived table would lose",
+                );
+            }
+            _ => self.nest(),
         }
         let dialect = self.database.dialect();
         match dialect.condition(conjunct, &|column| self.columns.get(&column.id).cloned()) {
