@@ -45,7 +45,7 @@ impl Users {
         let known = self.known.read().unwrap_or_else(PoisonError::into_inner);
         known.get(&digest(token)).cloned().ok_or_else(|| {
             Error::new(Code::NotSignedIn, "nobody has this token")
-                .hint("make one with: cobble access user add NAME; without a token leave COBBLE_TOKEN unset")
+                .hint("make one with: cobble access add NAME; without a token leave COBBLE_TOKEN unset")
         })
     }
 

@@ -43,6 +43,9 @@ pub struct DatabaseOffer {
     pub target: Option<Arc<RemoteTable>>,
 }
 
+/// Characters of a key from which it is written once and then has a name.
+const LONG_KEY: usize = 100;
+
 impl DatabaseOffer {
     pub fn new(database: Arc<dyn Database>, table: &RemoteTable, scan: &Scan) -> Self {
         let mut columns = HashMap::new();
@@ -325,8 +328,10 @@ impl Offer for DatabaseOffer {
         }
         next.texts.extend(texts_of(groups.iter().map(|(column, _)| column)));
         next.texts.extend(texts_of(aggregates.iter().map(|(column, _)| column)));
-        // A constant key would be read as a column's number, and two parameters are never the same: such keys become columns first.
-        if keys.iter().any(|(_, sql)| !sql.of_rows || !sql.parameters.is_empty()) {
+        // A constant key would be read as a column's number, two parameters are never the same, and long texts would be written again and
+        // again: such keys become columns first.
+        let comes_first = |sql: &Sql| !sql.of_rows || !sql.parameters.is_empty() || sql.text.len() > LONG_KEY;
+        if keys.iter().any(|(_, sql)| comes_first(sql)) {
             next.columns.extend(keys.iter().cloned());
             next.nest();
             for (id, sql) in &mut keys {

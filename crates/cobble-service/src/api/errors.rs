@@ -105,7 +105,7 @@ fn any(status: Status, request: &Request<'_>) -> ApiError {
         404 => Error::new(Code::NotFound, format!("there is nothing at {path}"))
             .hint("the calls are described at /api/v1/openapi.json"),
         401 => Error::new(Code::NotSignedIn, "nobody has the token that was shown")
-            .hint("make one with: cobble access user add NAME; without a token leave COBBLE_TOKEN unset"),
+            .hint("make one with: cobble access add NAME; without a token leave COBBLE_TOKEN unset"),
         413 => Error::new(Code::BadSetting, "the request's body is too large"),
         code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),
         _ => Error::internal(format!("{path} could not be answered")),
