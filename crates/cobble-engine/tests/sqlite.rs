@@ -416,6 +416,7 @@ async fn joins_of_many_rows_are_handed_over_with_their_groups() {
     Connection::open(&path).unwrap().execute_batch(many).unwrap();
     for (sql, gates, most) in [
         ("SELECT a.port, count(*), max(b.note) FROM calls a JOIN calls b ON a.port = b.port GROUP BY a.port", 1, 5),
+        ("SELECT port, note, count(*) FROM calls GROUP BY CUBE (port, note)", 1, 24),
         ("SELECT count(*) FROM calls a JOIN calls b ON a.port = b.port WHERE a.id < b.id", 1, 1),
         (
             "SELECT a.port, string_agg(DISTINCT b.note, '/' ORDER BY b.note) FROM calls a JOIN calls b ON a.port = b.port GROUP BY a.port",

@@ -10,7 +10,7 @@ use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocume
 use crate::estimate::{Estimate, estimate};
 use crate::expr::{Column, Expr};
 use crate::key_pass::{self, KeyPass};
-use crate::logical::{self, Join, JoinKind, LogicalPlan, Mark, Scan};
+use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Scan};
 use crate::offer::{KeptReason, Offer, Source, Verdict};
 use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
 use crate::range_join::RangeOn;
@@ -262,6 +262,15 @@ impl Planner<'_> {
                 Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
             }
             LogicalPlan::With { definitions, body } => {
+                // Several groupings of the same rows are one statement where all of it is handed over; otherwise the rows are kept.
+                if let Some(united) = reading_anew(definitions, body).filter(|_| self.settings.is_on("offer-unions")) {
+                    let mark = self.mark();
+                    let planned = self.plan(&united, needed)?;
+                    if matches!(planned, Planned::Open(_)) {
+                        return Ok(planned);
+                    }
+                    self.rewind(&mark);
+                }
                 let mut nodes = Vec::new();
                 for definition in definitions {
                     nodes.push(self.in_order(&definition.plan)?);
@@ -364,6 +373,24 @@ impl Planner<'_> {
         Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, estimate(plan))))
     }
 
+    fn mark(&self) -> Planning {
+        Planning {
+            steps: self.steps.len(),
+            gates: self.gates.len(),
+            key_passes: self.key_passes.len(),
+            joins: self.joins.len(),
+        }
+    }
+
+    /// Forgets what has been planned since.
+    fn rewind(&mut self, mark: &Planning) {
+        self.steps.truncate(mark.steps);
+        self.gates.truncate(mark.gates);
+        self.gate_documents.truncate(mark.gates);
+        self.key_passes.truncate(mark.key_passes);
+        self.joins.truncate(mark.joins);
+    }
+
     /// Plans what is grouped above, and offers the groups. A join of many rows is handed over as long as its groups are, too; if they
     /// are not, it is planned once more without that hope.
     fn grouped(
@@ -372,18 +399,13 @@ impl Planner<'_> {
         used: &BTreeSet<ColumnId>,
         offer: &mut dyn FnMut(&mut Self, &mut Planned) -> bool,
     ) -> Result<(Planned, bool)> {
-        let (steps, gates) = (self.steps.len(), self.gates.len());
-        let (key_passes, joins) = (self.key_passes.len(), self.joins.len());
+        let mark = self.mark();
         let outer = (self.is_grouped, std::mem::replace(&mut self.relied_on_groups, false));
         self.is_grouped = self.settings.is_on("offer-aggregates");
         let mut planned = self.plan(input, used)?;
         let mut offered = offer(self, &mut planned);
         if !offered && self.relied_on_groups {
-            self.steps.truncate(steps);
-            self.gates.truncate(gates);
-            self.gate_documents.truncate(gates);
-            self.key_passes.truncate(key_passes);
-            self.joins.truncate(joins);
+            self.rewind(&mark);
             self.is_grouped = false;
             planned = self.plan(input, used)?;
             offered = offer(self, &mut planned);
@@ -672,6 +694,53 @@ impl Planner<'_> {
             measures: None,
         }
     }
+}
+
+/// How far planning has come.
+struct Planning {
+    steps: usize,
+    gates: usize,
+    key_passes: usize,
+    joins: usize,
+}
+
+/// A union whose inputs each read one common result once, as grouping sets are: the same with that result read anew by each. Each
+/// input then has columns of the same ids, which no operator sees together.
+fn reading_anew(definitions: &[CteDefinition], body: &LogicalPlan) -> Option<LogicalPlan> {
+    let [definition] = definitions else { return None };
+    fn readings(plan: &LogicalPlan) -> usize {
+        match plan {
+            LogicalPlan::CteScan { .. } | LogicalPlan::Recursive { .. } | LogicalPlan::With { .. } => 1,
+            other => other.inputs().into_iter().map(|input| readings(input)).sum(),
+        }
+    }
+    fn anew(plan: &LogicalPlan, definition: &CteDefinition) -> LogicalPlan {
+        match plan {
+            LogicalPlan::CteScan { columns, .. } => {
+                let own = definition.plan.columns();
+                let columns = columns.iter().map(|(column, place)| (column.clone(), Expr::Column(own[*place].clone())));
+                LogicalPlan::Project { input: definition.plan.clone(), columns: columns.collect() }
+            }
+            other => other.map_inputs(&mut |input| anew(input, definition)),
+        }
+    }
+    let mut top = body;
+    while let LogicalPlan::Project { input, .. }
+    | LogicalPlan::Filter { input, .. }
+    | LogicalPlan::Sort { input, .. }
+    | LogicalPlan::Limit { input, .. } = top
+    {
+        top = input;
+    }
+    let LogicalPlan::Union { inputs, .. } = top else { return None };
+    let is_read_once = |input: &Arc<LogicalPlan>| {
+        let mut at = input.as_ref();
+        while let [only] = at.inputs()[..] {
+            at = only;
+        }
+        readings(input) == 1 && matches!(at, LogicalPlan::CteScan { id, .. } if *id == definition.id)
+    };
+    (readings(&definition.plan) == 0 && inputs.iter().all(is_read_once)).then(|| anew(body, definition))
 }
 
 /// A mark join that compares by one equality alone can look its partners up by it.

@@ -42,16 +42,20 @@ pub enum Action {
 
 #[derive(Args)]
 pub struct Changed {
+    /// The connection
     name: String,
+    /// A folder, a file, or host:port
     #[arg(long)]
     address: Option<String>,
-    /// An empty text takes it away; so it is with the others
+    /// The database there; an empty text takes it away
     #[arg(long)]
     database: Option<String>,
+    /// The user there; an empty text takes it away
     #[arg(long)]
     user: Option<String>,
     #[command(flatten)]
     secret: SecretFrom,
+    /// Where it is, for the cost of moving data; an empty text takes it away
     #[arg(long)]
     region: Option<String>,
     /// A further setting of this kind; may be given again

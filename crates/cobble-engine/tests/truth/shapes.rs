@@ -68,6 +68,14 @@ const SHAPES: &[&str] = &[
     "SELECT DISTINCT coalesce($l, 'none') FROM $t",
     "SELECT id FROM $t ORDER BY CASE WHEN id = 4 THEN 0 ELSE 1 END, id LIMIT 2",
     "SELECT id FROM $t ORDER BY coalesce($s, 'm'), id LIMIT 3",
+    // Several groupings of the same rows.
+    "SELECT $g, count(*), sum(id) FROM $t GROUP BY ROLLUP ($g)",
+    "SELECT $g, $s, count(*) FROM $t GROUP BY GROUPING SETS (($g, $s), ($g), ()) ",
+    "SELECT $g, id IN (1, 2), max($s), grouping($g) FROM $t WHERE id < 7 GROUP BY CUBE ($g, id IN (1, 2)) HAVING count(*) > 1",
+    "SELECT $l, count(DISTINCT $s) FROM $t GROUP BY ROLLUP ($l) ORDER BY 2 DESC, 1 NULLS FIRST LIMIT 3",
+    "SELECT $g, string_agg($s, ',' ORDER BY id) FROM $t GROUP BY ROLLUP ($g)",
+    "WITH x AS (SELECT $g, id FROM $t WHERE id > 1) SELECT $g, count(*) FROM x GROUP BY $g UNION ALL SELECT null, count(*) FROM x",
+    "WITH x AS (SELECT id, $g FROM $t) SELECT a.id FROM x a JOIN x b ON a.id = b.$g",
     // Partners asked for.
     "SELECT id FROM $t WHERE $g IN (SELECT max(id) FROM $u GROUP BY name)",
     "SELECT id FROM $t WHERE $g NOT IN (SELECT max(id) FROM $u GROUP BY name)",
