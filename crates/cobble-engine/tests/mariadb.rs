@@ -593,6 +593,11 @@ async fn ranges_are_read_apart_in_one_view() {
     let split = "SELECT * FROM native_query('hoard', 'SELECT id FROM hoard.purses', split_on => 'id', split_into => 4)";
     let error = answer(&mut engine.session(), split).await.unwrap_err();
     assert!(error.message.contains("cannot see one state of what a query reads"), "{error}");
+    let mut stored = CatalogDefinition::new("stored", "hoard_db");
+    let text = "{ \"query\": \"SELECT id FROM hoard.purses\", \"split_on\": \"id\", \"split_into\": 4 }";
+    stored.tables.insert("public.purses".into(), serde_json::from_str(text).unwrap());
+    let error = engine.add_catalog(stored).unwrap_err();
+    assert!(error.message.contains("cannot see one state of what a query reads"), "{error}");
     let session = || {
         let mut session = engine.session();
         session.use_place("hoard", Some("hoard")).unwrap();

@@ -52,7 +52,12 @@ pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
 /// Whether a definition is a stored query that can be sent.
 pub fn check_definition(database: &dyn Database, definition: &TableDefinition) -> Result<()> {
     match &definition.query {
-        Some(query) => checked(database, query).map(drop),
+        Some(query) => {
+            if definition.split_on.is_some() {
+                database.shares_snapshots()?;
+            }
+            checked(database, query).map(drop)
+        }
         None => Err(Error::new(Code::Unsupported, "a table of a database cannot be defined by a path")
             .hint("give it a query in the database's own language")),
     }
