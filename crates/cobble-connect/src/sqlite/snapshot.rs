@@ -95,3 +95,32 @@ impl Readers {
         connection.query_row("PRAGMA data_version", [], |row| row.get(0)).map_err(|e| errors::error(&self.file, &e))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::Dialect as _;
+
+    #[test]
+    fn nobody_joins_readers_after_a_commit_of_others() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("purses.db");
+        let owner = Connection::open(&path).unwrap();
+        owner.execute_batch("PRAGMA journal_mode = wal; CREATE TABLE purses (coins INTEGER)").unwrap();
+        let definition = crate::ConnectionDefinition::new("till_file", "sqlite", path.display().to_string());
+        let file = super::super::SqliteConnector::new(&definition).unwrap().definition.clone();
+        assert_eq!(file.dialect.kind(), "sqlite");
+        let readers = Readers::new(file);
+        let first = readers.take().unwrap().unwrap();
+        let second = readers.take().unwrap().expect("nothing has changed");
+        owner.execute_batch("INSERT INTO purses VALUES (5)").unwrap();
+        assert!(readers.take().unwrap().is_none());
+        for reader in [first, second] {
+            let seen: i64 = reader.query_row("SELECT count(*) FROM purses", [], |row| row.get(0)).unwrap();
+            assert_eq!(seen, 0);
+            readers.give_back(reader);
+        }
+        // One that is given back still sees the same.
+        assert!(readers.take().unwrap().is_some());
+    }
+}
