@@ -193,7 +193,7 @@ fn divided(a: &Arguments<'_, '_>, f: fn(i64, i64) -> Option<i64>) -> Outcome {
     computed(a, f)
 }
 
-/// Name, least and most arguments (`-1`: any number), and what it gives.
+/// Name, the numbers of arguments that it takes (`-1`: any number), and what it gives.
 const ALL: &[(&str, &[i32], Body)] = &[
     ("cobble_lower", &[1], |a| text(given!(a.text(0)).0.to_lowercase())),
     ("cobble_upper", &[1], |a| text(given!(a.text(0)).0.to_uppercase())),
