@@ -4,6 +4,7 @@
 //! one over the distinct values, the larger side for joins, independence between conjuncts. Where a source keeps no
 //! statistics the guesses below stand; they are the only magic numbers of the planner.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 
 use cobble_types::{ColumnId, Value};
@@ -23,6 +24,8 @@ const GUESS_EXPANSION: f64 = 10.0;
 #[derive(Debug, Clone, Default)]
 pub struct Estimate {
     pub rows: f64,
+    /// Rows that there can be at the most, where that is certain or was counted by the source: no guess goes into it.
+    pub most: Option<f64>,
     pub columns: HashMap<ColumnId, ColumnStatistics>,
 }
 
@@ -33,6 +36,20 @@ impl Estimate {
             column.distinct = column.distinct.map(|distinct| distinct.min(rows.max(1.0)));
         }
         self
+    }
+
+    /// The rows that are left of these by LIMIT and OFFSET.
+    fn first(self, offset: u64, limit: Option<u64>) -> Estimate {
+        let cut = |rows: f64| {
+            let left = (rows - offset as f64).max(0.0);
+            limit.map_or(left, |n| left.min(n as f64))
+        };
+        let most = match (self.most, limit) {
+            (Some(most), _) => Some(cut(most)),
+            (None, limit) => limit.map(|n| n as f64),
+        };
+        let rows = cut(self.rows);
+        Estimate { most, ..self.scaled(rows) }
     }
 
     /// Distinct values of an expression over these rows.
@@ -58,84 +75,152 @@ impl Estimate {
     }
 }
 
-pub fn estimate(plan: &LogicalPlan) -> Estimate {
-    match plan {
-        LogicalPlan::Scan(scan) => {
-            let statistics = &scan.table.statistics;
-            let columns = scan
-                .columns
-                .iter()
-                .filter_map(|(column, place)| Some((column.id, statistics.columns.get(*place)?.clone())))
-                .collect();
-            Estimate { rows: statistics.rows.unwrap_or(GUESS_TABLE_ROWS), columns }
-        }
-        LogicalPlan::Values { rows, .. } => Estimate { rows: rows.len() as f64, columns: HashMap::new() },
-        LogicalPlan::Filter { input, conjuncts } => {
-            let mut result = estimate(input);
-            for conjunct in conjuncts {
-                let share = selectivity(conjunct, &result);
-                let rows = result.rows * share;
-                result = result.scaled(rows);
-                narrow(&mut result, conjunct);
+/// Estimates plans, and remembers what their common results were estimated at for those that read them.
+#[derive(Debug, Default)]
+pub struct Estimator {
+    results: RefCell<HashMap<u32, Estimate>>,
+}
+
+impl Estimator {
+    /// Sets what is known of a common result, or of the rows that a round of a recursion reads.
+    pub fn know(&self, id: u32, estimate: Estimate) {
+        self.results.borrow_mut().insert(id, estimate);
+    }
+
+    /// Notes the definitions of a common result, so that its readers can be estimated on their own.
+    pub fn enter(&self, plan: &LogicalPlan) {
+        match plan {
+            LogicalPlan::With { definitions, .. } => {
+                for definition in definitions {
+                    let known = self.results.borrow().contains_key(&definition.id);
+                    if !known {
+                        self.know(definition.id, self.of(&definition.plan));
+                    }
+                }
             }
-            result
-        }
-        LogicalPlan::Project { input, columns } => {
-            let below = estimate(input);
-            let known = columns
-                .iter()
-                .filter_map(|(column, expr)| match expr {
-                    Expr::Column(source) => Some((column.id, below.columns.get(&source.id)?.clone())),
-                    other => Some((
-                        column.id,
-                        ColumnStatistics { distinct: Some(below.distinct(other)), ..ColumnStatistics::default() },
-                    )),
-                })
-                .collect();
-            Estimate { rows: below.rows, columns: known }
-        }
-        LogicalPlan::Join(join) => join_estimate(join, &estimate(&join.left), &estimate(&join.right)),
-        LogicalPlan::Aggregate { input, groups, .. } => {
-            let below = estimate(input);
-            let rows = group_count(&below, groups.iter().map(|(_, expr)| expr));
-            let columns = groups
-                .iter()
-                .map(|(column, expr)| {
-                    let known = match expr {
-                        Expr::Column(source) => below.columns.get(&source.id).cloned(),
-                        _ => None,
-                    };
-                    let distinct = Some(below.distinct(expr).min(rows));
-                    (column.id, ColumnStatistics { distinct, ..known.unwrap_or_default() })
-                })
-                .collect();
-            Estimate { rows, columns }
-        }
-        LogicalPlan::Sort { input, fetch, .. } => {
-            let below = estimate(input);
-            let rows = fetch.map_or(below.rows, |n| below.rows.min(n as f64));
-            below.scaled(rows)
-        }
-        LogicalPlan::Limit { input, limit, offset } => {
-            let below = estimate(input);
-            let left = (below.rows - *offset as f64).max(0.0);
-            let rows = limit.map_or(left, |n| left.min(n as f64));
-            below.scaled(rows)
-        }
-        LogicalPlan::Union { inputs, .. } => {
-            Estimate { rows: inputs.iter().map(|input| estimate(input).rows).sum(), columns: HashMap::new() }
-        }
-        LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => estimate(input),
-        LogicalPlan::Expand { input, .. } => {
-            let below = estimate(input);
-            Estimate { rows: below.rows * GUESS_EXPANSION, columns: below.columns }
-        }
-        // A definition is estimated where it is computed; its readers do not see it from here.
-        LogicalPlan::CteScan { .. } => Estimate { rows: GUESS_TABLE_ROWS, columns: HashMap::new() },
-        LogicalPlan::Recursive { base, .. } => {
-            Estimate { rows: estimate(base).rows * GUESS_EXPANSION, columns: HashMap::new() }
+            LogicalPlan::Recursive { id, base, columns, .. } => {
+                let known = self.results.borrow().contains_key(id);
+                if !known {
+                    let round = renamed(&self.of(&base.plan), base.columns.iter().map(|c| c.id).zip(columns));
+                    self.know(*id, Estimate { most: None, ..round });
+                }
+            }
+            _ => {}
         }
     }
+
+    pub fn of(&self, plan: &LogicalPlan) -> Estimate {
+        self.enter(plan);
+        match plan {
+            LogicalPlan::Scan(scan) => {
+                let statistics = &scan.table.statistics;
+                let columns = scan
+                    .columns
+                    .iter()
+                    .filter_map(|(column, place)| Some((column.id, statistics.columns.get(*place)?.clone())))
+                    .collect();
+                Estimate { rows: statistics.rows.unwrap_or(GUESS_TABLE_ROWS), most: statistics.rows, columns }
+            }
+            LogicalPlan::Values { rows, .. } => {
+                Estimate { rows: rows.len() as f64, most: Some(rows.len() as f64), columns: HashMap::new() }
+            }
+            LogicalPlan::Filter { input, conjuncts } => {
+                let mut result = self.of(input);
+                for conjunct in conjuncts {
+                    let share = selectivity(conjunct, &result);
+                    let rows = result.rows * share;
+                    result = result.scaled(rows);
+                    narrow(&mut result, conjunct);
+                }
+                if is_key_lookup(input, conjuncts) {
+                    result.most = Some(1.0);
+                }
+                if conjuncts.iter().any(Expr::is_never_true) {
+                    result = result.scaled(0.0);
+                    result.most = Some(0.0);
+                }
+                result
+            }
+            LogicalPlan::Project { input, columns } => {
+                let below = self.of(input);
+                let known = columns
+                    .iter()
+                    .filter_map(|(column, expr)| match expr {
+                        Expr::Column(source) => Some((column.id, below.columns.get(&source.id)?.clone())),
+                        other => Some((
+                            column.id,
+                            ColumnStatistics { distinct: Some(below.distinct(other)), ..ColumnStatistics::default() },
+                        )),
+                    })
+                    .collect();
+                Estimate { rows: below.rows, most: below.most, columns: known }
+            }
+            LogicalPlan::Join(join) => join_estimate(join, &self.of(&join.left), &self.of(&join.right)),
+            LogicalPlan::Aggregate { input, groups, .. } => {
+                let below = self.of(input);
+                let rows = group_count(&below, groups.iter().map(|(_, expr)| expr));
+                let columns = groups
+                    .iter()
+                    .map(|(column, expr)| {
+                        let known = match expr {
+                            Expr::Column(source) => below.columns.get(&source.id).cloned(),
+                            _ => None,
+                        };
+                        let distinct = Some(below.distinct(expr).min(rows));
+                        (column.id, ColumnStatistics { distinct, ..known.unwrap_or_default() })
+                    })
+                    .collect();
+                let most = if groups.is_empty() { Some(1.0) } else { below.most };
+                Estimate { rows, most, columns }
+            }
+            LogicalPlan::Sort { input, fetch, .. } => self.of(input).first(0, *fetch),
+            LogicalPlan::Limit { input, limit, offset } => self.of(input).first(*offset, *limit),
+            LogicalPlan::Union { inputs, columns } => {
+                let all: Vec<Estimate> = inputs.iter().map(|input| self.of(&input.plan)).collect();
+                let rows = all.iter().map(|input| input.rows).sum();
+                let most = all.iter().try_fold(0.0, |sum, input| Some(sum + input.most?));
+                let known = columns.iter().enumerate().filter_map(|(place, column)| {
+                    // Values of several inputs may be the same or not: between the largest number and the sum.
+                    let distinct = inputs.iter().zip(&all).try_fold(0.0_f64, |most, (input, estimate)| {
+                        Some(most.max(estimate.columns.get(&input.columns[place].id)?.distinct?))
+                    })?;
+                    Some((column.id, ColumnStatistics { distinct: Some(distinct), ..ColumnStatistics::default() }))
+                });
+                Estimate { rows, most, columns: known.collect() }
+            }
+            LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => self.of(input),
+            LogicalPlan::Expand { input, .. } => {
+                let below = self.of(input);
+                Estimate { rows: below.rows * GUESS_EXPANSION, most: None, columns: below.columns }
+            }
+            LogicalPlan::CteScan { id, columns, .. } => match self.results.borrow().get(id) {
+                Some(known) => renamed(known, columns.iter().map(|(column, own)| (*own, column))),
+                None => Estimate { rows: GUESS_TABLE_ROWS, ..Estimate::default() },
+            },
+            LogicalPlan::Recursive { base, .. } => {
+                Estimate { rows: self.of(&base.plan).rows * GUESS_EXPANSION, ..Estimate::default() }
+            }
+        }
+    }
+}
+
+/// The same rows under other columns, each of which repeats one of them.
+fn renamed<'a>(known: &Estimate, columns: impl Iterator<Item = (ColumnId, &'a Column)>) -> Estimate {
+    let columns = columns.filter_map(|(own, column)| Some((column.id, known.columns.get(&own)?.clone()))).collect();
+    Estimate { rows: known.rows, most: known.most, columns }
+}
+
+/// True when the conditions give a value to each column of the table's primary key.
+fn is_key_lookup(input: &LogicalPlan, conjuncts: &[Expr]) -> bool {
+    let LogicalPlan::Scan(scan) = input else { return false };
+    let key = &scan.table.primary_key;
+    let fixed = |place: &usize| {
+        conjuncts.iter().any(|c| match c.as_column_comparison() {
+            Some((column, BinaryOp::Eq, _)) => scan.columns.iter().any(|(own, at)| own == column && at == place),
+            _ => false,
+        })
+    };
+    !key.is_empty() && key.iter().all(fixed)
 }
 
 /// Groups among the rows: the product of the keys' distinct values, but never more than the rows.
@@ -169,7 +254,15 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
     if !join.kind.left_only() {
         columns.extend(right.columns.iter().map(|(id, c)| (*id, c.clone())));
     }
-    let mut result = Estimate { rows, columns }.scaled(rows);
+    let both = left.most.zip(right.most).map(|(l, r)| l * r);
+    let most = match join.kind {
+        JoinKind::Inner => both,
+        JoinKind::Left => both.zip(left.most).map(|(both, l)| both.max(l)),
+        JoinKind::Right => both.zip(right.most).map(|(both, r)| both.max(r)),
+        JoinKind::Full => both.zip(left.most.zip(right.most)).map(|(both, (l, r))| both.max(l + r)),
+        JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => left.most,
+    };
+    let mut result = Estimate { rows, most, columns }.scaled(rows);
     if join.kind == JoinKind::Inner {
         // Both key columns keep the smaller number of distinct values.
         for join_key in &join.on {

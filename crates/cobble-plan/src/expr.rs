@@ -334,6 +334,11 @@ impl Expr {
         })
     }
 
+    /// True for a condition that is the constant false or null: no row meets it.
+    pub fn is_never_true(&self) -> bool {
+        matches!(self, Expr::Literal { value: Value::Boolean(false) | Value::Null, .. })
+    }
+
     /// The conjuncts of a condition: `a AND (b AND c)` as `[a, b, c]`.
     pub fn into_conjuncts(self, into: &mut Vec<Expr>) {
         match self {

@@ -19,6 +19,7 @@ pub mod settings;
 pub mod statistics;
 pub mod table_function;
 pub mod user_function;
+pub mod verify;
 pub mod window;
 
 pub use aggregate::{AggregateCall, AggregateFunction};

@@ -278,9 +278,9 @@ pub enum LogicalPlan {
         limit: Option<u64>,
         offset: u64,
     },
-    /// All rows of all inputs; the inputs' columns correspond by place.
+    /// All rows of all inputs.
     Union {
-        inputs: Vec<Arc<LogicalPlan>>,
+        inputs: Vec<UnionInput>,
         columns: Vec<Column>,
     },
     /// Adds columns computed over each row's neighbours. All calls of a node share partition and order.
@@ -302,22 +302,38 @@ pub enum LogicalPlan {
         definitions: Vec<CteDefinition>,
         body: Arc<LogicalPlan>,
     },
-    /// The rows of a definition, or of the last round of a recursion. Columns correspond by place.
+    /// The rows of a definition, or of the last round of a recursion. Each column stands beside the definition's column, or
+    /// the recursion's, that it repeats.
     CteScan {
         id: u32,
         name: String,
-        columns: Vec<(Column, usize)>,
+        columns: Vec<(Column, ColumnId)>,
     },
     /// The rows of `base`, then those of `step` over what came last, until nothing comes.
     Recursive {
         id: u32,
         name: String,
-        base: Arc<LogicalPlan>,
-        step: Arc<LogicalPlan>,
+        base: UnionInput,
+        step: UnionInput,
         columns: Vec<Column>,
         /// Rows that have come before are dropped (UNION rather than UNION ALL).
         distinct: bool,
     },
+}
+
+/// One of the plans whose rows a union or a recursion puts together.
+#[derive(Debug, Clone)]
+pub struct UnionInput {
+    pub plan: Arc<LogicalPlan>,
+    /// The input's column for each column of the union. The input may have others beside them, in any order.
+    pub columns: Vec<Column>,
+}
+
+impl UnionInput {
+    /// An input of which all columns are used, in their order.
+    pub fn whole(plan: LogicalPlan) -> UnionInput {
+        UnionInput { columns: plan.columns(), plan: plan.into() }
+    }
 }
 
 /// A result that is computed once and read several times.
@@ -370,9 +386,9 @@ impl LogicalPlan {
             | LogicalPlan::Window { input, .. }
             | LogicalPlan::Expand { input, .. } => vec![input],
             LogicalPlan::Join(join) => vec![&join.left, &join.right],
-            LogicalPlan::Union { inputs, .. } => inputs.iter().collect(),
+            LogicalPlan::Union { inputs, .. } => inputs.iter().map(|input| &input.plan).collect(),
             LogicalPlan::With { definitions, body } => definitions.iter().map(|d| &d.plan).chain([body]).collect(),
-            LogicalPlan::Recursive { base, step, .. } => vec![base, step],
+            LogicalPlan::Recursive { base, step, .. } => vec![&base.plan, &step.plan],
         }
     }
 
@@ -399,9 +415,18 @@ impl LogicalPlan {
             LogicalPlan::Limit { input, limit, offset } => {
                 LogicalPlan::Limit { input: shared(input), limit: *limit, offset: *offset }
             }
-            LogicalPlan::Union { inputs, columns } => {
-                LogicalPlan::Union { inputs: inputs.iter().map(shared).collect(), columns: columns.clone() }
-            }
+            LogicalPlan::Union { inputs, columns } => LogicalPlan::Union {
+                inputs: inputs.iter().map(|i| UnionInput { plan: shared(&i.plan), columns: i.columns.clone() }).collect(),
+                columns: columns.clone(),
+            },
+            LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {
+                id: *id,
+                name: name.clone(),
+                base: UnionInput { plan: shared(&base.plan), columns: base.columns.clone() },
+                step: UnionInput { plan: shared(&step.plan), columns: step.columns.clone() },
+                columns: columns.clone(),
+                distinct: *distinct,
+            },
             LogicalPlan::Window { input, partition, order, calls } => LogicalPlan::Window {
                 input: shared(input),
                 partition: partition.clone(),
@@ -414,14 +439,6 @@ impl LogicalPlan {
             LogicalPlan::With { definitions, body } => LogicalPlan::With {
                 definitions: definitions.iter().map(|d| CteDefinition { plan: shared(&d.plan), ..d.clone() }).collect(),
                 body: shared(body),
-            },
-            LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {
-                id: *id,
-                name: name.clone(),
-                base: shared(base),
-                step: shared(step),
-                columns: columns.clone(),
-                distinct: *distinct,
             },
         }
     }

@@ -4,18 +4,19 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use cobble_types::{ColumnId, Result};
+use cobble_types::{ColumnId, Error, Result};
 
 use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
-use crate::estimate::{Estimate, estimate};
+use crate::estimate::{Estimate, Estimator};
 use crate::expr::{Column, Expr};
 use crate::key_pass::{self, KeyPass};
-use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Scan};
+use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Scan, UnionInput};
 use crate::offer::{KeptReason, Offer, Source, Verdict};
 use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
 use crate::range_join::RangeOn;
 use crate::rewrites::{self, Fold, TraceEntry};
 use crate::settings::Settings;
+use crate::verify::verify_physical;
 
 /// How a join can be done in the engine.
 enum Algorithm {
@@ -60,7 +61,8 @@ pub fn plan_at_source(written: LogicalPlan, settings: &Settings, fold: &Fold) ->
 
 fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bool) -> Result<PhysicalPlan> {
     let written_text = written.to_string();
-    let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold));
+    let wanted = written.columns();
+    let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold))?;
     let mut planner = Planner {
         settings,
         at_source,
@@ -69,13 +71,13 @@ fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bo
         key_passes: Vec::new(),
         gate_documents: Vec::new(),
         joins: Vec::new(),
-        cte_rows: HashMap::new(),
+        estimator: Estimator::default(),
+        results: HashMap::new(),
         is_grouped: false,
         relied_on_groups: false,
     };
-    let wanted = rewritten.column_ids();
-    let planned = planner.plan(&rewritten, &wanted)?;
-    let root = planner.closed(planned, &wanted)?.node;
+    let root = planner.with_columns(&rewritten, &wanted)?.node;
+    verify_physical(&root, &wanted)?;
     let document = planner.document(written_text, &rewritten, trace);
     Ok(PhysicalPlan { root, gates: planner.gates, key_passes: planner.key_passes, document })
 }
@@ -88,8 +90,9 @@ struct Planner<'a> {
     key_passes: Vec<KeyPass>,
     gate_documents: Vec<GateDocument>,
     joins: Vec<JoinDocument>,
-    /// Estimated rows of what is computed once, by its id.
-    cte_rows: HashMap<u32, f64>,
+    estimator: Estimator,
+    /// The columns of what is computed once, by its id, as its readers find them.
+    results: HashMap<u32, Vec<Column>>,
     /// What is planned will be grouped at its source, it is hoped.
     is_grouped: bool,
     /// A join of many rows was handed over in that hope.
@@ -124,10 +127,10 @@ enum Planned {
 impl Planner<'_> {
     fn plan(&mut self, plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
         match plan {
-            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, estimate(plan))))),
+            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, self.estimator.of(plan))))),
             LogicalPlan::Values { columns, rows } => {
                 let operator = Operator::Values { rows: rows.clone() };
-                Ok(Planned::Built(self.step(operator, columns.clone(), vec![], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, columns.clone(), vec![], self.estimator.of(plan))))
             }
             LogicalPlan::Filter { input, conjuncts } => self.filter(plan, input, conjuncts, needed),
             LogicalPlan::Project { input, columns } => {
@@ -143,7 +146,7 @@ impl Planner<'_> {
                     let plain = columns.iter().all(|(_, expr)| matches!(expr, Expr::Column(_)));
                     if verdict.is_pushed() {
                         draft.columns = columns.iter().map(|(column, _)| column.clone()).collect();
-                        draft.estimate = estimate(plan);
+                        draft.estimate = self.estimator.of(plan);
                     }
                     if !plain {
                         draft.piece("projection", logical::project_text(&columns), verdict.clone());
@@ -154,7 +157,7 @@ impl Planner<'_> {
                 }
                 let below = self.closed(planned, &used)?;
                 let out = columns.iter().map(|(column, _)| column.clone()).collect();
-                let mut built = self.step(Operator::Project { columns }, out, vec![below.node], estimate(plan));
+                let mut built = self.step(Operator::Project { columns }, out, vec![below.node], self.estimator.of(plan));
                 built.gate_below = below.gate_below;
                 Ok(Planned::Built(built))
             }
@@ -175,13 +178,13 @@ impl Planner<'_> {
                 let mut planned = planned;
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.columns = plan.columns();
-                    draft.estimate = estimate(plan);
+                    draft.estimate = self.estimator.of(plan);
                     draft.ordered = false;
                     return Ok(planned);
                 }
                 let below = self.closed(planned, &used)?;
                 let operator = Operator::Aggregate { groups: groups.clone(), aggregates: aggregates.clone() };
-                Ok(Planned::Built(self.step(operator, plan.columns(), vec![below.node], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, plan.columns(), vec![below.node], self.estimator.of(plan))))
             }
             LogicalPlan::Sort { input, keys, fetch } => {
                 let mut used = needed.clone();
@@ -203,13 +206,13 @@ impl Planner<'_> {
                 };
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.ordered = true;
-                    draft.estimate = estimate(plan);
+                    draft.estimate = self.estimator.of(plan);
                     return Ok(planned);
                 }
                 let below = self.closed(planned, &used)?;
                 let columns = below.node.columns.clone();
                 let operator = Operator::Sort { keys: keys.clone(), fetch: *fetch };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
             }
             LogicalPlan::Limit { input, limit, offset } => {
                 let mut planned = self.plan(input, needed)?;
@@ -217,7 +220,7 @@ impl Planner<'_> {
                 let offered =
                     self.offer(&mut planned, "limit", text, "push-limit", |offer| offer.limit(*limit, *offset));
                 if let Planned::Open(draft) = &mut planned {
-                    draft.estimate = estimate(plan);
+                    draft.estimate = self.estimator.of(plan);
                     if offered {
                         return Ok(planned);
                     }
@@ -225,7 +228,7 @@ impl Planner<'_> {
                 let below = self.closed(planned, needed)?;
                 let columns = below.node.columns.clone();
                 let operator = Operator::Limit { limit: *limit, offset: *offset };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
             }
             LogicalPlan::Union { inputs, columns } => self.union(plan, inputs, columns),
             LogicalPlan::Window { input, partition, order, calls } => {
@@ -239,7 +242,7 @@ impl Planner<'_> {
                 });
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.columns.extend(calls.iter().map(|(column, _)| column.clone()));
-                    draft.estimate = estimate(plan);
+                    draft.estimate = self.estimator.of(plan);
                     draft.ordered = false;
                     return Ok(planned);
                 }
@@ -248,7 +251,7 @@ impl Planner<'_> {
                     below.node.columns.iter().cloned().chain(calls.iter().map(|(column, _)| column.clone())).collect();
                 let operator =
                     Operator::Window { partition: partition.clone(), order: order.clone(), calls: calls.clone() };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
             }
             LogicalPlan::Expand { input, makers, outer } => {
                 let made = || makers.iter().flat_map(|maker| &maker.columns);
@@ -259,7 +262,7 @@ impl Planner<'_> {
                 let below = self.closed(planned, &used)?;
                 let columns = below.node.columns.iter().chain(made()).cloned().collect();
                 let operator = Operator::Expand { makers: makers.clone(), outer: *outer };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], estimate(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
             }
             LogicalPlan::With { definitions, body } => {
                 // Several groupings of the same rows are one statement where all of it is handed over; otherwise the rows are kept.
@@ -273,62 +276,63 @@ impl Planner<'_> {
                 }
                 let mut nodes = Vec::new();
                 for definition in definitions {
-                    nodes.push(self.in_order(&definition.plan)?);
-                    self.cte_rows.insert(definition.id, nodes.last().map_or(0.0, |built| built.1));
+                    let columns = definition.plan.columns();
+                    let built = self.with_columns(&definition.plan, &columns)?;
+                    let known = Estimate { rows: built.estimate.rows, ..self.estimator.of(&definition.plan) };
+                    self.estimator.know(definition.id, known);
+                    self.results.insert(definition.id, columns);
+                    nodes.push(built.node);
                 }
                 let planned = self.plan(body, needed)?;
                 let below = self.closed(planned, needed)?;
                 let columns = below.node.columns.clone();
-                let inputs = nodes.into_iter().map(|(node, _)| node).chain([below.node]).collect();
+                let inputs = nodes.into_iter().chain([below.node]).collect();
                 let operator = Operator::With { ids: definitions.iter().map(|d| d.id).collect() };
                 Ok(Planned::Built(self.step(operator, columns, inputs, below.estimate)))
             }
             LogicalPlan::CteScan { id, name, columns } => {
                 let wanted: Vec<_> = columns.iter().filter(|(column, _)| needed.contains(&column.id)).collect();
-                let rows = self.cte_rows.get(id).copied();
-                let estimate = Estimate { rows: rows.unwrap_or(estimate(plan).rows), ..Estimate::default() };
-                let operator = Operator::CteScan {
-                    id: *id,
-                    name: name.clone(),
-                    places: wanted.iter().map(|(_, place)| *place).collect(),
+                let kept = self.results.get(id).map(Vec::as_slice).unwrap_or_default();
+                let place = |own: &ColumnId| {
+                    kept.iter().position(|c| c.id == *own).ok_or_else(|| Error::internal(format!("{name} lost a column")))
                 };
+                let places = wanted.iter().map(|(_, own)| place(own)).collect::<Result<_>>()?;
+                let operator = Operator::CteScan { id: *id, name: name.clone(), places };
                 let columns = wanted.into_iter().map(|(column, _)| column.clone()).collect();
-                Ok(Planned::Built(self.step(operator, columns, vec![], estimate)))
+                Ok(Planned::Built(self.step(operator, columns, vec![], self.estimator.of(plan))))
             }
             LogicalPlan::Recursive { id, name, base, step, columns, distinct } => {
-                let (base, rows) = self.in_order(base)?;
-                self.cte_rows.insert(*id, rows);
-                let (step, _) = self.in_order(step)?;
+                let base = self.with_columns(&base.plan, &base.columns)?;
+                self.results.insert(*id, columns.clone());
+                self.estimator.enter(plan);
+                let step = self.with_columns(&step.plan, &step.columns)?;
                 let operator = Operator::Recursive { id: *id, name: name.clone(), distinct: *distinct };
-                Ok(Planned::Built(self.step(operator, columns.clone(), vec![base, step], estimate(plan))))
+                let inputs = vec![base.node, step.node];
+                Ok(Planned::Built(self.step(operator, columns.clone(), inputs, self.estimator.of(plan))))
             }
         }
     }
 
-    /// All columns of a plan whose readers know them by place, in order, with its estimated rows: a gate may have brought
-    /// them in another one.
-    fn in_order(&mut self, plan: &LogicalPlan) -> Result<(Arc<PhysicalNode>, f64)> {
-        let planned = self.plan(plan, &plan.column_ids())?;
-        self.closed_in_order(plan, planned)
+    /// The plan as a step with exactly these of its columns, in this order: others read them by where they stand.
+    fn with_columns(&mut self, plan: &LogicalPlan, columns: &[Column]) -> Result<Built> {
+        let planned = self.plan(plan, &columns.iter().map(|column| column.id).collect())?;
+        self.closed_with(planned, columns)
     }
 
-    fn closed_in_order(&mut self, plan: &LogicalPlan, planned: Planned) -> Result<(Arc<PhysicalNode>, f64)> {
-        let own = plan.columns();
-        let wanted = own.iter().map(|column| column.id).collect();
-        let below = self.closed(planned, &wanted)?;
-        let rows = below.estimate.rows;
-        if below.node.columns == own {
-            return Ok((below.node, rows));
+    fn closed_with(&mut self, planned: Planned, columns: &[Column]) -> Result<Built> {
+        let below = self.closed(planned, &columns.iter().map(|column| column.id).collect())?;
+        if below.node.columns == columns {
+            return Ok(below);
         }
-        let columns: Vec<_> = own.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
-        Ok((self.step(Operator::Project { columns }, own, vec![below.node], below.estimate).node, rows))
+        let same: Vec<_> = columns.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect();
+        Ok(self.step(Operator::Project { columns: same }, columns.to_vec(), vec![below.node], below.estimate))
     }
 
     /// Rows of several inputs: of one connection in one request, when all of them are open offers there.
-    fn union(&mut self, plan: &LogicalPlan, inputs: &[Arc<LogicalPlan>], columns: &[Column]) -> Result<Planned> {
+    fn union(&mut self, plan: &LogicalPlan, inputs: &[UnionInput], columns: &[Column]) -> Result<Planned> {
         let mut planned = Vec::new();
         for input in inputs {
-            planned.push(self.plan(input, &input.column_ids())?);
+            planned.push(self.plan(&input.plan, &input.columns.iter().map(|column| column.id).collect())?);
         }
         let mut drafts = planned.iter_mut().filter_map(|planned| match planned {
             Planned::Open(draft) => Some(draft),
@@ -344,7 +348,7 @@ impl Planner<'_> {
             } else if !self.settings.is_on("offer-unions") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-unions is off")
             } else {
-                let of = |place: usize| inputs[place].columns();
+                let of = |place: usize| inputs[place].columns.clone();
                 let offers: Vec<(&dyn Offer, Vec<Column>)> =
                     others.iter().enumerate().map(|(i, other)| (other.offer.as_ref(), of(i + 1))).collect();
                 first.offer.union(&of(0), &offers, columns)
@@ -358,7 +362,7 @@ impl Planner<'_> {
                 }
                 first.piece("union", text, verdict);
                 first.columns = columns.to_vec();
-                first.estimate = estimate(plan);
+                first.estimate = self.estimator.of(plan);
                 first.ordered = false;
                 return Ok(planned.swap_remove(0));
             }
@@ -368,9 +372,9 @@ impl Planner<'_> {
         }
         let mut nodes = Vec::new();
         for (input, planned) in inputs.iter().zip(planned) {
-            nodes.push(self.closed_in_order(input, planned)?.0);
+            nodes.push(self.closed_with(planned, &input.columns)?.node);
         }
-        Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, estimate(plan))))
+        Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, self.estimator.of(plan))))
     }
 
     fn mark(&self) -> Planning {
@@ -463,17 +467,17 @@ impl Planner<'_> {
         }
         if let Planned::Open(draft) = &mut planned {
             if left.is_empty() {
-                draft.estimate = estimate(plan);
+                draft.estimate = self.estimator.of(plan);
                 return Ok(planned);
             }
             let pushed = conjuncts.iter().filter(|c| !left.contains(c)).cloned().collect();
-            draft.estimate = estimate(&input.clone().filtered(pushed));
+            draft.estimate = self.estimator.of(&input.clone().filtered(pushed));
         }
         used = needed.clone();
         left.iter().for_each(|conjunct| conjunct.collect_columns(&mut used));
         let below = self.closed(planned, &used)?;
         let columns = below.node.columns.clone();
-        let mut built = self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], estimate(plan));
+        let mut built = self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], self.estimator.of(plan));
         built.gate_below = below.gate_below;
         Ok(Planned::Built(built))
     }
@@ -491,8 +495,8 @@ impl Planner<'_> {
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
             } else {
-                let many = estimate(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
-                let is_grouped = self.is_grouped && estimate(plan).rows <= MOST_GROUPED;
+                let many = self.estimator.of(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
+                let is_grouped = self.is_grouped && self.estimator.of(plan).rows <= MOST_GROUPED;
                 if many && !self.at_source && !is_grouped {
                     let note = "the joined rows are estimated at more than twice those of the tables";
                     Verdict::kept(KeptReason::NotWorthIt, note)
@@ -507,7 +511,7 @@ impl Planner<'_> {
                 a.pieces.append(&mut b.pieces);
                 a.columns_total += b.columns_total;
                 a.columns = plan.columns();
-                a.estimate = estimate(plan);
+                a.estimate = self.estimator.of(plan);
                 a.ordered = false;
                 return Ok(left);
             }
@@ -530,7 +534,7 @@ impl Planner<'_> {
     /// Chooses algorithm and build side by cost, and keeps what was not chosen.
     fn engine_join(&mut self, plan: &LogicalPlan, join: &Join, left: Built, right: Built) -> Built {
         let join = &keyed_mark(join);
-        let (l, r, out) = (left.estimate.rows, right.estimate.rows, estimate(plan).rows);
+        let (l, r, out) = (left.estimate.rows, right.estimate.rows, self.estimator.of(plan).rows);
         // These must know all partners of a left row when they look at it.
         let may_build_left = !matches!(join.kind, JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark);
         let sides = [(Side::Right, &right, r, l), (Side::Left, &left, l, r)];
@@ -569,7 +573,7 @@ impl Planner<'_> {
             Algorithm::Loop => Operator::NestedLoopJoin(work),
         };
         let columns = join.output(left.node.columns.clone(), right.node.columns.clone());
-        let built = self.step(operator, columns, vec![left.node, right.node], estimate(plan));
+        let built = self.step(operator, columns, vec![left.node, right.node], self.estimator.of(plan));
         self.joins.push(JoinDocument {
             step: built.node.step,
             text: join.text(),
@@ -718,7 +722,8 @@ fn reading_anew(definitions: &[CteDefinition], body: &LogicalPlan) -> Option<Log
         match plan {
             LogicalPlan::CteScan { columns, .. } => {
                 let own = definition.plan.columns();
-                let columns = columns.iter().map(|(column, place)| (column.clone(), Expr::Column(own[*place].clone())));
+                let made = |id: &ColumnId| own.iter().find(|c| c.id == *id).cloned().map(Expr::Column);
+                let columns = columns.iter().filter_map(|(column, own)| Some((column.clone(), made(own)?)));
                 LogicalPlan::Project { input: definition.plan.clone(), columns: columns.collect() }
             }
             other => other.map_inputs(&mut |input| anew(input, definition)),
@@ -733,12 +738,12 @@ fn reading_anew(definitions: &[CteDefinition], body: &LogicalPlan) -> Option<Log
         top = input;
     }
     let LogicalPlan::Union { inputs, .. } = top else { return None };
-    let is_read_once = |input: &Arc<LogicalPlan>| {
-        let mut at = input.as_ref();
+    let is_read_once = |input: &UnionInput| {
+        let mut at = input.plan.as_ref();
         while let [only] = at.inputs()[..] {
             at = only;
         }
-        readings(input) == 1 && matches!(at, LogicalPlan::CteScan { id, .. } if *id == definition.id)
+        readings(&input.plan) == 1 && matches!(at, LogicalPlan::CteScan { id, .. } if *id == definition.id)
     };
     (readings(&definition.plan) == 0 && inputs.iter().all(is_read_once)).then(|| anew(body, definition))
 }

@@ -76,7 +76,7 @@ fn drop_from(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>, ordered: bool, con
             let used = with_own(needed);
             plan.map_inputs(&mut |_| drop_from(input, &used, true, context))
         }
-        // The others' inputs are known by place, or are plans of their own.
+        // The others' inputs come out under other ids, or are plans of their own.
         other => other.map_inputs(&mut |input| drop_from(input, &input.column_ids(), true, context)),
     }
 }

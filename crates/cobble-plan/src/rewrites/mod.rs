@@ -21,12 +21,14 @@ use std::cell::{Cell, RefCell};
 
 use serde::{Deserialize, Serialize};
 
-use cobble_types::{ColumnId, SqlType};
+use cobble_types::{ColumnId, Result, SqlType};
 
 use crate::document::JoinOrder;
+use crate::estimate::{Estimate, Estimator};
 use crate::expr::{Column, Expr};
 use crate::logical::LogicalPlan;
 use crate::settings::Settings;
+use crate::verify::{Outer, verify};
 
 /// Evaluates an expression without columns to a literal; the engine's own evaluation, lent to the planner.
 pub type Fold = dyn Fn(&Expr) -> Option<Expr>;
@@ -37,11 +39,20 @@ pub struct Context<'a> {
     notes: RefCell<Vec<String>>,
     orders: RefCell<Vec<JoinOrder>>,
     last_id: Cell<u32>,
+    /// What the common results of the plan at hand are estimated at; forgotten before each rule.
+    estimator: RefCell<Estimator>,
 }
 
 impl<'a> Context<'a> {
     pub fn new(settings: &'a Settings, fold: &'a Fold) -> Self {
-        Context { settings, fold, notes: RefCell::default(), orders: RefCell::default(), last_id: Cell::new(0) }
+        Context {
+            settings,
+            fold,
+            notes: RefCell::default(),
+            orders: RefCell::default(),
+            last_id: Cell::new(0),
+            estimator: RefCell::default(),
+        }
     }
 
     /// An id that no column of the plan has.
@@ -52,6 +63,10 @@ impl<'a> Context<'a> {
 
     fn column(&self, name: &str, sql_type: SqlType) -> Column {
         Column { id: self.next_id(), qualifier: None, name: name.to_owned(), sql_type }
+    }
+
+    fn estimate(&self, plan: &LogicalPlan) -> Estimate {
+        self.estimator.borrow().of(plan)
     }
 
     /// Adds a line to the trace of the rule that is running.
@@ -216,11 +231,14 @@ fn greatest_id(plan: &LogicalPlan) -> u32 {
     plan.inputs().into_iter().map(|input| greatest_id(input)).max().unwrap_or(0).max(own)
 }
 
-/// Applies every rule in order and returns the last plan with the trace.
-pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<TraceEntry>) {
+/// Applies every rule in order and returns the last plan with the trace. The plan is verified before the first rule and after
+/// each: a rule that breaks it is an error, never another answer.
+pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, Vec<TraceEntry>)> {
     context.last_id.set(greatest_id(&plan).max(context.last_id.get()));
+    verify(&plan, "binding", Outer::Allowed)?;
     let mut current = plan;
     let mut trace = Vec::new();
+    let mut outer = Outer::Allowed;
     for rewrite in SEQUENCE {
         let mut entry = TraceEntry {
             rewrite: rewrite.name.to_owned(),
@@ -232,10 +250,15 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<Trac
             notes: Vec::new(),
             orders: Vec::new(),
         };
+        context.estimator.take();
         let changed = if entry.switched_off { None } else { (rewrite.apply)(&current, context) };
         entry.notes = context.notes.take();
         entry.orders = context.orders.take();
+        if rewrite.name == UNNEST_SUBQUERIES.name {
+            outer = Outer::Gone;
+        }
         if let Some(next) = changed {
+            verify(&next, rewrite.name, outer)?;
             let (before, after) = (current.to_string(), next.to_string());
             if before != after {
                 entry.changed = true;
@@ -248,5 +271,5 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> (LogicalPlan, Vec<Trac
             trace.push(entry);
         }
     }
-    (current, trace)
+    Ok((current, trace))
 }

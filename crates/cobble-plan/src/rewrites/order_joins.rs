@@ -12,7 +12,7 @@ use cobble_types::ColumnId;
 use super::Context;
 use super::push_filters::as_join_key;
 use crate::document::{Alternative, JoinOrder};
-use crate::estimate::{Estimate, estimate, join_estimate};
+use crate::estimate::{Estimate, join_estimate};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
@@ -26,6 +26,7 @@ pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan
 }
 
 fn order(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    context.estimator.borrow().enter(plan);
     if let LogicalPlan::Join(join) = plan
         && join.kind == JoinKind::Inner
     {
@@ -101,7 +102,7 @@ impl Region {
                 members: 1 << i,
                 way: name_of(relation),
                 ids: relation.column_ids(),
-                estimate: estimate(relation),
+                estimate: context.estimate(relation),
                 plan: Arc::new(relation.clone()),
                 cost: 0.0,
             })

@@ -7,7 +7,7 @@ use cobble_types::ColumnId;
 
 use super::Context;
 use crate::expr::{Column, Expr};
-use crate::logical::{CteDefinition, Join, LogicalPlan, Scan};
+use crate::logical::{CteDefinition, Join, LogicalPlan, Scan, UnionInput};
 
 pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
     Some(prune(plan, &plan.column_ids()))
@@ -54,9 +54,13 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             LogicalPlan::Limit { input: Arc::new(prune(input, needed)), limit: *limit, offset: *offset }
         }
         LogicalPlan::Union { inputs, columns } => {
-            // The inputs correspond by place, so a column goes from all of them or from none.
             let kept: Vec<usize> = (0..columns.len()).filter(|i| needed.contains(&columns[*i].id)).collect();
-            let inputs = inputs.iter().map(|input| Arc::new(prune_places(input, &kept))).collect();
+            let input = |input: &UnionInput| {
+                let columns: Vec<Column> = kept.iter().map(|i| input.columns[*i].clone()).collect();
+                let plan = prune(&input.plan, &columns.iter().map(|c| c.id).collect());
+                UnionInput { plan: Arc::new(plan), columns }
+            };
+            let inputs = inputs.iter().map(input).collect();
             LogicalPlan::Union { inputs, columns: kept.iter().map(|i| columns[*i].clone()).collect() }
         }
         LogicalPlan::Window { input, partition, order, calls } => {
@@ -87,19 +91,11 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             let body = prune(body, needed);
             let mut kept: Vec<CteDefinition> = Vec::new();
             for definition in definitions.iter().rev() {
-                let mut places = BTreeSet::new();
-                used_places(&body, definition.id, &mut places);
-                kept.iter().for_each(|later| used_places(&later.plan, definition.id, &mut places));
-                let own = definition.plan.columns();
-                let wanted = own.iter().enumerate().filter(|(i, _)| places.contains(i)).map(|(_, c)| c.id).collect();
-                let plan = match definition.plan.as_ref() {
-                    // The columns of these are known by place, so all of them stay.
-                    plan @ (LogicalPlan::Union { .. } | LogicalPlan::Recursive { .. }) => {
-                        prune(plan, &plan.column_ids())
-                    }
-                    plan => keep_places(prune(plan, &wanted), &own),
-                };
-                kept.push(CteDefinition { plan: Arc::new(plan), ..definition.clone() });
+                let mut wanted = BTreeSet::new();
+                read_of(&body, definition.id, &mut wanted);
+                kept.iter().for_each(|later| read_of(&later.plan, definition.id, &mut wanted));
+                let plan = Arc::new(prune(&definition.plan, &wanted));
+                kept.push(CteDefinition { plan, ..definition.clone() });
             }
             kept.reverse();
             LogicalPlan::With { definitions: kept, body: Arc::new(body) }
@@ -109,54 +105,32 @@ fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {
             name: name.clone(),
             columns: columns.iter().filter(|(column, _)| needed.contains(&column.id)).cloned().collect(),
         },
-        LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {
-            id: *id,
-            name: name.clone(),
-            base: Arc::new(prune(base, &base.column_ids())),
-            step: Arc::new(prune(step, &step.column_ids())),
-            columns: columns.clone(),
-            distinct: *distinct,
-        },
+        LogicalPlan::Recursive { id, name, base, step, columns, distinct } => {
+            // What a round does not show may still make the rows of the next one.
+            let whole = |input: &UnionInput| UnionInput {
+                plan: Arc::new(prune(&input.plan, &input.columns.iter().map(|c| c.id).collect())),
+                columns: input.columns.clone(),
+            };
+            LogicalPlan::Recursive {
+                id: *id,
+                name: name.clone(),
+                base: whole(base),
+                step: whole(step),
+                columns: columns.clone(),
+                distinct: *distinct,
+            }
+        }
     }
 }
 
-/// The input of a union with exactly the columns at these places, in order.
-fn prune_places(input: &LogicalPlan, kept: &[usize]) -> LogicalPlan {
-    let columns = input.columns();
-    let wanted: Vec<_> = kept.iter().map(|i| columns[*i].clone()).collect();
-    let pruned = prune(input, &wanted.iter().map(|column| column.id).collect());
-    if pruned.columns() == wanted {
-        return pruned;
-    }
-    let columns = wanted.into_iter().map(|column| (column.clone(), Expr::Column(column))).collect();
-    LogicalPlan::Project { input: Arc::new(pruned), columns }
-}
-
-/// Places of a definition that this plan reads.
-fn used_places(plan: &LogicalPlan, definition: u32, into: &mut BTreeSet<usize>) {
+/// The columns of a definition that this plan reads.
+fn read_of(plan: &LogicalPlan, definition: u32, into: &mut BTreeSet<ColumnId>) {
     if let LogicalPlan::CteScan { id, columns, .. } = plan
         && *id == definition
     {
-        into.extend(columns.iter().map(|(_, place)| *place));
+        into.extend(columns.iter().map(|(_, own)| *own));
     }
-    plan.inputs().into_iter().for_each(|input| used_places(input, definition, into));
-}
-
-/// The plan with its columns at the places they had; those that are gone are nulls that nobody reads.
-fn keep_places(plan: LogicalPlan, places: &[Column]) -> LogicalPlan {
-    let left = plan.column_ids();
-    if plan.columns() == places {
-        return plan;
-    }
-    let columns = places
-        .iter()
-        .map(|column| {
-            let gone = || Expr::Literal { value: cobble_types::Value::Null, sql_type: column.sql_type.clone() };
-            let expr = if left.contains(&column.id) { Expr::Column(column.clone()) } else { gone() };
-            (column.clone(), expr)
-        })
-        .collect();
-    LogicalPlan::Project { input: Arc::new(plan), columns }
+    plan.inputs().into_iter().for_each(|input| read_of(input, definition, into));
 }
 
 fn with_columns<'a>(

@@ -75,7 +75,7 @@ pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
         });
     };
     whole(plan.columns());
-    by_place(plan, &mut whole);
+    renamed(plan, &mut whole);
     collect(plan, &mut uses);
     // From the top down: what is used of a column that passes another one on is used of that one.
     for (alias, source, path) in aliases.iter().rev() {
@@ -129,15 +129,15 @@ fn field_of(expr: &Expr) -> Option<(ColumnId, Vec<String>)> {
     }
 }
 
-/// Columns that are known by their place further up stay whole.
-fn by_place(plan: &LogicalPlan, whole: &mut dyn FnMut(Vec<Column>)) {
+/// Columns that come out under other ids, in a union or to the readers of a common result, stay whole.
+fn renamed(plan: &LogicalPlan, whole: &mut dyn FnMut(Vec<Column>)) {
     match plan {
-        LogicalPlan::Union { inputs, .. } => inputs.iter().for_each(|input| whole(input.columns())),
-        LogicalPlan::Recursive { base, step, .. } => [base, step].into_iter().for_each(|input| whole(input.columns())),
+        LogicalPlan::Union { inputs, .. } => inputs.iter().for_each(|input| whole(input.columns.clone())),
+        LogicalPlan::Recursive { base, step, .. } => [base, step].into_iter().for_each(|i| whole(i.columns.clone())),
         LogicalPlan::With { definitions, .. } => definitions.iter().for_each(|d| whole(d.plan.columns())),
         _ => {}
     }
-    plan.inputs().into_iter().for_each(|input| by_place(input, whole));
+    plan.inputs().into_iter().for_each(|input| renamed(input, whole));
 }
 
 fn collect(plan: &LogicalPlan, uses: &mut Uses) {

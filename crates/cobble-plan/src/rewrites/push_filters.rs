@@ -8,7 +8,7 @@ use cobble_types::ColumnId;
 
 use super::Context;
 use crate::expr::{BinaryOp, Expr};
-use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan};
+use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
 
 pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
     Some(push(plan, Vec::new()))
@@ -54,9 +54,10 @@ fn push(plan: &LogicalPlan, conjuncts: Vec<Expr>) -> LogicalPlan {
             let inputs = inputs
                 .iter()
                 .map(|input| {
-                    let own: Vec<Expr> = input.columns().into_iter().map(Expr::Column).collect();
+                    let own: Vec<Expr> = input.columns.iter().cloned().map(Expr::Column).collect();
                     let sources: HashMap<ColumnId, &Expr> = columns.iter().map(|c| c.id).zip(&own).collect();
-                    Arc::new(push(input, conjuncts.iter().map(|c| substitute(c, &sources)).collect()))
+                    let plan = push(&input.plan, conjuncts.iter().map(|c| substitute(c, &sources)).collect());
+                    UnionInput { plan: Arc::new(plan), columns: input.columns.clone() }
                 })
                 .collect();
             LogicalPlan::Union { inputs, columns: columns.clone() }

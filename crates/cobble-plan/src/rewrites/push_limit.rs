@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::Context;
 use crate::expr::Expr;
-use crate::logical::{Join, JoinKind, LogicalPlan, SortKey};
+use crate::logical::{Join, JoinKind, LogicalPlan, SortKey, UnionInput};
 
 /// Rows up to which a sort is copied: a larger one costs more than it saves.
 const FEW: u64 = 10_000;
@@ -42,7 +42,11 @@ fn push_below(input: &LogicalPlan, limit: Option<u64>, offset: u64) -> LogicalPl
             if offset == 0 { sort } else { limited(sort) }
         }
         (LogicalPlan::Union { inputs, columns }, Some(wanted)) => {
-            let inputs = inputs.iter().map(|input| Arc::new(push_below(input, Some(wanted), 0))).collect();
+            let first = |input: &UnionInput| UnionInput {
+                plan: Arc::new(push_below(&input.plan, Some(wanted), 0)),
+                columns: input.columns.clone(),
+            };
+            let inputs = inputs.iter().map(first).collect();
             limited(LogicalPlan::Union { inputs, columns: columns.clone() })
         }
         // Every row of the left side comes out, once or more often.
@@ -99,16 +103,15 @@ fn first_of_each(plan: &LogicalPlan, keys: &[SortKey], wanted: u64) -> LogicalPl
         }
         LogicalPlan::Union { inputs, columns } if keys.iter().all(|key| !key.expr.is_volatile()) => {
             let inputs = inputs.iter().map(|input| {
-                let own = input.columns();
                 let named = |expr: &Expr| match expr {
                     Expr::Column(c) => {
                         let place = columns.iter().position(|column| column.id == c.id)?;
-                        own.get(place).cloned().map(Expr::Column)
+                        input.columns.get(place).cloned().map(Expr::Column)
                     }
                     _ => None,
                 };
                 let keys = keys.iter().map(|key| SortKey { expr: key.expr.replace(&named), ..key.clone() });
-                sorted(input, keys.collect())
+                UnionInput { plan: sorted(&input.plan, keys.collect()), columns: input.columns.clone() }
             });
             LogicalPlan::Union { inputs: inputs.collect(), columns: columns.clone() }
         }

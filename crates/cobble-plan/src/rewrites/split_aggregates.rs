@@ -10,7 +10,6 @@ use cobble_types::{ColumnId, SqlType, Value};
 use super::Context;
 use crate::aggregate::{AggregateCall, AggregateFunction};
 use crate::draw::count;
-use crate::estimate::estimate;
 use crate::expr::{BinaryOp, Column, Expr};
 use crate::function::Function;
 use crate::logical::{Join, JoinKind, LogicalPlan};
@@ -28,6 +27,7 @@ pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan
 }
 
 fn split(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    context.estimator.borrow().enter(plan);
     let inner = plan.map_inputs(&mut |input| split(input, context));
     match &inner {
         LogicalPlan::Aggregate { input, groups, aggregates } => {
@@ -49,9 +49,9 @@ fn split_one(
     }
     let used = ids(aggregates.iter().flat_map(|(_, call)| call.expressions()));
     let above = ids(groups.iter().map(|(_, expr)| expr));
-    let rows_out = estimate(input).rows;
-    let (side, keys) = best_side(input, &used, &above, rows_out)?;
-    let (rows, part_rows) = (estimate(side).rows, groups_of(side, &keys)?);
+    let rows_out = context.estimate(input).rows;
+    let (side, keys) = best_side(input, &used, &above, rows_out, context)?;
+    let (rows, part_rows) = (context.estimate(side).rows, groups_of(side, &keys, context)?);
 
     let mut parts: Aggregates = Vec::new();
     let mut whole: Aggregates = Vec::new();
@@ -149,24 +149,25 @@ fn best_side<'a>(
     used: &BTreeSet<ColumnId>,
     above: &BTreeSet<ColumnId>,
     rows_out: f64,
+    context: &Context,
 ) -> Option<(&'a LogicalPlan, Vec<Column>)> {
     let LogicalPlan::Join(join) = plan else { return None };
     let mut above = above.clone();
     join.expressions().for_each(|e| e.collect_columns(&mut above));
-    let side = side_of(join, used)?;
-    if let Some(lower) = best_side(side, used, &above, rows_out) {
+    let side = side_of(join, used, context)?;
+    if let Some(lower) = best_side(side, used, &above, rows_out, context) {
         return Some(lower);
     }
     let keys: Vec<Column> = side.columns().into_iter().filter(|c| above.contains(&c.id)).collect();
-    let rows = estimate(side).rows;
+    let rows = context.estimate(side).rows;
     let gains = rows >= FEWEST_ROWS
-        && groups_of(side, &keys).is_some_and(|n| n * LEAST_GAIN <= rows)
+        && groups_of(side, &keys, context).is_some_and(|n| n * LEAST_GAIN <= rows)
         && rows_out >= rows * LEAST_KEPT;
     gains.then_some((side, keys))
 }
 
 /// The side of a join that may be aggregated before: its rows come out as often as they have partners.
-fn side_of<'a>(join: &'a Join, used: &BTreeSet<ColumnId>) -> Option<&'a LogicalPlan> {
+fn side_of<'a>(join: &'a Join, used: &BTreeSet<ColumnId>, context: &Context) -> Option<&'a LogicalPlan> {
     if join.expressions().any(Expr::is_volatile) {
         return None;
     }
@@ -174,7 +175,7 @@ fn side_of<'a>(join: &'a Join, used: &BTreeSet<ColumnId>) -> Option<&'a LogicalP
     let (left, right) = (&join.left, &join.right);
     match join.kind {
         JoinKind::Inner if used.is_empty() => {
-            Some(if estimate(left).rows >= estimate(right).rows { left } else { right })
+            Some(if context.estimate(left).rows >= context.estimate(right).rows { left } else { right })
         }
         JoinKind::Inner if has_all(left) => Some(left),
         JoinKind::Inner | JoinKind::Right if has_all(right) && !used.is_empty() => Some(right),
@@ -185,8 +186,8 @@ fn side_of<'a>(join: &'a Join, used: &BTreeSet<ColumnId>) -> Option<&'a LogicalP
 }
 
 /// How many groups the keys make, when that is known of each.
-fn groups_of(side: &LogicalPlan, keys: &[Column]) -> Option<f64> {
-    let known = estimate(side);
+fn groups_of(side: &LogicalPlan, keys: &[Column], context: &Context) -> Option<f64> {
+    let known = context.estimate(side);
     let mut groups = 1.0;
     for key in keys {
         groups *= known.columns.get(&key.id)?.distinct?;

@@ -15,7 +15,7 @@ use cobble_types::{ColumnId, SqlType, Value};
 use super::Context;
 use super::push_filters::substitute;
 use crate::expr::{BinaryOp, Column, Expr};
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
+use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark, SortKey, UnionInput};
 use crate::window::{Frame, Ranking, WindowCall, WindowFunction};
 
 pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
@@ -352,13 +352,9 @@ impl Domain<'_> {
                 let inputs = inputs
                     .iter()
                     .map(|input| {
-                        let own = input.columns();
-                        let (below, theirs) = self.attach(input)?;
-                        let columns = own.into_iter().chain(theirs).map(|c| {
-                            let renamed = Column { id: self.context.next_id(), ..c.clone() };
-                            (renamed, Expr::Column(c))
-                        });
-                        Some(Arc::new(LogicalPlan::Project { columns: columns.collect(), input: below.into() }))
+                        let (below, theirs) = self.attach(&input.plan)?;
+                        let columns = input.columns.iter().cloned().chain(theirs).collect();
+                        Some(UnionInput { plan: below.into(), columns })
                     })
                     .collect::<Option<_>>()?;
                 let columns = columns.iter().chain(&carried).cloned().collect();
@@ -406,7 +402,7 @@ impl Domain<'_> {
                         )
                         .collect();
                     last = carried;
-                    inputs.push(Arc::new(LogicalPlan::Project { input: domain.into(), columns }));
+                    inputs.push(UnionInput::whole(LogicalPlan::Project { input: domain.into(), columns }));
                 }
                 let carried: Vec<Column> =
                     last.iter().map(|c| Column { id: self.context.next_id(), ..c.clone() }).collect();

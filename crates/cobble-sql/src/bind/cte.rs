@@ -2,7 +2,7 @@
 //! conditions reach its sources; one that computes and is read several times is computed once. Recursion repeats a step.
 
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{CteDefinition, LogicalPlan};
+use cobble_plan::logical::{CteDefinition, LogicalPlan, UnionInput};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
@@ -34,11 +34,14 @@ impl<'a> Binder<'a> {
         for cte in &with.cte_tables {
             let name = folded(&cte.alias.name);
             let recursive = with.recursive && relation_names(&cte.query).iter().any(|n| n.as_slice() == [name.clone()]);
+            let times = |names: &[Vec<String>]| names.iter().filter(|n| n.as_slice() == [name.clone()]).count();
+            // A recursion reads itself round by round: that is no use of its result.
+            let own = if recursive { times(&relation_names_with_repetition(cte.query.as_ref())) } else { 0 };
             self.ctes.push(Cte {
                 columns: cte.alias.columns.iter().map(|c| folded(&c.name)).collect(),
                 query: &cte.query,
                 recursive,
-                uses: named.iter().filter(|n| n.as_slice() == [name.clone()]).count(),
+                uses: times(&named) - own,
                 asked: cte.materialized.as_ref().map(|m| matches!(m, ast::CteAsMaterialized::Materialized)),
                 level,
                 shared: None,
@@ -71,12 +74,7 @@ impl<'a> Binder<'a> {
         }
         self.next_id += 1;
         let (id, columns) = (self.next_id, relation.scope.columns.iter().map(|c| c.column.clone()).collect::<Vec<_>>());
-        // The visible columns in their order: what else the plan brings is not read.
-        let plan = LogicalPlan::Project {
-            columns: columns.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect(),
-            input: relation.plan.into(),
-        };
-        let definition = CteDefinition { id, name: cte.name.clone(), plan: plan.into() };
+        let definition = CteDefinition { id, name: cte.name.clone(), plan: relation.plan.into() };
         if let Some(own) = self.definitions.get_mut(cte.level) {
             own.push(definition);
         }
@@ -90,7 +88,7 @@ impl<'a> Binder<'a> {
             .map(|c| self.new_column(Some(cte.name.clone()), c.name.clone(), c.sql_type.clone()))
             .collect();
         let scope = scope_of(&fresh).with_qualifier(&cte.name, &cte.columns)?;
-        let columns = fresh.into_iter().enumerate().map(|(place, column)| (column, place)).collect();
+        let columns = fresh.into_iter().zip(columns).map(|(column, own)| (column, own.id)).collect();
         Ok(Relation { plan: LogicalPlan::CteScan { id, name: cte.name.clone(), columns }, scope })
     }
 
@@ -115,11 +113,11 @@ impl<'a> Binder<'a> {
         self.next_id += 1;
         let id = self.next_id;
         let base_columns: Vec<Column> = base.scope.columns.iter().map(|c| c.column.clone()).collect();
-        let named: Vec<Column> = base_columns
-            .iter()
-            .enumerate()
-            .map(|(i, c)| Column { name: cte.columns.get(i).unwrap_or(&c.name).clone(), ..c.clone() })
-            .collect();
+        let columns: Vec<Column> =
+            base_columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone())).collect();
+        let named = columns.iter().enumerate();
+        let named =
+            named.map(|(i, c)| Column { name: cte.columns.get(i).unwrap_or(&c.name).clone(), ..c.clone() }).collect();
         self.ctes[place].working = Some((id, named));
         let step = self.set_expr(right);
         self.ctes[place].working = None;
@@ -148,18 +146,12 @@ impl<'a> Binder<'a> {
             let column = self.new_column(None, wanted.name.clone(), wanted.sql_type.clone());
             converted.push((column, Expr::Column(given.clone()).cast(wanted.sql_type.clone())));
         }
-        let base_plan = LogicalPlan::Project {
-            columns: base_columns.iter().map(|c| (c.clone(), Expr::Column(c.clone()))).collect(),
-            input: base.plan.into(),
-        };
-        let columns: Vec<Column> =
-            base_columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone())).collect();
         let scope = scope_of(&columns);
         let plan = LogicalPlan::Recursive {
             id,
             name: cte.name.clone(),
-            base: base_plan.into(),
-            step: LogicalPlan::Project { input: step.plan.into(), columns: converted }.into(),
+            base: UnionInput { plan: base.plan.into(), columns: base_columns },
+            step: UnionInput::whole(LogicalPlan::Project { input: step.plan.into(), columns: converted }),
             columns,
             distinct,
         };
@@ -185,7 +177,7 @@ fn is_volatile(plan: &LogicalPlan) -> bool {
     plan.expressions().into_iter().any(Expr::is_volatile) || plan.inputs().into_iter().any(|input| is_volatile(input))
 }
 
-fn relation_names_with_repetition(query: &ast::Query) -> Vec<Vec<String>> {
+fn relation_names_with_repetition(query: &impl ast::Visit) -> Vec<Vec<String>> {
     let mut names = Vec::new();
     let _ = ast::visit_relations(query, |name| {
         names.push(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());

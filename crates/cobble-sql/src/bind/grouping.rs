@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{CteDefinition, LogicalPlan};
+use cobble_plan::logical::{CteDefinition, LogicalPlan, UnionInput};
 use cobble_plan::{AggregateCall, SortKey};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
@@ -215,7 +215,7 @@ impl<'a> Binder<'a> {
             let scan = LogicalPlan::CteScan {
                 id,
                 name: name.clone(),
-                columns: own.into_iter().enumerate().map(|(place, column)| (column, place)).collect(),
+                columns: own.into_iter().zip(&shared).map(|(column, source)| (column, source.id)).collect(),
             };
             let mut fresh = |c: &Column| self.new_column(c.qualifier.clone(), c.name.clone(), c.sql_type.clone());
             let groups: Vec<(Column, Expr)> = set.iter().map(|i| (fresh(&keys[*i].0), renamed(&keys[*i].1))).collect();
@@ -256,7 +256,7 @@ impl<'a> Binder<'a> {
                 ));
             }
             let plan = LogicalPlan::Aggregate { input: scan.into(), groups, aggregates: calls };
-            inputs.push(LogicalPlan::Project { input: plan.into(), columns: renumbered }.into());
+            inputs.push(UnionInput::whole(LogicalPlan::Project { input: plan.into(), columns: renumbered }));
         }
         let columns = keys
             .iter()

@@ -3,7 +3,7 @@
 use cobble_plan::Ranking;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::wider_type;
-use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
 use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
@@ -110,7 +110,7 @@ impl<'a> Binder<'a> {
             .zip(&types)
             .map(|(c, t)| self.new_column(None, c.name.clone(), t.clone()))
             .collect();
-        let inputs = vec![self.converted(left, &types).0.into(), self.converted(right, &types).0.into()];
+        let inputs = [left, right].map(|side| UnionInput::whole(self.converted(side, &types).0)).to_vec();
         let scope = scope_of(&columns);
         Ok(Relation { plan: LogicalPlan::Union { inputs, columns }, scope })
     }
@@ -232,7 +232,7 @@ impl<'a> Binder<'a> {
             let plan = own.into_iter().fold(one, |plan, subquery| subquery.attached(plan));
             let named = columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone()));
             let columns = named.collect::<Vec<_>>().into_iter().zip(row).collect();
-            inputs.push(LogicalPlan::Project { input: plan.into(), columns }.into());
+            inputs.push(UnionInput::whole(LogicalPlan::Project { input: plan.into(), columns }));
         }
         Ok(Relation { plan: LogicalPlan::Union { inputs, columns }, scope })
     }

@@ -196,7 +196,7 @@ fn estimates_follow_the_statistics() {
         ("SELECT id FROM ports UNION ALL SELECT id FROM vessels", 100.0),
         ("SELECT count(*) FROM boardings", 1.0),
     ] {
-        let estimate = cobble_plan::estimate::estimate(&bind(sql).unwrap().plan).rows;
+        let estimate = cobble_plan::estimate::Estimator::default().of(&bind(sql).unwrap().plan).rows;
         assert!((estimate - rows).abs() <= rows / 1000.0, "{sql}: {estimate}, not {rows}");
     }
 }

@@ -443,9 +443,9 @@ fn a_second_pass_finds_nothing_to_do() {
     ] {
         let settings = cobble_plan::Settings::default();
         let context = cobble_plan::rewrites::Context::new(&settings, &|_| None);
-        let (once, _) = cobble_plan::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context);
+        let (once, _) = cobble_plan::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context).unwrap();
         let text = once.to_string();
-        let (twice, trace) = cobble_plan::rewrites::apply_all(once, &context);
+        let (twice, trace) = cobble_plan::rewrites::apply_all(once, &context).unwrap();
         assert_eq!(twice.to_string(), text, "{sql}");
         assert!(trace.iter().all(|entry| !entry.changed), "{sql}");
     }
