@@ -13,7 +13,7 @@ use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownFunction, PlanFormat, Show,
-    Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
+    SessionNames, Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType, Value};
@@ -89,6 +89,24 @@ impl Session {
         self.settings.set(name, value)?;
         self.given.insert(name.to_owned(), value.to_owned());
         Ok(())
+    }
+
+    /// The value of a setting of this session, or of one that clients of PostgreSQL ask for; `None` when there is none of this name.
+    pub fn setting(&self, name: &str) -> Option<String> {
+        let name = name.to_lowercase();
+        if name == "search_path" {
+            return Some(self.place.schema.clone().unwrap_or_else(|| DEFAULT_SCHEMA.to_owned()));
+        }
+        self.settings.get(&name).or_else(|| settings::fixed(&name).map(str::to_owned))
+    }
+
+    fn names<'s>(&'s self, setting: &'s dyn Fn(&str) -> Option<String>) -> SessionNames<'s> {
+        SessionNames {
+            catalog: self.place.catalog.as_deref(),
+            schema: self.place.schema.as_deref().or(self.place.catalog.as_ref().map(|_| DEFAULT_SCHEMA)),
+            user: self.user.as_deref().unwrap_or("local"),
+            setting,
+        }
     }
 
     /// The settings that were given, by name.
@@ -214,6 +232,7 @@ impl Session {
         let tables = resolve(&self.engine, &set, &self.place, names).await;
         let catalog = WithTarget { tables: &tables, target: &target.table };
         let functions = self.engine.functions();
+        let setting = |name: &str| self.setting(name);
         let (plan, values) = with_room(|| {
             let context = BindContext {
                 catalog: &catalog,
@@ -222,6 +241,8 @@ impl Session {
                 functions: &functions,
                 zone: &self.settings.time_zone,
                 target: Some(&target.wanted),
+                session: self.names(&setting),
+                fold: &fold_constant,
             };
             let bound = bind_query(&query, &context)?;
             let (plan, values) = changing::without_constants(bound, target.identity.len());
@@ -370,6 +391,7 @@ impl Session {
         let catalog = resolve(&self.engine, &set, &self.place, names).await;
         let now = chrono::Utc::now().timestamp_micros();
         let functions = self.engine.functions();
+        let setting = |name: &str| self.setting(name);
         let (plan, columns) = with_room(|| {
             let context = BindContext {
                 catalog: &catalog,
@@ -378,6 +400,8 @@ impl Session {
                 functions: &functions,
                 zone: &self.settings.time_zone,
                 target,
+                session: self.names(&setting),
+                fold: &fold_constant,
             };
             let BoundQuery { plan, columns } = bind_query(query, &context)?;
             Ok::<_, Error>((planner::plan(plan, &self.settings, &fold_constant)?, columns))

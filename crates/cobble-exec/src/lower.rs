@@ -426,9 +426,12 @@ fn sort_keys(keys: &[SortKey], columns: &[Column]) -> Result<Vec<(Compiled, Sort
 fn window_call(call: &WindowCall, places: &Places) -> Result<Call> {
     let compiled = |all: &[Expr]| all.iter().map(|e| places.compile(e)).collect::<Result<Vec<_>>>();
     let function = match &call.function {
-        WindowFunction::Ranking { function, arguments } => {
-            Function::Ranking { function: *function, arguments: compiled(arguments)?, result: call.sql_type.to_arrow() }
-        }
+        WindowFunction::Ranking { function, arguments, ignore_nulls } => Function::Ranking {
+            function: *function,
+            arguments: compiled(arguments)?,
+            ignore_nulls: *ignore_nulls,
+            result: call.sql_type.to_arrow(),
+        },
         WindowFunction::Aggregate(aggregate) => {
             let values: Vec<Expr> =
                 aggregate.arguments.iter().chain(aggregate.order.iter().map(|key| &key.expr)).cloned().collect();

@@ -61,8 +61,10 @@ aggregates! {
     RegrSyy, "regr_syy", [], "y, x";
     StringAgg, "string_agg", [], "text, separator";
     ArrayAgg, "array_agg", [], "any";
-    JsonAgg, "json_agg", ["jsonb_agg"], "any";
-    JsonObjectAgg, "json_object_agg", ["jsonb_object_agg"], "key, any";
+    JsonAgg, "json_agg", [], "any";
+    JsonbAgg, "jsonb_agg", [], "any";
+    JsonObjectAgg, "json_object_agg", [], "key, any";
+    JsonbObjectAgg, "jsonb_object_agg", [], "key, any";
     PercentileCont, "percentile_cont", [], "share, within group (order by number)";
     PercentileDisc, "percentile_disc", [], "share, within group (order by any ordered)";
     Mode, "mode", [], "within group (order by any ordered)";
@@ -98,7 +100,7 @@ impl AggregateFunction {
     /// Aggregates that keep every value they see.
     pub fn collects(self) -> bool {
         use AggregateFunction::*;
-        self.is_ordered_set() || matches!(self, StringAgg | ArrayAgg | JsonAgg | JsonObjectAgg)
+        self.is_ordered_set() || matches!(self, StringAgg | ArrayAgg | JsonAgg | JsonbAgg | JsonObjectAgg | JsonbObjectAgg)
     }
 
     /// What comes out of an empty group: zero for counts, null for all others.
@@ -121,7 +123,7 @@ impl AggregateFunction {
         let first = arguments.first().cloned().unwrap_or(SqlType::Null);
         let wanted = match self {
             Count => 0..=1,
-            StringAgg | JsonObjectAgg | ApproxPercentile | PercentileCont | PercentileDisc => 2..=2,
+            StringAgg | JsonObjectAgg | JsonbObjectAgg | ApproxPercentile | PercentileCont | PercentileDisc => 2..=2,
             own if own.is_regression() => 2..=2,
             _ => 1..=1,
         };
@@ -161,7 +163,7 @@ impl AggregateFunction {
             (own, SqlType::Double) if own.is_regression() => SqlType::Double,
             (StringAgg, SqlType::Text) => SqlType::Text,
             (ArrayAgg, _) if !none => SqlType::Array(Box::new(first)),
-            (JsonAgg | JsonObjectAgg, _) => SqlType::Json,
+            (JsonAgg | JsonbAgg | JsonObjectAgg | JsonbObjectAgg, _) => SqlType::Json,
             (PercentileCont, SqlType::Double | SqlType::Interval) => match &arguments[1] {
                 SqlType::Array(_) => SqlType::Array(Box::new(first)),
                 _ => first,

@@ -92,6 +92,17 @@ functions! {
     Ascii, "ascii", [], "text", Immutable, true;
     Chr, "chr", [], "number", Immutable, false;
     Md5, "md5", [], "text", Immutable, true;
+    Sha224, "sha224", [], "bytea", Immutable, false;
+    Sha256, "sha256", [], "bytea", Immutable, false;
+    Sha384, "sha384", [], "bytea", Immutable, false;
+    Sha512, "sha512", [], "bytea", Immutable, false;
+    Encode, "encode", [], "bytea, form", Immutable, false;
+    Decode, "decode", [], "text, form", Immutable, false;
+    ByteConcat, "byte_concat", [], "bytea, bytea", Immutable, false;
+    GetByte, "get_byte", [], "bytea, place", Immutable, false;
+    SetByte, "set_byte", [], "bytea, place, byte", Immutable, false;
+    BitCount, "bit_count", [], "bytea", Immutable, false;
+    GenRandomUuid, "gen_random_uuid", [], "", Volatile, false;
     Translate, "translate", [], "text, from, to", Immutable, true;
     Overlay, "overlay", [], "text, replacement, start [, count]", Immutable, false;
     BitLength, "bit_length", [], "text", Immutable, true;
@@ -101,17 +112,23 @@ functions! {
     QuoteNullable, "quote_nullable", [], "any", Immutable, false;
     Format, "format", [], "text [, any, …]", Immutable, false;
     RegexpLike, "regexp_like", [], "text, pattern [, flags]", Immutable, false;
-    RegexpReplace, "regexp_replace", [], "text, pattern, replacement [, flags]", Immutable, false;
+    LikeEscape, "like_escape", [], "pattern, escape", Immutable, false;
+    RegexpReplace, "regexp_replace", [], "text, pattern, replacement [, start [, n]] [, flags]", Immutable, false;
     RegexpMatch, "regexp_match", [], "text, pattern [, flags]", Immutable, false;
-    RegexpCount, "regexp_count", [], "text, pattern", Immutable, false;
-    RegexpSubstr, "regexp_substr", [], "text, pattern", Immutable, false;
-    RegexpSplitToArray, "regexp_split_to_array", [], "text, pattern", Immutable, false;
-    SimilarTo, "similar_to", [], "text, pattern", Immutable, false;
+    RegexpCount, "regexp_count", [], "text, pattern [, start [, flags]]", Immutable, false;
+    RegexpInstr, "regexp_instr", [], "text, pattern [, start [, n [, end [, flags [, group]]]]]", Immutable, false;
+    RegexpSubstr, "regexp_substr", [], "text, pattern [, start [, n [, flags [, group]]]]", Immutable, false;
+    RegexpSplitToArray, "regexp_split_to_array", [], "text, pattern [, flags]", Immutable, false;
+    SimilarTo, "similar_to", [], "text, pattern [, escape]", Immutable, false;
+    SimilarSubstring, "similar_substring", [], "text, pattern, escape", Immutable, false;
     StringToArray, "string_to_array", [], "text, separator [, null text]", Immutable, false;
     ArrayToString, "array_to_string", [], "array, separator [, null text]", Immutable, false;
     Div, "div", [], "numeric, numeric", Immutable, false;
-    Gcd, "gcd", [], "integer, integer", Immutable, true;
-    Lcm, "lcm", [], "integer, integer", Immutable, true;
+    Gcd, "gcd", [], "exact number, exact number", Immutable, false;
+    Lcm, "lcm", [], "exact number, exact number", Immutable, false;
+    Scale, "scale", [], "numeric", Immutable, false;
+    MinScale, "min_scale", [], "numeric", Immutable, false;
+    TrimScale, "trim_scale", [], "numeric", Immutable, false;
     Factorial, "factorial", [], "integer", Immutable, false;
     Cbrt, "cbrt", [], "number", Immutable, false;
     Degrees, "degrees", [], "number", Immutable, false;
@@ -128,6 +145,17 @@ functions! {
     Sinh, "sinh", [], "number", Immutable, false;
     Cosh, "cosh", [], "number", Immutable, false;
     Tanh, "tanh", [], "number", Immutable, false;
+    Asinh, "asinh", [], "number", Immutable, false;
+    Acosh, "acosh", [], "number", Immutable, false;
+    Atanh, "atanh", [], "number", Immutable, false;
+    SinDegrees, "sind", [], "degrees", Immutable, false;
+    CosDegrees, "cosd", [], "degrees", Immutable, false;
+    TanDegrees, "tand", [], "degrees", Immutable, false;
+    CotDegrees, "cotd", [], "degrees", Immutable, false;
+    AsinDegrees, "asind", [], "number", Immutable, false;
+    AcosDegrees, "acosd", [], "number", Immutable, false;
+    AtanDegrees, "atand", [], "number", Immutable, false;
+    Atan2Degrees, "atan2d", [], "number, number", Immutable, false;
     WidthBucket, "width_bucket", [], "number, low, high, count", Immutable, false;
     BitAnd, "bitwise_and", [], "integer, integer", Immutable, false;
     BitOr, "bitwise_or", [], "integer, integer", Immutable, false;
@@ -135,10 +163,13 @@ functions! {
     BitNot, "bitwise_not", [], "integer", Immutable, false;
     ShiftLeft, "shift_left", [], "integer, places", Immutable, false;
     ShiftRight, "shift_right", [], "integer, places", Immutable, false;
+    IsFinite, "isfinite", [], "time or interval", Immutable, false;
+    Overlaps, "overlaps", [], "start, end, start, end", Immutable, false;
     Age, "age", [], "timestamp [, timestamp]", Immutable, false;
     DateBin, "date_bin", [], "interval, timestamp, origin", Immutable, false;
     MakeTime, "make_time", [], "hour, minute, second", Immutable, false;
     MakeTimestamp, "make_timestamp", [], "year, month, day, hour, minute, second", Immutable, false;
+    MakeTimestampTz, "make_timestamptz", [], "year, month, day, hour, minute, second [, zone]", Immutable, false;
     MakeInterval, "make_interval", [], "[years [, months [, weeks [, days [, hours [, minutes [, seconds]]]]]]]", Immutable, false;
     ToTimestamp, "to_timestamp", [], "seconds, or text, format", Immutable, false;
     ToDate, "to_date", [], "text, format", Immutable, false;
@@ -154,6 +185,14 @@ functions! {
     MakeRow, "row", [], "any, …", Immutable, false;
     MakeArray, "array", [], "any, …", Immutable, false;
     ArrayLength, "array_length", ["array_upper"], "array, dimension", Immutable, false;
+    ArrayLower, "array_lower", [], "array, dimension", Immutable, false;
+    ArrayDims, "array_dims", [], "array", Immutable, false;
+    ArrayNdims, "array_ndims", [], "array", Immutable, false;
+    ArrayFill, "array_fill", [], "any, ARRAY[length, …]", Immutable, false;
+    ArraySlice, "array_slice", [], "array, from, to, …", Immutable, false;
+    TrimArray, "trim_array", [], "array, n", Immutable, false;
+    ArrayPositions, "array_positions", [], "array, item", Immutable, false;
+    ArrayReplace, "array_replace", [], "array, from, to", Immutable, false;
     ArrayAppend, "array_append", [], "array, item", Immutable, false;
     ArrayPrepend, "array_prepend", [], "item, array", Immutable, false;
     ArrayCat, "array_cat", [], "array, array", Immutable, false;
@@ -168,11 +207,25 @@ functions! {
     JsonPathText, "json_extract_path_text", ["jsonb_extract_path_text"], "json, key, …", Immutable, false;
     JsonContains, "json_contains", [], "json, json", Immutable, false;
     JsonHasKey, "json_has_key", [], "json, key", Immutable, false;
+    JsonHasAny, "json_has_any", [], "json, keys", Immutable, false;
+    JsonHasAll, "json_has_all", [], "json, keys", Immutable, false;
+    JsonDelete, "json_delete", [], "json, key, keys or place", Immutable, false;
+    JsonDeletePath, "json_delete_path", ["jsonb_delete_path"], "json, path", Immutable, false;
+    JsonSet, "jsonb_set", [], "json, path, value [, create]", Immutable, false;
+    JsonInsert, "jsonb_insert", [], "json, path, value [, after]", Immutable, false;
+    JsonConcat, "json_concat", ["jsonb_concat"], "json, json", Immutable, false;
+    JsonStripNulls, "json_strip_nulls", ["jsonb_strip_nulls"], "json", Immutable, false;
+    JsonPretty, "jsonb_pretty", [], "json", Immutable, false;
+    JsonObject, "json_object", ["jsonb_object"], "text[] [, text[]]", Immutable, false;
+    JsonOrder, "json_order", [], "json", Immutable, false;
     JsonArrayLength, "json_array_length", ["jsonb_array_length"], "json", Immutable, false;
     JsonTypeof, "json_typeof", ["jsonb_typeof"], "json", Immutable, false;
-    JsonBuildObject, "json_build_object", ["jsonb_build_object"], "key, any, …", Immutable, false;
-    JsonBuildArray, "json_build_array", ["jsonb_build_array"], "any, …", Immutable, false;
-    ToJson, "to_json", ["to_jsonb"], "any", Immutable, false;
+    JsonBuildObject, "json_build_object", [], "key, any, …", Immutable, false;
+    JsonBuildArray, "json_build_array", [], "any, …", Immutable, false;
+    JsonbBuildObject, "jsonb_build_object", [], "key, any, …", Immutable, false;
+    JsonbBuildArray, "jsonb_build_array", [], "any, …", Immutable, false;
+    ToJson, "to_json", ["row_to_json", "array_to_json"], "any", Immutable, false;
+    ToJsonb, "to_jsonb", [], "any", Immutable, false;
     JsonValue, "json_value", [], "json, path", Immutable, false;
     JsonQuery, "json_query", [], "json, path", Immutable, false;
     JsonExists, "json_exists", [], "json, path", Immutable, false;
@@ -212,6 +265,12 @@ impl Function {
                 | QuoteNullable
                 | JsonBuildObject
                 | JsonBuildArray
+                | JsonbBuildObject
+                | JsonbBuildArray
+                | ArrayPositions
+                | ArrayReplace
+                | ArrayFill
+                | Overlaps
                 | NumNulls
                 | NumNonNulls
         )

@@ -47,6 +47,18 @@ impl Settings {
         !self.planner_off.contains(rewrite)
     }
 
+    /// The value of a setting as it would be written to set it.
+    pub fn get(&self, name: &str) -> Option<String> {
+        Some(match name {
+            "planner.off" => self.planner_off.iter().cloned().collect::<Vec<_>>().join(","),
+            "run.memory" => format!("{}B", self.run_memory),
+            "run.time" => self.run_time.map_or_else(|| "none".to_owned(), |seconds| format!("{seconds}s")),
+            "run.tasks" => self.run_tasks.map_or_else(|| "auto".to_owned(), |tasks| tasks.to_string()),
+            "timezone" => self.time_zone.clone(),
+            _ => return None,
+        })
+    }
+
     pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
         let value = value.trim();
         match name {
@@ -85,6 +97,29 @@ impl Settings {
     }
 }
 
+/// Settings that clients of PostgreSQL ask for, and that have one value here.
+pub const FIXED: &[(&str, &str)] = &[
+    ("client_encoding", "UTF8"),
+    ("server_encoding", "UTF8"),
+    ("datestyle", "ISO, MDY"),
+    ("intervalstyle", "postgres"),
+    ("standard_conforming_strings", "on"),
+    ("integer_datetimes", "on"),
+    ("bytea_output", "hex"),
+    ("extra_float_digits", "1"),
+    ("transaction_isolation", "read committed"),
+    ("default_transaction_isolation", "read committed"),
+    ("lc_collate", "C"),
+    ("lc_ctype", "C.UTF-8"),
+];
+
+pub fn fixed(name: &str) -> Option<&'static str> {
+    FIXED.iter().find(|(known, _)| *known == name).map(|(_, value)| *value)
+}
+
+/// Seconds that a limit may be long: about thirty years, which every clock can count.
+const LONGEST: f64 = 1e9;
+
 fn bad(name: &str, value: &str, expected: &str) -> Error {
     Error::new(Code::BadSetting, format!("{name} cannot be '{value}'")).hint(format!("expected {expected}"))
 }
@@ -122,7 +157,8 @@ fn parse_seconds(text: &str) -> Result<Option<f64>> {
         "h" => 3600.0,
         _ => return Err(error()),
     };
-    Ok(Some(number * factor))
+    let seconds = number * factor;
+    if seconds <= LONGEST { Ok(Some(seconds)) } else { Err(error()) }
 }
 
 #[cfg(test)]
@@ -152,6 +188,7 @@ mod tests {
             ("run.memory", "lots", "a size such as"),
             ("planner.off", "push-filter", "did you mean \"push-filters\"?"),
             ("run.tasks", "0", "a number from 1 to 256"),
+            ("run.time", "99999999999999999999s", "a time such as"),
         ] {
             let error = settings.set(name, value).unwrap_err().to_string();
             assert!(error.contains(part), "{error}");

@@ -57,6 +57,12 @@ impl Ranking {
         Ranking::ALL.iter().copied().find(|function| function.name() == name)
     }
 
+    /// True for functions that give a value of another row, which may be told to pass nulls over.
+    pub fn takes_a_value(self) -> bool {
+        use Ranking::*;
+        matches!(self, Lag | Lead | FirstValue | LastValue | NthValue)
+    }
+
     /// Arguments in words, for error messages and documentation.
     pub fn arguments(self) -> &'static str {
         match self {
@@ -71,7 +77,8 @@ impl Ranking {
 
 #[derive(Debug, Clone, PartialEq)]
 pub enum WindowFunction {
-    Ranking { function: Ranking, arguments: Vec<Expr> },
+    /// With `ignore_nulls`, rows whose first argument is null are passed over (SQL:2016 part 2, 6.10).
+    Ranking { function: Ranking, arguments: Vec<Expr>, ignore_nulls: bool },
     Aggregate(AggregateCall),
 }
 
@@ -150,9 +157,10 @@ impl WindowCall {
         };
         WindowCall {
             function: match &self.function {
-                WindowFunction::Ranking { function, arguments } => WindowFunction::Ranking {
+                WindowFunction::Ranking { function, arguments, ignore_nulls } => WindowFunction::Ranking {
                     function: *function,
                     arguments: arguments.iter().map(&mut *change).collect(),
+                    ignore_nulls: *ignore_nulls,
                 },
                 WindowFunction::Aggregate(call) => WindowFunction::Aggregate(call.map(change)),
             },
@@ -181,8 +189,9 @@ impl fmt::Display for FrameBound {
 impl fmt::Display for WindowCall {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.function {
-            WindowFunction::Ranking { function, arguments } => {
-                write!(f, "{}({})", function.name(), comma_separated(arguments))?;
+            WindowFunction::Ranking { function, arguments, ignore_nulls } => {
+                let nulls = if *ignore_nulls { " ignore nulls" } else { "" };
+                write!(f, "{}({}){nulls}", function.name(), comma_separated(arguments))?;
             }
             WindowFunction::Aggregate(call) => call.fmt(f)?,
         }

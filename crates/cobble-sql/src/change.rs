@@ -4,8 +4,10 @@
 use cobble_types::deep::Deep;
 use cobble_types::{Code, Error, Position, Result};
 use sqlparser::ast;
-use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::Parser;
+
+use crate::statement::DIALECT;
+use crate::syntax::check_query;
 
 /// Stands for the table in the query's FROM; a control character, so that nobody can write it.
 pub const TARGET: &str = "\u{1}target";
@@ -51,20 +53,29 @@ fn position(ident: &ast::Ident) -> Option<Position> {
 pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
     match statement {
         ast::Statement::Update(update) => {
-            let extra = update.returning.is_some()
-                || update.output.is_some()
-                || update.or.is_some()
-                || update.limit.is_some()
-                || !update.order_by.is_empty();
-            refuse(extra)?;
-            let from = match update.from {
+            let ast::Update {
+                update_token: _,
+                optimizer_hints,
+                table,
+                assignments,
+                from,
+                selection,
+                returning,
+                output,
+                or,
+                order_by,
+                limit,
+            } = update;
+            let foreign = output.is_some() || or.is_some() || !optimizer_hints.is_empty();
+            refuse(foreign || returning.is_some() || limit.is_some() || !order_by.is_empty())?;
+            let from = match from {
                 None => vec![],
                 Some(ast::UpdateTableFromKind::BeforeSet(from) | ast::UpdateTableFromKind::AfterSet(from)) => from,
             };
             let mut set = Vec::new();
             let mut values = Vec::new();
-            for assignment in update.assignments {
-                let ast::AssignmentTarget::ColumnName(name) = assignment.target else {
+            for ast::Assignment { target, value } in assignments {
+                let ast::AssignmentTarget::ColumnName(name) = target else {
                     return Err(Error::unsupported("setting several columns at once")
                         .hint("write each one alone: SET a = …, b = …"));
                 };
@@ -73,22 +84,30 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                         .hint("columns that are set are named without their table"));
                 };
                 set.push((folded(column), position(column)));
-                values.push(ast::SelectItem::UnnamedExpr(assignment.value));
+                values.push(ast::SelectItem::UnnamedExpr(value));
             }
-            made(update.table, from, Some(set), values, update.selection)
+            made(table, from, Some(set), values, selection)
         }
         ast::Statement::Delete(delete) => {
-            let extra = delete.returning.is_some()
-                || delete.output.is_some()
-                || delete.limit.is_some()
-                || !delete.order_by.is_empty()
-                || !delete.tables.is_empty();
-            refuse(extra)?;
-            let (ast::FromTable::WithFromKeyword(mut from) | ast::FromTable::WithoutKeyword(mut from)) = delete.from;
+            let ast::Delete {
+                delete_token: _,
+                optimizer_hints,
+                tables,
+                from,
+                using,
+                selection,
+                returning,
+                output,
+                order_by,
+                limit,
+            } = delete;
+            let foreign = output.is_some() || !tables.is_empty() || !optimizer_hints.is_empty();
+            refuse(foreign || returning.is_some() || limit.is_some() || !order_by.is_empty())?;
+            let (ast::FromTable::WithFromKeyword(mut from) | ast::FromTable::WithoutKeyword(mut from)) = from;
             let (Some(table), true) = (from.pop(), from.is_empty()) else {
                 return Err(Error::unsupported("deleting from several tables").hint("write a statement for each"));
             };
-            made(table, delete.using.unwrap_or_default(), None, vec![], delete.selection)
+            made(table, using.unwrap_or_default(), None, vec![], selection)
         }
         other => Err(Error::new(Code::Syntax, format!("expected UPDATE or DELETE, found {other}"))),
     }
@@ -108,10 +127,26 @@ fn made(
     values: Vec<ast::SelectItem>,
     selection: Option<ast::Expr>,
 ) -> Result<Change> {
-    let ast::TableFactor::Table { name, alias, args: None, .. } = table.relation else {
+    let ast::TableWithJoins { relation, joins } = table;
+    let ast::TableFactor::Table {
+        name,
+        alias,
+        args: None,
+        with_hints,
+        version: None,
+        with_ordinality: false,
+        partitions,
+        json_path: None,
+        sample: None,
+        index_hints,
+    } = relation
+    else {
         return Err(Error::new(Code::Syntax, "only the rows of a table can be changed"));
     };
-    if !table.joins.is_empty() {
+    if !with_hints.is_empty() || !partitions.is_empty() || !index_hints.is_empty() {
+        return Err(Error::new(Code::Syntax, "a hint for a table is not part of the language"));
+    }
+    if !joins.is_empty() {
         return Err(Error::unsupported("a join in the place of the table that is changed")
             .hint("name the other tables in FROM, or in USING of a DELETE"));
     }
@@ -134,6 +169,7 @@ fn made(
         }
         select.from.extend(from);
     }
+    check_query(&query)?;
     Ok(Change {
         table: parts.iter().map(|part| folded(part)).collect(),
         position: parts.first().and_then(|part| position(part)),
@@ -146,6 +182,6 @@ fn made(
 /// A query whose parts are then put in place.
 fn blank() -> Result<Deep<ast::Query>> {
     let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
-    let mut parser = Parser::new(&PostgreSqlDialect {}).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
+    let mut parser = Parser::new(&DIALECT).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
     Ok(Deep::new(*parser.parse_query().map_err(failed)?))
 }

@@ -168,7 +168,20 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             };
             crate::function::call(function, vec![left, right])
         }
+        BinaryOp::Concat if [&left, &right].iter().any(|side| side.sql_type() == SqlType::Json) => {
+            crate::function::call(Function::JsonConcat, vec![left, right])
+                .map_err(|_| mismatch("\"||\"", &SqlType::Json, &SqlType::Text))
+        }
+        BinaryOp::Concat if [&left, &right].iter().any(|side| side.sql_type() == SqlType::Bytea) => {
+            let (l, r) = (left.sql_type(), right.sql_type());
+            crate::function::call(Function::ByteConcat, vec![left, right]).map_err(|_| mismatch("\"||\"", &l, &r))
+        }
         BinaryOp::Concat => {
+            let (l, r) = (left.sql_type(), right.sql_type());
+            let is_text = |own: &SqlType| matches!(own, SqlType::Text | SqlType::Null);
+            if !is_text(&l) && !is_text(&r) {
+                return Err(mismatch("\"||\"", &l, &r));
+            }
             let side = |expr: Expr| {
                 if is_untyped(&expr) { coerce(expr, &SqlType::Text) } else { Ok(expr.cast(SqlType::Text)) }
             };

@@ -1,6 +1,6 @@
 //! Typing of function calls: which argument types each function takes, how they are coerced, and what comes out.
 
-use cobble_plan::expr::Expr;
+use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, RowField, SqlType, Value};
 
@@ -59,6 +59,12 @@ fn shape(arguments: Vec<Expr>, required: usize, rules: &[fn(Expr) -> Result<Expr
 fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
     use Function::*;
     let done = |arguments: Vec<Expr>, sql_type: SqlType| Ok(Expr::Call { function, arguments, sql_type });
+    if arguments.first().is_some_and(|first| first.sql_type() == SqlType::Bytea)
+        && let Some((rules, sql_type)) = of_bytes(function)
+    {
+        let required = if function == Overlay { 3 } else { rules.len().min(2) };
+        return done(shape(arguments, required, &rules)?, sql_type);
+    }
     match function {
         Lower | Upper | InitCap | Reverse => done(shape(arguments, 1, &[text])?, SqlType::Text),
         Length | OctetLength => done(shape(arguments, 1, &[text])?, SqlType::Integer),
@@ -95,15 +101,10 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         Round | Trunc => {
             let mut arguments = shape(arguments, 1, &[number, integer])?;
+            // By a column's number of digits, all that the number has may be left.
             let digits = match arguments.get(1) {
                 None => Some(0),
-                Some(Expr::Literal { value: Value::Integer(digits), .. }) => i8::try_from(*digits).ok(),
-                Some(_) => {
-                    return Err(Error::unsupported(format_args!(
-                        "{} to a number of digits that is not a constant",
-                        function.name()
-                    )));
-                }
+                Some(digits) => constant_integer(digits).and_then(|digits| i8::try_from(digits).ok()),
             };
             match (arguments[0].sql_type(), arguments.len()) {
                 (SqlType::Numeric { precision, scale }, _) => {
@@ -139,41 +140,38 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 SqlType::Interval | SqlType::Time => from,
                 _ => time_point(from)?,
             };
-            let part = constant_text(part)?;
-            let whole = SqlType::Numeric { precision: 20, scale: 0 };
-            let sql_type = match part.as_str() {
-                "second" | "epoch" | "milliseconds" => SqlType::Numeric { precision: 26, scale: 6 },
-                "year" | "month" | "day" | "hour" | "minute" | "quarter" | "week" | "dow" | "isodow" | "doy"
-                | "isoyear" | "decade" | "century" | "millennium" | "microseconds" => whole,
-                _ => return Err(unknown_part(&part)),
+            let exact = SqlType::Numeric { precision: 26, scale: 6 };
+            let Some(part) = constant_text(&part) else { return done(vec![text(part)?, from], exact) };
+            let part = known_part(&part, &from.sql_type())?;
+            let sql_type = match part {
+                "second" | "epoch" | "milliseconds" => exact,
+                _ => SqlType::Numeric { precision: 20, scale: 0 },
             };
-            done(vec![Expr::literal(Value::Text(part)), from], sql_type)
+            done(vec![Expr::literal(Value::Text(part.to_owned())), from], sql_type)
         }
         DateTrunc => {
-            let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
-            let part = constant_text(part)?;
-            let known = [
-                "microseconds",
-                "milliseconds",
-                "second",
-                "minute",
-                "hour",
-                "day",
-                "week",
-                "month",
-                "quarter",
-                "year",
-                "decade",
-                "century",
-            ];
-            if !known.contains(&part.as_str()) {
-                return Err(unknown_part(&part));
+            if arguments.len() == 3 {
+                // In a zone: on the clock there, and back.
+                let [part, from, zone]: [Expr; 3] = arguments.try_into().map_err(|_| wrong())?;
+                let clock = typed(AtTimeZone, vec![zone.clone(), moment(from)?])?;
+                return typed(AtTimeZone, vec![zone, typed(DateTrunc, vec![part, clock])?]);
             }
-            let from = time_point(from)?;
-            // PostgreSQL truncates a date as a timestamp with time zone.
-            let from = if from.sql_type() == SqlType::Date { coerce(from, &SqlType::TimestampTz)? } else { from };
+            let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let from = match from.sql_type() {
+                SqlType::Interval => from,
+                // PostgreSQL truncates a date as a timestamp with time zone.
+                SqlType::Date => coerce(from, &SqlType::TimestampTz)?,
+                _ => time_point(from)?,
+            };
             let own = from.sql_type();
-            done(vec![Expr::literal(Value::Text(part)), from], own)
+            let Some(part) = constant_text(&part) else { return done(vec![text(part)?, from], own) };
+            let part = known_part(&part, &own)?;
+            if matches!(part, "dow" | "isodow" | "doy" | "isoyear" | "epoch" | "julian")
+                || (part == "week" && own == SqlType::Interval)
+            {
+                return Err(Error::unsupported(format_args!("{own} truncated to {part}")));
+            }
+            done(vec![Expr::literal(Value::Text(part.to_owned())), from], own)
         }
         MakeDate => done(shape(arguments, 3, &[integer, integer, integer])?, SqlType::Date),
         Cardinality => match arguments.as_slice() {
@@ -194,12 +192,54 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             done(std::iter::once(first).chain(rest).collect(), SqlType::Text)
         }
         RegexpLike => done(shape(arguments, 2, &[text, text, text])?, SqlType::Boolean),
-        SimilarTo => done(shape(arguments, 2, &[text, text])?, SqlType::Boolean),
-        RegexpReplace => done(shape(arguments, 3, &[text, text, text, text])?, SqlType::Text),
-        RegexpCount => done(shape(arguments, 2, &[text, text])?, SqlType::Integer),
-        RegexpSubstr => done(shape(arguments, 2, &[text, text])?, SqlType::Text),
+        SimilarTo => done(shape(arguments, 2, &[text, text, text])?, SqlType::Boolean),
+        RegexpReplace => {
+            // Flags may stand in the place of a start.
+            let by_number = arguments.get(3).is_some_and(|a| a.sql_type().is_integer());
+            let rules: &[fn(Expr) -> Result<Expr>] = match by_number {
+                true => &[text, text, text, integer, integer, text],
+                false => &[text, text, text, text],
+            };
+            done(shape(arguments, 3, rules)?, SqlType::Text)
+        }
+        RegexpCount => done(shape(arguments, 2, &[text, text, integer, text])?, SqlType::Integer),
+        RegexpInstr => {
+            let rules: [fn(Expr) -> Result<Expr>; 7] = [text, text, integer, integer, integer, text, integer];
+            done(shape(arguments, 2, &rules)?, SqlType::Integer)
+        }
+        RegexpSubstr => done(shape(arguments, 2, &[text, text, integer, integer, text, integer])?, SqlType::Text),
         RegexpMatch => done(shape(arguments, 2, &[text, text, text])?, array_of(SqlType::Text)),
-        RegexpSplitToArray => done(shape(arguments, 2, &[text, text])?, array_of(SqlType::Text)),
+        RegexpSplitToArray => done(shape(arguments, 2, &[text, text, text])?, array_of(SqlType::Text)),
+        LikeEscape => done(shape(arguments, 2, &[text, text])?, SqlType::Text),
+        SimilarSubstring => done(shape(arguments, 3, &[text, text, text])?, SqlType::Text),
+        Sha224 | Sha256 | Sha384 | Sha512 => done(shape(arguments, 1, &[bytes])?, SqlType::Bytea),
+        Encode => done(shape(arguments, 2, &[bytes, text])?, SqlType::Text),
+        Decode => done(shape(arguments, 2, &[text, text])?, SqlType::Bytea),
+        ByteConcat => done(shape(arguments, 2, &[bytes, bytes])?, SqlType::Bytea),
+        GetByte => done(shape(arguments, 2, &[bytes, integer])?, SqlType::Integer),
+        SetByte => done(shape(arguments, 3, &[bytes, integer, integer])?, SqlType::Bytea),
+        BitCount => done(shape(arguments, 1, &[bytes])?, SqlType::BigInt),
+        GenRandomUuid => done(shape(arguments, 0, &[])?, SqlType::Uuid),
+        Scale | MinScale => done(shape(arguments, 1, &[exact])?, SqlType::Integer),
+        // A column of ours has one scale for all its rows.
+        TrimScale => match shape(arguments, 1, &[exact])?.as_slice() {
+            [Expr::Literal { value: Value::Numeric { unscaled, precision, scale }, .. }] => {
+                let (mut unscaled, mut scale) = (*unscaled, *scale);
+                while scale > 0 && unscaled % 10 == 0 {
+                    (unscaled, scale) = (unscaled / 10, scale - 1);
+                }
+                Ok(Expr::literal(Value::Numeric { unscaled, precision: *precision, scale }))
+            }
+            _ => Err(Error::unsupported("trim_scale() of what is not a constant: all rows of a column have one scale")),
+        },
+        IsFinite => match arguments.as_slice() {
+            [own] if own.sql_type().is_time_point() || own.sql_type() == SqlType::Interval => {
+                done(arguments, SqlType::Boolean)
+            }
+            _ => Err(wrong()),
+        },
+        // Made by the binder for OVERLAPS, which knows the types.
+        Overlaps => Err(wrong()),
         StringToArray => done(shape(arguments, 2, &[text, text, text])?, array_of(SqlType::Text)),
         ArrayToString => {
             let [first, rest @ ..] = arguments.as_slice() else { return Err(wrong()) };
@@ -219,6 +259,17 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             both = both.into_iter().map(|e| coerce(e, &wide)).collect::<Result<_>>()?;
             done(both, SqlType::WIDE_NUMERIC)
         }
+        Gcd | Lcm if arguments.iter().any(|a| matches!(a.sql_type(), SqlType::Numeric { .. })) => {
+            let (both, common) = unify_all(shape(arguments, 2, &[number, number])?, function.name())?;
+            match common {
+                SqlType::Numeric { scale, .. } => {
+                    let wide = SqlType::Numeric { precision: 38, scale };
+                    let both = both.into_iter().map(|e| coerce(e, &wide)).collect::<Result<_>>()?;
+                    done(both, wide)
+                }
+                _ => Err(wrong()),
+            }
+        }
         Gcd | Lcm | BitAnd | BitOr | BitXor => {
             let (both, common) = unify_all(shape(arguments, 2, &[whole, whole])?, function.name())?;
             done(both, common)
@@ -234,10 +285,11 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             done(arguments, own)
         }
         Factorial => done(shape(arguments, 1, &[bigint])?, SqlType::WIDE_NUMERIC),
-        Cbrt | Degrees | Radians | Sin | Cos | Tan | Cot | Asin | Acos | Atan | Sinh | Cosh | Tanh => {
+        Cbrt | Degrees | Radians | Sin | Cos | Tan | Cot | Asin | Acos | Atan | Sinh | Cosh | Tanh | Asinh | Acosh
+        | Atanh | SinDegrees | CosDegrees | TanDegrees | CotDegrees | AsinDegrees | AcosDegrees | AtanDegrees => {
             done(shape(arguments, 1, &[double])?, SqlType::Double)
         }
-        Atan2 => done(shape(arguments, 2, &[double, double])?, SqlType::Double),
+        Atan2 | Atan2Degrees => done(shape(arguments, 2, &[double, double])?, SqlType::Double),
         Pi => done(shape(arguments, 0, &[])?, SqlType::Double),
         WidthBucket => done(shape(arguments, 4, &[double, double, double, integer])?, SqlType::Integer),
         Age => {
@@ -258,6 +310,14 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         MakeTime => done(shape(arguments, 3, &[integer, integer, double])?, SqlType::Time),
         MakeTimestamp => {
             done(shape(arguments, 6, &[integer, integer, integer, integer, integer, double])?, SqlType::Timestamp)
+        }
+        MakeTimestampTz => {
+            if arguments.len() == 7 {
+                let mut arguments = arguments;
+                let zone = arguments.pop().ok_or_else(wrong)?;
+                return typed(AtTimeZone, vec![zone, typed(MakeTimestamp, arguments)?]);
+            }
+            Ok(typed(MakeTimestamp, arguments)?.cast(SqlType::TimestampTz))
         }
         MakeInterval => {
             let rules: [fn(Expr) -> Result<Expr>; 7] = [integer, integer, integer, integer, integer, integer, double];
@@ -285,6 +345,19 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         AddToMoment => done(shape(arguments, 3, &[text, moment, interval])?, SqlType::TimestampTz),
         AtTimeZone => {
             let [zone, time]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            if zone.sql_type() == SqlType::Interval {
+                // So far east of UTC.
+                let utc = || Expr::literal(Value::Text("UTC".into()));
+                return match time.sql_type() {
+                    SqlType::TimestampTz => {
+                        crate::coerce::binary(BinaryOp::Plus, typed(AtTimeZone, vec![utc(), time])?, zone)
+                    }
+                    SqlType::Timestamp => {
+                        typed(AtTimeZone, vec![utc(), crate::coerce::binary(BinaryOp::Minus, time, zone)?])
+                    }
+                    _ => Err(wrong()),
+                };
+            }
             let sql_type = match time.sql_type() {
                 SqlType::TimestampTz => SqlType::Timestamp,
                 SqlType::Timestamp => SqlType::TimestampTz,
@@ -317,11 +390,57 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             }
             done(vec![array, integer(dimension)?], SqlType::Integer)
         }
-        ArrayAppend | ArrayRemove | ArrayPosition => {
+        ArrayLower => {
+            let [array, dimension]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            if !matches!(array.sql_type(), SqlType::Array(_)) {
+                return Err(wrong());
+            }
+            done(vec![array, integer(dimension)?], SqlType::Integer)
+        }
+        ArrayDims | ArrayNdims => match arguments.as_slice() {
+            [array] if matches!(array.sql_type(), SqlType::Array(_)) => {
+                done(arguments, if function == ArrayDims { SqlType::Text } else { SqlType::Integer })
+            }
+            _ => Err(wrong()),
+        },
+        TrimArray => {
+            let [array, n]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let own = array.sql_type();
+            if !matches!(own, SqlType::Array(_)) {
+                return Err(wrong());
+            }
+            done(vec![array, integer(n)?], own)
+        }
+        // Made by the binder for subscripts.
+        ArraySlice => Err(wrong()),
+        ArrayFill => {
+            let [value, lengths]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let Expr::Call { function: MakeArray, arguments: dimensions, .. } = &lengths else {
+                return Err(Error::unsupported("array_fill() with lengths that are not written as ARRAY[…]"));
+            };
+            let value = settle(value)?;
+            let dimensions = dimensions.iter().cloned().map(integer).collect::<Result<Vec<_>>>()?;
+            let sql_type = dimensions.iter().fold(value.sql_type(), |item, _| array_of(item));
+            let sql_type = if dimensions.is_empty() { array_of(sql_type) } else { sql_type };
+            done(std::iter::once(value).chain(dimensions).collect(), sql_type)
+        }
+        ArrayReplace => {
+            let [array, from, to]: [Expr; 3] = arguments.try_into().map_err(|_| wrong())?;
+            let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
+            let all = [own.as_ref().clone(), from.sql_type(), to.sql_type()];
+            let common = cobble_plan::function::common_type(&all).ok_or_else(wrong)?;
+            let sql_type = array_of(common.clone());
+            done(vec![coerce(array, &sql_type)?, coerce(from, &common)?, coerce(to, &common)?], sql_type)
+        }
+        ArrayAppend | ArrayRemove | ArrayPosition | ArrayPositions => {
             let [array, item]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
             let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
-            let sql_type = if function == ArrayPosition { SqlType::Integer } else { array_of(common.clone()) };
+            let sql_type = match function {
+                ArrayPosition => SqlType::Integer,
+                ArrayPositions => array_of(SqlType::Integer),
+                _ => array_of(common.clone()),
+            };
             done(vec![coerce(array, &array_of(common.clone()))?, coerce(item, &common)?], sql_type)
         }
         ArrayPrepend => {
@@ -360,18 +479,44 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         JsonContains => done(shape(arguments, 2, &[json, json])?, SqlType::Boolean),
         JsonHasKey => done(shape(arguments, 2, &[json, text])?, SqlType::Boolean),
+        JsonHasAny | JsonHasAll => done(shape(arguments, 2, &[json, texts])?, SqlType::Boolean),
+        JsonDelete => {
+            let [from, key]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let key = match key.sql_type() {
+                own if own.is_integer() => coerce(key, &SqlType::Integer)?,
+                SqlType::Array(_) => texts(key)?,
+                _ => text(key)?,
+            };
+            done(vec![json(from)?, key], SqlType::Json)
+        }
+        JsonDeletePath => done(shape(arguments, 2, &[json, texts])?, SqlType::Json),
+        JsonSet | JsonInsert => done(shape(arguments, 3, &[json, texts, json, boolean])?, SqlType::Json),
+        JsonConcat => done(shape(arguments, 2, &[json, json])?, SqlType::Json),
+        JsonStripNulls => done(shape(arguments, 1, &[json])?, SqlType::Json),
+        JsonPretty => done(shape(arguments, 1, &[json])?, SqlType::Text),
+        JsonObject => done(shape(arguments, 1, &[texts, texts])?, SqlType::Json),
+        JsonOrder => done(shape(arguments, 1, &[json])?, SqlType::Bytea),
         JsonArrayLength => done(shape(arguments, 1, &[json])?, SqlType::Integer),
         JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),
-        JsonBuildObject => {
+        JsonBuildObject | JsonbBuildObject => {
             if !arguments.len().is_multiple_of(2) {
-                return Err(wrong());
+                return Err(Error::new(Code::InvalidValue, format!("{}() takes keys and values by turns", function.name()))
+                    .hint("give an even number of arguments"));
             }
-            done(arguments.into_iter().map(settle).collect::<Result<_>>()?, SqlType::Json)
+            let parts = arguments.into_iter().enumerate();
+            let parts = parts.map(|(place, part)| if place % 2 == 0 { output_text(part) } else { document(part) });
+            done(parts.collect::<Result<_>>()?, SqlType::Json)
         }
-        JsonBuildArray => done(arguments.into_iter().map(settle).collect::<Result<_>>()?, SqlType::Json),
-        ToJson => {
+        JsonBuildArray | JsonbBuildArray => {
+            done(arguments.into_iter().map(document).collect::<Result<_>>()?, SqlType::Json)
+        }
+        ToJson | ToJsonb => {
             let [only]: [Expr; 1] = arguments.try_into().map_err(|_| wrong())?;
-            done(vec![settle(only)?], SqlType::Json)
+            let only = settle(only)?;
+            if only.sql_type() == SqlType::Json {
+                return Ok(only);
+            }
+            done(vec![only], SqlType::Json)
         }
         JsonValue => done(shape(arguments, 2, &[json, text])?, SqlType::Text),
         JsonQuery => done(shape(arguments, 2, &[json, text])?, SqlType::Json),
@@ -459,6 +604,77 @@ fn json(expr: Expr) -> Result<Expr> {
     }
 }
 
+fn bytes(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Bytea => Ok(expr),
+        SqlType::Null => coerce(expr, &SqlType::Bytea),
+        _ => Err(wrong()),
+    }
+}
+
+/// Functions of texts that take byte strings too: their arguments, and the type that comes out.
+fn of_bytes(function: Function) -> Option<(Vec<fn(Expr) -> Result<Expr>>, SqlType)> {
+    use Function::*;
+    let rules: Vec<fn(Expr) -> Result<Expr>> = match function {
+        Length | OctetLength | BitLength | Md5 => vec![bytes],
+        Substring => vec![bytes, integer, integer],
+        Trim | TrimStart | TrimEnd | Position => vec![bytes, bytes],
+        Overlay => vec![bytes, bytes, integer, integer],
+        _ => return None,
+    };
+    let sql_type = match function {
+        Length | OctetLength | BitLength | Position => SqlType::Integer,
+        Md5 => SqlType::Text,
+        _ => SqlType::Bytea,
+    };
+    Some((rules, sql_type))
+}
+
+/// An array of texts.
+fn texts(expr: Expr) -> Result<Expr> {
+    let wanted = array_of(SqlType::Text);
+    match expr.sql_type() {
+        own if own == wanted => Ok(expr),
+        SqlType::Null => coerce(expr, &wanted),
+        _ => Err(wrong()),
+    }
+}
+
+/// An exact number, integers among them, as a numeric.
+fn exact(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Numeric { .. } => Ok(expr),
+        own if own.is_integer() => coerce(expr, &SqlType::WIDE_NUMERIC),
+        _ => Err(wrong()),
+    }
+}
+
+/// A value of any type as a part of a document.
+pub fn document(expr: Expr) -> Result<Expr> {
+    let expr = settle(expr)?;
+    match expr.sql_type() {
+        SqlType::Json => Ok(expr),
+        _ => Ok(Expr::Call { function: Function::ToJson, arguments: vec![expr], sql_type: SqlType::Json }),
+    }
+}
+
+/// The part under its one name, as far as this type of time has it (PostgreSQL manual 9.9.1).
+fn known_part(part: &str, of: &SqlType) -> Result<&'static str> {
+    let known = cobble_types::time_parts::part_name(part).ok_or_else(|| unknown_part(part))?;
+    let of_day = matches!(known, "hour" | "minute" | "second" | "milliseconds" | "microseconds");
+    let has = match of {
+        SqlType::Date => !of_day,
+        SqlType::Time => of_day || known == "epoch",
+        SqlType::Interval => !matches!(known, "week" | "dow" | "isodow" | "doy" | "isoyear" | "julian"),
+        _ => known != "julian",
+    };
+    if has {
+        return Ok(known);
+    }
+    let error = Error::unsupported(format_args!("the part {known} of a {of}"));
+    Err(if *of == SqlType::Date { error.hint("cast it, such as ::timestamp") } else { error })
+}
+
 fn unknown_part(part: &str) -> Error {
     let known = ["year", "quarter", "month", "week", "day", "hour", "minute", "second", "dow", "doy", "epoch"];
     let error = Error::new(Code::InvalidValue, format!("\"{part}\" is not a part of a time"));
@@ -476,9 +692,21 @@ fn time_point(expr: Expr) -> Result<Expr> {
     }
 }
 
-fn constant_text(expr: Expr) -> Result<String> {
+/// A constant in lower case.
+fn constant_text(expr: &Expr) -> Option<String> {
     match expr {
-        Expr::Literal { value: Value::Text(text), .. } => Ok(text.to_lowercase()),
-        _ => Err(Error::unsupported("a part of a time that is not a constant")),
+        Expr::Literal { value: Value::Text(text), .. } => Some(text.to_lowercase()),
+        _ => None,
+    }
+}
+
+/// A constant integer, whether or not there is a minus before it.
+fn constant_integer(expr: &Expr) -> Option<i32> {
+    match expr {
+        Expr::Literal { value: Value::Integer(value), .. } => Some(*value),
+        Expr::Literal { value: Value::SmallInt(value), .. } => Some((*value).into()),
+        Expr::Cast { operand, .. } => constant_integer(operand),
+        Expr::Negate(operand) => constant_integer(operand)?.checked_neg(),
+        _ => None,
     }
 }

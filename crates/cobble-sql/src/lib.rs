@@ -4,14 +4,17 @@
 mod bind;
 mod change;
 mod coerce;
+mod dialect;
 mod exclude;
 mod function;
 mod session_zone;
 mod statement;
+mod syntax;
 mod table_query;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, bind_query, native_query, relation_names,
+    BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, SessionNames, bind_query, native_query,
+    relation_names,
 };
 pub use change::{Change, TARGET};
 pub use sqlparser::ast::Query;

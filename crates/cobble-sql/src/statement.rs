@@ -7,12 +7,13 @@ use cobble_plan::{FunctionLanguage, UserFunction};
 use cobble_types::deep::{Deep, with_room};
 use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
-use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::change::{Change, change};
+use crate::dialect::OwnDialect;
 use crate::exclude::marked;
+use crate::syntax::check_query;
 use crate::table_query::spelled_out;
 
 /// One statement with its own text, as it stands in the input.
@@ -105,7 +106,7 @@ pub enum Show {
     Functions,
 }
 
-const DIALECT: PostgreSqlDialect = PostgreSqlDialect {};
+pub(crate) const DIALECT: OwnDialect = OwnDialect;
 
 /// Bytes of text that are read at once.
 const LONGEST: usize = 64 << 20;
@@ -606,7 +607,9 @@ impl Words<'_> {
                 ),
             });
         }
-        self.to_end(|parser| parser.parse_query()).map(|query| Deep::new(*query))
+        let query = Deep::new(*self.to_end(|parser| parser.parse_query())?);
+        check_query(&query)?;
+        Ok(query)
     }
 
     /// UPDATE or DELETE.

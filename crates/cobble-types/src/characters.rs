@@ -8,7 +8,7 @@ pub fn substring(text: &str, start: i32, count: Option<i32>) -> Result<&str> {
     let first = i64::from(start) - 1;
     let end = match count {
         Some(n) if n < 0 => {
-            return Err(Error::new(Code::InvalidValue, "substring cannot have a negative length"));
+            return Err(Error::new(Code::SubstringLength, "substring cannot have a negative length"));
         }
         Some(n) => Some(first + i64::from(n)),
         None => None,
@@ -72,6 +72,31 @@ pub fn initcap(text: &str) -> String {
         inside = c.is_alphanumeric();
     }
     out
+}
+
+/// The pattern with the backslash in the place of this escape character; an empty one switches escaping off.
+///
+/// # Errors
+/// When the escape is more than one character.
+pub fn with_escape(pattern: &str, escape: &str) -> Result<String> {
+    let mut characters = escape.chars();
+    let escape = match (characters.next(), characters.next()) {
+        (one, None) => one,
+        _ => return Err(Error::new(Code::EscapeSequence, "ESCAPE takes one character or none")),
+    };
+    let mut out = String::with_capacity(pattern.len());
+    let mut characters = pattern.chars();
+    while let Some(c) = characters.next() {
+        if Some(c) == escape {
+            out.push('\\');
+            out.extend(characters.next());
+        } else if c == '\\' {
+            out.push_str("\\\\");
+        } else {
+            out.push(c);
+        }
+    }
+    Ok(out)
 }
 
 #[cfg(test)]

@@ -19,6 +19,8 @@ pub enum Code {
     UnknownFunction,
     UnknownType,
     UnknownParameter,
+    /// A setting or a collation that does not exist.
+    UnknownObject,
     AmbiguousName,
     TypeMismatch,
     Grouping,
@@ -36,6 +38,29 @@ pub enum Code {
     InvalidKey,
     /// A function that is used as another kind of function.
     WrongKind,
+    /// Two tables or common tables of one name.
+    DuplicateAlias,
+    /// A window function where none may stand.
+    WindowPlace,
+    /// A recursion that does what a recursion may not.
+    InvalidRecursion,
+    /// Values of the one type have no form in the other.
+    CannotCast,
+    /// A date or time, or a part of one, that does not exist.
+    TimeOutOfRange,
+    SubstringLength,
+    LimitCount,
+    OffsetCount,
+    /// A pattern that ends with its escape character.
+    EscapeSequence,
+    EscapeCharacter,
+    /// A frame that begins or ends at a negative distance.
+    FrameDistance,
+    /// A JSON path that finds no member of this name.
+    JsonMember,
+    ArraySubscript,
+    SampleShare,
+    WidthBucket,
     /// More rows than the one that a value needs.
     Cardinality,
     DivisionByZero,
@@ -75,6 +100,7 @@ impl Code {
             Code::UnknownFunction => "42883",
             Code::UnknownType => "42704",
             Code::UnknownParameter => "42P02",
+            Code::UnknownObject => "42704",
             Code::AmbiguousName => "42702",
             Code::TypeMismatch => "42804",
             Code::Grouping => "42803",
@@ -89,6 +115,21 @@ impl Code {
             Code::InvalidNthValue => "22016",
             Code::InvalidKey => "42P10",
             Code::WrongKind => "42809",
+            Code::DuplicateAlias => "42712",
+            Code::WindowPlace => "42P20",
+            Code::InvalidRecursion => "42P19",
+            Code::CannotCast => "42846",
+            Code::TimeOutOfRange => "22008",
+            Code::SubstringLength => "22011",
+            Code::LimitCount => "2201W",
+            Code::OffsetCount => "2201X",
+            Code::EscapeSequence => "22025",
+            Code::EscapeCharacter => "22019",
+            Code::FrameDistance => "22013",
+            Code::JsonMember => "2203A",
+            Code::ArraySubscript => "2202E",
+            Code::SampleShare => "2202H",
+            Code::WidthBucket => "2201G",
             Code::Cardinality => "21000",
             Code::DivisionByZero => "22012",
             Code::ScriptFailed => "38000",

@@ -135,12 +135,37 @@ pub fn rescale_decimal(unscaled: i128, from: i8, to: i8) -> Option<i128> {
 
 fn parse_bytes(text: &str) -> Option<Vec<u8>> {
     match text.strip_prefix("\\x") {
-        Some(hex) if hex.len() % 2 == 0 => {
-            (0..hex.len()).step_by(2).map(|i| u8::from_str_radix(hex.get(i..i + 2)?, 16).ok()).collect()
+        Some(hex) => {
+            let digits: Vec<char> = hex.chars().filter(|c| !c.is_ascii_whitespace()).collect();
+            let pair = |pair: &[char]| match pair {
+                [high, low] => Some((high.to_digit(16)? * 16 + low.to_digit(16)?) as u8),
+                _ => None,
+            };
+            digits.chunks(2).map(pair).collect()
         }
-        Some(_) => None,
-        None => Some(text.as_bytes().to_vec()),
+        None => parse_escaped(text),
     }
+}
+
+/// A byte string in the escape form: a backslash before another one, or before three octal digits (PostgreSQL manual 8.4.2).
+pub fn parse_escaped(text: &str) -> Option<Vec<u8>> {
+    let mut out = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let Some((first, after)) = rest.split_first() {
+        if *first != b'\\' {
+            out.push(*first);
+            rest = after;
+        } else if after.first() == Some(&b'\\') {
+            out.push(b'\\');
+            rest = &after[1..];
+        } else {
+            let digits = after.get(..3)?;
+            let octal = digits.iter().try_fold(0u32, |sum, d| Some(sum * 8 + char::from(*d).to_digit(8)?))?;
+            out.push(u8::try_from(octal).ok()?);
+            rest = &after[3..];
+        }
+    }
+    Some(out)
 }
 
 /// Days since 1970-01-01 from `YYYY-MM-DD`, `YYYY/MM/DD` or `YYYYMMDD`; a time after it is cut off, as PostgreSQL does.

@@ -8,6 +8,32 @@ fn at(micros: i64) -> Option<NaiveDateTime> {
     Some(DateTime::from_timestamp_micros(micros)?.naive_utc())
 }
 
+/// The name of a part, from any that PostgreSQL takes for it.
+pub fn part_name(part: &str) -> Option<&'static str> {
+    Some(match part.to_ascii_lowercase().as_str() {
+        "year" | "years" | "y" | "yr" | "yrs" => "year",
+        "quarter" | "qtr" => "quarter",
+        "month" | "months" | "mon" | "mons" => "month",
+        "week" | "weeks" | "w" => "week",
+        "day" | "days" | "d" => "day",
+        "hour" | "hours" | "h" | "hr" | "hrs" => "hour",
+        "minute" | "minutes" | "m" | "min" | "mins" => "minute",
+        "second" | "seconds" | "s" | "sec" | "secs" => "second",
+        "millisecond" | "milliseconds" | "ms" | "msec" | "msecs" | "msecond" | "mseconds" => "milliseconds",
+        "microsecond" | "microseconds" | "us" | "usec" | "usecs" | "usecond" | "useconds" => "microseconds",
+        "decade" | "decades" | "dec" | "decs" => "decade",
+        "century" | "centuries" | "c" | "cent" => "century",
+        "millennium" | "millennia" | "mil" | "mils" => "millennium",
+        "dow" => "dow",
+        "isodow" => "isodow",
+        "doy" => "doy",
+        "isoyear" => "isoyear",
+        "epoch" => "epoch",
+        "julian" | "jd" | "j" => "julian",
+        _ => return None,
+    })
+}
+
 /// A part of a time as a number with `scale` six for `second`, `milliseconds` and `epoch`, and zero for the others.
 pub fn date_part(part: &str, micros: i64) -> Option<i128> {
     let t = at(micros)?;
@@ -32,6 +58,7 @@ pub fn date_part(part: &str, micros: i64) -> Option<i128> {
         "millennium" => i128::from((t.year() + 999).div_euclid(1000)),
         "decade" => i128::from(t.year().div_euclid(10)),
         "century" => i128::from((t.year() + 99).div_euclid(100)),
+        "julian" => i128::from(t.num_days_from_ce()) + 1_721_425,
         _ => return None,
     })
 }
@@ -58,6 +85,7 @@ pub fn date_trunc(part: &str, micros: i64) -> Option<i64> {
         "year" => NaiveDate::from_ymd_opt(date.year(), 1, 1)?,
         "decade" => NaiveDate::from_ymd_opt(date.year().div_euclid(10) * 10, 1, 1)?,
         "century" => NaiveDate::from_ymd_opt((date.year() - 1).div_euclid(100) * 100 + 1, 1, 1)?,
+        "millennium" => NaiveDate::from_ymd_opt((date.year() - 1).div_euclid(1000) * 1000 + 1, 1, 1)?,
         _ => return None,
     };
     Some(start.and_hms_opt(0, 0, 0)?.and_utc().timestamp_micros())

@@ -136,7 +136,10 @@ pub fn written(
                 }
                 dialect.aggregate(call, columns, Some(&over))?
             }
-            WindowFunction::Ranking { function, arguments } => {
+            WindowFunction::Ranking { ignore_nulls: true, .. } => {
+                return Err(no_such("its window functions do not pass nulls over"));
+            }
+            WindowFunction::Ranking { function, arguments, ignore_nulls: false } => {
                 let mut sql = ranking(dialect, *function, arguments, columns)?;
                 sql.text(" OVER ").push(&over);
                 sql

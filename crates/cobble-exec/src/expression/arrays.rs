@@ -9,7 +9,7 @@ use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use cobble_plan::expr::BinaryOp;
 use cobble_plan::function::Function;
-use cobble_types::{Error, Result, array_value_text};
+use cobble_types::{Code, Error, Result, array_value_text};
 
 use super::text::{Integers, Texts};
 use super::{Evaluated, one_zero};
@@ -28,6 +28,128 @@ fn gathered(items: &[&dyn Array], lists: Vec<Option<Vec<(usize, usize)>>>, resul
     let places: Vec<(usize, usize)> = lists.into_iter().flatten().flatten().collect();
     let values = if places.is_empty() { new_empty_array(field.data_type()) } else { interleave(items, &places)? };
     Ok(Arc::new(ListArray::try_new(field.clone(), offsets, values, Some(nulls))?))
+}
+
+/// The lengths of an array's dimensions, none for an empty one; `None` for a null.
+fn dimensions(value: &Evaluated, row: usize) -> Option<Vec<usize>> {
+    let (mut array, mut place) = (value.array().clone(), value.place(row));
+    let mut all = Vec::new();
+    while let Some(lists) = array.as_list_opt::<i32>() {
+        if lists.is_null(place) {
+            return if all.is_empty() { None } else { Some(all) };
+        }
+        let (start, length) = (lists.value_offsets()[place] as usize, lists.value_length(place) as usize);
+        if length == 0 {
+            return Some(vec![]);
+        }
+        all.push(length);
+        let values = lists.values().clone();
+        (array, place) = (values, start);
+    }
+    Some(all)
+}
+
+/// A bound of a slice that is not written.
+const OPEN: i32 = i32::MAX;
+
+/// `array[from:to][from:to]…`: two bounds for each dimension, both included, clipped to what is there.
+fn slices(arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
+    let bound = |i: usize, row: usize| Integers::of(arguments[i]).get(row);
+    let is_null = |row: usize| {
+        arguments[0].array().is_null(arguments[0].place(row)) || (1..arguments.len()).any(|i| bound(i, row).is_none())
+    };
+    let bounds: Vec<Vec<(i32, i32)>> = (1..arguments.len())
+        .step_by(2)
+        .map(|i| (0..rows).map(|row| (bound(i, row).unwrap_or(1), bound(i + 1, row).unwrap_or(0))).collect())
+        .collect();
+    let whole = arguments[0].clone().into_array(rows)?;
+    let nulls: Vec<bool> = (0..rows).map(is_null).collect();
+    let cut = slice(whole.as_list::<i32>(), &bounds, &(0..rows).collect::<Vec<_>>())?;
+    let DataType::List(field) = result else { return Err(Error::internal("a slice of no array")) };
+    let valid = NullBuffer::from_iter(nulls.iter().map(|null| !null));
+    let (_, offsets, values, _) = cut.into_parts();
+    Ok(Arc::new(ListArray::try_new(field.clone(), offsets, values, Some(valid))?))
+}
+
+/// The slice of each list; `owners` are the rows whose bounds they have.
+fn slice(lists: &ListArray, bounds: &[Vec<(i32, i32)>], owners: &[usize]) -> Result<ListArray> {
+    let Some((own, rest)) = bounds.split_first() else { return Ok(lists.clone()) };
+    let offsets = lists.value_offsets();
+    let (mut places, mut lengths, mut inner_owners): (Vec<u64>, Vec<usize>, Vec<usize>) = (vec![], vec![], vec![]);
+    for (place, owner) in owners.iter().enumerate() {
+        let (from, to) = own[*owner];
+        let length = if lists.is_null(place) { 0 } else { lists.value_length(place) };
+        let first = if from == OPEN { 1 } else { from.max(1) };
+        let last = if to == OPEN { length } else { to.min(length) };
+        let count = last.saturating_sub(first).saturating_add(1).max(0) as usize;
+        places.extend((0..count).map(|n| offsets[place] as u64 + (first - 1) as u64 + n as u64));
+        inner_owners.extend(std::iter::repeat_n(*owner, count));
+        lengths.push(count);
+    }
+    let mut values = take(lists.values().as_ref(), &UInt64Array::from(places), None)?;
+    if let Some(inner) = values.as_list_opt::<i32>() {
+        let cut = slice(inner, rest, &inner_owners)?;
+        // An array whose inner arrays are empty is empty.
+        let mut at = 0;
+        let mut kept: Vec<u64> = Vec::new();
+        for length in &mut lengths {
+            let range = at..at + *length;
+            at += *length;
+            if range.clone().all(|place| cut.value_length(place) == 0) {
+                *length = 0;
+            } else {
+                kept.extend(range.map(|place| place as u64));
+            }
+        }
+        values = take(&cut, &UInt64Array::from(kept), None)?;
+    }
+    let field = Arc::new(Field::new("item", values.data_type().clone(), true));
+    Ok(ListArray::try_new(field, OffsetBuffer::from_lengths(lengths), values, None)?)
+}
+
+/// Items that an array of `array_fill` may have.
+const MOST_FILLED: usize = 1 << 24;
+
+/// `array_fill(value, ARRAY[length, …])`.
+fn filled(arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
+    let depth = arguments.len() - 1;
+    let (mut places, mut lengths): (Vec<Option<u64>>, Vec<Vec<usize>>) = (vec![], vec![vec![]; depth.max(1)]);
+    let mut total = 0;
+    for row in 0..rows {
+        let mut own = Vec::new();
+        for dimension in &arguments[1..] {
+            let length = Integers::of(dimension).get(row).ok_or_else(|| {
+                Error::new(Code::InvalidValue, "a length of array_fill() is null")
+            })?;
+            let length = usize::try_from(length)
+                .map_err(|_| Error::new(Code::ArraySubscript, "a length of array_fill() is negative"))?;
+            own.push(length);
+        }
+        // Without items in one dimension there are none at all.
+        if own.contains(&0) || own.is_empty() {
+            own = vec![0; depth.max(1)];
+        }
+        let mut lists = 1usize;
+        for (level, length) in own.iter().enumerate() {
+            lengths[level].extend(std::iter::repeat_n(*length, lists));
+            lists = lists.saturating_mul(*length);
+            if lists == 0 {
+                break;
+            }
+        }
+        total += lists;
+        if total > MOST_FILLED {
+            return Err(Error::new(Code::TooComplex, format!("array_fill() makes at most {MOST_FILLED} items")));
+        }
+        places.extend(std::iter::repeat_n(Some(arguments[0].place(row) as u64), lists));
+    }
+    let mut values = take(arguments[0].array().as_ref(), &UInt64Array::from(places), None)?;
+    for level in lengths.into_iter().rev() {
+        let field = Arc::new(Field::new("item", values.data_type().clone(), true));
+        values = Arc::new(ListArray::try_new(field, OffsetBuffer::from_lengths(level), values, None)?);
+    }
+    debug_assert_eq!(values.data_type(), result);
+    Ok(values)
 }
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
@@ -50,13 +172,80 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let lists = (0..rows).map(|row| Some((0..views.len()).map(|i| (i, row)).collect())).collect();
             gathered(&views, lists, result)?
         }
-        F::ArrayLength => {
+        F::ArrayLength | F::ArrayLower => {
             let dimension = Integers::of(arguments[1]);
-            let length = |row: usize| {
-                let range = range(0, row)?;
-                (dimension.get(row)? == 1 && !range.is_empty()).then(|| range.len() as i32)
+            let answer = |row: usize| {
+                let all = dimensions(arguments[0], row)?;
+                let length = *all.get(usize::try_from(dimension.get(row)?).ok()?.checked_sub(1)?)?;
+                Some(if function == F::ArrayLower { 1 } else { length as i32 })
             };
-            Arc::new((0..rows).map(length).collect::<Int32Array>())
+            Arc::new((0..rows).map(answer).collect::<Int32Array>())
+        }
+        F::ArrayNdims => {
+            let answer = |row: usize| Some(dimensions(arguments[0], row)?.len() as i32).filter(|n| *n > 0);
+            Arc::new((0..rows).map(answer).collect::<Int32Array>())
+        }
+        F::ArrayDims => {
+            let answer = |row: usize| {
+                let all = dimensions(arguments[0], row)?;
+                let text: String = all.iter().map(|length| format!("[1:{length}]")).collect();
+                (!text.is_empty()).then_some(text)
+            };
+            Arc::new((0..rows).map(answer).collect::<StringViewArray>())
+        }
+        F::Cardinality => {
+            let answer = |row: usize| {
+                let all = dimensions(arguments[0], row)?;
+                Some(if all.is_empty() { 0 } else { all.iter().product::<usize>() as i32 })
+            };
+            Arc::new((0..rows).map(answer).collect::<Int32Array>())
+        }
+        F::ArraySlice => return slices(arguments, rows, result),
+        F::TrimArray => {
+            let counts = Integers::of(arguments[1]);
+            let mut lists = Vec::with_capacity(rows);
+            for row in 0..rows {
+                lists.push(match range(0, row).zip(counts.get(row)) {
+                    None => None,
+                    Some((own, n)) => {
+                        let left = usize::try_from(n).ok().and_then(|n| own.len().checked_sub(n)).ok_or_else(|| {
+                            let what = format!("trim_array() takes from 0 to {} items away", own.len());
+                            Error::new(Code::ArraySubscript, what)
+                        })?;
+                        Some((own.start..own.start + left).map(|place| (0, place)).collect())
+                    }
+                });
+            }
+            gathered(&[list(0).values().as_ref()], lists, result)?
+        }
+        F::ArrayFill => return filled(arguments, rows, result),
+        F::ArrayPositions => {
+            let items = comparable(&[list(0).values(), arguments[1].array()])?;
+            let mut out = ListBuilder::new(Int32Builder::new());
+            for row in 0..rows {
+                let own = range(0, row);
+                for (number, place) in own.iter().cloned().flatten().enumerate() {
+                    if items[0].row(place) == items[1].row(arguments[1].place(row)) {
+                        out.values().append_value(number as i32 + 1);
+                    }
+                }
+                out.append(own.is_some());
+            }
+            Arc::new(out.finish())
+        }
+        F::ArrayReplace => {
+            let items = comparable(&[list(0).values(), arguments[1].array()])?;
+            let lists = (0..rows)
+                .map(|row| {
+                    let (from, to) = (arguments[1].place(row), arguments[2].place(row));
+                    let changed = |place: usize| match items[0].row(place) == items[1].row(from) {
+                        true => (1, to),
+                        false => (0, place),
+                    };
+                    Some(range(0, row)?.map(changed).collect())
+                })
+                .collect();
+            gathered(&[list(0).values().as_ref(), arguments[2].array().as_ref()], lists, result)?
         }
         F::ArrayAppend | F::ArrayPrepend => {
             let (array, item) = if function == F::ArrayAppend { (0, 1) } else { (1, 0) };
@@ -137,8 +326,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             Arc::new(out.finish())
         }
         F::AnyItem => {
-            let op = Texts::of(arguments[0]).get(0).and_then(BinaryOp::by_symbol);
-            let op = op.ok_or_else(|| Error::internal("a comparison with items without its operator"))?;
+            let symbol = Texts::of(arguments[0]).get(0).unwrap_or_default();
             let ranges: Vec<Option<std::ops::Range<usize>>> = (0..rows).map(|row| range(2, row)).collect();
             let items: UInt64Array = ranges.iter().flatten().cloned().flatten().map(|p| Some(p as u64)).collect();
             let owners = ranges.iter().enumerate().flat_map(|(row, r)| {
@@ -147,7 +335,11 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             });
             let left = take(arguments[1].array(), &owners.collect::<UInt64Array>(), None)?;
             let right = take(list(2).values(), &items, None)?;
-            let found = super::compare(op, &Evaluated::Array(left), &Evaluated::Array(right))?;
+            let (left, right) = (Evaluated::Array(left), Evaluated::Array(right));
+            let found = match BinaryOp::by_symbol(symbol) {
+                Some(op) => super::compare(op, &left, &right)?,
+                None => super::pattern::compare(symbol, &left, &right)?,
+            };
             let mut at = 0;
             let one = |range: &Option<std::ops::Range<usize>>| {
                 let length = range.as_ref()?.len();

@@ -9,7 +9,7 @@ use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Timelike};
 use cobble_plan::function::Function;
 use cobble_types::parse::{add_interval, read_moment};
 use cobble_types::zone::Zone;
-use cobble_types::{Code, Error, Result, write_decimal, write_moment};
+use cobble_types::{Code, Error, Result, time_parts, write_decimal, write_moment};
 
 use super::Evaluated;
 use super::text::{Integers, Texts};
@@ -21,7 +21,7 @@ fn at(micros: i64) -> Option<NaiveDateTime> {
 }
 
 fn out_of_range() -> Error {
-    Error::new(Code::Overflow, "a time is out of the range of its type")
+    Error::new(Code::TimeOutOfRange, "a time is out of the range of its type")
 }
 
 fn span(months: i64, days: i64, micros: i64) -> Option<IntervalMonthDayNano> {
@@ -48,6 +48,29 @@ fn age(later: i64, earlier: i64) -> Option<IntervalMonthDayNano> {
         months -= 1;
     }
     span(sign * months, sign * days, sign * micros)
+}
+
+/// Whether two spans of time share a moment (SQL:2016 part 2, 8.14): each begins at its earlier end, and a span without length is
+/// its moment.
+fn overlaps(a: (Option<i64>, Option<i64>), b: (Option<i64>, Option<i64>)) -> Option<bool> {
+    let sorted = |(start, end): (Option<i64>, Option<i64>)| match (start, end) {
+        (Some(s), Some(e)) if e < s => (Some(e), Some(s)),
+        (None, e) => (e, None),
+        own => own,
+    };
+    let ((s, e), (t, f)) = (sorted(a), sorted(b));
+    let (s, t) = (s?, t?);
+    // Of the one that begins first, the end decides.
+    let (first_end, second_start) = match s.cmp(&t) {
+        std::cmp::Ordering::Less => (e, t),
+        std::cmp::Ordering::Greater => (f, s),
+        // Both share their first moment, whatever their ends; an unknown end may be anything.
+        std::cmp::Ordering::Equal => return (e.is_some() && f.is_some()).then_some(true),
+    };
+    match first_end {
+        Some(end) => Some(second_start < end),
+        None => None,
+    }
 }
 
 fn justified(v: IntervalMonthDayNano, hours: bool, days: bool) -> Option<IntervalMonthDayNano> {
@@ -104,6 +127,106 @@ pub(super) fn interval_part(part: &str, v: IntervalMonthDayNano) -> Option<i128>
         }
         _ => return None,
     })
+}
+
+/// Any time point as microseconds.
+fn microseconds(array: &ArrayRef) -> Int64Array {
+    match array.data_type() {
+        DataType::Date32 => array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d) * DAY),
+        DataType::Time64(_) => array.as_primitive::<Time64MicrosecondType>().reinterpret_cast::<Int64Type>(),
+        _ => array.as_primitive::<TimestampMicrosecondType>().reinterpret_cast::<Int64Type>(),
+    }
+}
+
+fn unknown_part(part: &str) -> Error {
+    Error::new(Code::InvalidValue, format!("\"{part}\" is not a part of this kind of time"))
+}
+
+/// `extract`: a part of a time or an interval; the part may be another one in each row.
+pub(super) fn part_of(arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
+    let DataType::Decimal128(precision, scale) = *result else {
+        return Err(Error::internal("a part of a time is numeric"));
+    };
+    let (parts, from) = (Texts::of(arguments[0]), arguments[1].array());
+    let spans = from.as_primitive_opt::<IntervalMonthDayNanoType>();
+    let times = if spans.is_none() { Some(microseconds(from)) } else { None };
+    let mut out = Decimal128Builder::with_capacity(rows);
+    for row in 0..rows {
+        let place = arguments[1].place(row);
+        let Some(part) = parts.get(row).filter(|_| from.is_valid(place)) else {
+            out.append_null();
+            continue;
+        };
+        let known = time_parts::part_name(part).ok_or_else(|| unknown_part(part))?;
+        let value = match (spans, &times) {
+            (Some(spans), _) => interval_part(known, spans.value(place)),
+            (None, Some(times)) => time_parts::date_part(known, times.value(place)),
+            (None, None) => None,
+        };
+        let value = value.ok_or_else(|| unknown_part(part))?;
+        // Parts that are whole have no digits after the point of their own.
+        let has_digits = matches!(known, "second" | "epoch" | "milliseconds");
+        out.append_value(if has_digits || scale == 0 { value } else { value * 1_000_000 });
+    }
+    Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
+}
+
+/// An interval without what is smaller than the part.
+fn interval_start(part: &str, v: IntervalMonthDayNano) -> Option<IntervalMonthDayNano> {
+    let to = |n: i64, unit: i64| n / unit * unit;
+    let months = |unit: i32| IntervalMonthDayNano::new(v.months / unit * unit, 0, 0);
+    let nanos = |unit: i64| IntervalMonthDayNano::new(v.months, v.days, to(v.nanoseconds, unit));
+    Some(match part {
+        "millennium" => months(12_000),
+        "century" => months(1200),
+        "decade" => months(120),
+        "year" => months(12),
+        "quarter" => months(3),
+        "month" => months(1),
+        "day" => IntervalMonthDayNano::new(v.months, v.days, 0),
+        "hour" => nanos(3_600_000_000_000),
+        "minute" => nanos(60_000_000_000),
+        "second" => nanos(1_000_000_000),
+        "milliseconds" => nanos(1_000_000),
+        "microseconds" => nanos(1000),
+        _ => return None,
+    })
+}
+
+/// `date_trunc`: the start of the part in which a time lies; the part may be another one in each row.
+pub(super) fn start_of(arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
+    let (parts, from) = (Texts::of(arguments[0]), arguments[1].array());
+    let part = |row: usize| -> Result<Option<&'static str>> {
+        match parts.get(row) {
+            Some(part) => time_parts::part_name(part).map(Some).ok_or_else(|| unknown_part(part)),
+            None => Ok(None),
+        }
+    };
+    if let Some(spans) = from.as_primitive_opt::<IntervalMonthDayNanoType>() {
+        let mut out = IntervalMonthDayNanoBuilder::with_capacity(rows);
+        for row in 0..rows {
+            let place = arguments[1].place(row);
+            match part(row)?.filter(|_| spans.is_valid(place)) {
+                Some(part) => out.append_value(interval_start(part, spans.value(place)).ok_or_else(|| unknown_part(part))?),
+                None => out.append_null(),
+            }
+        }
+        return Ok(Arc::new(out.finish()));
+    }
+    let times = microseconds(from);
+    let mut out = TimestampMicrosecondBuilder::with_capacity(rows);
+    for row in 0..rows {
+        let place = arguments[1].place(row);
+        match part(row)?.filter(|_| times.is_valid(place)) {
+            Some(part) => out.append_value(time_parts::date_trunc(part, times.value(place)).ok_or_else(|| unknown_part(part))?),
+            None => out.append_null(),
+        }
+    }
+    let zone = match result {
+        DataType::Timestamp(_, zone) => zone.clone(),
+        _ => None,
+    };
+    Ok(Arc::new(out.finish().with_timezone_opt(zone)))
 }
 
 /// The zone of the last row: it is nearly always that of the next one too.
@@ -501,6 +624,19 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         Ok(Arc::new(out.finish()))
     };
     match function {
+        F::IsFinite => {
+            let (array, place) = (arguments[0].array(), |row| arguments[0].place(row));
+            Ok(Arc::new((0..rows).map(|row| array.is_valid(place(row)).then_some(true)).collect::<BooleanArray>()))
+        }
+        F::Overlaps => {
+            let sides: Vec<Int64Array> = arguments.iter().map(|a| microseconds(a.array())).collect();
+            let value = |i: usize, row: usize| {
+                let place = arguments[i].place(row);
+                sides[i].is_valid(place).then(|| sides[i].value(place))
+            };
+            let answer = |row: usize| overlaps((value(0, row), value(1, row)), (value(2, row), value(3, row)));
+            Ok(Arc::new((0..rows).map(answer).collect::<BooleanArray>()))
+        }
         F::Age => spans(&|row| Some(age(micros(0, row)?, micros(1, row)?))),
         F::JustifyDays => spans(&|row| Some(justified(interval(0, row)?, false, true))),
         F::JustifyHours => spans(&|row| Some(justified(interval(0, row)?, true, false))),
@@ -533,7 +669,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 .and_then(|d| d.and_hms_opt(small(p[3]), small(p[4]), 0))
                 .filter(|_| (0.0..=60.0).contains(&seconds))
                 .map(|t| Some(t.and_utc().timestamp_micros() + (seconds * 1e6).round() as i64))
-                .ok_or_else(|| Error::new(Code::Overflow, "there is no such time"))
+                .ok_or_else(|| Error::new(Code::TimeOutOfRange, "there is no such time"))
         }),
         F::MakeTime => {
             let mut out = Time64MicrosecondBuilder::with_capacity(rows);
@@ -541,7 +677,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 match (integer(0, row), integer(1, row), double(2, row)) {
                     (Some(h), Some(m), Some(s)) => {
                         if !(0..=24).contains(&h) || !(0..60).contains(&m) || !(0.0..=60.0).contains(&s) {
-                            return Err(Error::new(Code::Overflow, "there is no such time of day"));
+                            return Err(Error::new(Code::TimeOutOfRange, "there is no such time of day"));
                         }
                         out.append_value(i64::from(h * 3600 + m * 60) * 1_000_000 + (s * 1e6).round() as i64);
                     }

@@ -12,7 +12,7 @@ use cobble_types::parse::rescale_decimal;
 use cobble_types::{Code, Error, Result, time_parts};
 
 use super::text::{Integers, Texts, build};
-use super::{Evaluated, arrays, calendar, json, numbers, pattern};
+use super::{Evaluated, arrays, bytes, calendar, json, numbers, pattern};
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
@@ -23,7 +23,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         let first = text(0);
         build(rows, |row| Ok(first.get(row).map(|s| Cow::Owned(f(s)))))
     };
+    if arguments.first().is_some_and(|first| matches!(first.array().data_type(), DataType::BinaryView)) {
+        return bytes::call(function, arguments, rows);
+    }
     match function {
+        F::Decode | F::Sha224 | F::Sha256 | F::Sha384 | F::Sha512 | F::Encode | F::ByteConcat | F::GetByte
+        | F::SetByte | F::BitCount => bytes::call(function, arguments, rows),
+        F::GenRandomUuid => build(rows, |_| Ok(Some(Cow::Owned(random_uuid())))),
         F::Lower => each(&|s| s.to_lowercase()),
         F::Upper => each(&|s| s.to_uppercase()),
         F::InitCap => each(&initcap),
@@ -114,22 +120,12 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::Sign => decimal_or_float(arguments[0].array(), result, |v, _| v.signum(), f64::signum_or_zero),
         F::Ceil => decimal_or_float(arguments[0].array(), result, |v, unit| -(-v).div_euclid(unit), f64::ceil),
         F::Floor => decimal_or_float(arguments[0].array(), result, |v, unit| v.div_euclid(unit), f64::floor),
-        F::Round => match (arguments[0].array().data_type(), result) {
+        F::Round | F::Trunc => match (arguments[0].array().data_type(), result) {
             (DataType::Decimal128(_, from), DataType::Decimal128(precision, to)) => {
-                let digits = arguments.get(1).map_or(0, |d| d.array().as_primitive::<Int32Type>().value(0));
-                rescaled(arguments[0].array(), *from, digits, *precision, *to, rescale_decimal)
+                rounded(arguments, rows, function == F::Round, *from, (*precision, *to))
             }
             // PostgreSQL rounds a double to the nearest, ties to even.
-            _ => Ok(double(arguments[0].array(), f64::round_ties_even)),
-        },
-        F::Trunc => match (arguments[0].array().data_type(), result) {
-            (DataType::Decimal128(_, from), DataType::Decimal128(precision, to)) => {
-                let digits = arguments.get(1).map_or(0, |d| d.array().as_primitive::<Int32Type>().value(0));
-                rescaled(arguments[0].array(), *from, digits, *precision, *to, |v, from, to| {
-                    let cut = 10i128.checked_pow(u32::try_from(from - to).unwrap_or(0))?;
-                    if to >= from { rescale_decimal(v, from, to) } else { Some(v / cut) }
-                })
-            }
+            _ if function == F::Round => Ok(double(arguments[0].array(), f64::round_ties_even)),
             _ => Ok(double(arguments[0].array(), f64::trunc)),
         },
         F::Sqrt => checked_double(
@@ -175,39 +171,15 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::Random => Ok(Arc::new((0..rows).map(|_| Some(next_random())).collect::<Float64Array>())),
         F::Greatest | F::Least => extreme(arguments, rows, function == F::Greatest),
         F::Coalesce => Err(Error::internal("coalesce is compiled to an operator of its own")),
-        F::DatePart => {
-            let part = text(0).get(0).unwrap_or_default();
-            let DataType::Decimal128(precision, scale) = result else {
-                return Err(Error::internal("a part of a time is numeric"));
-            };
-            let from = arguments[1].array();
-            let values: Decimal128Array = match from.data_type() {
-                DataType::Interval(_) => from
-                    .as_primitive::<IntervalMonthDayNanoType>()
-                    .iter()
-                    .map(|v| calendar::interval_part(part, v?))
-                    .collect(),
-                _ => microseconds(from).iter().map(|v| time_parts::date_part(part, v?)).collect(),
-            };
-            Ok(Arc::new(values.with_precision_and_scale(*precision, *scale)?))
-        }
-        F::DateTrunc => {
-            let part = text(0).get(0).unwrap_or_default();
-            let micros = microseconds(arguments[1].array());
-            let values: TimestampMicrosecondArray = micros.iter().map(|v| time_parts::date_trunc(part, v?)).collect();
-            let zone = match result {
-                DataType::Timestamp(_, zone) => zone.clone(),
-                _ => None,
-            };
-            Ok(Arc::new(values.with_timezone_opt(zone)))
-        }
+        F::DatePart => calendar::part_of(arguments, rows, result),
+        F::DateTrunc => calendar::start_of(arguments, rows, result),
         F::MakeDate => {
             let mut out = Date32Builder::with_capacity(rows);
             for row in 0..rows {
                 match (integer(0).get(row), integer(1).get(row), integer(2).get(row)) {
                     (Some(y), Some(m), Some(d)) => {
                         out.append_value(time_parts::make_date(y, m, d).ok_or_else(|| {
-                            Error::new(Code::InvalidValue, format!("there is no date {y}-{m:02}-{d:02}"))
+                            Error::new(Code::TimeOutOfRange, format!("there is no date {y}-{m:02}-{d:02}"))
                         })?)
                     }
                     _ => out.append_null(),
@@ -292,6 +264,9 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::RegexpReplace
         | F::RegexpMatch
         | F::RegexpCount
+        | F::RegexpInstr
+        | F::LikeEscape
+        | F::SimilarSubstring
         | F::RegexpSubstr
         | F::RegexpSplitToArray => pattern::call(function, arguments, rows),
         F::Div
@@ -313,6 +288,20 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::Sinh
         | F::Cosh
         | F::Tanh
+        | F::Asinh
+        | F::Acosh
+        | F::Atanh
+        | F::SinDegrees
+        | F::CosDegrees
+        | F::TanDegrees
+        | F::CotDegrees
+        | F::AsinDegrees
+        | F::AcosDegrees
+        | F::AtanDegrees
+        | F::Atan2Degrees
+        | F::Scale
+        | F::MinScale
+        | F::TrimScale
         | F::WidthBucket
         | F::BitAnd
         | F::BitOr
@@ -321,6 +310,9 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::ShiftLeft
         | F::ShiftRight => numbers::call(function, arguments, rows, result),
         F::Age
+        | F::IsFinite
+        | F::Overlaps
+        | F::MakeTimestampTz
         | F::DateBin
         | F::MakeTime
         | F::MakeTimestamp
@@ -345,6 +337,15 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         }
         F::MakeArray
         | F::ArrayLength
+        | F::ArrayLower
+        | F::ArrayDims
+        | F::ArrayNdims
+        | F::ArrayFill
+        | F::ArraySlice
+        | F::TrimArray
+        | F::ArrayPositions
+        | F::ArrayReplace
+        | F::Cardinality
         | F::ArrayAppend
         | F::ArrayPrepend
         | F::ArrayCat
@@ -361,11 +362,25 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JsonPathText
         | F::JsonContains
         | F::JsonHasKey
+        | F::JsonHasAny
+        | F::JsonHasAll
+        | F::JsonDelete
+        | F::JsonDeletePath
+        | F::JsonSet
+        | F::JsonInsert
+        | F::JsonConcat
+        | F::JsonStripNulls
+        | F::JsonPretty
+        | F::JsonObject
+        | F::JsonOrder
         | F::JsonArrayLength
         | F::JsonTypeof
         | F::JsonBuildObject
         | F::JsonBuildArray
+        | F::JsonbBuildObject
+        | F::JsonbBuildArray
         | F::ToJson
+        | F::ToJsonb
         | F::JsonValue
         | F::JsonQuery
         | F::JsonExists
@@ -373,12 +388,6 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JsonPathMatch
         | F::JsonPathQueryArray
         | F::JsonPathQueryFirst => json::call(function, arguments, rows, result),
-        F::Cardinality => {
-            let lists = arguments[0].array().as_list::<i32>();
-            Ok(Arc::new(
-                (0..lists.len()).map(|i| lists.is_valid(i).then(|| lists.value_length(i))).collect::<Int32Array>(),
-            ))
-        }
     }
 }
 
@@ -502,32 +511,33 @@ fn decimal_or_float(
     }
 }
 
-/// Rounds or cuts at `digits` after the point, which may be negative, and keeps `to` digits in the result.
-fn rescaled(
-    array: &ArrayRef,
+/// Rounds or cuts at each row's number of digits after the point, which may be negative, and keeps `to` digits in the result.
+fn rounded(
+    arguments: &[&Evaluated],
+    rows: usize,
+    nearest: bool,
     from: i8,
-    digits: i32,
-    precision: u8,
-    to: i8,
-    rescale: impl Fn(i128, i8, i8) -> Option<i128>,
+    (precision, to): (u8, i8),
 ) -> Result<ArrayRef> {
-    let digits = digits.clamp(-38, 38) as i8;
-    let values =
-        array.as_primitive::<Decimal128Type>().try_unary::<_, Decimal128Type, arrow::error::ArrowError>(|v| {
-            rescale(v, from, digits.min(to))
-                .and_then(|v| rescale_decimal(v, digits.min(to), to))
-                .ok_or_else(|| arrow::error::ArrowError::ArithmeticOverflow("round".into()))
-        })?;
-    Ok(Arc::new(values.with_precision_and_scale(precision, to)?))
-}
-
-/// Any time point as microseconds.
-fn microseconds(array: &ArrayRef) -> Int64Array {
-    match array.data_type() {
-        DataType::Date32 => array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d) * 86_400_000_000),
-        DataType::Time64(_) => array.as_primitive::<Time64MicrosecondType>().reinterpret_cast::<Int64Type>(),
-        _ => array.as_primitive::<TimestampMicrosecondType>().reinterpret_cast::<Int64Type>(),
+    let values = arguments[0].array().as_primitive::<Decimal128Type>();
+    let overflow = || Error::new(Code::Overflow, "the rounded number is out of the range of its type");
+    let mut out = Decimal128Builder::with_capacity(rows);
+    for row in 0..rows {
+        let place = arguments[0].place(row);
+        let digits = arguments.get(1).map_or(Some(0), |digits| Integers::of(digits).get(row));
+        let Some(digits) = digits.filter(|_| values.is_valid(place)) else {
+            out.append_null();
+            continue;
+        };
+        let digits = (digits.clamp(-38, 38) as i8).min(to);
+        let value = values.value(place);
+        let kept = match nearest || digits >= from {
+            true => rescale_decimal(value, from, digits),
+            false => 10i128.checked_pow(u32::try_from(from - digits).unwrap_or(0)).map_or(Some(0), |cut| Some(value / cut)),
+        };
+        out.append_value(kept.and_then(|v| rescale_decimal(v, digits, to)).ok_or_else(overflow)?);
     }
+    Ok(Arc::new(out.finish().with_precision_and_scale(precision, to)?))
 }
 
 /// GREATEST and LEAST skip nulls, as PostgreSQL's do.
@@ -558,6 +568,14 @@ fn extreme(arguments: &[&Evaluated], rows: usize, greatest: bool) -> Result<Arra
         })
         .collect();
     Ok(arrow::compute::interleave(&views, &places)?)
+}
+
+/// A UUID of version 4: 122 random bits (RFC 9562, 5.4).
+fn random_uuid() -> String {
+    let bits: u128 = rand::random();
+    let bits = bits & !(0xf000_u128 << 64) & !(0xc000_u128 << 48) | (0x4000_u128 << 64) | (0x8000_u128 << 48);
+    let digits = format!("{bits:032x}");
+    [&digits[..8], &digits[8..12], &digits[12..16], &digits[16..20], &digits[20..]].join("-")
 }
 
 /// A number in [0, 1): splitmix64 over a counter that starts at the clock (Steele et al., 2014).

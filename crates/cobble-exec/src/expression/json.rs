@@ -1,67 +1,31 @@
 //! Functions of JSON (PostgreSQL manual 9.16).
 
 use std::borrow::Cow;
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_plan::function::Function;
 use cobble_types::parse::parse_value;
-use cobble_types::{Code, Error, Result, SqlType, json_text, json_value};
+use cobble_types::{Code, Error, Result, SqlType, json_text};
 use serde_json::Value as Json;
-use serde_json::value::RawValue;
 
 use super::Evaluated;
 use super::cast::cast;
 use super::json_path::Path;
+use super::json_tree::{Put, Tree};
 use super::text::{Integers, Texts};
 
 pub(super) fn parse(text: &str) -> Result<Json> {
     serde_json::from_str(text).map_err(|e| not_json(text, &e))
 }
 
-/// A document as `jsonb` writes it: members by the length of their names, then by bytes, the last of one name; numbers keep
-/// their digits.
+/// A document as `jsonb` writes it.
 pub(super) fn canonical(text: &str) -> Result<String> {
-    let raw: &RawValue = serde_json::from_str(text).map_err(|e| not_json(text, &e))?;
-    let mut out = String::with_capacity(text.len());
-    write_canonical(raw, &mut out).map_err(|e| not_json(text, &e))?;
-    Ok(out)
+    Ok(Tree::parse(text)?.text())
 }
 
-fn write_canonical(raw: &RawValue, out: &mut String) -> serde_json::Result<()> {
-    let text = raw.get();
-    match text.as_bytes().first() {
-        Some(b'{') => {
-            let read: HashMap<String, &RawValue> = serde_json::from_str(text)?;
-            let mut members: Vec<(String, &RawValue)> = read.into_iter().collect();
-            members.sort_by(|(a, _), (b, _)| a.len().cmp(&b.len()).then_with(|| a.cmp(b)));
-            out.push('{');
-            for (place, (key, value)) in members.into_iter().enumerate() {
-                out.push_str(if place == 0 { "" } else { ", " });
-                out.push_str(&Json::String(key).to_string());
-                out.push_str(": ");
-                write_canonical(value, out)?;
-            }
-            out.push('}');
-        }
-        Some(b'[') => {
-            let items: Vec<&RawValue> = serde_json::from_str(text)?;
-            out.push('[');
-            for (place, value) in items.into_iter().enumerate() {
-                out.push_str(if place == 0 { "" } else { ", " });
-                write_canonical(value, out)?;
-            }
-            out.push(']');
-        }
-        Some(b'"') => out.push_str(&Json::String(serde_json::from_str(text)?).to_string()),
-        _ => out.push_str(text),
-    }
-    Ok(())
-}
-
-fn not_json(text: &str, why: &serde_json::Error) -> Error {
+pub(super) fn not_json(text: &str, why: &serde_json::Error) -> Error {
     let mut shown: String = text.chars().take(80).collect();
     if shown.len() < text.len() {
         shown.push('…');
@@ -89,19 +53,6 @@ fn contains(outer: &Json, inner: &Json) -> bool {
     }
 }
 
-fn item(value: &Json, place: i64) -> Option<&Json> {
-    let items = value.as_array()?;
-    let place = if place < 0 { items.len() as i64 + place } else { place };
-    items.get(usize::try_from(place).ok()?)
-}
-
-fn by_key<'a>(value: &'a Json, key: &str) -> Option<&'a Json> {
-    match value {
-        Json::Object(members) => members.get(key),
-        Json::Array(_) => item(value, key.parse().ok()?),
-        _ => None,
-    }
-}
 
 pub(super) fn type_name(value: &Json) -> &'static str {
     match value {
@@ -128,27 +79,51 @@ pub(crate) fn path_query(document: &str, path: &str, variables: Option<&str>, si
     Ok(found(&document, path, &variables, silent)?.unwrap_or_default().iter().map(|value| json_text(value)).collect())
 }
 
-/// A value of any type as JSON. Numerics keep their digits.
-fn of_value(argument: &Evaluated, row: usize) -> Json {
-    let (array, place) = (argument.array(), argument.place(row));
-    match array.data_type() {
-        DataType::Decimal128(..) if array.is_valid(place) => {
-            let text = cobble_types::array_value_text(array.as_ref(), place).unwrap_or_default();
-            serde_json::from_str(&text).unwrap_or(Json::String(text))
-        }
-        DataType::Null => Json::Null,
-        _ => json_value(array.as_ref(), place),
+/// A value of any type as `to_json` writes it: numbers and truth values as they are, times in the form of ISO 8601, arrays and
+/// rows part by part, everything else as text.
+fn write_value(array: &dyn Array, place: usize, out: &mut String) {
+    if array.is_null(place) {
+        return out.push_str("null");
     }
-}
-
-/// The same as text: a numeric keeps the digits that it shows.
-fn fragment(argument: &Evaluated, row: usize) -> String {
-    let (array, place) = (argument.array(), argument.place(row));
+    let text = || cobble_types::array_value_text(array, place).unwrap_or_default();
     match array.data_type() {
-        DataType::Decimal128(..) if array.is_valid(place) => {
-            cobble_types::array_value_text(array.as_ref(), place).unwrap_or_default()
+        DataType::Null => out.push_str("null"),
+        DataType::Boolean | DataType::Int16 | DataType::Int32 | DataType::Int64 | DataType::Decimal128(..) => {
+            out.push_str(&text());
         }
-        _ => json_text(&of_value(argument, row)),
+        DataType::Float32 | DataType::Float64 => {
+            let text = text();
+            let is_number = !text.contains(|c: char| c.is_ascii_alphabetic() && c != 'e');
+            out.push_str(&if is_number { text } else { Json::String(text).to_string() });
+        }
+        DataType::Timestamp(..) => {
+            let mut text = text().replacen(' ', "T", 1);
+            // Zones have minutes there.
+            if text.len() > 3 && text[text.len() - 3..].starts_with(['+', '-']) {
+                text.push_str(":00");
+            }
+            out.push_str(&Json::String(text).to_string());
+        }
+        DataType::List(_) => {
+            let items = array.as_list::<i32>().value(place);
+            out.push('[');
+            for item in 0..items.len() {
+                out.push_str(if item == 0 { "" } else { "," });
+                write_value(items.as_ref(), item, out);
+            }
+            out.push(']');
+        }
+        DataType::Struct(fields) => {
+            out.push('{');
+            for (number, (field, part)) in fields.iter().zip(array.as_struct().columns()).enumerate() {
+                out.push_str(if number == 0 { "" } else { "," });
+                out.push_str(&Json::String(field.name().clone()).to_string());
+                out.push(':');
+                write_value(part.as_ref(), place, out);
+            }
+            out.push('}');
+        }
+        _ => out.push_str(&Json::String(text()).to_string()),
     }
 }
 
@@ -165,45 +140,135 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         Ok(Arc::new((0..rows).map(f).collect::<Result<BooleanArray>>()?))
     };
     let json = |i: usize, row: usize| Texts::of(arguments[i]).get(row).map(parse).transpose();
-    let shown = |value: Option<&Json>, text: bool| match (value, text) {
+    let tree = |i: usize, row: usize| Texts::of(arguments[i]).get(row).map(Tree::parse).transpose();
+    let shown = |value: Option<&Tree>, text: bool| match (value, text) {
         (None, _) => None,
-        (Some(value), true) => unquoted(value),
-        (Some(value), false) => Some(json_text(value)),
+        (Some(value), true) => value.unquoted(),
+        (Some(value), false) => Some(value.text()),
     };
+    // The texts of an array, of which some may be null.
+    let keys = |i: usize, row: usize| -> Option<Vec<Option<String>>> {
+        let (lists, place) = (arguments[i].array().as_list::<i32>(), arguments[i].place(row));
+        let items = lists.is_valid(place).then(|| lists.value(place))?;
+        Some(items.as_string_view().iter().map(|key| key.map(str::to_owned)).collect())
+    };
+    let boolean = |i: usize, row: usize, otherwise: bool| match arguments.get(i) {
+        None => Some(otherwise),
+        Some(given) => {
+            let (array, place) = (given.array().as_boolean(), given.place(row));
+            array.is_valid(place).then(|| array.value(place))
+        }
+    };
+    let changed = |f: &dyn Fn(usize) -> Result<Option<Tree>>| texts(&|row| Ok(f(row)?.map(|tree| tree.text())));
     match function {
         F::JsonGet | F::JsonGetText => texts(&|row| {
-            let Some(from) = json(0, row)? else { return Ok(None) };
+            let Some(from) = tree(0, row)? else { return Ok(None) };
             let value = match arguments[1].array().data_type() {
-                DataType::Int32 => Integers::of(arguments[1]).get(row).and_then(|n| item(&from, n.into())),
-                _ => Texts::of(arguments[1]).get(row).and_then(|key| from.as_object()?.get(key)),
+                DataType::Int32 => Integers::of(arguments[1]).get(row).and_then(|n| from.item(n.into())),
+                _ => Texts::of(arguments[1]).get(row).and_then(|key| from.member(key)),
             };
             Ok(shown(value, function == F::JsonGetText))
         }),
         F::JsonPath | F::JsonPathText => texts(&|row| {
-            let Some(from) = json(0, row)? else { return Ok(None) };
-            let mut keys: Vec<String> = Vec::new();
-            for argument in &arguments[1..] {
-                if let DataType::List(_) = argument.array().data_type() {
-                    let items = argument.array().as_list::<i32>().value(argument.place(row));
-                    keys.extend((0..items.len()).filter_map(|i| cobble_types::array_value_text(items.as_ref(), i)));
-                } else {
-                    match Texts::of(argument).get(row) {
-                        Some(key) => keys.push(key.to_owned()),
+            let Some(from) = tree(0, row)? else { return Ok(None) };
+            let mut all: Vec<Option<String>> = Vec::new();
+            for (place, argument) in arguments.iter().enumerate().skip(1) {
+                match argument.array().data_type() {
+                    DataType::List(_) => match keys(place, row) {
+                        Some(keys) => all.extend(keys),
                         None => return Ok(None),
-                    }
+                    },
+                    _ => all.push(Texts::of(argument).get(row).map(str::to_owned)),
                 }
             }
-            let value = keys.iter().try_fold(&from, |value, key| by_key(value, key));
+            let Some(all) = all.into_iter().collect::<Option<Vec<String>>>() else { return Ok(None) };
+            let value = all.iter().try_fold(&from, |value, key| value.step(key));
             Ok(shown(value, function == F::JsonPathText))
+        }),
+        F::JsonSet | F::JsonInsert => changed(&|row| {
+            let insert = function == F::JsonInsert;
+            let Some(((from, path), value)) = tree(0, row)?.zip(keys(1, row)).zip(tree(2, row)?) else {
+                return Ok(None);
+            };
+            let Some(flag) = boolean(3, row, !insert) else { return Ok(None) };
+            let way = if insert { Put::Insert { after: flag } } else { Put::Set { create: flag } };
+            from.with(&path, value, way).map(Some)
+        }),
+        F::JsonDelete => changed(&|row| {
+            let Some(from) = tree(0, row)? else { return Ok(None) };
+            match arguments[1].array().data_type() {
+                DataType::Int32 => match Integers::of(arguments[1]).get(row) {
+                    Some(place) => from.without_item(place.into()).map(Some),
+                    None => Ok(None),
+                },
+                DataType::List(_) => match keys(1, row) {
+                    Some(keys) => from.without_keys(&keys.into_iter().flatten().collect::<Vec<_>>()).map(Some),
+                    None => Ok(None),
+                },
+                _ => match Texts::of(arguments[1]).get(row) {
+                    Some(key) => from.without_keys(&[key.to_owned()]).map(Some),
+                    None => Ok(None),
+                },
+            }
+        }),
+        F::JsonDeletePath => changed(&|row| match tree(0, row)?.zip(keys(1, row)) {
+            Some((from, path)) => from.without_path(&path).map(Some),
+            None => Ok(None),
+        }),
+        F::JsonConcat => changed(&|row| match tree(0, row)?.zip(tree(1, row)?) {
+            Some((left, right)) => left.concatenated(right).map(Some),
+            None => Ok(None),
+        }),
+        F::JsonStripNulls => changed(&|row| Ok(tree(0, row)?.map(Tree::without_nulls))),
+        F::JsonPretty => texts(&|row| {
+            Ok(tree(0, row)?.map(|tree| {
+                let mut out = String::new();
+                tree.pretty(0, &mut out);
+                out
+            }))
+        }),
+        F::JsonOrder => {
+            let mut out = BinaryViewBuilder::with_capacity(rows);
+            for row in 0..rows {
+                out.append_option(tree(0, row)?.map(|tree| tree.order()));
+            }
+            Ok(Arc::new(out.finish()))
+        }
+        F::JsonObject => texts(&|row| {
+            let uneven = || Error::new(Code::ArraySubscript, "json_object() takes keys and values by turns");
+            let Some(first) = keys(0, row) else { return Ok(None) };
+            let pairs: Vec<(Option<String>, Option<String>)> = match arguments.get(1) {
+                Some(_) => {
+                    let Some(values) = keys(1, row) else { return Ok(None) };
+                    if values.len() != first.len() {
+                        return Err(Error::new(Code::ArraySubscript, "json_object() takes as many values as keys"));
+                    }
+                    first.into_iter().zip(values).collect()
+                }
+                None if first.len() % 2 != 0 => return Err(uneven()),
+                None => first.chunks_exact(2).map(|pair| (pair[0].clone(), pair[1].clone())).collect(),
+            };
+            let mut members = Vec::new();
+            for (key, value) in pairs {
+                let Some(key) = key else {
+                    return Err(Error::new(Code::InvalidValue, "a JSON object cannot have a null as a key"));
+                };
+                let value = value.map_or(Json::Null, Json::String);
+                members.push(format!("{} : {value}", Json::String(key)));
+            }
+            Ok(Some(format!("{{{}}}", members.join(", "))))
+        }),
+        F::JsonHasAny | F::JsonHasAll => booleans(&|row| {
+            let Some((from, keys)) = tree(0, row)?.zip(keys(1, row)) else { return Ok(None) };
+            let mut keys = keys.into_iter().flatten();
+            Ok(Some(match function {
+                F::JsonHasAny => keys.any(|key| from.has(&key)),
+                _ => keys.all(|key| from.has(&key)),
+            }))
         }),
         F::JsonContains => booleans(&|row| Ok(json(0, row)?.zip(json(1, row)?).map(|(a, b)| contains(&a, &b)))),
         F::JsonHasKey => booleans(&|row| {
-            let Some((from, key)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
-            Ok(Some(match &from {
-                Json::Object(members) => members.contains_key(key),
-                Json::Array(items) => items.iter().any(|item| item.as_str() == Some(key)),
-                other => other.as_str() == Some(key),
-            }))
+            Ok(tree(0, row)?.zip(Texts::of(arguments[1]).get(row)).map(|(from, key)| from.has(key)))
         }),
         F::JsonArrayLength => {
             let mut out = Int32Builder::with_capacity(rows);
@@ -217,26 +282,32 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             Ok(Arc::new(out.finish()))
         }
         F::JsonTypeof => texts(&|row| Ok(json(0, row)?.map(|value| type_name(&value).to_owned()))),
-        F::JsonBuildObject => texts(&|row| {
+        // The values are documents already; SQL's null is JSON's.
+        F::JsonBuildObject | F::JsonbBuildObject => texts(&|row| {
             let mut members = Vec::new();
             for pair in arguments.chunks_exact(2) {
-                let key = match of_value(pair[0], row) {
-                    Json::Null => {
-                        return Err(Error::new(Code::InvalidValue, "a JSON object cannot have a null as a key"));
-                    }
-                    key => unquoted(&key).unwrap_or_default(),
+                let Some(key) = Texts::of(pair[0]).get(row) else {
+                    return Err(Error::new(Code::InvalidValue, "a JSON object cannot have a null as a key"));
                 };
-                members.push(format!("{} : {}", Json::String(key), fragment(pair[1], row)));
+                let value = Texts::of(pair[1]).get(row).unwrap_or("null");
+                members.push(format!("{} : {value}", Json::String(key.to_owned())));
             }
-            Ok(Some(format!("{{{}}}", members.join(", "))))
+            let text = format!("{{{}}}", members.join(", "));
+            if function == F::JsonbBuildObject { canonical(&text).map(Some) } else { Ok(Some(text)) }
         }),
-        F::JsonBuildArray => texts(&|row| {
-            let items: Vec<String> = arguments.iter().map(|a| fragment(a, row)).collect();
-            Ok(Some(format!("[{}]", items.join(", "))))
+        F::JsonBuildArray | F::JsonbBuildArray => texts(&|row| {
+            let items: Vec<&str> = arguments.iter().map(|a| Texts::of(a).get(row).unwrap_or("null")).collect();
+            let text = format!("[{}]", items.join(", "));
+            if function == F::JsonbBuildArray { canonical(&text).map(Some) } else { Ok(Some(text)) }
         }),
-        F::ToJson => texts(&|row| {
-            let value = of_value(arguments[0], row);
-            Ok((value != Json::Null).then(|| fragment(arguments[0], row)))
+        F::ToJson | F::ToJsonb => texts(&|row| {
+            let (array, place) = (arguments[0].array(), arguments[0].place(row));
+            if array.is_null(place) || matches!(array.data_type(), DataType::Null) {
+                return Ok(None);
+            }
+            let mut text = String::new();
+            write_value(array.as_ref(), place, &mut text);
+            if function == F::ToJsonb { canonical(&text).map(Some) } else { Ok(Some(text)) }
         }),
         F::JsonValue => {
             // What is no value of the wanted type is null.

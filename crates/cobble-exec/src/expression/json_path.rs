@@ -9,7 +9,7 @@ use std::rc::Rc;
 use cobble_types::{Code, Error, Result};
 use serde_json::Value as Json;
 
-use super::pattern::cached_regex;
+use super::pattern::cached;
 
 /// A parsed path.
 #[derive(Debug)]
@@ -277,7 +277,7 @@ impl Parser<'_> {
                 self.blanks();
                 flags = self.quoted()?;
             }
-            cached_regex(&pattern, &flags)?;
+            cached(&pattern, &flags)?;
             return Ok(Test::Regex { value: left, pattern, flags });
         }
         Err(self.wrong("a comparison is missing"))
@@ -718,9 +718,9 @@ impl<'a> Look<'a> {
                 self.any(values.iter().map(|v| v.as_str().map(|text| text.starts_with(&beginning))))
             }
             Test::Regex { value, pattern, flags } => {
-                let regex = cached_regex(pattern, flags).ok()?;
+                let regex = cached(pattern, flags).ok()?;
                 let values = self.operands(value, current).ok()?;
-                self.any(values.iter().map(|v| v.as_str().map(|text| regex.is_match(text))))
+                self.any(values.iter().map(|v| v.as_str().and_then(|text| regex.is_match(text).ok())))
             }
         }
     }

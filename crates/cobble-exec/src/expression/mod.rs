@@ -3,6 +3,7 @@
 
 mod arithmetic;
 mod arrays;
+mod bytes;
 mod calendar;
 mod cast;
 mod conditional;
@@ -10,6 +11,7 @@ mod functions;
 mod in_list;
 pub(crate) mod json;
 mod json_path;
+pub(crate) mod json_tree;
 mod like;
 mod numbers;
 mod pattern;
@@ -34,7 +36,7 @@ use self::in_list::ConstantSet;
 use self::like::Segments;
 
 pub(crate) use arithmetic::divide as arithmetic_divide;
-pub(crate) use pattern::cached_regex;
+pub(crate) use pattern::{all_matches, split as split_by_pattern};
 pub use script::Script;
 
 /// The outcome for a batch: one value per row, or one for all.

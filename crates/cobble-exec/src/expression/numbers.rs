@@ -41,6 +41,22 @@ fn pairs(
     arrow::compute::cast_with_options(&out, result, &options).map_err(|_| out_of_range(function))
 }
 
+/// A trigonometric function of degrees, exact at the multiples of 30 degrees where it is rational (PostgreSQL manual, table 9.7).
+/// `zero` is an angle at which it is zero.
+fn exact_degrees(degrees: f64, f: fn(f64) -> f64, zero: f64) -> f64 {
+    let value = f(degrees.to_radians());
+    let turned = (degrees - zero).rem_euclid(360.0);
+    // At 60 and 120 degrees from a zero it is no rational number.
+    let rational = turned % 30.0 == 0.0 && turned % 180.0 != 60.0 && turned % 180.0 != 120.0;
+    if rational { (value * 2.0).round() / 2.0 } else { value }
+}
+
+/// Degrees that are meant to be whole are so.
+fn whole_degrees(degrees: f64) -> f64 {
+    let near = degrees.round();
+    if (degrees - near).abs() < 1e-12 { near } else { degrees }
+}
+
 fn greatest_divisor(a: i64, b: i64) -> i64 {
     if b == 0 { a } else { greatest_divisor(b, a.wrapping_rem(b)) }
 }
@@ -79,6 +95,65 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::Sinh => real(f64::sinh),
         F::Cosh => real(f64::cosh),
         F::Tanh => real(f64::tanh),
+        F::Asinh => real(f64::asinh),
+        F::Acosh => {
+            let value = doubles(0);
+            if (0..rows).filter_map(&value).any(|v| v < 1.0) {
+                return Err(Error::new(Code::Overflow, "acosh takes numbers from 1 on"));
+            }
+            real(f64::acosh)
+        }
+        F::Atanh => within(f64::atanh),
+        F::SinDegrees => real(|v| exact_degrees(v, f64::sin, 0.0)),
+        F::CosDegrees => real(|v| exact_degrees(v, f64::cos, 90.0)),
+        F::TanDegrees => real(|v| exact_degrees(v, f64::sin, 0.0) / exact_degrees(v, f64::cos, 90.0)),
+        F::CotDegrees => real(|v| exact_degrees(v, f64::cos, 90.0) / exact_degrees(v, f64::sin, 0.0)),
+        F::AsinDegrees => within(|v| whole_degrees(v.asin().to_degrees())),
+        F::AcosDegrees => within(|v| whole_degrees(v.acos().to_degrees())),
+        F::AtanDegrees => real(|v| whole_degrees(v.atan().to_degrees())),
+        F::Atan2Degrees => {
+            let (y, x) = (doubles(0), doubles(1));
+            let angle = |row: usize| Some(whole_degrees(y(row)?.atan2(x(row)?).to_degrees()));
+            Ok(Arc::new((0..rows).map(angle).collect::<Float64Array>()))
+        }
+        F::Scale | F::MinScale => {
+            let values = arguments[0].array().as_primitive::<Decimal128Type>();
+            let scale = |row: usize| {
+                let place = arguments[0].place(row);
+                let mut own = i32::from(values.scale());
+                let mut value = values.is_valid(place).then(|| values.value(place))?;
+                while function == F::MinScale && own > 0 && value % 10 == 0 {
+                    (value, own) = (value / 10, own - 1);
+                }
+                Some(own)
+            };
+            Ok(Arc::new((0..rows).map(scale).collect::<Int32Array>()))
+        }
+        F::Gcd | F::Lcm if matches!(result, DataType::Decimal128(..)) => {
+            let DataType::Decimal128(precision, scale) = *result else { return Err(out_of_range(function)) };
+            let values = |i: usize, row: usize| {
+                let (array, place) = (arguments[i].array().as_primitive::<Decimal128Type>(), arguments[i].place(row));
+                array.is_valid(place).then(|| array.value(place))
+            };
+            let mut out = Decimal128Builder::with_capacity(rows);
+            for row in 0..rows {
+                let Some((a, b)) = values(0, row).zip(values(1, row)) else {
+                    out.append_null();
+                    continue;
+                };
+                let (mut greatest, mut rest) = (a.abs(), b.abs());
+                while rest != 0 {
+                    (greatest, rest) = (rest, greatest % rest);
+                }
+                let value = match (function, greatest) {
+                    (F::Gcd, greatest) => Some(greatest),
+                    (_, 0) => Some(0),
+                    (_, greatest) => (a / greatest).checked_mul(b).map(i128::abs),
+                };
+                out.append_value(value.ok_or_else(|| out_of_range(function))?);
+            }
+            Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
+        }
         F::Pi => Ok(Arc::new(Float64Array::from(vec![std::f64::consts::PI; rows]))),
         F::Atan2 => {
             let (y, x) = (doubles(0), doubles(1));
@@ -93,7 +168,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                     (Some(v), Some(low), Some(high), Some(count)) => {
                         if count <= 0 || low == high {
                             return Err(Error::new(
-                                Code::InvalidValue,
+                                Code::WidthBucket,
                                 "width_bucket needs a count above zero and two different bounds",
                             ));
                         }

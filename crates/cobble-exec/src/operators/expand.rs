@@ -14,7 +14,7 @@ use serde_json::Value as Json;
 
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
 use crate::expression::json::path_query;
-use crate::expression::{Compiled, cached_regex};
+use crate::expression::{Compiled, all_matches, split_by_pattern};
 use crate::pipeline::{Step, StepFactory};
 
 /// A compiled call.
@@ -349,17 +349,11 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
             let mut count = 0;
             if arguments.iter().all(|a| a.is_valid(row)) {
                 let flags = arguments.get(2).map_or("", |f| f.as_string_view().value(row));
-                let regex = cached_regex(arguments[1].as_string_view().value(row), flags)?;
-                for found in regex.captures_iter(texts.value(row)) {
-                    let first = usize::from(found.len() > 1);
-                    for group in first..found.len() {
-                        out.values().append_option(found.get(group).map(|m| m.as_str()));
-                    }
+                let pattern = arguments[1].as_string_view().value(row);
+                for groups in all_matches(pattern, flags, texts.value(row))? {
+                    groups.into_iter().for_each(|group| out.values().append_option(group));
                     out.append(true);
                     count += 1;
-                    if !flags.contains('g') {
-                        break;
-                    }
                 }
             }
             lengths.push(count);
@@ -391,11 +385,11 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
             }
             T::RegexpSplitToTable => {
                 let pattern = arguments[1].as_string_view();
-                if pattern.is_null(row) {
+                let flags = arguments.get(2).map(|flags| flags.as_string_view());
+                if pattern.is_null(row) || flags.is_some_and(|flags| flags.is_null(row)) {
                     0
                 } else {
-                    let regex = cached_regex(pattern.value(row), "")?;
-                    let parts: Vec<&str> = regex.split(text).collect();
+                    let parts = split_by_pattern(pattern.value(row), flags.map_or("", |f| f.value(row)), text)?;
                     parts.iter().for_each(|part| out.texts[0].append_value(part));
                     parts.len()
                 }

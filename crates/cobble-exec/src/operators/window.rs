@@ -42,7 +42,7 @@ pub struct Call {
 }
 
 pub enum Function {
-    Ranking { function: Ranking, arguments: Vec<Compiled>, result: DataType },
+    Ranking { function: Ranking, arguments: Vec<Compiled>, ignore_nulls: bool, result: DataType },
     Aggregate { call: AggregateCall, values: Vec<Compiled>, filter: Option<Compiled> },
 }
 
@@ -236,8 +236,12 @@ impl Layout {
 
 fn fill(shape: &WindowShape, call: &Call, rows: &RecordBatch, layout: &Layout) -> Result<ArrayRef> {
     match &call.function {
-        Function::Ranking { function, arguments, result } => {
+        Function::Ranking { function, arguments, ignore_nulls: false, result } => {
             ranking(shape, call, *function, arguments, result, rows, layout)
+        }
+        Function::Ranking { function, arguments, ignore_nulls: true, result: _ } => {
+            let frames = Frames::new(shape, call, rows, layout)?;
+            value_that_is_there(*function, arguments, &frames, rows, layout)
         }
         Function::Aggregate { call: aggregate, values, filter } => {
             let frames = Frames::new(shape, call, rows, layout)?;
@@ -363,6 +367,92 @@ fn ranking(
     }
 }
 
+/// `lag`, `lead`, `first_value`, `last_value` and `nth_value` with IGNORE NULLS: they count only rows whose value is not null.
+fn value_that_is_there(
+    function: Ranking,
+    arguments: &[Compiled],
+    frames: &Frames,
+    rows: &RecordBatch,
+    layout: &Layout,
+) -> Result<ArrayRef> {
+    let count = rows.num_rows();
+    let values = arguments[0].array(rows)?;
+    // The rows that count, and for each row how many of them stand before it.
+    let mut there: Vec<u32> = Vec::new();
+    let mut before: Vec<usize> = Vec::with_capacity(count + 1);
+    for row in 0..count {
+        before.push(there.len());
+        if values.is_valid(row) {
+            there.push(row as u32);
+        }
+    }
+    before.push(there.len());
+    let number = arguments.get(1).map(|n| n.array(rows)).transpose()?;
+    let number = number.as_ref().map(|n| n.as_primitive::<Int32Type>());
+    let mut places = UInt32Builder::with_capacity(count);
+    let mut outside = vec![false; count];
+    for row in 0..count {
+        let n = match number {
+            Some(n) if n.is_null(row) => {
+                places.append_null();
+                continue;
+            }
+            Some(n) => i64::from(n.value(row)),
+            None => 1,
+        };
+        let within = |at: i64, (start, end): (usize, usize)| {
+            let (low, high) = (before[start] as i64, before[end] as i64);
+            (low..high).contains(&at).then(|| there[at as usize])
+        };
+        let place = match function {
+            Ranking::Lag | Ranking::Lead => {
+                let n = if function == Ranking::Lag { -n } else { n };
+                let at = match n {
+                    0 => None,
+                    n if n < 0 => Some(before[row] as i64 + n),
+                    n => Some(before[row + 1] as i64 + n - 1),
+                };
+                let found = match at {
+                    None => Some(row as u32),
+                    Some(at) => within(at, layout.partition_of(row)),
+                };
+                outside[row] = found.is_none();
+                found
+            }
+            Ranking::FirstValue | Ranking::LastValue | Ranking::NthValue => {
+                let parts = frames.segments(row).map(|(start, end)| (start, end.max(start)));
+                let sizes = parts.map(|(start, end)| (before[end] - before[start]) as i64);
+                let total: i64 = sizes.iter().sum();
+                let mut left = match function {
+                    Ranking::FirstValue => 0,
+                    Ranking::LastValue => total - 1,
+                    _ if n <= 0 => return Err(Error::new(Code::InvalidNthValue, "nth_value counts from one")),
+                    _ => n - 1,
+                };
+                let mut found = None;
+                for (part, size) in parts.into_iter().zip(sizes) {
+                    if (0..size).contains(&left) {
+                        found = within(before[part.0] as i64 + left, part);
+                        break;
+                    }
+                    left -= size;
+                }
+                found
+            }
+            other => return Err(Error::internal(format!("{} has no nulls to pass over", other.name()))),
+        };
+        places.append_option(place);
+    }
+    let found = take(values.as_ref(), &places.finish(), None)?;
+    match (function, arguments.get(2)) {
+        (Ranking::Lag | Ranking::Lead, Some(default)) => {
+            let mask: BooleanArray = outside.into_iter().map(Some).collect();
+            Ok(arrow::compute::kernels::zip::zip(&mask, &default.array(rows)?, &found)?)
+        }
+        _ => Ok(found),
+    }
+}
+
 /// The frame of each row: from, to (exclusive), and what is left out of it.
 struct Frames<'a> {
     starts: Vec<u32>,
@@ -468,10 +558,10 @@ impl Edge {
         for value in wide.as_primitive::<Int64Type>().iter() {
             match value {
                 Some(n) if n < 0 => {
-                    return Err(Error::new(Code::InvalidValue, "a frame cannot begin or end at a negative distance"));
+                    return Err(Error::new(Code::FrameDistance, "a frame cannot begin or end at a negative distance"));
                 }
                 Some(n) => distances.push(Some(n.saturating_mul(sign))),
-                None => return Err(Error::new(Code::InvalidValue, "a frame cannot begin or end at null")),
+                None => return Err(Error::new(Code::FrameDistance, "a frame cannot begin or end at null")),
             }
         }
         Ok(Edge::Offset(distances))

@@ -558,7 +558,7 @@ impl Domain<'_> {
         let (below, carried) = self.attach(input)?;
         let number = self.context.column("row_number", SqlType::BigInt);
         let call = WindowCall {
-            function: WindowFunction::Ranking { function: Ranking::RowNumber, arguments: vec![] },
+            function: WindowFunction::Ranking { function: Ranking::RowNumber, arguments: vec![], ignore_nulls: false },
             frame: Frame::default(),
             sql_type: SqlType::BigInt,
         };

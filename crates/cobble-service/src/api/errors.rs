@@ -29,6 +29,7 @@ fn status(code: Code) -> Status {
         | Code::UnknownFunction
         | Code::UnknownType
         | Code::UnknownParameter
+        | Code::UnknownObject
         | Code::AmbiguousName
         | Code::TypeMismatch
         | Code::Grouping
@@ -43,6 +44,21 @@ fn status(code: Code) -> Status {
         | Code::InvalidNthValue
         | Code::InvalidKey
         | Code::WrongKind
+        | Code::DuplicateAlias
+        | Code::WindowPlace
+        | Code::InvalidRecursion
+        | Code::CannotCast
+        | Code::TimeOutOfRange
+        | Code::SubstringLength
+        | Code::LimitCount
+        | Code::OffsetCount
+        | Code::EscapeSequence
+        | Code::EscapeCharacter
+        | Code::FrameDistance
+        | Code::JsonMember
+        | Code::ArraySubscript
+        | Code::SampleShare
+        | Code::WidthBucket
         | Code::Cardinality
         | Code::DivisionByZero
         | Code::Overflow

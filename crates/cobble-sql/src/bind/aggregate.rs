@@ -1,13 +1,17 @@
 //! Calls of aggregate functions.
 
+use std::collections::BTreeSet;
+
+use cobble_plan::Ranking;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
-use cobble_plan::expr::Expr;
-use cobble_types::{Code, Error, Result, SqlType, Value};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
+use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
-use super::Binder;
 use super::scope::Scope;
-use crate::coerce::{coerce, condition, settle};
+use super::{Binder, Pending};
+use crate::coerce::{binary, coerce, condition, settle, unify};
 
 impl<'a> Binder<'a> {
     /// An aggregate in the list of a SELECT: computed by a step of its own, here the column it comes in.
@@ -18,33 +22,152 @@ impl<'a> Binder<'a> {
         list: &'a [ast::FunctionArg],
         scope: &Scope,
     ) -> Result<Expr> {
-        if !self.select.as_ref().is_some_and(|s| s.aggregates_allowed) {
-            return Err(Error::new(Code::Grouping, format!("the aggregate {}() cannot stand here", function.name()))
-                .hint(
-                    "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
-                ));
+        if super::window::null_treatment(call).is_some() {
+            return Err(super::window::nulls_are_not_passed_over(function.name(), call));
         }
-        // Inside the arguments no further aggregate and no window may stand.
-        let windows_allowed = self.select.as_mut().is_some_and(|s| {
-            s.aggregates_allowed = false;
-            std::mem::take(&mut s.windows_allowed)
+        // Inside the arguments no further aggregate of this query and no window may stand.
+        let allowed = self.select.as_mut().map(|s| {
+            (std::mem::take(&mut s.aggregates_allowed), std::mem::take(&mut s.windows_allowed), s.aggregates.len())
         });
         let before = self.pending.len();
         let bound = self.aggregate_call(function, call, list, scope);
         let met = self.pending.split_off(before);
-        let column = match &bound {
-            Ok(call) => self.new_column(None, function.name(), call.sql_type.clone()),
-            Err(_) => self.new_column(None, "", SqlType::Null),
+        if let (Some(select), Some((aggregates, windows, _))) = (&mut self.select, allowed) {
+            (select.aggregates_allowed, select.windows_allowed) = (aggregates, windows);
+        }
+        self.collected(function.name(), bound?, met, scope)
+    }
+
+    /// The column in which the query that an aggregate belongs to computes it.
+    fn collected(&mut self, name: &str, bound: AggregateCall, met: Vec<Pending>, scope: &Scope) -> Result<Expr> {
+        let level = self.level_of(&bound, &met, scope);
+        let column = self.new_column(None, name, bound.sql_type.clone());
+        let select = match level {
+            None => self.select.as_mut(),
+            Some(level) => self.outer[level].select.as_mut(),
         };
-        let Some(select) = &mut self.select else { return Err(Error::internal("a SELECT has lost its calls")) };
-        (select.aggregates_allowed, select.windows_allowed) = (true, windows_allowed);
+        let Some(select) = select.filter(|s| s.aggregates_allowed) else {
+            return Err(Error::new(Code::Grouping, format!("the aggregate {name}() cannot stand here"))
+                .hint(
+                    "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
+                ));
+        };
         select.below.extend(met);
-        let call = bound?;
-        if let Some((known, _)) = select.aggregates.iter().find(|(_, known)| *known == call) {
+        if let Some((known, _)) = select.aggregates.iter().find(|(_, known)| *known == bound) {
             return Ok(Expr::Column(known.clone()));
         }
-        select.aggregates.push((column.clone(), call));
+        select.aggregates.push((column.clone(), bound));
         Ok(Expr::Column(column))
+    }
+
+    /// `rank(value) WITHIN GROUP (ORDER BY key)`: the rank that a row of these values would have (PostgreSQL manual 9.21,
+    /// hypothetical-set aggregates). It is counted: so many rows come before it, so many more are its equals.
+    pub(super) fn hypothetical(
+        &mut self,
+        function: Ranking,
+        call: &'a ast::Function,
+        list: &'a [ast::FunctionArg],
+        scope: &Scope,
+    ) -> Result<Expr> {
+        let name = function.name();
+        if !matches!(function, Ranking::Rank | Ranking::DenseRank | Ranking::PercentRank | Ranking::CumeDist) {
+            return Err(Error::new(Code::WrongKind, format!("WITHIN GROUP has no meaning for {name}()")));
+        }
+        let values = self.plain_arguments(name, list, scope)?;
+        if values.len() != call.within_group.len() {
+            return Err(Error::new(
+                Code::UnknownFunction,
+                format!("{name}() takes as many values as WITHIN GROUP has keys, not {}", values.len()),
+            ));
+        }
+        let allowed = self.select.as_mut().map(|s| std::mem::take(&mut s.aggregates_allowed));
+        let mut keys = Vec::new();
+        for key in &call.within_group {
+            keys.push(self.inner_sort_key(key, scope)?);
+        }
+        let filter = match &call.filter {
+            Some(filter) => Some(condition(self.expr(filter, scope)?, "FILTER")?),
+            None => None,
+        };
+        if let (Some(select), Some(allowed)) = (&mut self.select, allowed) {
+            select.aggregates_allowed = allowed;
+        }
+        let (mut before, mut equal) = (Expr::boolean(false), Expr::boolean(true));
+        let mut compared = Vec::new();
+        for (key, value) in keys.into_iter().zip(values) {
+            let (own, value, _) = unify(key.expr.clone(), value, name)?;
+            let op = if key.descending { BinaryOp::Gt } else { BinaryOp::Lt };
+            let is_null = |e: &Expr, negated| Expr::IsNull { operand: Box::new(e.clone()), negated };
+            let (null, there) = if key.nulls_first { (&own, &value) } else { (&value, &own) };
+            let by_null = Expr::compare(BinaryOp::And, is_null(null, false), is_null(there, true));
+            let less = Expr::Call {
+                function: Function::Coalesce,
+                arguments: vec![binary(op, own.clone(), value.clone())?, Expr::boolean(false)],
+                sql_type: SqlType::Boolean,
+            };
+            let first = Expr::compare(BinaryOp::Or, less, by_null);
+            before = Expr::compare(BinaryOp::Or, before, Expr::compare(BinaryOp::And, equal.clone(), first));
+            let same = binary(BinaryOp::IsNotDistinctFrom, own.clone(), value)?;
+            equal = Expr::compare(BinaryOp::And, equal, same);
+            compared.push(own);
+        }
+        let both = |condition: Option<Expr>| match (condition, filter.clone()) {
+            (Some(condition), Some(filter)) => Some(Expr::compare(BinaryOp::And, condition, filter)),
+            (condition, filter) => condition.or(filter),
+        };
+        let count = |arguments: Vec<Expr>, filter: Option<Expr>| AggregateCall {
+            function: AggregateFunction::Count,
+            distinct: !arguments.is_empty(),
+            arguments,
+            order: vec![],
+            filter,
+            sql_type: SqlType::BigInt,
+        };
+        let one = || Expr::literal(Value::BigInt(1));
+        let plus_one = |e: Expr| binary(BinaryOp::Plus, e, one());
+        let mut counted = |call: AggregateCall| self.collected(name, call, vec![], scope);
+        let share = |part: Expr, of: Expr| {
+            let double = |e: Expr| e.cast(SqlType::Double);
+            let quotient = binary(BinaryOp::Divide, double(part), double(of.clone()))?;
+            let none = binary(BinaryOp::Eq, of, Expr::literal(Value::BigInt(0)))?;
+            Ok::<_, Error>(Expr::Case {
+                branches: vec![(none, Expr::literal(Value::Double(0.0)))],
+                otherwise: Box::new(quotient),
+                sql_type: SqlType::Double,
+            })
+        };
+        match function {
+            Ranking::Rank => plus_one(counted(count(vec![], both(Some(before))))?),
+            Ranking::DenseRank => {
+                let rows = match compared.len() {
+                    1 => compared,
+                    _ => vec![crate::function::call(Function::MakeRow, compared)?],
+                };
+                plus_one(counted(count(rows, both(Some(before))))?)
+            }
+            Ranking::PercentRank => {
+                let (before, all) = (counted(count(vec![], both(Some(before))))?, counted(count(vec![], both(None)))?);
+                share(before, all)
+            }
+            _ => {
+                let upto = Expr::compare(BinaryOp::Or, before, equal);
+                let (upto, all) = (counted(count(vec![], both(Some(upto))))?, counted(count(vec![], both(None)))?);
+                share(plus_one(upto)?, plus_one(all)?)
+            }
+        }
+    }
+
+    /// The query that an aggregate belongs to: the innermost one of whose columns its arguments use any, so that an aggregate of
+    /// outer columns alone is the outer query's (SQL:2016 part 2, 6.9; PostgreSQL manual 4.2.7). `None` is the query at hand.
+    fn level_of(&self, call: &AggregateCall, met: &[Pending], scope: &Scope) -> Option<usize> {
+        let mut used: BTreeSet<ColumnId> = BTreeSet::new();
+        call.expressions().for_each(|e| e.collect_columns(&mut used));
+        met.iter().for_each(|subquery| used.extend(subquery.outer_columns()));
+        let brings = |scope: &Scope| scope.columns.iter().any(|c| used.contains(&c.column.id));
+        if brings(scope) {
+            return None;
+        }
+        self.outer.iter().rposition(|outer| brings(&outer.scope))
     }
 
     /// The call itself, with arguments, DISTINCT, ORDER BY, WITHIN GROUP and FILTER.
@@ -73,12 +196,22 @@ impl<'a> Binder<'a> {
         }
         let mut arguments = Vec::new();
         match list {
-            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => {}
+            [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => {
+                if distinct || !order.is_empty() {
+                    return Err(Error::new(Code::Syntax, "count(*) counts all rows: DISTINCT and ORDER BY do not fit it")
+                        .hint("name the columns that are to differ, such as count(DISTINCT (a, b))"));
+                }
+            }
             _ => {
                 for argument in list {
                     match argument {
                         ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) => {
                             arguments.push(settle(self.expr(e, scope)?)?);
+                        }
+                        ast::FunctionArg::Unnamed(ast::FunctionArgExpr::QualifiedWildcard(table)) => {
+                            let parts: Vec<String> =
+                                table.0.iter().filter_map(|p| p.as_ident().map(super::folded)).collect();
+                            arguments.push(self.whole_row(&parts, scope)?);
                         }
                         other => return Err(Error::unsupported(format_args!("the argument {other} of {name}()"))),
                     }
@@ -144,6 +277,8 @@ fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Ex
             _ => double(given),
         },
         (F::ApproxPercentile, _) => double(given),
+        (F::JsonAgg | F::JsonbAgg, _) | (F::JsonObjectAgg | F::JsonbObjectAgg, 1) => crate::function::document(given),
+        (F::JsonObjectAgg | F::JsonbObjectAgg, _) => Ok(settle(given)?.cast(SqlType::Text)),
         (F::StringAgg, _) if own == SqlType::Null => coerce(given, &SqlType::Text),
         (F::Count, 0) if matches!(given, Expr::Literal { value: Value::Null, .. }) => coerce(given, &SqlType::Text),
         _ => Ok(given),

@@ -28,11 +28,15 @@ pub(super) struct Cte<'a> {
 
 impl<'a> Binder<'a> {
     /// Makes the definitions of a WITH visible.
-    pub(super) fn define(&mut self, with: &'a ast::With, statement: &'a ast::Query) {
+    pub(super) fn define(&mut self, with: &'a ast::With, statement: &'a ast::Query) -> Result<()> {
         let level = self.definitions.len() - 1;
         let named = relation_names_with_repetition(statement);
-        for cte in &with.cte_tables {
+        for (place, cte) in with.cte_tables.iter().enumerate() {
             let name = folded(&cte.alias.name);
+            if with.cte_tables[..place].iter().any(|earlier| folded(&earlier.alias.name) == name) {
+                return Err(Error::new(Code::DuplicateAlias, format!("WITH defines \"{name}\" twice"))
+                    .at(position_of(cte.alias.name.span)));
+            }
             let recursive = with.recursive && relation_names(&cte.query).iter().any(|n| n.as_slice() == [name.clone()]);
             let times = |names: &[Vec<String>]| names.iter().filter(|n| n.as_slice() == [name.clone()]).count();
             // A recursion reads itself round by round: that is no use of its result.
@@ -49,6 +53,7 @@ impl<'a> Binder<'a> {
                 name,
             });
         }
+        Ok(())
     }
 
     /// A use of the CTE at this place of the list. It sees only those that were defined before it.

@@ -3,12 +3,13 @@
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Scan};
-use cobble_types::{Error, Result};
+use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Scope, ScopeColumn};
-use super::{Binder, Relation, folded, native_query, position_of};
-use crate::coerce::{binary, condition};
+use super::table_function::FunctionInFrom;
+use super::{Binder, Pending, Relation, folded, native_query, position_of};
+use crate::coerce::{binary, coerce, condition};
 
 impl<'a> Binder<'a> {
     pub(super) fn from(&mut self, from: &'a [ast::TableWithJoins]) -> Result<Relation> {
@@ -21,7 +22,10 @@ impl<'a> Binder<'a> {
             }
             result = Some(match result {
                 None => relation,
-                Some(left) => combined(left, relation, JoinKind::Inner, vec![], vec![]),
+                Some(left) => {
+                    told_apart(&left.scope, &relation.scope).map_err(|e| e.at(position_of(item.relation.span())))?;
+                    combined(left, relation, JoinKind::Inner, vec![], vec![])
+                }
             });
         }
         Ok(result.unwrap_or_else(|| Relation {
@@ -36,23 +40,53 @@ impl<'a> Binder<'a> {
             Some(alias) => aliased(relation, alias),
             None => Ok(relation),
         };
+        let parts_of = |name: &ast::ObjectName| -> Vec<String> {
+            name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect()
+        };
         match factor {
-            ast::TableFactor::Table { name, alias, args: None, version: None, sample: None, .. } => {
-                let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
-                named(self.table(&parts).map_err(|e| e.at(position_of(name.span())))?, alias)
+            ast::TableFactor::Table {
+                name,
+                alias,
+                args: None,
+                sample,
+                with_hints: _,
+                version: _,
+                with_ordinality: _,
+                partitions: _,
+                json_path: _,
+                index_hints: _,
+            } => {
+                let mut relation = self.table(&parts_of(name)).map_err(|e| e.at(position_of(name.span())))?;
+                if let Some(sample) = sample {
+                    relation = self.sampled(relation, sample).map_err(|e| e.at(position_of(name.span())))?;
+                }
+                named(relation, alias)
             }
-            ast::TableFactor::Table { name, alias, args: Some(args), with_ordinality, .. } => {
-                let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
-                let relation = self.function_in_from(&parts.join("."), &args.args, *with_ordinality, before);
+            ast::TableFactor::Table {
+                name,
+                alias,
+                args: Some(ast::TableFunctionArgs { args, settings: _ }),
+                with_ordinality,
+                sample: _,
+                with_hints: _,
+                version: _,
+                partitions: _,
+                json_path: _,
+                index_hints: _,
+            }
+            | ast::TableFactor::Function { lateral: _, name, args, with_ordinality, alias } => {
+                let call = FunctionInFrom { name: parts_of(name).join("."), arguments: args, alias };
+                let relation = self.function_in_from(&call, *with_ordinality, before);
                 let relation = relation.map_err(|e| e.at(position_of(name.span())))?;
                 if native_query::is_name(name) { named(relation, alias) } else { function_alias(relation, alias) }
             }
-            ast::TableFactor::Function { name, args, alias, with_ordinality, .. } => {
-                let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
-                let relation = self.function_in_from(&parts.join("."), args, *with_ordinality, before);
-                function_alias(relation.map_err(|e| e.at(position_of(name.span())))?, alias)
-            }
-            ast::TableFactor::UNNEST { alias, array_exprs, with_ordinality, with_offset: false, .. } => {
+            ast::TableFactor::UNNEST {
+                alias,
+                array_exprs,
+                with_ordinality,
+                with_offset: _,
+                with_offset_alias: _,
+            } => {
                 let arguments = self.within(before, |binder| {
                     array_exprs.iter().map(|e| binder.expr(e, &Scope::default())).collect::<Result<Vec<_>>>()
                 })?;
@@ -61,7 +95,7 @@ impl<'a> Binder<'a> {
             ast::TableFactor::JsonTable { json_expr, json_path, columns, alias } => {
                 named(self.json_table(json_expr, json_path, columns, before)?, alias)
             }
-            ast::TableFactor::Derived { lateral, subquery, alias, .. } => {
+            ast::TableFactor::Derived { lateral, subquery, alias, sample: _ } => {
                 let around = if *lateral { before.clone() } else { Scope::default() };
                 named(self.within(&around, |binder| binder.query(subquery))?, alias)
             }
@@ -72,8 +106,39 @@ impl<'a> Binder<'a> {
                 }
                 named(relation, alias)
             }
-            other => Err(Error::unsupported(format_args!("{other} in FROM")).at(position_of(other.span()))),
+            // Refused before binding, each at its place.
+            other @ (ast::TableFactor::TableFunction { .. }
+            | ast::TableFactor::OpenJsonTable { .. }
+            | ast::TableFactor::Pivot { .. }
+            | ast::TableFactor::Unpivot { .. }
+            | ast::TableFactor::UnpivotExpr { .. }
+            | ast::TableFactor::MatchRecognize { .. }
+            | ast::TableFactor::XmlTable { .. }
+            | ast::TableFactor::SemanticView { .. }) => {
+                Err(Error::unsupported(format_args!("{other} in FROM")).at(position_of(other.span())))
+            }
         }
+    }
+
+    /// TABLESAMPLE: each row with the same chance (PostgreSQL manual, SELECT). Blocks are the source's own, so SYSTEM takes rows, too.
+    fn sampled(&mut self, relation: Relation, kind: &'a ast::TableSampleKind) -> Result<Relation> {
+        let (ast::TableSampleKind::BeforeTableAlias(sample) | ast::TableSampleKind::AfterTableAlias(sample)) = kind;
+        if !matches!(relation.plan, LogicalPlan::Scan(_)) {
+            return Err(Error::new(Code::WrongKind, "TABLESAMPLE is for tables")
+                .hint("WHERE random() < 0.1 takes a part of any rows"));
+        }
+        let Some(quantity) = &sample.quantity else { return Ok(relation) };
+        let wrong = || Error::new(Code::SampleShare, "TABLESAMPLE takes a percentage from 0 to 100");
+        let percent = coerce(self.expr(&quantity.value, &Scope::default())?, &SqlType::Double)?;
+        let percent = if percent.is_constant() { (self.context.fold)(&percent).unwrap_or(percent) } else { percent };
+        let share = match percent {
+            Expr::Literal { value: Value::Double(share), .. } if (0.0..=100.0).contains(&share) => share,
+            Expr::Literal { .. } => return Err(wrong()),
+            _ => return Err(Error::unsupported("a percentage of TABLESAMPLE that is not a constant")),
+        };
+        let dice = crate::function::call(Function::Random, vec![])?;
+        let taken = binary(BinaryOp::Lt, dice, Expr::literal(Value::Double(share / 100.0)))?;
+        Ok(Relation { plan: relation.plan.filtered(vec![taken]), scope: relation.scope })
     }
 
     pub(super) fn table(&mut self, parts: &[String]) -> Result<Relation> {
@@ -94,6 +159,7 @@ impl<'a> Binder<'a> {
                 name: column.name.clone(),
                 column: bound.clone(),
                 hidden: false,
+                may_be_missing: false,
             });
             columns.push((bound, place));
         }
@@ -104,14 +170,28 @@ impl<'a> Binder<'a> {
         use ast::JoinOperator as J;
         let mut beside = before.clone();
         beside.columns.extend(left.scope.columns.iter().cloned());
-        let mut right = self.table_factor(&join.relation, &beside)?;
+        let right = self.table_factor(&join.relation, &beside)?;
+        told_apart(&left.scope, &right.scope).map_err(|e| e.at(position_of(join.relation.span())))?;
         let (kind, constraint) = match &join.join_operator {
             J::Join(c) | J::Inner(c) => (JoinKind::Inner, c),
             J::Left(c) | J::LeftOuter(c) => (JoinKind::Left, c),
             J::Right(c) | J::RightOuter(c) => (JoinKind::Right, c),
             J::FullOuter(c) => (JoinKind::Full, c),
             J::CrossJoin(c) => (JoinKind::Inner, c),
-            other => return Err(Error::unsupported(format_args!("{other:?}"))),
+            // Refused before binding.
+            J::Semi(_)
+            | J::LeftSemi(_)
+            | J::RightSemi(_)
+            | J::Anti(_)
+            | J::LeftAnti(_)
+            | J::RightAnti(_)
+            | J::CrossApply
+            | J::OuterApply
+            | J::AsOf { .. }
+            | J::StraightJoin(_)
+            | J::ArrayJoin
+            | J::LeftArrayJoin
+            | J::InnerArrayJoin => return Err(Error::unsupported("this kind of join")),
         };
         match constraint {
             ast::JoinConstraint::None => Ok(combined(left, right, kind, vec![], vec![])),
@@ -124,27 +204,17 @@ impl<'a> Binder<'a> {
                 let mut conjuncts = Vec::new();
                 bound.into_conjuncts(&mut conjuncts);
                 let subqueries = self.pending.split_off(met);
-                if !subqueries.is_empty() && kind == JoinKind::Inner {
-                    let mut joined = combined(left, right, kind, vec![], vec![]);
-                    joined.plan = subqueries.into_iter().fold(joined.plan, |plan, s| s.attached(plan));
-                    joined.plan = joined.plan.filtered(conjuncts);
-                    return Ok(joined);
-                }
-                for subquery in subqueries {
-                    // Beside the rows of the one side it is about, it changes none of them.
-                    let left_ids = left.plan.column_ids();
-                    if !subquery.outer_columns().is_disjoint(&left_ids) {
-                        return Err(Error::unsupported("a subquery in ON of an outer join that uses its left side")
-                            .hint("put it into a subquery of the left side"));
-                    }
-                    right.plan = subquery.attached(right.plan);
+                if !subqueries.is_empty() {
+                    return self.joined_by_subqueries((left, right), kind, conjuncts, subqueries);
                 }
                 let (on, residual) = split_keys(conjuncts, &left.plan, &right.plan);
                 Ok(combined(left, right, kind, on, residual))
             }
             ast::JoinConstraint::Using(names) => {
-                let names = names.iter().filter_map(|n| n.0.first().and_then(|p| p.as_ident().map(folded))).collect();
-                self.using(left, right, kind, names)
+                let idents: Vec<&ast::Ident> = names.iter().filter_map(|n| n.0.first()?.as_ident()).collect();
+                let place = idents.first().and_then(|ident| position_of(ident.span));
+                let names = idents.into_iter().map(folded).collect();
+                self.using(left, right, kind, names).map_err(|e| e.at(place))
             }
             ast::JoinConstraint::Natural => {
                 let visible = |r: &Relation| {
@@ -157,19 +227,68 @@ impl<'a> Binder<'a> {
         }
     }
 
+    /// A join whose condition has subqueries. One about the rows of one side alone is computed beside them; one about both is
+    /// computed for the pairs.
+    fn joined_by_subqueries(
+        &mut self,
+        (mut left, mut right): (Relation, Relation),
+        kind: JoinKind,
+        conjuncts: Vec<Expr>,
+        subqueries: Vec<Pending>,
+    ) -> Result<Relation> {
+        if kind == JoinKind::Inner {
+            let mut joined = combined(left, right, kind, vec![], vec![]);
+            joined.plan = subqueries.into_iter().fold(joined.plan, |plan, s| s.attached(plan)).filtered(conjuncts);
+            return Ok(joined);
+        }
+        let (left_ids, right_ids) = (left.plan.column_ids(), right.plan.column_ids());
+        let mut of_both = Vec::new();
+        for subquery in subqueries {
+            let used = subquery.outer_columns();
+            match (used.is_disjoint(&left_ids), used.is_disjoint(&right_ids)) {
+                (false, true) => left.plan = subquery.attached(left.plan),
+                (_, false) if !used.is_disjoint(&left_ids) => of_both.push(subquery),
+                _ => right.plan = subquery.attached(right.plan),
+            }
+        }
+        if of_both.is_empty() {
+            let (on, residual) = split_keys(conjuncts, &left.plan, &right.plan);
+            return Ok(combined(left, right, kind, on, residual));
+        }
+        // The side that may be missing, with the condition inside it, for each row of the other.
+        let inside = |side: LogicalPlan, of_both: Vec<Pending>| {
+            of_both.into_iter().fold(side, |plan, subquery| subquery.attached(plan)).filtered(conjuncts)
+        };
+        let plan = match kind {
+            JoinKind::Left => Join::new(left.plan.clone(), inside(right.plan.clone(), of_both), JoinKind::Left),
+            JoinKind::Right => Join::new(right.plan.clone(), inside(left.plan.clone(), of_both), JoinKind::Left),
+            _ => return Err(Error::unsupported("a subquery about both sides in the condition of a FULL JOIN")),
+        };
+        let scope = combined(left, right, kind, vec![], vec![]).scope;
+        Ok(Relation { plan: LogicalPlan::Join(plan), scope })
+    }
+
     fn using(&mut self, left: Relation, right: Relation, kind: JoinKind, names: Vec<String>) -> Result<Relation> {
-        let find = |relation: &Relation, name: &String| -> Result<Column> {
-            relation
-                .scope
-                .columns
-                .iter()
-                .find(|c| c.name == *name && !c.hidden)
-                .map(|c| c.column.clone())
-                .ok_or_else(|| Error::unknown("column", name, relation.scope.columns.iter().map(|c| c.name.as_str())))
+        let find = |relation: &Relation, name: &String, side: &str| -> Result<Column> {
+            let mut found = relation.scope.columns.iter().filter(|c| c.name == *name && !c.hidden);
+            match (found.next(), found.next()) {
+                (Some(one), None) => Ok(one.column.clone()),
+                (Some(_), Some(_)) => Err(Error::new(
+                    Code::AmbiguousName,
+                    format!("USING ({name}): several columns of the {side} side have this name"),
+                )),
+                (None, _) => {
+                    let known = relation.scope.columns.iter().map(|c| c.name.as_str());
+                    let mut error = Error::unknown("column", name, known);
+                    error.message = format!("USING ({name}): the {side} side has no column of this name");
+                    Err(error)
+                }
+            }
         };
         let mut conjuncts = Vec::new();
         for name in &names {
-            conjuncts.push(binary(BinaryOp::Eq, Expr::Column(find(&left, name)?), Expr::Column(find(&right, name)?))?);
+            let (l, r) = (find(&left, name, "left")?, find(&right, name, "right")?);
+            conjuncts.push(binary(BinaryOp::Eq, Expr::Column(l), Expr::Column(r))?);
         }
         let (on, residual) = split_keys(conjuncts, &left.plan, &right.plan);
         // The merged column is the one of the side whose rows all come out.
@@ -177,7 +296,7 @@ impl<'a> Binder<'a> {
         let merged: Vec<(Column, Column)> = names
             .iter()
             .filter(|_| kind == JoinKind::Full)
-            .map(|name| Ok((find(&left, name)?, find(&right, name)?)))
+            .map(|name| Ok((find(&left, name, "left")?, find(&right, name, "right")?)))
             .collect::<Result<_>>()?;
         let mut joined = combined(left, right, kind, on, residual);
         if kind == JoinKind::Full {
@@ -210,6 +329,7 @@ impl<'a> Binder<'a> {
                 name: name.clone(),
                 column: column.clone(),
                 hidden: false,
+                may_be_missing: false,
             });
             columns.push((column, value));
         }
@@ -248,9 +368,32 @@ fn aliased(relation: Relation, alias: &ast::TableAlias) -> Result<Relation> {
     Ok(Relation { plan, scope })
 }
 
+/// That no two tables of a FROM go by one name. Tables of different places may have the same name, as long as none is an alias.
+fn told_apart(left: &Scope, right: &Scope) -> Result<()> {
+    for own in &right.columns {
+        let twice = |c: &&ScopeColumn| {
+            own.qualifier.is_some()
+                && c.qualifier == own.qualifier
+                && !(c.table.is_some() && own.table.is_some() && c.table != own.table)
+        };
+        if let Some(name) = left.columns.iter().find(twice).and_then(|c| c.qualifier.as_ref()) {
+            return Err(Error::new(Code::DuplicateAlias, format!("FROM has \"{name}\" twice"))
+                .hint("give one of them another name with AS"));
+        }
+    }
+    Ok(())
+}
+
 fn combined(left: Relation, right: Relation, kind: JoinKind, on: Vec<JoinKey>, residual: Vec<Expr>) -> Relation {
     let mut scope = left.scope;
-    scope.columns.extend(right.scope.columns);
+    let mut added = right.scope.columns;
+    if matches!(kind, JoinKind::Right | JoinKind::Full) {
+        scope.columns.iter_mut().for_each(|c| c.may_be_missing = true);
+    }
+    if matches!(kind, JoinKind::Left | JoinKind::Full) {
+        added.iter_mut().for_each(|c| c.may_be_missing = true);
+    }
+    scope.columns.extend(added);
     let plan = LogicalPlan::Join(Join { on, residual, ..Join::new(left.plan, right.plan, kind) });
     Relation { plan, scope }
 }

@@ -123,7 +123,7 @@ impl<'a> Binder<'a> {
             Ok(match handling {
                 None | Some(ast::JsonTableColumnErrorHandling::Null) => None,
                 Some(ast::JsonTableColumnErrorHandling::Default(value)) => {
-                    Some(coerce(super::expression::literal(&value.value)?, &wanted)?)
+                    Some(coerce(super::literal::literal(&value.value)?, &wanted)?)
                 }
                 Some(ast::JsonTableColumnErrorHandling::Error) => {
                     return Err(Error::unsupported("ERROR ON EMPTY and ERROR ON ERROR in JSON_TABLE")

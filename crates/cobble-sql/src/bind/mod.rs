@@ -1,14 +1,19 @@
 //! The binder: names to columns, text to types, syntax to meaning.
 
+mod access;
 mod aggregate;
 mod assign;
+mod call;
+mod cast;
 mod cte;
 mod expression;
 mod from;
 mod grouping;
 mod json_table;
+mod literal;
 mod native_query;
 mod operator;
+mod pattern;
 mod query;
 mod scope;
 mod select;
@@ -24,6 +29,7 @@ use std::sync::Arc;
 
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
+use cobble_plan::rewrites::Fold;
 use cobble_plan::{AggregateCall, JoinKind, LogicalPlan, RowMaker};
 use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};
@@ -56,6 +62,25 @@ pub struct BindContext<'a> {
     pub zone: &'a str,
     /// The columns of the table that the rows go to, when they go to one.
     pub target: Option<&'a [(String, SqlType)]>,
+    pub session: SessionNames<'a>,
+    /// Computes constant expressions, such as a LIMIT of 2 * 5.
+    pub fold: &'a Fold,
+}
+
+/// What a statement may ask of the session that it runs in.
+#[derive(Clone, Copy)]
+pub struct SessionNames<'a> {
+    /// The default place, where there is one.
+    pub catalog: Option<&'a str>,
+    pub schema: Option<&'a str>,
+    pub user: &'a str,
+    /// The value of a setting.
+    pub setting: &'a dyn Fn(&str) -> Option<String>,
+}
+
+impl SessionNames<'_> {
+    /// Of statements that belong to no session.
+    pub const NONE: SessionNames<'static> = SessionNames { catalog: None, schema: None, user: "", setting: &|_| None };
 }
 
 /// A query that is fully typed.
@@ -202,6 +227,12 @@ struct SelectCalls<'a> {
     windows_allowed: bool,
 }
 
+/// A query around the one that is bound: what its expressions see, and the calls that are collected for it.
+struct OuterQuery<'a> {
+    scope: Scope,
+    select: Option<SelectCalls<'a>>,
+}
+
 struct Binder<'a> {
     context: &'a BindContext<'a>,
     next_id: u32,
@@ -209,8 +240,8 @@ struct Binder<'a> {
     ctes: Vec<Cte<'a>>,
     /// For each query around this place, its own last, the results that are computed once.
     definitions: Vec<Vec<CteDefinition>>,
-    /// Scopes of the queries around this one, innermost last.
-    outer: Vec<Scope>,
+    /// The queries around this one, innermost last.
+    outer: Vec<OuterQuery<'a>>,
     /// Present while the list of a SELECT is bound.
     select: Option<SelectCalls<'a>>,
     /// True while the sides of a set operation are bound: their open literals take the type of what they meet there.

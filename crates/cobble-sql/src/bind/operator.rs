@@ -1,4 +1,5 @@
-//! Comparisons of rows, and with the items of an array.
+//! Operators: those that are expressions, those that are functions with a sign for a name, comparisons of rows and with the items
+//! of an array.
 
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::{Function, wider_type};
@@ -6,6 +7,7 @@ use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
 use super::Binder;
+use super::pattern::Comparison;
 use super::scope::Scope;
 use crate::coerce::{binary, coerce, is_untyped, settle};
 use crate::function;
@@ -46,13 +48,13 @@ impl<'a> Binder<'a> {
     pub(super) fn quantified(
         &mut self,
         left: &'a ast::Expr,
-        op: BinaryOp,
+        comparison: Comparison,
         right: &'a ast::Expr,
         all: bool,
         scope: &Scope,
     ) -> Result<Expr> {
         // x op ALL (…) is NOT (x opposite ANY (…)), with the same unknowns.
-        let op = if all { opposite(op)? } else { op };
+        let comparison = if all { comparison.opposite()? } else { comparison };
         let query = match right {
             ast::Expr::Subquery(query) => Some(query),
             ast::Expr::Nested(inner) => match inner.as_ref() {
@@ -62,7 +64,7 @@ impl<'a> Binder<'a> {
             _ => None,
         };
         if let Some(query) = query {
-            return self.any(op, left, query, all, scope);
+            return self.any(comparison, left, query, all, scope);
         }
         let operand = self.expr(left, scope)?;
         let items = match right {
@@ -72,13 +74,13 @@ impl<'a> Binder<'a> {
                 _ => return Err(Error::internal("an array that is none")),
             },
             other => {
-                let any = any_of_array(op, operand, self.expr(other, scope)?)?;
+                let any = any_of_array(comparison, operand, self.expr(other, scope)?)?;
                 return Ok(if all { Expr::Not(Box::new(any)) } else { any });
             }
         };
         let any = items
             .iter()
-            .map(|item| binary(op, operand.clone(), self.expr(item, scope)?))
+            .map(|item| comparison.apply(operand.clone(), self.expr(item, scope)?))
             .collect::<Result<Vec<_>>>()?;
         let any = Expr::combined(BinaryOp::Or, any).unwrap_or_else(|| Expr::boolean(false));
         Ok(if all { Expr::Not(Box::new(any)) } else { any })
@@ -86,7 +88,30 @@ impl<'a> Binder<'a> {
 }
 
 /// The comparison with every item of an array that is computed.
-fn any_of_array(op: BinaryOp, operand: Expr, array: Expr) -> Result<Expr> {
+fn any_of_array(comparison: Comparison, operand: Expr, array: Expr) -> Result<Expr> {
+    let Comparison::Order(op) = comparison else {
+        let array = match is_untyped(&array) {
+            true => coerce(array, &SqlType::Array(Box::new(SqlType::Text)))?,
+            false => array,
+        };
+        let symbol = match comparison {
+            Comparison::Like { negated: false, case_insensitive: false } => "~~",
+            Comparison::Like { negated: false, case_insensitive: true } => "~~*",
+            Comparison::Like { negated: true, case_insensitive: false } => "!~~",
+            Comparison::Like { negated: true, case_insensitive: true } => "!~~*",
+            Comparison::Regex { negated: false, case_insensitive: false } => "~",
+            Comparison::Regex { negated: false, case_insensitive: true } => "~*",
+            Comparison::Regex { negated: true, case_insensitive: false } => "!~",
+            Comparison::Regex { negated: true, case_insensitive: true } | Comparison::Order(_) => "!~*",
+        };
+        let operand = settle(operand)?;
+        if operand.sql_type() != SqlType::Text || array.sql_type() != SqlType::Array(Box::new(SqlType::Text)) {
+            let (own, items) = (operand.sql_type(), array.sql_type());
+            return Err(Error::new(Code::UnknownFunction, format!("\"{symbol}\" does not take {own} and {items}")));
+        }
+        let arguments = vec![Expr::literal(Value::Text(symbol.to_owned())), operand, array];
+        return Ok(Expr::Call { function: Function::AnyItem, arguments, sql_type: SqlType::Boolean });
+    };
     let array = match is_untyped(&array) {
         true => coerce(array, &SqlType::Array(Box::new(settle(operand.clone())?.sql_type())))?,
         false => array,
@@ -104,18 +129,6 @@ fn any_of_array(op: BinaryOp, operand: Expr, array: Expr) -> Result<Expr> {
         coerce(array, &SqlType::Array(Box::new(common)))?,
     ];
     Ok(Expr::Call { function: Function::AnyItem, arguments, sql_type: SqlType::Boolean })
-}
-
-fn opposite(op: BinaryOp) -> Result<BinaryOp> {
-    Ok(match op {
-        BinaryOp::Eq => BinaryOp::NotEq,
-        BinaryOp::NotEq => BinaryOp::Eq,
-        BinaryOp::Lt => BinaryOp::GtEq,
-        BinaryOp::LtEq => BinaryOp::Gt,
-        BinaryOp::Gt => BinaryOp::LtEq,
-        BinaryOp::GtEq => BinaryOp::Lt,
-        other => return Err(Error::unsupported(format_args!("{} ALL", other.symbol()))),
-    })
 }
 
 pub(super) fn compare_rows(op: BinaryOp, left: Vec<Expr>, right: Vec<Expr>) -> Result<Expr> {
@@ -157,4 +170,118 @@ pub(super) fn compare_rows(op: BinaryOp, left: Vec<Expr>, right: Vec<Expr>) -> R
             format!("\"{}\" does not take rows such as {}", other.symbol(), SqlType::Row(vec![])),
         )),
     }
+}
+
+/// Operators that are functions with a sign for a name.
+pub(super) fn special(op: &ast::BinaryOperator) -> Option<Function> {
+    use ast::BinaryOperator as B;
+    Some(match op {
+        B::Arrow => Function::JsonGet,
+        B::LongArrow => Function::JsonGetText,
+        B::HashArrow => Function::JsonPath,
+        B::HashLongArrow => Function::JsonPathText,
+        B::HashMinus => Function::JsonDeletePath,
+        B::AtArrow | B::ArrowAt => Function::JsonContains,
+        B::Question => Function::JsonHasKey,
+        B::QuestionPipe => Function::JsonHasAny,
+        B::QuestionAnd => Function::JsonHasAll,
+        B::AtQuestion => Function::JsonPathExists,
+        B::AtAt => Function::JsonPathMatch,
+        B::PGStartsWith => Function::StartsWith,
+        B::PGExp => Function::Power,
+        B::PGOverlap => Function::ArrayOverlaps,
+        B::BitwiseAnd => Function::BitAnd,
+        B::BitwiseOr => Function::BitOr,
+        B::PGBitwiseXor => Function::BitXor,
+        B::PGBitwiseShiftLeft => Function::ShiftLeft,
+        B::PGBitwiseShiftRight => Function::ShiftRight,
+        _ => return None,
+    })
+}
+
+pub(super) fn special_operator(op: &ast::BinaryOperator, left: Expr, right: Expr) -> Result<Expr> {
+    use ast::BinaryOperator as B;
+    let own = special(op).ok_or_else(|| Error::internal("an operator without a function"))?;
+    let (left, right) = if matches!(op, B::ArrowAt) { (right, left) } else { (left, right) };
+    let is_array = |e: &Expr| matches!(e.sql_type(), SqlType::Array(_));
+    let given = (left.sql_type(), right.sql_type());
+    let bound = match op {
+        B::AtArrow | B::ArrowAt if is_array(&left) || is_array(&right) => {
+            function::call(Function::ArrayContains, vec![left, right])
+        }
+        // The operators find nothing where the functions fail.
+        B::AtQuestion | B::AtAt => {
+            let none = Expr::literal(Value::Text("{}".into())).cast(SqlType::Json);
+            function::call(own, vec![left, right, none, Expr::boolean(true)])
+        }
+        B::HashArrow | B::HashLongArrow | B::HashMinus | B::QuestionPipe | B::QuestionAnd if is_untyped(&right) => {
+            // The keys are written as the text of an array.
+            let keys = coerce(right, &SqlType::Array(Box::new(SqlType::Text)))?;
+            function::call(own, vec![left, keys])
+        }
+        _ => function::call(own, vec![left, right]),
+    };
+    // What has no function of these types has no operator either.
+    bound.map_err(|error| match error.code {
+        Code::UnknownFunction => {
+            Error::new(Code::UnknownFunction, format!("\"{op}\" does not take {} and {}", given.0, given.1))
+        }
+        _ => error,
+    })
+}
+
+pub(super) fn operator(op: &ast::BinaryOperator) -> Result<BinaryOp> {
+    use ast::BinaryOperator as B;
+    Ok(match op {
+        B::Plus => BinaryOp::Plus,
+        B::Minus => BinaryOp::Minus,
+        B::Multiply => BinaryOp::Times,
+        B::Divide => BinaryOp::Divide,
+        B::Modulo => BinaryOp::Modulo,
+        B::Eq => BinaryOp::Eq,
+        B::NotEq => BinaryOp::NotEq,
+        B::Lt => BinaryOp::Lt,
+        B::LtEq => BinaryOp::LtEq,
+        B::Gt => BinaryOp::Gt,
+        B::GtEq => BinaryOp::GtEq,
+        B::And => BinaryOp::And,
+        B::Or => BinaryOp::Or,
+        B::StringConcat => BinaryOp::Concat,
+        other => return Err(Error::new(Code::UnknownFunction, format!("there is no operator \"{other}\""))),
+    })
+}
+
+/// `OPERATOR(pg_catalog.+)`: an operator by its name, which is the one of this sign.
+pub(super) fn named_operator(parts: &[String]) -> Result<ast::BinaryOperator> {
+    use ast::BinaryOperator as B;
+    let unknown = || Error::new(Code::UnknownFunction, format!("there is no operator {}", parts.join(".")));
+    let sign = match parts {
+        [sign] => sign,
+        [schema, sign] if schema == "pg_catalog" => sign,
+        _ => return Err(unknown()),
+    };
+    Ok(match sign.as_str() {
+        "+" => B::Plus,
+        "-" => B::Minus,
+        "*" => B::Multiply,
+        "/" => B::Divide,
+        "%" => B::Modulo,
+        "^" => B::PGExp,
+        "=" => B::Eq,
+        "<>" | "!=" => B::NotEq,
+        "<" => B::Lt,
+        "<=" => B::LtEq,
+        ">" => B::Gt,
+        ">=" => B::GtEq,
+        "||" => B::StringConcat,
+        "~" => B::PGRegexMatch,
+        "~*" => B::PGRegexIMatch,
+        "!~" => B::PGRegexNotMatch,
+        "!~*" => B::PGRegexNotIMatch,
+        "~~" => B::PGLikeMatch,
+        "~~*" => B::PGILikeMatch,
+        "!~~" => B::PGNotLikeMatch,
+        "!~~*" => B::PGNotILikeMatch,
+        _ => return Err(unknown()),
+    })
 }

@@ -2,8 +2,8 @@
 
 use cobble_plan::Ranking;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::wider_type;
-use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
+use cobble_plan::function::{Function, wider_type};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
@@ -11,28 +11,17 @@ use sqlparser::ast::{self, Spanned};
 use super::scope::{Scope, ScopeColumn};
 use super::select::Item;
 use super::window::{WindowUse, ranking, windowed};
-use super::{Binder, Relation, position_of};
-use crate::coerce::{coerce, unify_all};
+use super::{Binder, Pending, Relation, position_of};
+use crate::coerce::{binary, coerce, unify_all};
 
 impl<'a> Binder<'a> {
     pub(super) fn query(&mut self, query: &'a ast::Query) -> Result<Relation> {
-        if let Some(unsupported) = [
-            (!query.locks.is_empty()).then_some("FOR UPDATE"),
-            query.for_clause.is_some().then_some("FOR XML and FOR JSON"),
-            (!query.pipe_operators.is_empty()).then_some("a pipe operator"),
-        ]
-        .into_iter()
-        .flatten()
-        .next()
-        {
-            return Err(Error::unsupported(unsupported));
-        }
         let visible = self.ctes.len();
         self.definitions.push(Vec::new());
-        if let Some(with) = &query.with {
-            self.define(with, query);
-        }
-        let bound = self.body(query);
+        let bound = match &query.with {
+            Some(with) => self.define(with, query).and_then(|()| self.body(query)),
+            None => self.body(query),
+        };
         self.ctes.truncate(visible);
         let definitions = self.definitions.pop().unwrap_or_default();
         let mut relation = bound?;
@@ -46,6 +35,7 @@ impl<'a> Binder<'a> {
         let keys: &'a [ast::OrderByExpr] = match query.order_by.as_ref().map(|o| &o.kind) {
             None => &[],
             Some(ast::OrderByKind::Expressions(keys)) => keys,
+            // Refused before binding.
             Some(ast::OrderByKind::All(_)) => return Err(Error::unsupported("ORDER BY ALL")),
         };
         let relation = match query.body.as_ref() {
@@ -256,42 +246,90 @@ impl<'a> Binder<'a> {
     fn limited(&mut self, relation: Relation, query: &'a ast::Query) -> Result<Relation> {
         let (limit, offset) = match &query.limit_clause {
             None => (None, None),
-            Some(ast::LimitClause::LimitOffset { limit, offset, limit_by }) if limit_by.is_empty() => {
+            Some(ast::LimitClause::LimitOffset { limit, offset, limit_by: _ }) => {
                 (limit.as_ref(), offset.as_ref().map(|o| &o.value))
             }
-            Some(other) => return Err(Error::unsupported(format_args!("{other}"))),
+            // Refused before binding.
+            Some(other @ ast::LimitClause::OffsetCommaLimit { .. }) => {
+                return Err(Error::unsupported(format_args!("{other}")));
+            }
         };
-        let fetch = match &query.fetch {
-            Some(fetch) if fetch.percent => return Err(Error::unsupported(fetch)),
-            Some(fetch) => fetch.quantity.as_ref(),
-            None => None,
-        };
-        let limit = match limit.or(fetch) {
-            Some(written) => self.row_count(written, "LIMIT")?,
-            None => None,
+        let before = self.pending.len();
+        let mut limit = match (limit, &query.fetch) {
+            (Some(written), _) => self.row_count(written, "LIMIT")?,
+            (None, Some(ast::Fetch { quantity: Some(written), with_ties: _, percent: _ })) => {
+                self.row_count(written, "FETCH")?
+            }
+            // FETCH FIRST ROW is one row (SQL:2016 part 2, 7.17).
+            (None, Some(ast::Fetch { quantity: None, with_ties: _, percent: _ })) => RowCount::Known(1),
+            (None, None) => RowCount::All,
         };
         let offset = match offset {
-            Some(written) => self.row_count(written, "OFFSET")?.unwrap_or(0),
-            None => 0,
+            Some(written) => self.row_count(written, "OFFSET")?,
+            None => RowCount::All,
         };
-        if limit.is_none() && offset == 0 {
-            return Ok(relation);
-        }
+        let subqueries = self.pending.split_off(before);
         if query.fetch.as_ref().is_some_and(|fetch| fetch.with_ties) {
-            return self.with_ties(relation, limit.unwrap_or(u64::MAX), offset);
+            if limit == RowCount::All {
+                limit = RowCount::Known(u64::MAX);
+            }
+            let (RowCount::Known(limit), RowCount::Known(_) | RowCount::All) = (&limit, &offset) else {
+                return Err(Error::unsupported("WITH TIES with a number of rows that is not a constant"));
+            };
+            let skipped = if let RowCount::Known(offset) = offset { offset } else { 0 };
+            return self.with_ties(relation, *limit, skipped);
         }
+        let (limit, offset) = match (limit, offset) {
+            (RowCount::All, RowCount::All) => return Ok(relation),
+            (RowCount::Known(limit), RowCount::All) => (Some(limit), 0),
+            (RowCount::All, RowCount::Known(offset)) => (None, offset),
+            (RowCount::Known(limit), RowCount::Known(offset)) => (Some(limit), offset),
+            (limit, offset) => return self.limited_by(relation, limit, offset, subqueries),
+        };
         Ok(Relation { plan: LogicalPlan::Limit { input: relation.plan.into(), limit, offset }, scope: relation.scope })
+    }
+
+    /// LIMIT and OFFSET by what a query finds: the rows are numbered in their order, and those between are kept.
+    fn limited_by(
+        &mut self,
+        relation: Relation,
+        limit: RowCount,
+        offset: RowCount,
+        subqueries: Vec<Pending>,
+    ) -> Result<Relation> {
+        let (input, keys, columns) = taken_apart(relation.plan, &relation.scope);
+        let number = self.new_column(None, "row_number", SqlType::BigInt);
+        let own =
+            WindowUse { partition: vec![], order: keys.clone(), column: number.clone(), call: ranking(Ranking::RowNumber) };
+        let numbered = windowed(input, vec![own]);
+        let numbered = subqueries.into_iter().fold(numbered, |plan, subquery| subquery.attached(plan));
+        let count = |count: RowCount, all: i64| match count {
+            RowCount::All => Ok(Expr::literal(Value::BigInt(all))),
+            RowCount::Known(n) => Ok(Expr::literal(Value::BigInt(i64::try_from(n).unwrap_or(i64::MAX)))),
+            RowCount::Found(expr) => {
+                crate::function::call(Function::Coalesce, vec![expr, Expr::literal(Value::BigInt(all))])
+            }
+        };
+        let all = i64::MAX / 2;
+        let (limit, offset) = (count(limit, all)?, count(offset, 0)?);
+        let number = Expr::Column(number);
+        let last = binary(BinaryOp::Plus, offset.clone(), limit)?;
+        let conditions =
+            vec![binary(BinaryOp::Gt, number.clone(), offset)?, binary(BinaryOp::LtEq, number, last)?];
+        let kept = numbered.filtered(conditions);
+        let sorted = match keys.is_empty() {
+            true => kept,
+            false => LogicalPlan::Sort { input: kept.into(), keys, fetch: None },
+        };
+        Ok(Relation { plan: LogicalPlan::Project { input: sorted.into(), columns }, scope: relation.scope })
     }
 
     /// FETCH FIRST n ROWS WITH TIES: every row that ranks no lower than the n-th one.
     fn with_ties(&mut self, relation: Relation, limit: u64, offset: u64) -> Result<Relation> {
-        let (sort, columns) = match relation.plan {
-            LogicalPlan::Project { input, columns } => (input.as_ref().clone(), Some(columns)),
-            other => (other, None),
-        };
-        let LogicalPlan::Sort { input, keys, fetch: None } = sort else {
+        let (input, keys, columns) = taken_apart(relation.plan, &relation.scope);
+        if keys.is_empty() {
             return Err(Error::new(Code::Syntax, "WITH TIES needs an ORDER BY"));
-        };
+        }
         let number = self.new_column(None, "row_number", SqlType::BigInt);
         let rank = self.new_column(None, "rank", SqlType::BigInt);
         let uses = [(number.clone(), Ranking::RowNumber), (rank.clone(), Ranking::Rank)]
@@ -303,31 +341,60 @@ impl<'a> Binder<'a> {
             Expr::compare(BinaryOp::Gt, Expr::Column(number), bound(offset)),
             Expr::compare(BinaryOp::LtEq, Expr::Column(rank), bound(limit.saturating_add(offset))),
         ];
-        let kept = windowed(input.as_ref().clone(), uses).filtered(conditions);
+        let kept = windowed(input, uses).filtered(conditions);
         let sorted = LogicalPlan::Sort { input: kept.into(), keys, fetch: None };
-        let columns = columns.unwrap_or_else(|| {
-            relation.scope.columns.iter().map(|c| (c.column.clone(), Expr::Column(c.column.clone()))).collect()
-        });
         Ok(Relation { plan: LogicalPlan::Project { input: sorted.into(), columns }, scope: relation.scope })
     }
 
-    fn row_count(&mut self, written: &'a ast::Expr, clause: &str) -> Result<Option<u64>> {
+    fn row_count(&mut self, written: &'a ast::Expr, clause: &str) -> Result<RowCount> {
+        // LIMIT ALL is no limit.
+        if let ast::Expr::Identifier(ident) = written
+            && ident.quote_style.is_none()
+            && ident.value.eq_ignore_ascii_case("all")
+        {
+            return Ok(RowCount::All);
+        }
         let bound = self.expr(written, &Scope::default())?;
         let position = position_of(written.span());
-        match coerce(bound, &SqlType::BigInt)? {
-            Expr::Literal { value: Value::Null, .. } => Ok(None),
-            Expr::Cast { operand, .. } if matches!(*operand, Expr::Literal { value: Value::Integer(_), .. }) => {
-                match *operand {
-                    Expr::Literal { value: Value::Integer(n), .. } if n >= 0 => Ok(Some(n as u64)),
-                    _ => Err(Error::new(Code::InvalidValue, format!("{clause} must not be negative")).at(position)),
-                }
-            }
-            Expr::Literal { value: Value::BigInt(n), .. } if n >= 0 => Ok(Some(n as u64)),
-            Expr::Literal { value: Value::BigInt(_), .. } => {
-                Err(Error::new(Code::InvalidValue, format!("{clause} must not be negative")).at(position))
-            }
-            _ => Err(Error::unsupported(format_args!("a {clause} that is not a constant")).at(position)),
+        let own = bound.sql_type();
+        if !own.is_number() && own != SqlType::Null {
+            let what = format!("{clause} takes a number of rows, not {own}");
+            return Err(Error::new(Code::TypeMismatch, what).at(position));
         }
+        let bound = coerce(bound, &SqlType::BigInt).map_err(|e| e.at(position))?;
+        let bound = if bound.is_constant() { (self.context.fold)(&bound).unwrap_or(bound) } else { bound };
+        let code = if clause == "OFFSET" { Code::OffsetCount } else { Code::LimitCount };
+        match bound {
+            Expr::Literal { value: Value::Null, .. } => Ok(RowCount::All),
+            Expr::Literal { value: Value::BigInt(n), .. } => match u64::try_from(n) {
+                Ok(n) => Ok(RowCount::Known(n)),
+                Err(_) => Err(Error::new(code, format!("{clause} must not be negative")).at(position)),
+            },
+            other => Ok(RowCount::Found(other)),
+        }
+    }
+}
+
+/// The number of rows that LIMIT or OFFSET says.
+#[derive(Debug, Clone, PartialEq)]
+enum RowCount {
+    /// No number, or null: all rows for LIMIT, none for OFFSET.
+    All,
+    Known(u64),
+    /// Computed by the statement, such as by a subquery.
+    Found(Expr),
+}
+
+/// A sorted result as what is sorted, its keys and the columns that come out.
+fn taken_apart(plan: LogicalPlan, scope: &Scope) -> (LogicalPlan, Vec<SortKey>, Vec<(Column, Expr)>) {
+    let same = || scope.columns.iter().map(|c| (c.column.clone(), Expr::Column(c.column.clone()))).collect();
+    match plan {
+        LogicalPlan::Project { input, columns } => match input.as_ref() {
+            LogicalPlan::Sort { input, keys, fetch: None } => (input.as_ref().clone(), keys.clone(), columns),
+            _ => (LogicalPlan::Project { input, columns }, vec![], same()),
+        },
+        LogicalPlan::Sort { input, keys, fetch: None } => (input.as_ref().clone(), keys, same()),
+        other => (other, vec![], same()),
     }
 }
 
@@ -364,6 +431,7 @@ pub(super) fn scope_of(columns: &[Column]) -> Scope {
                 name: column.name.clone(),
                 column: column.clone(),
                 hidden: false,
+                may_be_missing: false,
             })
             .collect(),
     }

@@ -18,6 +18,8 @@ pub(super) struct ScopeColumn {
     pub column: Column,
     /// Merged away by USING: only a qualified name reaches it, and `*` leaves it out.
     pub hidden: bool,
+    /// True when an outer join may put nulls in the place of its table's row.
+    pub may_be_missing: bool,
 }
 
 /// Outcome of a look-up that may fall through to an outer query.
@@ -50,10 +52,16 @@ impl Scope {
         Ok(Found::Nothing)
     }
 
+    /// The columns of a table or alias, in their order; `None` when there is none of this name.
+    pub fn row_of(&self, parts: &[String]) -> Option<Vec<ScopeColumn>> {
+        let columns: Vec<ScopeColumn> = self.columns.iter().filter(|c| c.is_reached_by(parts)).cloned().collect();
+        (!parts.is_empty() && !columns.is_empty()).then_some(columns)
+    }
+
     /// The error for a name that nothing answers to.
-    pub fn unknown(&self, parts: &[String], outer: &[Scope]) -> Error {
+    pub fn unknown<'s>(&'s self, parts: &[String], outer: impl Iterator<Item = &'s Scope> + Clone) -> Error {
         let shown = parts.join(".");
-        let all = || std::iter::once(self).chain(outer).flat_map(|scope| &scope.columns);
+        let all = || std::iter::once(self).chain(outer.clone()).flat_map(|scope| &scope.columns);
         if let [qualifier, name] = parts {
             let known_qualifier = all().any(|c| c.qualifier.as_ref() == Some(qualifier));
             if !known_qualifier && !all().any(|c| c.name == *qualifier) {

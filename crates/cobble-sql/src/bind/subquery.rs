@@ -8,9 +8,10 @@ use cobble_plan::{AggregateCall, AggregateFunction};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
+use super::pattern::Comparison;
 use super::scope::Scope;
-use super::{Binder, Pending, Relation, position_of};
-use crate::coerce::{binary, condition};
+use super::{Binder, OuterQuery, Pending, Relation, position_of};
+use crate::coerce::condition;
 
 impl<'a> Binder<'a> {
     /// WHERE, with IN (SELECT …) and EXISTS among its conditions as semi and anti joins.
@@ -49,7 +50,7 @@ impl<'a> Binder<'a> {
             None => self.within(&relation.scope, |binder| binder.exists_body(written.query))?,
             Some(_) => self.within(&relation.scope, |binder| binder.query(written.query))?,
         };
-        let compared = compared(BinaryOp::Eq, operands, &inner)?;
+        let compared = compared(Comparison::Order(BinaryOp::Eq), operands, &inner)?;
         let uses_outer = !inner.plan.free_columns().is_disjoint(&relation.plan.column_ids());
         let exists = written.operand.is_none();
         if written.negated && !exists && (uses_outer || compared.len() > 1) {
@@ -80,15 +81,14 @@ impl<'a> Binder<'a> {
 
     /// Binds something that stands inside an expression over this scope.
     pub(super) fn within<T>(&mut self, scope: &Scope, bind: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
-        let select = self.select.take();
         let pending = std::mem::take(&mut self.pending);
         let keeps_open = std::mem::take(&mut self.keeps_open);
-        self.outer.push(scope.clone());
+        let select = self.select.take();
+        self.outer.push(OuterQuery { scope: scope.clone(), select });
         let bound = bind(self);
+        self.select = self.outer.pop().and_then(|outer| outer.select);
         self.keeps_open = keeps_open;
-        self.outer.pop();
         self.pending = pending;
-        self.select = select;
         bound
     }
 
@@ -179,7 +179,7 @@ impl<'a> Binder<'a> {
     /// `row op ANY (SELECT …)` as a value; IN is `= ANY`.
     pub(super) fn any(
         &mut self,
-        op: BinaryOp,
+        comparison: Comparison,
         left: &'a ast::Expr,
         query: &'a ast::Query,
         negated: bool,
@@ -187,7 +187,7 @@ impl<'a> Binder<'a> {
     ) -> Result<Expr> {
         let operands = self.row(left, scope)?;
         let relation = self.within(scope, |binder| binder.query(query))?;
-        let compare = compared(op, operands, &relation)?;
+        let compare = compared(comparison, operands, &relation)?;
         Ok(self.marked("any", relation, compare, negated))
     }
 
@@ -221,7 +221,7 @@ impl<'a> Binder<'a> {
 }
 
 /// Each operand compared with the subquery's column of the same place.
-fn compared(op: BinaryOp, operands: Vec<Expr>, inner: &Relation) -> Result<Vec<Expr>> {
+fn compared(comparison: Comparison, operands: Vec<Expr>, inner: &Relation) -> Result<Vec<Expr>> {
     if operands.is_empty() {
         return Ok(vec![]);
     }
@@ -233,10 +233,10 @@ fn compared(op: BinaryOp, operands: Vec<Expr>, inner: &Relation) -> Result<Vec<E
             format!("the subquery of this comparison must have {wanted}, not {}", columns.len()),
         ));
     }
-    if operands.len() > 1 && op != BinaryOp::Eq {
+    if operands.len() > 1 && comparison != Comparison::Order(BinaryOp::Eq) {
         return Err(Error::unsupported("comparing rows with ANY or ALL other than for equality"));
     }
-    operands.into_iter().zip(columns).map(|(operand, c)| binary(op, operand, Expr::Column(c.column.clone()))).collect()
+    operands.into_iter().zip(columns).map(|(operand, c)| comparison.apply(operand, Expr::Column(c.column.clone()))).collect()
 }
 
 struct SubqueryCondition<'a> {

@@ -1,36 +1,131 @@
 //! Functions that make rows, in FROM and in the list of a SELECT.
 
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::function::Function;
 use cobble_plan::logical::LogicalPlan;
 use cobble_plan::table_function::{RowMaker, TableFunction};
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
 use super::native_query;
 use super::query::scope_of;
 use super::scope::Scope;
-use super::{Binder, Relation};
+use super::types::sql_type;
+use super::{Binder, Relation, folded, position_of};
 use crate::coerce::{coerce, is_untyped, unify_all};
+
+/// A function's call in FROM, with the names and types that its alias gives.
+pub(super) struct FunctionInFrom<'a> {
+    pub name: String,
+    pub arguments: &'a [ast::FunctionArg],
+    pub alias: &'a Option<ast::TableAlias>,
+}
+
+/// Functions whose columns the alias gives.
+const RECORDS: [&str; 4] = ["json_to_record", "jsonb_to_record", "json_to_recordset", "jsonb_to_recordset"];
 
 impl<'a> Binder<'a> {
     /// A function in FROM; its arguments may use what stands before it.
     pub(super) fn function_in_from(
         &mut self,
-        name: &str,
-        arguments: &'a [ast::FunctionArg],
+        call: &FunctionInFrom<'a>,
         ordinality: bool,
         before: &Scope,
     ) -> Result<Relation> {
+        let (name, arguments) = (call.name.as_str(), call.arguments);
+        let typed = call.alias.iter().flat_map(|alias| &alias.columns).find(|c| c.data_type.is_some());
+        if RECORDS.contains(&name) {
+            return self.record_of(call, ordinality, before);
+        }
+        if let Some(column) = typed {
+            return Err(Error::new(Code::Syntax, format!("{name}() has types of its own for its columns"))
+                .at(position_of(column.name.span)));
+        }
         if name == native_query::NAME {
             return self.table(&native_query::key(arguments)?);
         }
-        let function = TableFunction::by_name(name).ok_or_else(|| {
-            let known = TableFunction::ALL.iter().map(|f| f.name()).chain([native_query::NAME]);
+        let Some(function) = TableFunction::by_name(name) else {
+            // Any function may stand in FROM: it makes one row.
+            if Function::by_name(name).is_some() || self.context.functions.contains_key(name) {
+                return self.one_row_of(call, ordinality, before);
+            }
+            let known = TableFunction::ALL.iter().map(|f| f.name()).chain([native_query::NAME]).chain(RECORDS);
             let known: Vec<&str> = known.collect();
-            Error::unknown("function", name, known)
-        })?;
+            return Err(Error::unknown("function", name, known));
+        };
         let arguments = self.within(before, |binder| binder.plain_arguments(name, arguments, &Scope::default()))?;
         self.rows_of(function, arguments, ordinality)
+    }
+
+    /// A function of one value as a table of one row.
+    fn one_row_of(&mut self, call: &FunctionInFrom<'a>, ordinality: bool, before: &Scope) -> Result<Relation> {
+        let name = call.name.as_str();
+        let value = self.within(before, |binder| {
+            let arguments = binder.plain_arguments(name, call.arguments, &Scope::default())?;
+            binder.call_by_name(name, arguments)
+        })?;
+        let column = self.new_column(None, name, value.sql_type());
+        let mut columns = vec![(column, value)];
+        if ordinality {
+            columns.push((self.new_column(None, "ordinality", SqlType::BigInt), Expr::literal(Value::BigInt(1))));
+        }
+        let made: Vec<Column> = columns.iter().map(|(column, _)| column.clone()).collect();
+        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
+        let plan = LogicalPlan::Project { input: one_row.into(), columns };
+        Ok(Relation { plan, scope: scope_of(&made).with_qualifier(name, &[])? })
+    }
+
+    /// `jsonb_to_record(document) AS x(a int, b text)`, and `…_recordset` for each object of an array: the members that the alias
+    /// names, as values of its types (PostgreSQL manual 9.16).
+    fn record_of(&mut self, call: &FunctionInFrom<'a>, ordinality: bool, before: &Scope) -> Result<Relation> {
+        let name = call.name.as_str();
+        let alias = call.alias.as_ref().filter(|alias| !alias.columns.is_empty());
+        let Some(alias) = alias else {
+            return Err(Error::new(Code::Syntax, format!("{name}() needs the columns that it makes"))
+                .hint(format!("such as {name}(document) AS x(id integer, name text)")));
+        };
+        let mut wanted = Vec::new();
+        for column in &alias.columns {
+            let Some(written) = &column.data_type else {
+                return Err(Error::new(Code::Syntax, format!("the column \"{}\" needs a type", column.name.value))
+                    .at(position_of(column.name.span)));
+            };
+            wanted.push((folded(&column.name), sql_type(written)?));
+        }
+        let arguments = self.within(before, |binder| binder.plain_arguments(name, call.arguments, &Scope::default()))?;
+        let relation = match name.ends_with("set") {
+            true => self.rows_of(TableFunction::JsonArrayElements, arguments, ordinality)?,
+            false => {
+                let [document]: [Expr; 1] = arguments.try_into().map_err(|_| {
+                    Error::new(Code::UnknownFunction, format!("{name}() takes one document"))
+                })?;
+                let document = if is_untyped(&document) { coerce(document, &SqlType::Json)? } else { document };
+                let column = self.new_column(None, "value", document.sql_type());
+                let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
+                let plan =
+                    LogicalPlan::Project { input: one_row.into(), columns: vec![(column.clone(), document)] };
+                Relation { plan, scope: scope_of(&[column]) }
+            }
+        };
+        let own = relation.plan.columns();
+        let Some((document, rest)) = own.split_first() else { return Err(Error::internal("a document without a column")) };
+        let mut columns = Vec::new();
+        for (name, sql_type) in wanted {
+            let key = Expr::literal(Value::Text(name.clone()));
+            let member = |f| crate::function::call(f, vec![Expr::Column(document.clone()), key.clone()]);
+            let value = match &sql_type {
+                SqlType::Json => member(Function::JsonGet)?,
+                SqlType::Array(_) => super::cast::cast(member(Function::JsonGet)?, &sql_type)?,
+                _ => super::cast::cast(member(Function::JsonGetText)?, &sql_type)?,
+            };
+            columns.push((self.new_column(None, name, sql_type), value));
+        }
+        for number in rest {
+            columns.push((self.new_column(None, "ordinality", SqlType::BigInt), Expr::Column(number.clone())));
+        }
+        let made: Vec<Column> = columns.iter().map(|(column, _)| column.clone()).collect();
+        let plan = LogicalPlan::Project { input: relation.plan.into(), columns };
+        Ok(Relation { plan, scope: scope_of(&made).with_qualifier(name, &[])? })
     }
 
     pub(super) fn unnest_in_from(&mut self, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
@@ -187,7 +282,7 @@ impl<'a> Binder<'a> {
                     .hint("as in JSON_TABLE(document, '$[*]' COLUMNS (name text PATH '$.name'))"));
             }
             T::StringToTable | T::RegexpSplitToTable | T::RegexpMatches => {
-                let most = if function == T::RegexpMatches { 3 } else { 2 };
+                let most = if function == T::StringToTable { 2 } else { 3 };
                 if !(2..=most).contains(&arguments.len()) {
                     return Err(wrong());
                 }

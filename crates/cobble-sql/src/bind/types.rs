@@ -3,10 +3,58 @@
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
-use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, TimezoneInfo};
+use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, Ident, ObjectName, TimezoneInfo};
 
 use crate::coerce::binary;
 use crate::function;
+
+/// What `pg_typeof` calls a type.
+pub(super) fn postgres_name(sql_type: &SqlType) -> String {
+    match sql_type {
+        SqlType::Timestamp => "timestamp without time zone".into(),
+        SqlType::TimestampTz => "timestamp with time zone".into(),
+        SqlType::Time => "time without time zone".into(),
+        SqlType::Numeric { .. } => "numeric".into(),
+        SqlType::Json => "jsonb".into(),
+        SqlType::Row(_) => "record".into(),
+        // Arrays of arrays are arrays of more dimensions.
+        SqlType::Array(item) => match item.as_ref() {
+            SqlType::Array(_) => postgres_name(item),
+            item => format!("{}[]", postgres_name(item)),
+        },
+        other => other.to_string(),
+    }
+}
+
+/// A type by the name that PostgreSQL knows it by inside, which may be quoted: `"timestamp"`, `"char"`, `pg_catalog.int4`.
+fn named(name: &ObjectName) -> Option<SqlType> {
+    let parts: Vec<&Ident> = name.0.iter().filter_map(|part| part.as_ident()).collect();
+    let ident = match parts.as_slice() {
+        [one] => one,
+        [schema, one] if schema.value.eq_ignore_ascii_case("pg_catalog") => one,
+        _ => return None,
+    };
+    let word = if ident.quote_style.is_some() { ident.value.clone() } else { ident.value.to_lowercase() };
+    Some(match word.as_str() {
+        "bool" => SqlType::Boolean,
+        "int2" => SqlType::SmallInt,
+        "int4" => SqlType::Integer,
+        "int8" => SqlType::BigInt,
+        "float4" => SqlType::Real,
+        "float8" => SqlType::Double,
+        "numeric" => SqlType::Numeric { precision: 38, scale: 10 },
+        "text" | "varchar" | "bpchar" | "name" => SqlType::Text,
+        "bytea" => SqlType::Bytea,
+        "date" => SqlType::Date,
+        "time" => SqlType::Time,
+        "timestamp" => SqlType::Timestamp,
+        "timestamptz" => SqlType::TimestampTz,
+        "interval" => SqlType::Interval,
+        "uuid" => SqlType::Uuid,
+        "json" | "jsonb" => SqlType::Json,
+        _ => return None,
+    })
+}
 
 pub(crate) fn sql_type(written: &DataType) -> Result<SqlType> {
     Ok(match written {
@@ -37,6 +85,9 @@ pub(crate) fn sql_type(written: &DataType) -> Result<SqlType> {
         DataType::Uuid => SqlType::Uuid,
         DataType::JSON | DataType::JSONB => SqlType::Json,
         DataType::Array(ArrayElemTypeDef::SquareBracket(item, _)) => SqlType::Array(Box::new(sql_type(item)?)),
+        DataType::Custom(name, modifiers) if modifiers.is_empty() && named(name).is_some() => {
+            named(name).unwrap_or(SqlType::Text)
+        }
         other => {
             let name = other.to_string().to_lowercase();
             let known = [

@@ -11,7 +11,7 @@ use cobble_types::{Code, ColumnId, Error, Result, SqlType};
 use sqlparser::ast;
 
 use super::scope::{Scope, ScopeColumn};
-use super::{BindContext, Binder, CatalogReader};
+use super::{BindContext, Binder, CatalogReader, SessionNames};
 use crate::coerce::{coerce, is_untyped, settle};
 
 /// SQL functions may call each other so deep.
@@ -41,7 +41,16 @@ impl KnownFunction {
     pub fn check(&self, functions: &KnownFunctions, catalog: &dyn CatalogReader) -> Result<()> {
         let mut all = functions.clone();
         all.insert(self.function.name.clone(), self.clone());
-        let context = BindContext { catalog, now: 0, parameters: &[], functions: &all, zone: "UTC", target: None };
+        let context = BindContext {
+            catalog,
+            now: 0,
+            parameters: &[],
+            functions: &all,
+            zone: "UTC",
+            target: None,
+            session: SessionNames::NONE,
+            fold: &|_| None,
+        };
         let mut binder = Binder::new(&context);
         let Some(known) = context.functions.get(&self.function.name) else { return Ok(()) };
         let arguments =
@@ -89,6 +98,7 @@ impl<'a> Binder<'a> {
                 name: parameter.clone(),
                 column,
                 hidden: false,
+                may_be_missing: false,
             });
         }
         // The body sees its parameters and nothing of the query that calls it.

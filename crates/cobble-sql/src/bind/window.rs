@@ -23,7 +23,7 @@ pub(super) struct WindowUse {
 /// A row number within the partition, as a call.
 pub(super) fn ranking(function: Ranking) -> WindowCall {
     WindowCall {
-        function: WindowFunction::Ranking { function, arguments: vec![] },
+        function: WindowFunction::Ranking { function, arguments: vec![], ignore_nulls: false },
         frame: Frame::default(),
         sql_type: SqlType::BigInt,
     }
@@ -62,7 +62,7 @@ impl<'a> Binder<'a> {
         let position = position_of(call.name.span());
         let allowed = self.select.as_ref().is_some_and(|s| s.windows_allowed);
         if !allowed {
-            return Err(Error::new(Code::Grouping, format!("the window function {name}() cannot stand here"))
+            return Err(Error::new(Code::WindowPlace, format!("the window function {name}() cannot stand here"))
                 .hint("window functions belong in SELECT, ORDER BY and QUALIFY; filter them with QUALIFY or a subquery")
                 .at(position));
         }
@@ -102,8 +102,18 @@ impl<'a> Binder<'a> {
     ) -> Result<(Over<'a>, WindowCall)> {
         let over = self.over(over, scope)?;
         let mut frame = self.frame(over.frame, over.exclusion, &over.order, scope)?;
+        let ignore_nulls = null_treatment(call) == Some(ast::NullTreatment::IgnoreNulls);
+        if null_treatment(call).is_some() && !Ranking::by_name(name).is_some_and(Ranking::takes_a_value) {
+            return Err(nulls_are_not_passed_over(name, call));
+        }
         let (function, sql_type) = match Ranking::by_name(name) {
             Some(function) => {
+                if let ast::FunctionArguments::List(list) = &call.args
+                    && (list.duplicate_treatment.is_some() || list.clauses.iter().any(|c| !is_null_treatment(c)))
+                {
+                    return Err(Error::new(Code::Syntax, format!("DISTINCT and ORDER BY have no meaning for {name}()"))
+                        .at(position_of(call.name.span())));
+                }
                 if call.filter.is_some() {
                     return Err(Error::new(Code::Syntax, format!("FILTER has no meaning for {name}")));
                 }
@@ -121,7 +131,7 @@ impl<'a> Binder<'a> {
                     // Ranks look at the whole partition whatever the frame.
                     frame = Frame::default();
                 }
-                (WindowFunction::Ranking { function, arguments }, sql_type)
+                (WindowFunction::Ranking { function, arguments, ignore_nulls }, sql_type)
             }
             None => {
                 let Some(function) = cobble_plan::AggregateFunction::by_name(name) else {
@@ -148,6 +158,21 @@ impl<'a> Binder<'a> {
             None => None,
         };
         let exclusion = spec.partition_by.iter().find_map(exclusion_of).unwrap_or(FrameExclusion::NoOthers);
+        if let (Some(base), Some(name)) = (base, &spec.window_name) {
+            let own_partition = spec.partition_by.iter().any(|key| exclusion_of(key).is_none());
+            let twice = [
+                (own_partition, "PARTITION BY"),
+                (!base.order_by.is_empty() && !spec.order_by.is_empty(), "ORDER BY"),
+                (base.window_frame.is_some(), "a frame"),
+            ];
+            if let Some((_, what)) = twice.into_iter().find(|(is_so, _)| *is_so) {
+                let what = match what {
+                    "PARTITION BY" => "a window that builds on another takes its PARTITION BY".to_owned(),
+                    other => format!("the window \"{}\" has {other} already", folded(name)),
+                };
+                return Err(Error::new(Code::WindowPlace, what).at(position_of(name.span)));
+            }
+        }
         let partition = base.filter(|b| !b.partition_by.is_empty()).map_or(&spec.partition_by, |b| &b.partition_by);
         let order = base.filter(|b| !b.order_by.is_empty()).map_or(&spec.order_by, |b| &b.order_by);
         let mut bound = Vec::new();
@@ -188,7 +213,7 @@ impl<'a> Binder<'a> {
             ast::WindowFrameUnits::Groups => FrameUnit::Groups,
         };
         if unit == FrameUnit::Groups && order.is_empty() {
-            return Err(Error::new(Code::Syntax, "GROUPS needs an ORDER BY in the window"));
+            return Err(Error::new(Code::WindowPlace, "GROUPS needs an ORDER BY in the window"));
         }
         let start = self.bound(&written.start_bound, unit, order, scope)?;
         let end = match &written.end_bound {
@@ -206,7 +231,7 @@ impl<'a> Binder<'a> {
             || start == FrameBound::UnboundedFollowing
             || end == FrameBound::UnboundedPreceding
         {
-            return Err(Error::new(Code::Syntax, format!("a frame cannot go from {start} to {end}")));
+            return Err(Error::new(Code::WindowPlace, format!("a frame cannot go from {start} to {end}")));
         }
         Ok(Frame { unit, start, end, exclusion })
     }
@@ -228,7 +253,7 @@ impl<'a> Binder<'a> {
         let bound = self.expr(distance, scope)?;
         let bound = if unit == FrameUnit::Range {
             let [key] = order else {
-                return Err(Error::new(Code::Syntax, "RANGE with a distance needs exactly one ORDER BY key")
+                return Err(Error::new(Code::WindowPlace, "RANGE with a distance needs exactly one ORDER BY key")
                     .at(position_of(distance.span())));
             };
             // The key's value at the bound, which the rows are compared with.
@@ -244,6 +269,28 @@ impl<'a> Binder<'a> {
         };
         Ok(if preceding { FrameBound::Preceding(bound) } else { FrameBound::Following(bound) })
     }
+}
+
+fn is_null_treatment(clause: &ast::FunctionArgumentClause) -> bool {
+    matches!(clause, ast::FunctionArgumentClause::IgnoreOrRespectNulls(_))
+}
+
+/// IGNORE or RESPECT NULLS, which may stand inside the parentheses or behind them.
+pub(super) fn null_treatment(call: &ast::Function) -> Option<ast::NullTreatment> {
+    let inside = match &call.args {
+        ast::FunctionArguments::List(list) => list.clauses.iter().find_map(|clause| match clause {
+            ast::FunctionArgumentClause::IgnoreOrRespectNulls(treatment) => Some(*treatment),
+            _ => None,
+        }),
+        _ => None,
+    };
+    call.null_treatment.or(inside)
+}
+
+pub(super) fn nulls_are_not_passed_over(name: &str, call: &ast::Function) -> Error {
+    Error::new(Code::Syntax, format!("IGNORE NULLS and RESPECT NULLS have no meaning for {name}()"))
+        .hint("they belong to lag, lead, first_value, last_value and nth_value over a window")
+        .at(position_of(call.name.span()))
 }
 
 fn ranking_arguments(function: Ranking, mut arguments: Vec<Expr>) -> Result<(Vec<Expr>, SqlType)> {

@@ -9,10 +9,11 @@ use arrow::compute::{SortOptions, concat, take};
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, SortField};
 use cobble_plan::aggregate::AggregateFunction;
-use cobble_types::{Code, Error, Result, SqlType, json_text, json_value};
+use cobble_types::{Code, Error, Result, SqlType};
 
 use super::Accumulator;
 use crate::batch::column_bytes;
+use crate::expression::json_tree::Tree;
 use crate::expression::one_zero;
 
 pub struct Collected {
@@ -157,33 +158,33 @@ impl Accumulator for Collected {
                 });
                 Arc::new(joined.collect::<StringViewArray>())
             }
-            F::JsonAgg => {
+            // The values are documents already.
+            F::JsonAgg | F::JsonbAgg => {
+                let documents = values.as_string_view();
                 let all = ranges().map(|(start, end)| {
-                    let items: Vec<String> =
-                        (start..end).map(|row| json_text(&json_value(values.as_ref(), row))).collect();
+                    let items: Vec<&str> = (start..end).map(|row| document(documents, row)).collect();
                     (end > start).then(|| format!("[{}]", items.join(", ")))
                 });
                 Arc::new(all.collect::<StringViewArray>())
             }
-            F::JsonObjectAgg => {
+            F::JsonObjectAgg | F::JsonbObjectAgg => {
+                let (keys, documents) = (values.as_string_view(), arguments[1].as_string_view());
                 let mut all = Vec::with_capacity(group_count);
                 for (start, end) in ranges() {
                     let mut members = Vec::new();
                     for row in start..end {
-                        let key = match json_value(values.as_ref(), row) {
-                            serde_json::Value::Null => {
-                                return Err(Error::new(
-                                    Code::InvalidValue,
-                                    "a JSON object cannot have a null as a key",
-                                ));
-                            }
-                            serde_json::Value::String(text) => text,
-                            other => other.to_string(),
-                        };
-                        let value = json_text(&json_value(arguments[1].as_ref(), row));
-                        members.push(format!("{} : {value}", serde_json::Value::String(key)));
+                        if keys.is_null(row) {
+                            let what = "a JSON object cannot have a null as a key";
+                            return Err(Error::new(Code::InvalidValue, what));
+                        }
+                        let key = serde_json::Value::String(keys.value(row).to_owned());
+                        members.push(format!("{key} : {}", document(documents, row)));
                     }
-                    all.push((end > start).then(|| format!("{{ {} }}", members.join(", "))));
+                    let text = (end > start).then(|| format!("{{ {} }}", members.join(", ")));
+                    all.push(match self.function {
+                        F::JsonbObjectAgg => text.map(|text| Ok::<_, Error>(Tree::parse(&text)?.text())).transpose()?,
+                        _ => text,
+                    });
                 }
                 Arc::new(all.into_iter().collect::<StringViewArray>())
             }
@@ -269,6 +270,11 @@ impl Collected {
         let nulls = NullBuffer::from_iter(picks.iter().map(|found| !found.is_empty()));
         Ok(Arc::new(ListArray::try_new(field.clone(), offsets, picked, Some(nulls))?))
     }
+}
+
+/// A document in a list or an object; SQL's null is JSON's.
+fn document(documents: &StringViewArray, row: usize) -> &str {
+    if documents.is_null(row) { "null" } else { documents.value(row) }
 }
 
 /// Two neighbouring rows and how far between them.

@@ -1,0 +1,434 @@
+//! Calls of functions that give one value: which function a name means, how its arguments are named, and what is a constant of
+//! the statement.
+
+use cobble_plan::aggregate::AggregateFunction;
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
+use cobble_plan::{Ranking, TableFunction};
+use cobble_types::{Code, Error, Result, SqlType, Value};
+use sqlparser::ast::{self, Spanned};
+
+use super::scope::Scope;
+use super::types::sql_type;
+use super::{Binder, folded, position_of};
+use crate::coerce::{binary, settle, unify};
+use crate::function;
+
+/// The names of parameters, for calls such as `make_interval(days => 3)`, in the order of the arguments.
+const PARAMETERS: &[(&str, &[&str])] = &[
+    ("make_date", &["year", "month", "day"]),
+    ("make_time", &["hour", "min", "sec"]),
+    ("make_timestamp", &["year", "month", "mday", "hour", "min", "sec"]),
+    ("make_timestamptz", &["year", "month", "mday", "hour", "min", "sec", "timezone"]),
+    ("make_interval", &["years", "months", "weeks", "days", "hours", "mins", "secs"]),
+    ("jsonb_set", &["jsonb_in", "path", "replacement", "create_if_missing"]),
+    ("jsonb_insert", &["jsonb_in", "path", "replacement", "insert_after"]),
+    ("jsonb_path_exists", &["target", "path", "vars", "silent"]),
+    ("jsonb_path_match", &["target", "path", "vars", "silent"]),
+    ("jsonb_path_query", &["target", "path", "vars", "silent"]),
+    ("jsonb_path_query_array", &["target", "path", "vars", "silent"]),
+    ("jsonb_path_query_first", &["target", "path", "vars", "silent"]),
+];
+
+/// What other dialects call a function, and what it is called here.
+const ELSEWHERE: &[(&str, &str)] = &[
+    ("nvl", "coalesce(value, otherwise)"),
+    ("ifnull", "coalesce(value, otherwise)"),
+    ("isnull", "value IS NULL, or coalesce(value, otherwise)"),
+    ("nvl2", "CASE WHEN value IS NOT NULL THEN … ELSE … END"),
+    ("iif", "CASE WHEN condition THEN … ELSE … END"),
+    ("if", "CASE WHEN condition THEN … ELSE … END"),
+    ("datediff", "the difference of two dates: later - earlier"),
+    ("date_diff", "the difference of two dates: later - earlier"),
+    ("timestampdiff", "extract(epoch FROM later - earlier), or age()"),
+    ("dateadd", "date + interval '1 day'"),
+    ("date_add", "date + interval '1 day'"),
+    ("date_sub", "date - interval '1 day'"),
+    ("adddate", "date + interval '1 day'"),
+    ("getdate", "now()"),
+    ("sysdate", "now()"),
+    ("curdate", "current_date"),
+    ("curtime", "localtime"),
+    ("datepart", "extract(part FROM time)"),
+    ("year", "extract(year FROM time)"),
+    ("month", "extract(month FROM time)"),
+    ("day", "extract(day FROM time)"),
+    ("hour", "extract(hour FROM time)"),
+    ("minute", "extract(minute FROM time)"),
+    ("second", "extract(second FROM time)"),
+    ("quarter", "extract(quarter FROM time)"),
+    ("week", "extract(week FROM time)"),
+    ("dayofweek", "extract(dow FROM time)"),
+    ("dayofyear", "extract(doy FROM time)"),
+    ("last_day", "date_trunc('month', date) + interval '1 month - 1 day'"),
+    ("months_between", "age(later, earlier)"),
+    ("add_months", "date + interval '1 month'"),
+    ("date_format", "to_char(time, 'YYYY-MM-DD')"),
+    ("strftime", "to_char(time, 'YYYY-MM-DD')"),
+    ("str_to_date", "to_date(text, 'YYYY-MM-DD')"),
+    ("to_varchar", "to_char(value, format), or value::text"),
+    ("from_unixtime", "to_timestamp(seconds)"),
+    ("unix_timestamp", "extract(epoch FROM time)"),
+    ("len", "length(text)"),
+    ("lcase", "lower(text)"),
+    ("ucase", "upper(text)"),
+    ("instr", "strpos(text, part)"),
+    ("charindex", "strpos(text, part)"),
+    ("locate", "strpos(text, part)"),
+    ("mid", "substring(text, start, count)"),
+    ("replicate", "repeat(text, count)"),
+    ("space", "repeat(' ', count)"),
+    ("stuff", "overlay(text PLACING part FROM start FOR count)"),
+    ("group_concat", "string_agg(text, ',')"),
+    ("listagg", "string_agg(text, ',' ORDER BY …)"),
+    ("wm_concat", "string_agg(text, ',')"),
+    ("array_size", "cardinality(array)"),
+    ("size", "cardinality(array)"),
+    ("list_contains", "item = ANY (array)"),
+    ("array_contains", "item = ANY (array)"),
+    ("explode", "unnest(array)"),
+    ("flatten", "unnest(array)"),
+    ("split", "string_to_array(text, separator)"),
+    ("parse_json", "text::json"),
+    ("json_extract", "document -> 'key', or json_extract_path(document, 'key')"),
+    ("get_json_object", "document ->> 'key'"),
+    ("json_extract_scalar", "document ->> 'key'"),
+    ("truncate", "trunc(number, digits)"),
+    ("rand", "random()"),
+    ("newid", "gen_random_uuid()"),
+    ("uuid", "gen_random_uuid()"),
+    ("median", "percentile_cont(0.5) WITHIN GROUP (ORDER BY value)"),
+    ("first", "first_value() over a window, or (array_agg(value ORDER BY …))[1]"),
+    ("last", "last_value() over a window, or (array_agg(value ORDER BY … DESC))[1]"),
+    ("any_value", "min(value)"),
+    ("countif", "count(*) FILTER (WHERE condition)"),
+    ("count_if", "count(*) FILTER (WHERE condition)"),
+    ("sumif", "sum(value) FILTER (WHERE condition)"),
+    ("try_cast", "CAST (value AS type)"),
+    ("to_double", "value::double precision"),
+    ("toint", "value::integer"),
+    ("hex", "to_hex(number), or encode(bytes, 'hex')"),
+    ("sha1", "sha256(bytes)"),
+];
+
+impl<'a> Binder<'a> {
+    pub(super) fn call(&mut self, call: &'a ast::Function, scope: &Scope) -> Result<Expr> {
+        let mut parts: Vec<String> = call.name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
+        // PostgreSQL's own functions live in a schema that is always looked into.
+        if parts.len() == 2 && parts[0] == "pg_catalog" {
+            parts.remove(0);
+        }
+        let name = parts.join(".");
+        let (list, distinct): (&'a [ast::FunctionArg], bool) = match &call.args {
+            ast::FunctionArguments::None => (&[], false),
+            ast::FunctionArguments::Subquery(query) if name == "array" => return self.array_of_rows(query, scope),
+            ast::FunctionArguments::Subquery(_) => {
+                return Err(Error::new(Code::Syntax, "a subquery as an argument stands in parentheses of its own"));
+            }
+            ast::FunctionArguments::List(list) => {
+                (&list.args, matches!(list.duplicate_treatment, Some(ast::DuplicateTreatment::Distinct)))
+            }
+        };
+        if let Some(over) = &call.over {
+            return self.window_call(&name, call, over, list, scope);
+        }
+        if let Some(function) = AggregateFunction::by_name(&name) {
+            return self.aggregate(function, call, list, scope);
+        }
+        if let Some(function) = Ranking::by_name(&name) {
+            if !call.within_group.is_empty() {
+                return self.hypothetical(function, call, list, scope);
+            }
+            return Err(Error::new(Code::WrongKind, format!("{name}() is a window function"))
+                .hint("say over which rows, such as OVER (ORDER BY …)"));
+        }
+        if super::window::null_treatment(call).is_some() {
+            return Err(super::window::nulls_are_not_passed_over(&name, call));
+        }
+        if distinct || call.filter.is_some() || !call.within_group.is_empty() {
+            return Err(Error::new(
+                Code::WrongKind,
+                format!("{name} is not an aggregate: DISTINCT, FILTER and WITHIN GROUP have no meaning"),
+            )
+            .at(position_of(call.name.span())));
+        }
+        if let Some(made) = self.json_constructor(&name, call, list, scope)? {
+            return Ok(made);
+        }
+        if name == "grouping" {
+            return self.grouping_call(list, scope);
+        }
+        let arguments = self.named_arguments(&name, list, scope)?;
+        if let Some(constant) = self.constant_of_statement(&name, &arguments)? {
+            return Ok(constant);
+        }
+        if let ast::FunctionArguments::List(written) = &call.args
+            && let Some(clause) = written.clauses.first()
+        {
+            return match (Function::by_name(&name), clause) {
+                (Some(Function::JsonValue), ast::FunctionArgumentClause::JsonReturningClause(returning)) => {
+                    match function::call(Function::JsonValue, arguments)? {
+                        Expr::Call { function, arguments, .. } => {
+                            Ok(Expr::Call { function, arguments, sql_type: sql_type(&returning.data_type)? })
+                        }
+                        other => Ok(other),
+                    }
+                }
+                _ => Err(Error::new(Code::Syntax, format!("{clause} has no meaning in {name}()"))
+                    .at(position_of(call.name.span()))),
+            };
+        }
+        self.call_by_name(&name, arguments)
+    }
+
+    /// `JSON_OBJECT('key': value)`, `JSON_OBJECT(KEY 'key' VALUE value)` and `JSON_ARRAY(value, …)` (SQL:2016 part 2, 6.33).
+    fn json_constructor(
+        &mut self,
+        name: &str,
+        call: &'a ast::Function,
+        list: &'a [ast::FunctionArg],
+        scope: &Scope,
+    ) -> Result<Option<Expr>> {
+        let is_pair = |argument: &ast::FunctionArg| {
+            matches!(
+                argument,
+                ast::FunctionArg::ExprNamed { operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value, .. }
+                    | ast::FunctionArg::Named { operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value, .. }
+            )
+        };
+        let pairs = name == "json_object" && list.iter().any(is_pair);
+        if !pairs && name != "json_array" {
+            return Ok(None);
+        }
+        let clauses = match &call.args {
+            ast::FunctionArguments::List(written) => written.clauses.as_slice(),
+            _ => &[],
+        };
+        let absent = |clause: &ast::FunctionArgumentClause| {
+            matches!(clause, ast::FunctionArgumentClause::JsonNullClause(ast::JsonNullClause::AbsentOnNull))
+        };
+        let keeps = |clause: &ast::FunctionArgumentClause| {
+            matches!(clause, ast::FunctionArgumentClause::JsonNullClause(ast::JsonNullClause::NullOnNull))
+        };
+        if clauses.iter().any(|clause| !absent(clause) && !keeps(clause)) {
+            return Err(Error::unsupported(format_args!("RETURNING in {name}()")));
+        }
+        if !pairs {
+            // Nulls are left out of an array unless they are asked for.
+            let arguments = self.plain_arguments(name, list, scope)?;
+            let keeps_nulls = clauses.iter().any(keeps);
+            let mut rest = Vec::new();
+            for argument in arguments {
+                let argument = crate::function::document(argument)?;
+                if !keeps_nulls && !matches!(argument, Expr::Literal { .. }) && may_be_null(&argument) {
+                    return Err(Error::unsupported("json_array() of values that may be null")
+                        .hint("say NULL ON NULL, or write jsonb_build_array()"));
+                }
+                rest.push(argument);
+            }
+            return function::call(Function::JsonBuildArray, rest).map(Some);
+        }
+        if clauses.iter().any(absent) {
+            return Err(Error::unsupported("ABSENT ON NULL in json_object()").hint("json_strip_nulls() drops such members"));
+        }
+        let mut parts = Vec::new();
+        for argument in list {
+            let (key, value) = match argument {
+                ast::FunctionArg::ExprNamed { name, arg: ast::FunctionArgExpr::Expr(value), operator: _ } => {
+                    (self.expr(name, scope)?, value)
+                }
+                ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(value), operator: _ } => {
+                    (self.name(std::slice::from_ref(name), scope)?, value)
+                }
+                other => return Err(Error::new(Code::Syntax, format!("{other} is no pair of a key and a value"))),
+            };
+            parts.push(key);
+            parts.push(self.expr(value, scope)?);
+        }
+        function::call(Function::JsonBuildObject, parts).map(Some)
+    }
+
+    /// What is the same in all rows of the statement, such as `now()` and `version()`.
+    pub(super) fn constant_of_statement(&self, name: &str, arguments: &[Expr]) -> Result<Option<Expr>> {
+        let text = |text: &str| Expr::literal(Value::Text(text.to_owned()));
+        let digits = || match arguments {
+            [] => Ok(6),
+            [Expr::Literal { value: Value::Integer(digits), .. }] if (0..=6).contains(digits) => Ok(*digits),
+            _ => Err(Error::new(Code::InvalidValue, format!("{name} takes 0 to 6 digits of a second"))),
+        };
+        let rounded = |micros: i64, digits: i32| {
+            let unit = 10i64.pow(6 - digits.unsigned_abs().min(6));
+            micros.saturating_add(unit / 2).div_euclid(unit) * unit
+        };
+        let day = 86_400_000_000;
+        Ok(Some(match (name, arguments.len()) {
+            ("now" | "transaction_timestamp" | "statement_timestamp" | "clock_timestamp", 0) => {
+                Expr::literal(Value::TimestampTz(self.context.now))
+            }
+            ("current_timestamp", 0 | 1) => Expr::literal(Value::TimestampTz(rounded(self.context.now, digits()?))),
+            ("localtimestamp", 0 | 1) => Expr::literal(Value::Timestamp(rounded(self.clock_now(), digits()?))),
+            ("localtime" | "current_time", 0 | 1) => {
+                Expr::literal(Value::Time(rounded(self.clock_now().rem_euclid(day), digits()?).min(day)))
+            }
+            ("current_date", 0) => Expr::literal(Value::Date(self.today())),
+            ("timeofday", 0) => text(&cobble_types::write_timestamp(self.clock_now())),
+            ("version", 0) => text(concat!("Cobble Lane ", env!("CARGO_PKG_VERSION"))),
+            ("current_schema", 0) => match self.context.session.schema {
+                Some(schema) => text(schema),
+                None => Expr::Literal { value: Value::Null, sql_type: SqlType::Text },
+            },
+            ("current_catalog" | "current_database", 0) => match self.context.session.catalog {
+                Some(catalog) => text(catalog),
+                None => Expr::Literal { value: Value::Null, sql_type: SqlType::Text },
+            },
+            ("current_user" | "session_user" | "current_role" | "user", 0) => text(self.context.session.user),
+            ("current_setting", 1 | 2) => {
+                let Expr::Literal { value: Value::Text(wanted), .. } = &arguments[0] else {
+                    return Err(Error::unsupported("current_setting() of a name that is not a constant"));
+                };
+                let missing_ok = matches!(arguments.get(1), Some(Expr::Literal { value: Value::Boolean(true), .. }));
+                match (self.context.session.setting)(wanted) {
+                    Some(value) => text(&value),
+                    None if missing_ok => Expr::Literal { value: Value::Null, sql_type: SqlType::Text },
+                    None => {
+                        return Err(Error::new(Code::UnknownObject, format!("there is no setting \"{wanted}\""))
+                            .hint("SHOW SETTINGS lists them"));
+                    }
+                }
+            }
+            ("pg_typeof", 1) => text(&super::types::postgres_name(&arguments[0].sql_type())),
+            _ => return Ok(None),
+        }))
+    }
+
+    /// Arguments by place, then by name (PostgreSQL manual 4.3).
+    fn named_arguments(&mut self, name: &str, list: &'a [ast::FunctionArg], scope: &Scope) -> Result<Vec<Expr>> {
+        let is_named = |a: &ast::FunctionArg| !matches!(a, ast::FunctionArg::Unnamed(_));
+        let Some(first) = list.iter().position(is_named) else { return self.plain_arguments(name, list, scope) };
+        if let Some(late) = list[first..].iter().find(|a| !is_named(a)) {
+            return Err(Error::new(Code::Syntax, format!("the argument {late} stands after a named one")));
+        }
+        let context: &'a super::BindContext<'a> = self.context;
+        let parameters: Vec<String> = match context.functions.get(name) {
+            Some(known) => known.function.parameters.iter().map(|(name, _)| name.clone()).collect(),
+            None => {
+                let known = PARAMETERS.iter().find(|(function, _)| *function == name).map_or(&[][..], |(_, all)| *all);
+                known.iter().map(|parameter| (*parameter).to_owned()).collect()
+            }
+        };
+        let mut arguments: Vec<Option<Expr>> = Vec::new();
+        for argument in self.plain_arguments(name, &list[..first], scope)? {
+            arguments.push(Some(argument));
+        }
+        for argument in &list[first..] {
+            let (given, value) = match argument {
+                ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(value), operator: _ } => (name, value),
+                ast::FunctionArg::ExprNamed {
+                    name: ast::Expr::Identifier(name),
+                    arg: ast::FunctionArgExpr::Expr(value),
+                    operator: _,
+                } => (name, value),
+                other => return Err(Error::new(Code::Syntax, format!("{other} is no named argument"))),
+            };
+            let given_name = folded(given);
+            let place = parameters.iter().position(|known| *known == given_name).ok_or_else(|| {
+                let mut error = Error::unknown("argument", &given_name, parameters.iter().map(String::as_str));
+                error.code = Code::UnknownFunction;
+                error.at(position_of(given.span))
+            })?;
+            let value = self.expr(value, scope)?;
+            if arguments.len() <= place {
+                arguments.resize(place + 1, None);
+            }
+            if arguments[place].replace(value).is_some() {
+                return Err(Error::new(Code::Syntax, format!("the argument {given_name} is given twice"))
+                    .at(position_of(given.span)));
+            }
+        }
+        // Those that are left out have a default; it is zero, or nothing.
+        let zero = matches!(name, "make_interval");
+        arguments
+            .into_iter()
+            .zip(&parameters)
+            .map(|(value, parameter)| match value {
+                Some(value) => Ok(value),
+                None if zero => Ok(Expr::literal(Value::Integer(0))),
+                None => Err(Error::new(Code::UnknownFunction, format!("{name}() needs the argument {parameter}"))),
+            })
+            .collect()
+    }
+
+    pub(super) fn call_by_name(&mut self, name: &str, mut arguments: Vec<Expr>) -> Result<Expr> {
+        let context: &'a super::BindContext<'a> = self.context;
+        if let Some(known) = context.functions.get(name) {
+            return self.user_call(known, arguments);
+        }
+        if let Some(function) = TableFunction::by_name(name) {
+            return self.function_in_select(function, arguments);
+        }
+        match (name, arguments.len()) {
+            ("nullif", 2) => return nullif(arguments),
+            ("age", 1) => {
+                let midnight = i64::from(self.today()) * 86_400_000_000;
+                arguments.insert(0, Expr::literal(Value::Timestamp(midnight)));
+            }
+            ("log", 2) => {
+                // Of a base: the quotient of two logarithms.
+                let mut both = arguments.into_iter().map(|e| function::call(Function::Ln, vec![e]));
+                let (Some(base), Some(value)) = (both.next(), both.next()) else {
+                    return Err(Error::internal("two arguments are not two"));
+                };
+                return binary(BinaryOp::Divide, value?, base?);
+            }
+            ("mod", 2) => {
+                let mut both = arguments.into_iter();
+                let (Some(left), Some(right)) = (both.next(), both.next()) else {
+                    return Err(Error::internal("two arguments are not two"));
+                };
+                return binary(BinaryOp::Modulo, left, right);
+            }
+            // The standard's form of a pattern: the part that it finds.
+            ("substring", 3) if arguments.iter().all(|a| matches!(settle(a.clone()).map(|e| e.sql_type()), Ok(SqlType::Text))) => {
+                return function::call(Function::SimilarSubstring, arguments);
+            }
+            ("substring", 2) if settle(arguments[1].clone())?.sql_type() == SqlType::Text => {
+                return function::call(Function::RegexpSubstr, arguments);
+            }
+            ("position", 2) => arguments.reverse(),
+            _ => {}
+        }
+        let Some(function) = Function::by_name(name) else {
+            if let Some((_, here)) = ELSEWHERE.iter().find(|(elsewhere, _)| *elsewhere == name) {
+                return Err(Error::new(Code::UnknownFunction, format!("there is no function named \"{name}\""))
+                    .hint(format!("here it is {here}")));
+            }
+            let known = Function::ALL.iter().map(|f| f.name()).chain(context.functions.keys().map(String::as_str));
+            let all: Vec<&str> =
+                known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
+            return Err(Error::unknown("function", name, all));
+        };
+        let bound = function::call(function, arguments)?;
+        // PostgreSQL's date_part() gives double precision where EXTRACT gives numeric.
+        Ok(if name == "date_part" { bound.cast(SqlType::Double) } else { bound })
+    }
+}
+
+/// True unless the value is made of constants that are there.
+fn may_be_null(expr: &Expr) -> bool {
+    expr.any(&|e| matches!(e, Expr::Column(_) | Expr::Literal { value: Value::Null, .. }))
+}
+
+/// `nullif(a, b)` has the type by which the two are compared; types of one family are compared as they are (manual 9.18.3).
+fn nullif(arguments: Vec<Expr>) -> Result<Expr> {
+    let [left, right]: [Expr; 2] =
+        arguments.try_into().map_err(|_| Error::new(Code::TypeMismatch, "nullif takes two arguments"))?;
+    let family = |test: fn(&SqlType) -> bool| test(&left.sql_type()) && test(&right.sql_type());
+    let keeps = family(SqlType::is_integer) || family(SqlType::is_float) || family(SqlType::is_time_point);
+    let own = left.clone();
+    let (compared, right, _) = unify(left, right, "\"=\"")?;
+    let equal = binary(BinaryOp::Eq, compared.clone(), right)?;
+    let value = if keeps { own } else { compared };
+    let sql_type = value.sql_type();
+    let null = Expr::Literal { value: Value::Null, sql_type: sql_type.clone() };
+    Ok(Expr::Case { branches: vec![(equal, null)], otherwise: Box::new(value), sql_type })
+}
