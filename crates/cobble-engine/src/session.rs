@@ -103,7 +103,7 @@ impl Session {
     fn names<'s>(&'s self, setting: &'s dyn Fn(&str) -> Option<String>) -> SessionNames<'s> {
         SessionNames {
             catalog: self.place.catalog.as_deref(),
-            schema: self.place.schema.as_deref().or(self.place.catalog.as_ref().map(|_| DEFAULT_SCHEMA)),
+            schema: Some(self.place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA)),
             user: self.user.as_deref().unwrap_or("local"),
             setting,
         }

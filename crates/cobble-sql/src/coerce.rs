@@ -189,6 +189,11 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
         }
         op if op.is_comparison() => {
             let (left, right, common) = unify(left, right, &format!("\"{}\"", op.symbol()))?;
+            if common == SqlType::Json {
+                // Documents are compared by a key that orders them.
+                let key = |side| crate::function::call(Function::JsonOrder, vec![side]);
+                return build(key(left)?, key(right)?, SqlType::Boolean);
+            }
             if !common.is_ordered() {
                 return Err(Error::new(Code::UnknownFunction, format!("values of type {common} cannot be compared")));
             }

@@ -157,11 +157,7 @@ impl Dialect for OwnDialect {
                 Keyword::DIV | Keyword::XOR | Keyword::REGEXP | Keyword::RLIKE | Keyword::MATCH | Keyword::GLOB => {
                     fail(&format!("\"{}\" is not an operator", word.value))
                 }
-                Keyword::IS | Keyword::NOTNULL if is_test(left) => fail("a test of a test needs parentheses"),
                 _ if is_isnull(word) => {
-                    if is_test(left) {
-                        return fail("a test of a test needs parentheses");
-                    }
                     parser.advance_token();
                     Some(Ok(Expr::IsNull(Box::new(left.clone()))))
                 }
@@ -176,9 +172,6 @@ impl Dialect for OwnDialect {
                     let nulls = is_not && is_keyword(parser, 1, Keyword::NULL);
                     if is_membership(left) && !nulls {
                         return fail("a comparison of a comparison needs parentheses");
-                    }
-                    if nulls && is_test(left) {
-                        return fail("a test of a test needs parentheses");
                     }
                     between_symmetric(parser, left).or_else(|| like_quantified(parser, left))
                 }
@@ -212,22 +205,6 @@ fn is_membership(expr: &Expr) -> bool {
             | Expr::Like { .. }
             | Expr::ILike { .. }
             | Expr::SimilarTo { .. }
-    )
-}
-
-fn is_test(expr: &Expr) -> bool {
-    matches!(
-        expr,
-        Expr::IsNull(_)
-            | Expr::IsNotNull(_)
-            | Expr::IsTrue(_)
-            | Expr::IsNotTrue(_)
-            | Expr::IsFalse(_)
-            | Expr::IsNotFalse(_)
-            | Expr::IsUnknown(_)
-            | Expr::IsNotUnknown(_)
-            | Expr::IsDistinctFrom(..)
-            | Expr::IsNotDistinctFrom(..)
     )
 }
 

@@ -40,6 +40,31 @@ pub fn quote_identifier(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
+/// Words that PostgreSQL's `quote_ident` puts in quotes, as they mean something of their own (manual, appendix C).
+const RESERVED: &[&str] = &[
+    "all", "analyse", "analyze", "and", "any", "array", "as", "asc", "asymmetric", "authorization", "between", "bigint",
+    "binary", "bit", "boolean", "both", "case", "cast", "char", "character", "check", "coalesce", "collate", "collation",
+    "column", "concurrently", "constraint", "create", "cross", "current_catalog", "current_date", "current_role",
+    "current_schema", "current_time", "current_timestamp", "current_user", "dec", "decimal", "default", "deferrable",
+    "desc", "distinct", "do", "else", "end", "except", "exists", "extract", "false", "fetch", "float", "for", "foreign",
+    "freeze", "from", "full", "grant", "greatest", "group", "grouping", "having", "ilike", "in", "initially", "inner",
+    "inout", "int", "integer", "intersect", "interval", "into", "is", "isnull", "join", "lateral", "leading", "least",
+    "left", "like", "limit", "localtime", "localtimestamp", "national", "natural", "nchar", "none", "normalize", "not",
+    "notnull", "null", "nullif", "numeric", "offset", "on", "only", "or", "order", "out", "outer", "overlaps", "overlay",
+    "placing", "position", "precision", "primary", "real", "references", "returning", "right", "row", "select",
+    "session_user", "setof", "similar", "smallint", "some", "substring", "symmetric", "table", "tablesample", "then",
+    "time", "timestamp", "to", "trailing", "treat", "trim", "true", "union", "unique", "user", "using", "values",
+    "varchar", "variadic", "verbose", "when", "where", "window", "with", "xmlattributes", "xmlconcat", "xmlelement",
+    "xmlexists", "xmlforest", "xmlnamespaces", "xmlparse", "xmlpi", "xmlroot", "xmlserialize", "xmltable",
+];
+
+/// The name as it can be written in SQL, in quotes only where it needs them.
+pub fn quote_where_needed(name: &str) -> String {
+    let plain =
+        name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
+    if plain && !name.is_empty() && !RESERVED.contains(&name) { name.to_owned() } else { quote_identifier(name) }
+}
+
 /// The known name nearest to `name`, if one is near enough to be what was meant.
 pub fn closest_name<'a>(name: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let wanted = name.to_lowercase();

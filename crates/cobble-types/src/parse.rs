@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta};
 
+use crate::time_text::{TimeText, read_interval};
 use crate::zone::{Zone, session_zone};
 use crate::{Code, Error, Result, SqlType, Value};
 
@@ -62,12 +63,22 @@ pub fn parse_value(text: &str, sql_type: &SqlType) -> Result<Value> {
             Value::Numeric { unscaled, precision: *precision, scale: *scale }
         }
         SqlType::Bytea => Value::Bytea(parse_bytes(text).ok_or_else(bad)?),
-        SqlType::Date => Value::Date(parse_date(trimmed).ok_or_else(bad)?),
-        SqlType::Time => Value::Time(parse_time(trimmed).ok_or_else(bad)?),
-        SqlType::Timestamp => Value::Timestamp(parse_timestamp(trimmed).ok_or_else(bad)?.0),
+        // The usual forms first: most texts have them.
+        SqlType::Date => Value::Date(match parse_date(trimmed) {
+            Some(day) => day,
+            None => TimeText::read(trimmed, "date")?.date.ok_or_else(bad)?,
+        }),
+        SqlType::Time => Value::Time(match parse_time(trimmed) {
+            Some(time) => time,
+            None => TimeText::read(trimmed, "time")?.time.ok_or_else(bad)?,
+        }),
+        SqlType::Timestamp => Value::Timestamp(match parse_timestamp(trimmed) {
+            Some((clock, _)) => clock,
+            None => TimeText::read(trimmed, "timestamp")?.clock().ok_or_else(bad)?,
+        }),
         SqlType::TimestampTz => Value::TimestampTz(read_moment(trimmed, session_zone())?),
         SqlType::Interval => {
-            let (months, days, microseconds) = parse_interval(trimmed).ok_or_else(bad)?;
+            let (months, days, microseconds) = read_interval(trimmed)?;
             Value::Interval { months, days, microseconds }
         }
         SqlType::Array(_) | SqlType::Row(_) => {
@@ -179,6 +190,10 @@ pub fn parse_date(text: &str) -> Option<i32> {
 }
 
 fn parse_time(text: &str) -> Option<i64> {
+    // More than six digits after the point are rounded, which the general way does.
+    if text.len() > 15 {
+        return None;
+    }
     let time = ["%H:%M:%S%.f", "%H:%M"].iter().find_map(|form| NaiveTime::parse_from_str(text, form).ok())?;
     (time - NaiveTime::MIN).num_microseconds()
 }
@@ -186,7 +201,9 @@ fn parse_time(text: &str) -> Option<i64> {
 /// A moment, read in this zone where the text names none.
 pub fn read_moment(text: &str, zone: Zone) -> Result<i64> {
     let bad = || invalid("timestamptz", text);
-    let (clock, offset) = parse_timestamp(text).ok_or_else(bad)?;
+    let Some((clock, offset)) = parse_timestamp(text) else {
+        return TimeText::read(text, "timestamptz")?.moment(zone).ok_or_else(bad);
+    };
     match offset {
         Some(offset) => Some(clock - offset),
         None => zone.moment(clock),
@@ -213,6 +230,9 @@ pub fn parse_timestamp(text: &str) -> Option<(i64, Option<i64>)> {
         Some(zone) => Some(parse_offset(zone)?),
     };
     let forms = ["%Y-%m-%d %H:%M:%S%.f", "%Y-%m-%dT%H:%M:%S%.f", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M"];
+    if body.split_once('.').is_some_and(|(_, fraction)| fraction.len() > 6) {
+        return None;
+    }
     let at = forms
         .iter()
         .find_map(|form| NaiveDateTime::parse_from_str(body, form).ok())
@@ -230,80 +250,6 @@ fn parse_offset(zone: &str) -> Option<i64> {
         _ => return None,
     };
     Some(sign * (hours * 60 + minutes) * 60_000_000)
-}
-
-/// Months, days and microseconds from `1 year 2 months 3 days 04:05:06`, `90 minutes`, `-2 h`.
-pub fn parse_interval(text: &str) -> Option<(i32, i32, i64)> {
-    if let Some(iso) = text.trim().strip_prefix('P') {
-        return parse_iso_interval(iso);
-    }
-    let (mut months, mut days, mut micros) = (0f64, 0f64, 0i64);
-    let mut words = text.split_whitespace().peekable();
-    words.peek()?;
-    while let Some(word) = words.next() {
-        if word.eq_ignore_ascii_case("ago") {
-            (months, days, micros) = (-months, -days, -micros);
-            continue;
-        }
-        if word.contains(':') {
-            let (sign, clock) = word.strip_prefix('-').map_or((1, word), |rest| (-1, rest));
-            micros += sign * parse_time(clock).or_else(|| parse_long_time(clock))?;
-            continue;
-        }
-        let split = word.find(|c: char| c.is_ascii_alphabetic()).unwrap_or(word.len());
-        let number: f64 = word[..split].parse().ok()?;
-        let unit = if split < word.len() { word[split..].to_owned() } else { words.next()?.to_owned() };
-        match unit.to_ascii_lowercase().trim_end_matches('s') {
-            "year" | "yr" | "y" => months += number * 12.0,
-            "month" | "mon" => months += number,
-            "week" | "w" => days += number * 7.0,
-            "day" | "d" => days += number,
-            "hour" | "hr" | "h" => micros += (number * 3_600e6) as i64,
-            "minute" | "min" | "m" => micros += (number * 60e6) as i64,
-            "second" | "sec" | "" => micros += (number * 1e6) as i64,
-            "millisecond" | "m_" => micros += (number * 1e3) as i64,
-            "microsecond" => micros += number as i64,
-            _ => return None,
-        }
-    }
-    // A part of a month is that part of 30 days, a part of a day that part of 24 hours (PostgreSQL manual 8.5.4).
-    days += months.fract() * 30.0;
-    micros += (days.fract() * 86_400e6) as i64;
-    Some((months.trunc() as i32, days.trunc() as i32, micros))
-}
-
-/// ISO 8601 with designators, after the `P`: `1Y2M3DT4H5M6S`.
-fn parse_iso_interval(text: &str) -> Option<(i32, i32, i64)> {
-    let (date, time) = text.split_once('T').unwrap_or((text, ""));
-    let (mut months, mut days, mut micros) = (0f64, 0f64, 0f64);
-    for (part, in_time) in [(date, false), (time, true)] {
-        let mut rest = part;
-        while !rest.is_empty() {
-            let end = rest.find(|c: char| c.is_ascii_alphabetic())?;
-            let number: f64 = rest[..end].parse().ok()?;
-            match (rest.as_bytes()[end], in_time) {
-                (b'Y', false) => months += number * 12.0,
-                (b'M', false) => months += number,
-                (b'W', false) => days += number * 7.0,
-                (b'D', false) => days += number,
-                (b'H', true) => micros += number * 3_600e6,
-                (b'M', true) => micros += number * 60e6,
-                (b'S', true) => micros += number * 1e6,
-                _ => return None,
-            }
-            rest = &rest[end + 1..];
-        }
-    }
-    days += months.fract() * 30.0;
-    micros += days.fract() * 86_400e6;
-    Some((months.trunc() as i32, days.trunc() as i32, micros.round() as i64))
-}
-
-fn parse_long_time(clock: &str) -> Option<i64> {
-    let mut parts = clock.split(':').map(str::parse::<f64>);
-    let (hours, minutes) = (parts.next()?.ok()?, parts.next()?.ok()?);
-    let seconds = parts.next().map_or(Some(0.0), Result::ok)?;
-    Some(((hours * 3600.0 + minutes * 60.0 + seconds) * 1e6) as i64)
 }
 
 /// Adds months the way PostgreSQL does: the day of month is kept, or becomes the last of a shorter month.
@@ -349,7 +295,7 @@ mod tests {
             ("twelve", SqlType::Integer, "\"twelve\" is not a valid integer"),
             ("70000", SqlType::SmallInt, "out of the range of smallint"),
             ("99999999999999999999", SqlType::BigInt, "out of the range of bigint"),
-            ("2025-02-30", SqlType::Date, "not a valid date"),
+            ("2025-02-30", SqlType::Date, "not a valid date: there is no such day"),
             ("1000000.00", SqlType::Numeric { precision: 8, scale: 2 }, "out of the range of numeric(8,2)"),
             ("", SqlType::Double, "not a valid double precision"),
         ] {

@@ -59,19 +59,20 @@ pub(crate) fn write_time(micros: i64) -> String {
 /// PostgreSQL's `postgres` interval style: `1 year 2 mons 3 days 04:05:06`.
 pub(crate) fn write_interval(months: i32, days: i32, micros: i64) -> String {
     let mut parts = Vec::new();
-    let unit = |n: i32, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
-    if months / 12 != 0 {
-        parts.push(unit(months / 12, "year"));
-    }
-    if months % 12 != 0 {
-        parts.push(unit(months % 12, "mon"));
-    }
-    if days != 0 {
-        parts.push(unit(days, "day"));
+    // After a negative part, a positive one shows its sign.
+    let mut after_negative = false;
+    for (n, one) in [(months / 12, "year"), (months % 12, "mon"), (days, "day")] {
+        if n != 0 {
+            let sign = if after_negative && n > 0 { "+" } else { "" };
+            parts.push(format!("{sign}{n} {one}{}", if n == 1 { "" } else { "s" }));
+            after_negative = n < 0;
+        }
     }
     if micros != 0 || parts.is_empty() {
-        let sign = if micros < 0 { "-" } else { "" };
-        parts.push(format!("{sign}{}", write_time(micros.abs())));
+        let sign = if micros < 0 { "-" } else if after_negative { "+" } else { "" };
+        let micros = micros.unsigned_abs();
+        let (seconds, fraction) = (micros / 1_000_000, write_fraction((micros % 1_000_000) as u32));
+        parts.push(format!("{sign}{:02}:{:02}:{:02}{fraction}", seconds / 3600, seconds / 60 % 60, seconds % 60));
     }
     parts.join(" ")
 }
@@ -170,7 +171,7 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
             let parts: Vec<String> = parts
                 .iter()
                 .map(|part| {
-                    array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_part(&text, "(),"))
+                    array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_field(&text))
                 })
                 .collect();
             format!("({})", parts.join(","))
@@ -186,6 +187,16 @@ fn array_item(items: &dyn Array, place: usize) -> String {
         Some(text) if matches!(items.data_type(), DataType::List(_)) => text,
         Some(text) if text.eq_ignore_ascii_case("null") => format!("\"{text}\""),
         Some(text) => quoted_part(&text, "{},"),
+    }
+}
+
+/// A field of a row: quotes and backslashes are doubled (PostgreSQL manual 8.16.6).
+fn quoted_field(text: &str) -> String {
+    let unsafe_part = |c: char| matches!(c, '(' | ')' | ',' | '"' | '\\') || c.is_whitespace();
+    if text.is_empty() || text.contains(unsafe_part) {
+        format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\"\""))
+    } else {
+        text.to_owned()
     }
 }
 

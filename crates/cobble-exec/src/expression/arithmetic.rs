@@ -42,8 +42,8 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
                 |at, by| {
                     cobble_types::parse::add_interval(
                         at,
-                        by.months * sign,
-                        by.days * sign,
+                        by.months.checked_mul(sign)?,
+                        by.days.checked_mul(sign)?,
                         by.nanoseconds / 1000 * i64::from(sign),
                     )
                 },
@@ -73,9 +73,10 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
                 let rest_days = ((months - months.trunc()) * 30.0 * 1e6).round() / 1e6;
                 let rest = (days - days.trunc() + rest_days - rest_days.trunc()) * 86_400e6;
                 let micros = (span.nanoseconds as f64 / 1000.0 * by + rest).round();
-                let within = |v: f64| (v.abs() < 2e9).then_some(v as i32);
+                let within = |v: f64| (v >= f64::from(i32::MIN) && v <= f64::from(i32::MAX)).then_some(v as i32);
                 let whole_days = days.trunc() + rest_days.trunc();
-                Some(IntervalMonthDayNano::new(within(months.trunc())?, within(whole_days)?, micros as i64 * 1000))
+                let nanoseconds = (micros.abs() < 9.2e15).then(|| micros as i64 * 1000)?;
+                Some(IntervalMonthDayNano::new(within(months.trunc())?, within(whole_days)?, nanoseconds))
             })
         }
         (DataType::Interval(_), DataType::Interval(_)) => {
@@ -85,9 +86,9 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
                 right,
                 |a, b| {
                     Some(IntervalMonthDayNano::new(
-                        a.months.checked_add(b.months * sign)?,
-                        a.days.checked_add(b.days * sign)?,
-                        a.nanoseconds.checked_add(b.nanoseconds * i64::from(sign))?,
+                        a.months.checked_add(b.months.checked_mul(sign)?)?,
+                        a.days.checked_add(b.days.checked_mul(sign)?)?,
+                        a.nanoseconds.checked_add(b.nanoseconds.checked_mul(i64::from(sign))?)?,
                     ))
                 },
             )
@@ -107,10 +108,6 @@ fn kernel(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> std::result::Res
     }
 }
 
-fn out_of_range() -> Error {
-    Error::new(Code::Overflow, "the result of a calculation is out of the range of its type")
-}
-
 /// Applies `f` to the rows where both sides have a value; `None` from it is an overflow.
 fn rowwise<L, R, O>(
     left: &Evaluated,
@@ -127,6 +124,12 @@ where
         (true, false) => r.len(),
         _ => l.len(),
     };
+    let out_of_range = || match O::DATA_TYPE {
+        DataType::Timestamp(..) | DataType::Interval(_) | DataType::Date32 => {
+            Error::new(Code::TimeOutOfRange, "the result of a calculation with times is out of the range of its type")
+        }
+        _ => Error::new(Code::Overflow, "the result of a calculation is out of the range of its type"),
+    };
     let mut out = PrimitiveBuilder::<O>::with_capacity(rows);
     for row in 0..rows {
         let (i, j) = (left.place(row), right.place(row));
@@ -134,6 +137,23 @@ where
             out.append_null();
         } else {
             out.append_value(f(l.value(i), r.value(j)).ok_or_else(out_of_range)?);
+        }
+    }
+    Ok(Arc::new(out.finish()))
+}
+
+/// Intervals with the other sign in each part.
+pub(super) fn negated(spans: &IntervalMonthDayNanoArray) -> Result<ArrayRef> {
+    let too_small = || Error::new(Code::TimeOutOfRange, "an interval is out of the range of its type");
+    let mut out = IntervalMonthDayNanoBuilder::with_capacity(spans.len());
+    for span in spans {
+        match span {
+            None => out.append_null(),
+            Some(v) => {
+                let parts = v.months.checked_neg().zip(v.days.checked_neg()).zip(v.nanoseconds.checked_neg());
+                let ((months, days), nanoseconds) = parts.ok_or_else(too_small)?;
+                out.append_value(IntervalMonthDayNano::new(months, days, nanoseconds));
+            }
         }
     }
     Ok(Arc::new(out.finish()))

@@ -9,9 +9,10 @@ use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, Timelike};
 use cobble_plan::function::Function;
 use cobble_types::parse::{add_interval, read_moment};
 use cobble_types::zone::Zone;
-use cobble_types::{Code, Error, Result, time_parts, write_decimal, write_moment};
+use cobble_types::{Code, Error, Result, time_parts, write_moment};
 
 use super::Evaluated;
+use super::number_template::{NumberTemplate, decimal_of};
 use super::text::{Integers, Texts};
 
 const DAY: i64 = 86_400_000_000;
@@ -339,7 +340,7 @@ fn cased(word: &str, written: &str) -> String {
     }
 }
 
-fn ordinal_ending(n: i64) -> &'static str {
+pub(super) fn ordinal_ending(n: i64) -> &'static str {
     match (n % 100, n % 10) {
         (11..=13, _) => "th",
         (_, 1) => "st",
@@ -427,84 +428,69 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
     out
 }
 
-/// A number by a template of nines, zeros, points and signs.
-fn number_text(unscaled: i128, scale: i8, format: &str) -> String {
-    let upper = format.to_uppercase();
-    let (fill, template) = match upper.strip_prefix("FM") {
-        Some(rest) => (false, rest),
-        None => (true, upper.as_str()),
-    };
-    let places = template.find(['.', 'D']).unwrap_or(template.len());
-    let (whole, fraction) = template.split_at(places);
-    let fraction_places = fraction.chars().filter(|c| matches!(c, '9' | '0')).count();
-    let rounded = cobble_types::parse::rescale_decimal(unscaled, scale, fraction_places as i8).unwrap_or(unscaled);
-    let negative = rounded < 0;
-    let text = write_decimal(rounded.abs(), fraction_places as i8);
-    let (digits, decimals) = text.split_once('.').unwrap_or((&text, ""));
-    let wanted = whole.chars().filter(|c| matches!(c, '9' | '0')).count();
-    let first_zero = whole.chars().filter(|c| matches!(c, '9' | '0')).position(|c| c == '0').unwrap_or(wanted);
-    let digits = if digits == "0" && fraction_places > 0 { "" } else { digits };
-    let overflow = digits.len() > wanted;
-    let padded = format!("{digits:>wanted$}");
+/// An interval by a template: its parts as they are, whatever a calendar has room for.
+fn interval_text(v: IntervalMonthDayNano, parts: &[Part]) -> String {
+    let micros = v.nanoseconds / 1000;
+    let (years, months, days) = (i64::from(v.months / 12), i64::from(v.months % 12), i64::from(v.days));
+    let (hours, minutes) = (micros / 3_600_000_000, micros / 60_000_000 % 60);
+    let (seconds, rest) = (micros / 1_000_000 % 60, micros % 1_000_000);
     let mut out = String::new();
-    let (mut place, mut started) = (0, false);
-    for c in whole.chars() {
-        match c {
-            '9' | '0' => {
-                let digit = if overflow { '#' } else { padded.chars().nth(place).unwrap_or(' ') };
-                if digit != ' ' || place >= first_zero {
-                    started = true;
-                    out.push(if digit == ' ' { '0' } else { digit });
-                } else if fill {
-                    out.push(' ');
-                }
-                place += 1;
+    for part in parts {
+        let (name, written, fill, ordinal) = match part {
+            Part::Literal(text) => {
+                out.push_str(text);
+                continue;
             }
-            ',' | 'G' => {
-                if started {
-                    out.push(',');
-                } else if fill {
-                    out.push(' ');
-                }
-            }
-            'S' | 'L' | '$' | 'M' | 'I' | 'P' | 'R' => {}
-            other => out.push(other),
-        }
-    }
-    if fraction_places > 0 {
-        out.push('.');
-        if overflow {
-            out.push_str(&"#".repeat(fraction_places));
-        } else {
-            let keep =
-                fraction.chars().filter(|c| matches!(c, '9' | '0')).collect::<String>().rfind('0').map_or(0, |p| p + 1);
-            let shown = if fill { decimals } else { decimals.trim_end_matches('0') };
-            out.push_str(if shown.len() < keep { &decimals[..keep] } else { shown });
-        }
-    }
-    // The sign stands right before the first digit.
-    let blanks = out.len() - out.trim_start().len();
-    let body = out.trim_start().to_owned();
-    let sign = if template.contains('S') {
-        if negative { "-" } else { "+" }
-    } else if template.contains("PR") {
-        return if negative {
-            format!("{}<{body}>", " ".repeat(blanks))
-        } else {
-            format!("{}{body} ", " ".repeat(blanks + 1))
+            Part::Pattern { name, written, fill, ordinal } => (*name, written, *fill, *ordinal),
         };
-    } else if negative {
-        "-"
-    } else if fill {
-        " "
-    } else {
-        ""
-    };
-    if sign == " " {
-        format!("{}{body}", " ".repeat(blanks + 1))
-    } else {
-        format!("{}{sign}{body}", " ".repeat(blanks))
+        let number = |value: i64, width: usize| match (fill, value < 0) {
+            (true, false) => format!("{value:0width$}"),
+            (true, true) => format!("-{:0width$}", value.unsigned_abs()),
+            (false, _) => value.to_string(),
+        };
+        let twelve = match hours % 12 {
+            0 => 12,
+            other => other,
+        };
+        let fraction = |n: usize| format!("{:06}", rest.unsigned_abs())[..n].to_owned();
+        let text = match name {
+            "HH24" => number(hours, 2),
+            "HH12" | "HH" => number(twelve, 2),
+            "MI" => number(minutes, 2),
+            "SS" => number(seconds, 2),
+            "SSSS" | "SSSSS" => (micros / 1_000_000).to_string(),
+            "MS" | "FF3" => fraction(3),
+            "US" | "FF6" => fraction(6),
+            "FF1" => fraction(1),
+            "FF2" => fraction(2),
+            "FF4" => fraction(4),
+            "FF5" => fraction(5),
+            "AM" | "PM" => cased(if hours % 24 < 12 { "AM" } else { "PM" }, written),
+            "Y,YYY" => format!("{},{:03}", years / 1000, years % 1000),
+            "YYYY" => number(years, 4),
+            "YYY" => number(years % 1000, 3),
+            "YY" => number(years % 100, 2),
+            "Y" => (years % 10).to_string(),
+            "MM" => number(months, 2),
+            "DD" => number(days, 2),
+            "Q" if months > 0 => ((months - 1) / 3 + 1).to_string(),
+            "RM" if months > 0 => {
+                let text = cased(ROMAN[(months - 1) as usize], written);
+                if fill { format!("{text:4}") } else { text }
+            }
+            "CC" => number((years + 99) / 100, 2),
+            "DDD" => number(i64::from(v.months) * 30 + days, 3),
+            "J" => (i64::from(v.months) * 30 + days).to_string(),
+            // The others belong to a date.
+            _ => String::new(),
+        };
+        out.push_str(&text);
+        if let Some(capital) = ordinal {
+            let ending = ordinal_ending(text.trim().parse().unwrap_or(0));
+            out.push_str(&if capital { ending.to_uppercase() } else { ending.to_owned() });
+        }
     }
+    out
 }
 
 /// Reads a time by a template.
@@ -648,8 +634,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             let seconds = if arguments.len() == 7 { double(6, row)? } else { 0.0 };
             let [years, months, weeks, days, hours, minutes] = values;
-            let micros = (hours * 3600 + minutes * 60) * 1_000_000 + (seconds * 1e6).round() as i64;
-            Some(span(years * 12 + months, weeks * 7 + days, micros))
+            let micros = (hours * 3600 + minutes * 60)
+                .checked_mul(1_000_000)
+                .and_then(|whole| whole.checked_add((seconds * 1e6).round() as i64));
+            Some(micros.and_then(|micros| span(years * 12 + months, weeks * 7 + days, micros)))
         }),
         F::DateBin => times(&|row| {
             let (Some(stride), Some(source), Some(origin)) = (interval(0, row), micros(1, row), micros(2, row)) else {
@@ -762,18 +750,16 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 let shown = match array.data_type() {
                     _ if array.is_null(place) => None,
                     DataType::Timestamp(..) => micros(0, row).and_then(at).map(|t| time_text(t, &template(format))),
-                    DataType::Interval(_) => interval(0, row).and_then(|v| {
-                        let days = NaiveDate::from_ymd_opt(1, 1, 1)?.and_hms_opt(0, 0, 0)?;
-                        let t = days + chrono::TimeDelta::microseconds(v.nanoseconds / 1000);
-                        Some(time_text(t, &template(format)))
-                    }),
+                    DataType::Interval(_) => interval(0, row).map(|v| interval_text(v, &template(format))),
                     DataType::Decimal128(_, scale) => {
-                        Some(number_text(array.as_primitive::<Decimal128Type>().value(place), *scale, format))
+                        let value = array.as_primitive::<Decimal128Type>().value(place);
+                        Some(NumberTemplate::read(format)?.write(value, *scale))
                     }
                     DataType::Float32 | DataType::Float64 => {
                         let wide = arrow::compute::cast(array, &DataType::Float64)?;
-                        let value = wide.as_primitive::<Float64Type>().value(place);
-                        Some(number_text((value * 1e9).round() as i128, 9, format))
+                        let (value, scale) = decimal_of(wide.as_primitive::<Float64Type>().value(place))
+                            .ok_or_else(|| Error::new(Code::Overflow, "the number has too many digits for a template"))?;
+                        Some(NumberTemplate::read(format)?.write(value, scale))
                     }
                     _ => None,
                 };

@@ -74,6 +74,7 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             let rounded = rounded.as_primitive::<Float64Type>().unary::<_, Float64Type>(f64::round_ties_even);
             kernel(&(Arc::new(rounded) as ArrayRef), to)
         }
+        (T::Real | T::Double, T::Numeric { precision, scale }) => float_to_numeric(array, *precision, *scale),
         (T::Numeric { scale, .. }, integer) if integer.is_integer() => {
             let whole: Decimal128Array = array
                 .as_primitive::<Decimal128Type>()
@@ -108,6 +109,32 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
 fn zoned(micros: TimestampMicrosecondArray, to: &SqlType) -> ArrayRef {
     let zone = (*to == SqlType::TimestampTz).then(|| Arc::from("UTC"));
     Arc::new(micros.with_timezone_opt(zone))
+}
+
+/// A binary fraction by the decimal digits that are certain, as PostgreSQL takes them: 15 of a double, 6 of a real.
+fn float_to_numeric(array: &ArrayRef, precision: u8, scale: i8) -> Result<ArrayRef> {
+    let digits = if matches!(array.data_type(), DataType::Float32) { 5 } else { 14 };
+    let wide = cast_with_options(array, &DataType::Float64, &strict())?;
+    let limit = 10i128.pow(u32::from(precision));
+    let mut out = Decimal128Builder::with_capacity(array.len());
+    for value in wide.as_primitive::<Float64Type>() {
+        let Some(value) = value else {
+            out.append_null();
+            continue;
+        };
+        if !value.is_finite() {
+            return Err(Error::unsupported(format_args!("{value} as a numeric")));
+        }
+        let exact = cobble_types::parse::parse_decimal(&format!("{value:.digits$e}"))
+            .and_then(|(unscaled, own)| rescale_decimal(unscaled, own, scale))
+            // A number with more places than a numeric has is nothing there.
+            .or((value.abs() < 1e-30).then_some(0))
+            .filter(|v| -limit < *v && *v < limit);
+        out.append_value(exact.ok_or_else(|| {
+            Error::new(Code::Overflow, format!("{value} is out of the range of numeric({precision},{scale})"))
+        })?);
+    }
+    Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
 }
 
 fn strict() -> CastOptions<'static> {

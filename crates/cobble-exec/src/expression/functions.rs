@@ -237,11 +237,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let after = substring(s, start.saturating_add(count.max(0)), None)?;
             Ok(Some(Cow::Owned(format!("{}{new}{after}", substring(s, 1, Some(start - 1))?))))
         }),
-        F::QuoteIdent => each(&|s| {
-            let plain =
-                s.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
-            if plain && !s.is_empty() { s.to_owned() } else { cobble_types::quote_identifier(s) }
-        }),
+        F::QuoteIdent => each(&cobble_types::quote_where_needed),
         F::QuoteLiteral => each(&quoted),
         F::QuoteNullable => {
             let first = text(0);
@@ -396,11 +392,26 @@ fn quoted(text: &str) -> String {
     if inner.contains('\\') { format!("E'{}'", inner.replace('\\', "\\\\")) } else { format!("'{inner}'") }
 }
 
-/// `%s` a value, `%I` an identifier, `%L` a literal, each with `n$` for the n-th value; `%%` a percent sign.
+/// `%s` a value, `%I` an identifier, `%L` a literal, each with `n$` for the n-th value and a width to fill, which `-` fills at the
+/// end and `*` takes from the values; `%%` a percent sign (PostgreSQL manual 9.4.1).
 fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
     let mut out = String::new();
     let mut next = 0;
     let mut rest = template;
+    let fail = |what: String| Error::new(Code::InvalidValue, what);
+    let value_at = |place: usize| {
+        values
+            .get(place)
+            .copied()
+            .ok_or_else(|| fail("format() has fewer values than its text has places".to_owned()))
+    };
+    // Digits at the beginning of the text, as a number.
+    let number = |rest: &mut &str| -> Option<usize> {
+        let digits = rest.bytes().take_while(u8::is_ascii_digit).count();
+        let value = rest[..digits].parse().ok();
+        *rest = &rest[digits..];
+        value
+    };
     while let Some(at) = rest.find('%') {
         out.push_str(&rest[..at]);
         rest = &rest[at + 1..];
@@ -409,24 +420,58 @@ fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
             rest = after;
             continue;
         }
-        let digits = rest.chars().take_while(char::is_ascii_digit).count();
-        if digits > 0 && rest[digits..].starts_with('$') {
-            next = rest[..digits].parse::<usize>().unwrap_or(0).saturating_sub(1);
-            rest = &rest[digits + 1..];
-        }
-        let value = *values
-            .get(next)
-            .ok_or_else(|| Error::new(Code::InvalidValue, "format() has fewer values than its text has places"))?;
-        next += 1;
-        match rest.chars().next() {
-            Some('s') => out.push_str(value.unwrap_or("")),
-            Some('I') => out.push_str(&cobble_types::quote_identifier(value.unwrap_or(""))),
-            Some('L') => out.push_str(&value.map_or("NULL".to_owned(), quoted)),
-            other => {
-                let shown = other.map_or_else(String::new, String::from);
-                return Err(Error::new(Code::InvalidValue, format!("format() does not know %{shown}")));
+        let mut place = None;
+        let before = rest;
+        if let Some(n) = number(&mut rest) {
+            match rest.strip_prefix('$') {
+                Some(after) => {
+                    place = Some(n.checked_sub(1).ok_or_else(|| fail("format() counts values from one".to_owned()))?);
+                    rest = after;
+                }
+                None => rest = before,
             }
         }
+        let mut at_end = false;
+        while let Some(after) = rest.strip_prefix('-') {
+            (at_end, rest) = (true, after);
+        }
+        let mut width = None;
+        if let Some(after) = rest.strip_prefix('*') {
+            rest = after;
+            let before = rest;
+            let own = match number(&mut rest) {
+                Some(n) if rest.starts_with('$') => {
+                    rest = &rest[1..];
+                    n.checked_sub(1).ok_or_else(|| fail("format() counts values from one".to_owned()))?
+                }
+                _ => {
+                    rest = before;
+                    next += 1;
+                    next - 1
+                }
+            };
+            let written = value_at(own)?.unwrap_or("0");
+            let own: i32 = written.parse().map_err(|_| fail(format!("the width \"{written}\" is no number")))?;
+            (width, at_end) = (Some(own.unsigned_abs() as usize), at_end || own < 0);
+        } else if let Some(n) = number(&mut rest) {
+            width = Some(n);
+        }
+        let kind = rest.chars().next().ok_or_else(|| fail("the text of format() ends after %".to_owned()))?;
+        if !matches!(kind, 's' | 'I' | 'L') {
+            return Err(fail(format!("format() does not know %{kind}")));
+        }
+        let place = place.unwrap_or(next);
+        let value = value_at(place)?;
+        next = place + 1;
+        let text = match (kind, value) {
+            ('s', value) => value.unwrap_or("").to_owned(),
+            ('L', value) => value.map_or("NULL".to_owned(), quoted),
+            (_, Some(value)) => cobble_types::quote_where_needed(value),
+            (_, None) => return Err(fail("a null cannot be an identifier".to_owned())),
+        };
+        let missing = width.unwrap_or(0).min(1 << 20).saturating_sub(text.chars().count());
+        let fill = " ".repeat(missing);
+        out.push_str(&if at_end { format!("{text}{fill}") } else { format!("{fill}{text}") });
         rest = &rest[1..];
     }
     out.push_str(rest);

@@ -13,6 +13,7 @@ pub(crate) mod json;
 mod json_path;
 pub(crate) mod json_tree;
 mod like;
+mod number_template;
 mod numbers;
 mod pattern;
 mod script;
@@ -242,7 +243,10 @@ impl Compiled {
             }
             Node::Negate(operand) => {
                 let value = operand.evaluate(batch)?;
-                let array = compute::kernels::numeric::neg(value.array().as_ref())?;
+                let array = match value.array().as_primitive_opt::<IntervalMonthDayNanoType>() {
+                    Some(spans) => arithmetic::negated(spans)?,
+                    None => compute::kernels::numeric::neg(value.array().as_ref())?,
+                };
                 Evaluated::like(array, &[&value])
             }
             Node::IsNull { operand, negated } => {

@@ -98,7 +98,7 @@ impl<'a> Binder<'a> {
                     ast::UnaryOperator::PGSquareRoot => function::call(Function::Sqrt, vec![operand]),
                     ast::UnaryOperator::PGCubeRoot => function::call(Function::Cbrt, vec![operand]),
                     ast::UnaryOperator::PGAbs => function::call(Function::Abs, vec![operand]),
-                    other => Err(Error::unsupported(format_args!("the operator {other}"))),
+                    other => Err(Error::new(Code::UnknownFunction, format!("there is no operator \"{other}\""))),
                 }
             }
             E::BinaryOp { left, op: ast::BinaryOperator::Overlaps, right } => self.overlaps(left, right, scope),

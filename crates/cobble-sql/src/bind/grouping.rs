@@ -148,7 +148,7 @@ impl<'a> Binder<'a> {
             Ok(None) => match self.expr(written, scope) {
                 Ok(bound) => Ok(bound),
                 // Input columns come first, then the names of the result, as in PostgreSQL.
-                Err(error) => named_item(written, items).ok_or(error),
+                Err(error) => named_item(written, items)?.ok_or(error),
             },
             Err(error) => Err(error),
         };

@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use cobble_plan::expr::{BinaryOp, Column, Expr};
+use cobble_plan::function::Function;
 use cobble_plan::logical::{LogicalPlan, SortKey};
 use cobble_plan::{Ranking, RowMaker};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
@@ -111,7 +112,7 @@ impl<'a> Binder<'a> {
             for key in keys {
                 let bound = match self.reference(key, &items, "DISTINCT ON")? {
                     Some(expr) => expr,
-                    None => match named_item(key, &items) {
+                    None => match named_item(key, &items)? {
                         Some(expr) => expr,
                         None => self.expr(key, scope)?,
                     },
@@ -356,7 +357,7 @@ impl<'a> Binder<'a> {
     pub(super) fn sort_key(&mut self, key: &'a ast::OrderByExpr, items: &[Item], scope: &Scope) -> Result<SortKey> {
         let expr = match self.reference(&key.expr, items, "ORDER BY")? {
             Some(expr) => expr,
-            None => match named_item(&key.expr, items) {
+            None => match named_item(&key.expr, items)? {
                 Some(expr) => expr,
                 None => self.expr(&key.expr, scope)?,
             },
@@ -372,6 +373,11 @@ impl<'a> Binder<'a> {
 
     fn key(&mut self, key: &'a ast::OrderByExpr, expr: Expr) -> Result<SortKey> {
         let expr = settle(expr)?;
+        let expr = match expr.sql_type() {
+            // Documents are sorted by a key that orders them.
+            SqlType::Json => crate::function::call(Function::JsonOrder, vec![expr])?,
+            _ => expr,
+        };
         if !expr.sql_type().is_ordered() {
             return Err(Error::new(Code::TypeMismatch, format!("values of type {} cannot be sorted", expr.sql_type()))
                 .at(position_of(key.expr.span())));
@@ -379,7 +385,15 @@ impl<'a> Binder<'a> {
         let descending = match &key.options.sort {
             None | Some(ast::OrderBySort::Asc) => false,
             Some(ast::OrderBySort::Desc) => true,
-            Some(ast::OrderBySort::Using(_)) => return Err(Error::unsupported("ORDER BY USING")),
+            Some(ast::OrderBySort::Using(operator)) => match operator.to_string().trim_start_matches("pg_catalog.") {
+                "<" => false,
+                ">" => true,
+                _ => {
+                    return Err(Error::new(Code::WrongKind, format!("{operator} does not sort"))
+                        .hint("USING takes < or >")
+                        .at(position_of(key.expr.span())));
+                }
+            },
         };
         // Nulls count as larger than every value, unless said otherwise.
         Ok(SortKey { expr, descending, nulls_first: key.options.nulls_first.unwrap_or(descending) })
@@ -390,10 +404,18 @@ fn spread(column: &ScopeColumn) -> Item {
     Item { name: column.name.clone(), expr: Expr::Column(column.column.clone()) }
 }
 
-pub(super) fn named_item(written: &ast::Expr, items: &[Item]) -> Option<Expr> {
-    let ast::Expr::Identifier(ident) = written else { return None };
+/// The value that goes by this name in the list of SELECT.
+pub(super) fn named_item(written: &ast::Expr, items: &[Item]) -> Result<Option<Expr>> {
+    let ast::Expr::Identifier(ident) = written else { return Ok(None) };
     let name = folded(ident);
-    items.iter().find(|item| item.name == name).map(|item| item.expr.clone())
+    let mut found = items.iter().filter(|item| item.name == name);
+    let Some(first) = found.next() else { return Ok(None) };
+    if found.any(|other| other.expr != first.expr) {
+        return Err(Error::new(Code::AmbiguousName, format!("several values of SELECT are named \"{name}\""))
+            .hint("name one of them otherwise, or write its place")
+            .at(position_of(ident.span)));
+    }
+    Ok(Some(first.expr.clone()))
 }
 
 fn name_of(expr: &Expr, id: ColumnId) -> String {
