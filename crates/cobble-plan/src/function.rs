@@ -166,6 +166,7 @@ functions! {
     IsFinite, "isfinite", [], "time or interval", Immutable, false;
     Overlaps, "overlaps", [], "start, end, start, end", Immutable, false;
     Age, "age", [], "timestamp [, timestamp]", Immutable, false;
+    RoundTime, "round_time", [], "time or interval, digits", Immutable, false;
     DateBin, "date_bin", [], "interval, timestamp, origin", Immutable, false;
     MakeTime, "make_time", [], "hour, minute, second", Immutable, false;
     MakeTimestamp, "make_timestamp", [], "year, month, day, hour, minute, second", Immutable, false;

@@ -33,48 +33,91 @@ pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
     }
 }
 
-/// `{1,2,NULL}` or `{a,"b c"}`, as PostgreSQL writes arrays of one dimension (manual 8.15.2).
+/// `{1,2,NULL}`, `{a,"b c"}` or `{{1,2},{3,4}}`, as PostgreSQL writes arrays (manual 8.15.2). The text says how many dimensions
+/// there are, whatever the type's name does.
 fn array_literal(text: &str, target: &SqlType) -> Result<Expr> {
-    let SqlType::Array(item) = target else { return Err(Error::internal("an array literal of another type")) };
+    let mut innermost = target;
+    while let SqlType::Array(item) = innermost {
+        innermost = item;
+    }
     let bad = || Error::new(Code::InvalidText, format!("'{text}' does not read as {target}")).hint("such as '{1,2,3}'");
-    let inner = text.trim().strip_prefix('{').and_then(|t| t.strip_suffix('}')).ok_or_else(bad)?;
-    let mut items = Vec::new();
-    let mut characters = inner.chars().peekable();
-    while characters.peek().is_some() || !items.is_empty() {
+    let mut characters = text.trim().chars().peekable();
+    let array = nested_array(&mut characters, innermost, 1).and_then(|array| array.ok_or_else(bad));
+    let array = array.map_err(|e| if e.code == Code::Internal { bad() } else { e })?;
+    match characters.next() {
+        None => Ok(array),
+        Some(_) => Err(bad()),
+    }
+}
+
+/// An array from its opening brace on; nothing where the text is not one.
+fn nested_array(
+    characters: &mut std::iter::Peekable<std::str::Chars>,
+    innermost: &SqlType,
+    depth: usize,
+) -> Result<Option<Expr>> {
+    let skip = |characters: &mut std::iter::Peekable<std::str::Chars>| {
         while characters.next_if(|c| c.is_whitespace()).is_some() {}
-        let (mut item_text, mut quoted) = (String::new(), false);
-        if characters.next_if_eq(&'"').is_some() {
-            quoted = true;
-            loop {
-                match characters.next().ok_or_else(bad)? {
-                    '"' => break,
-                    '\\' => item_text.push(characters.next().ok_or_else(bad)?),
-                    c => item_text.push(c),
-                }
+    };
+    skip(characters);
+    if depth > 6 || characters.next_if_eq(&'{').is_none() {
+        return Ok(None);
+    }
+    let mut items = Vec::new();
+    skip(characters);
+    if characters.next_if_eq(&'}').is_some() {
+        let sql_type = SqlType::Array(Box::new(innermost.clone()));
+        return Ok(Some(Expr::Call { function: Function::MakeArray, arguments: items, sql_type }));
+    }
+    loop {
+        skip(characters);
+        if characters.peek() == Some(&'{') {
+            match nested_array(characters, innermost, depth + 1)? {
+                Some(array) => items.push(array),
+                None => return Ok(None),
             }
-            while characters.next_if(|c| c.is_whitespace()).is_some() {}
         } else {
-            while let Some(c) = characters.next_if(|c| *c != ',') {
-                if matches!(c, '{' | '}' | '"') {
-                    return Err(bad());
+            let (mut text, mut quoted) = (String::new(), false);
+            if characters.next_if_eq(&'"').is_some() {
+                quoted = true;
+                loop {
+                    match characters.next() {
+                        Some('"') => break,
+                        Some('\\') => text.extend(characters.next()),
+                        Some(c) => text.push(c),
+                        None => return Ok(None),
+                    }
                 }
-                item_text.push(c);
+            } else {
+                while let Some(c) = characters.next_if(|c| !matches!(c, ',' | '}' | '{' | '"')) {
+                    match c {
+                        '\\' => text.extend(characters.next()),
+                        c => text.push(c),
+                    }
+                }
+                text.truncate(text.trim_end().len());
             }
-            item_text.truncate(item_text.trim_end().len());
+            let value = match quoted {
+                false if text.is_empty() => return Ok(None),
+                false if text.eq_ignore_ascii_case("null") => Value::Null,
+                _ => Value::Text(text),
+            };
+            items.push(coerce(Expr::Literal { value, sql_type: SqlType::Null }, innermost)?);
         }
-        let value = match quoted {
-            false if item_text.is_empty() => return Err(bad()),
-            false if item_text.eq_ignore_ascii_case("null") => Value::Null,
-            _ => Value::Text(item_text),
-        };
-        items.push(coerce(Expr::Literal { value, sql_type: SqlType::Null }, item)?);
+        skip(characters);
         match characters.next() {
-            None => break,
             Some(',') => {}
-            Some(_) => return Err(bad()),
+            Some('}') => break,
+            _ => return Ok(None),
         }
     }
-    Ok(Expr::Call { function: Function::MakeArray, arguments: items, sql_type: target.clone() })
+    // All items are of one type: values, or arrays as deep as each other.
+    let item = items[0].sql_type();
+    if items.iter().any(|other| other.sql_type() != item) {
+        return Ok(None);
+    }
+    let sql_type = SqlType::Array(Box::new(item));
+    Ok(Some(Expr::Call { function: Function::MakeArray, arguments: items, sql_type }))
 }
 
 /// An open literal becomes text; used where an expression leaves a query.
@@ -244,6 +287,14 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
         (BinaryOp::Plus, Date, Time) | (BinaryOp::Plus, Time, Date) => {
             let (date, time) = if l == Date { (left, right) } else { (right, left) };
             typed(coerce(date, &Timestamp)?, time.cast(Interval), Timestamp)
+        }
+        (BinaryOp::Plus, Timestamp | TimestampTz, Time) => {
+            let own = l.clone();
+            typed(left, right.cast(Interval), own)
+        }
+        (BinaryOp::Plus, Time, Timestamp | TimestampTz) => {
+            let own = r.clone();
+            typed(right, left.cast(Interval), own)
         }
         (BinaryOp::Plus | BinaryOp::Minus, Time, Interval) => typed(left, right, Time),
         (BinaryOp::Plus, Interval, Time) => typed(right, left, Time),

@@ -4,7 +4,10 @@
 
 use std::any::TypeId;
 
-use sqlparser::ast::{BinaryOperator, Expr, UnaryOperator};
+use sqlparser::ast::{
+    BinaryOperator, DataType, Expr, Function, FunctionArg, FunctionArgExpr, FunctionArgumentList, FunctionArguments,
+    TrimWhereField, TypedString, UnaryOperator,
+};
 use sqlparser::dialect::{Dialect, PostgreSqlDialect, Precedence};
 use sqlparser::keywords::Keyword;
 use sqlparser::parser::{Parser, ParserError};
@@ -127,7 +130,16 @@ impl Dialect for OwnDialect {
     }
 
     fn parse_prefix(&self, parser: &mut Parser) -> Option<Result<Expr, ParserError>> {
+        let next = &parser.peek_nth_token_ref(1).token;
         let (op, precedence) = match &parser.peek_token_ref().token {
+            Token::Word(word) if word.keyword == Keyword::TRIM && *next == Token::LParen => return Some(trim(parser)),
+            Token::Word(word) if word.keyword == Keyword::SUBSTRING && *next == Token::LParen => {
+                return parser.maybe_parse(similar_substring).transpose();
+            }
+            // `"timestamp" '2025-07-01'`: a literal of a type by its quoted name.
+            Token::Word(word) if word.quote_style.is_some() && matches!(next, Token::SingleQuotedString(_)) => {
+                return Some(quoted_type(parser));
+            }
             Token::Plus => (UnaryOperator::Plus, SIGN),
             Token::Minus => (UnaryOperator::Minus, SIGN),
             Token::Tilde => (UnaryOperator::BitwiseNot, OTHER),
@@ -233,6 +245,68 @@ fn between_symmetric(parser: &mut Parser, left: &Expr) -> Option<Result<Expr, Pa
         let either = Expr::BinaryOp { left: Box::new(usual), op, right: Box::new(turned) };
         Ok(Expr::Nested(Box::new(either)))
     })())
+}
+
+/// `TRIM ([BOTH | LEADING | TRAILING] [characters] [FROM] text [, characters])` (SQL:2016 part 2, 6.32; PostgreSQL manual 9.4).
+fn trim(parser: &mut Parser) -> Result<Expr, ParserError> {
+    parser.advance_token();
+    parser.expect_token(&Token::LParen)?;
+    let sides = [Keyword::BOTH, Keyword::LEADING, Keyword::TRAILING];
+    let trim_where = match parser.parse_one_of_keywords(&sides) {
+        Some(Keyword::BOTH) => Some(TrimWhereField::Both),
+        Some(Keyword::LEADING) => Some(TrimWhereField::Leading),
+        Some(_) => Some(TrimWhereField::Trailing),
+        None => None,
+    };
+    let mut trim_what = None;
+    let mut text = None;
+    if !parser.parse_keyword(Keyword::FROM) {
+        let first = parser.parse_expr()?;
+        match parser.parse_keyword(Keyword::FROM) {
+            true => trim_what = Some(Box::new(first)),
+            false => text = Some(first),
+        }
+    }
+    let text = match text {
+        Some(text) => text,
+        None => parser.parse_expr()?,
+    };
+    if trim_what.is_none() && parser.consume_token(&Token::Comma) {
+        trim_what = Some(Box::new(parser.parse_expr()?));
+    }
+    parser.expect_token(&Token::RParen)?;
+    Ok(Expr::Trim { expr: Box::new(text), trim_where, trim_what, trim_characters: None })
+}
+
+/// `SUBSTRING (text SIMILAR pattern ESCAPE character)`, as a call with the three of them.
+fn similar_substring(parser: &mut Parser) -> Result<Expr, ParserError> {
+    let name = parser.parse_object_name(false)?;
+    parser.expect_token(&Token::LParen)?;
+    let text = parser.parse_subexpr(BETWEEN_IN_LIKE)?;
+    parser.expect_keyword(Keyword::SIMILAR)?;
+    let pattern = parser.parse_subexpr(BETWEEN_IN_LIKE)?;
+    parser.expect_keyword(Keyword::ESCAPE)?;
+    let escape = parser.parse_expr()?;
+    parser.expect_token(&Token::RParen)?;
+    let args = [text, pattern, escape].map(|e| FunctionArg::Unnamed(FunctionArgExpr::Expr(e))).to_vec();
+    let list = FunctionArgumentList { duplicate_treatment: None, args, clauses: vec![] };
+    Ok(Expr::Function(Function {
+        name,
+        uses_odbc_syntax: false,
+        parameters: FunctionArguments::None,
+        args: FunctionArguments::List(list),
+        within_group: vec![],
+        filter: None,
+        null_treatment: None,
+        over: None,
+    }))
+}
+
+fn quoted_type(parser: &mut Parser) -> Result<Expr, ParserError> {
+    let name = parser.parse_object_name(false)?;
+    let value = parser.parse_value()?;
+    let data_type = DataType::Custom(name, vec![]);
+    Ok(Expr::TypedString(TypedString { data_type, value, uses_odbc_syntax: false }))
 }
 
 /// `x [NOT] LIKE ANY (…)` and `ALL`: a comparison with each item of an array, or each row of a subquery.

@@ -299,6 +299,16 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 .map(|e| if e.sql_type() == SqlType::Date { coerce(e, &SqlType::Timestamp) } else { Ok(e) });
             done(both.collect::<Result<_>>()?, SqlType::Interval)
         }
+        RoundTime => {
+            let [value, digits]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let own = value.sql_type();
+            match own {
+                SqlType::Timestamp | SqlType::TimestampTz | SqlType::Time | SqlType::Interval => {
+                    done(vec![value, integer(digits)?], own)
+                }
+                _ => Err(wrong()),
+            }
+        }
         DateBin => {
             let [stride, source, origin]: [Expr; 3] = arguments.try_into().map_err(|_| wrong())?;
             let stride = coerce(stride, &SqlType::Interval)?;

@@ -182,6 +182,10 @@ pub fn parse_escaped(text: &str) -> Option<Vec<u8>> {
 /// Days since 1970-01-01 from `YYYY-MM-DD`, `YYYY/MM/DD` or `YYYYMMDD`; a time after it is cut off, as PostgreSQL does.
 pub fn parse_date(text: &str) -> Option<i32> {
     let day = text.split([' ', 'T']).next()?;
+    // Fewer digits are no year yet: 01/02/03 begins with its month.
+    if day.bytes().take_while(u8::is_ascii_digit).count() < 4 {
+        return None;
+    }
     let date = ["%Y-%m-%d", "%Y/%m/%d", "%Y%m%d"].iter().find_map(|form| NaiveDate::parse_from_str(day, form).ok())?;
     if day.len() < text.len() && parse_timestamp(text).is_none() {
         return None;

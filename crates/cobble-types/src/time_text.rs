@@ -335,12 +335,15 @@ impl<'a> Reader<'a> {
     }
 
     fn ymd(&mut self, year: &str, day: &str) -> Result<()> {
-        let (year, month) = (self.year(year)?, self.month.ok_or_else(|| self.malformed())?);
-        let day: u32 = day.parse().map_err(|_| self.malformed())?;
-        if year == 0 {
+        let before_christ = self.before_christ || self.text.to_ascii_lowercase().trim_end().ends_with("bc");
+        let year = match before_christ {
+            true => 1 - year.parse::<i32>().map_err(|_| self.malformed())?,
+            false => self.year(year)?,
+        };
+        let (month, day) = (self.month.ok_or_else(|| self.malformed())?, day.parse().map_err(|_| self.malformed())?);
+        if year == i32::from(before_christ) {
             return Err(self.missing());
         }
-        let year = if self.before_christ || self.text.to_ascii_lowercase().trim_end().ends_with("bc") { 1 - year } else { year };
         let date = NaiveDate::from_ymd_opt(year, month, day).ok_or_else(|| self.missing())?;
         self.date_of(date.num_days_from_ce() - EPOCH_DAYS)
     }

@@ -610,6 +610,38 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         Ok(Arc::new(out.finish()))
     };
     match function {
+        F::RoundTime => {
+            let unit = |row: usize| {
+                let digits = integer(1, row).and_then(|digits| u32::try_from(digits).ok()).map_or(6, |d| d.min(6));
+                10i64.pow(6 - digits)
+            };
+            // A half goes away from zero.
+            let rounded = |micros: i64, unit: i64| {
+                let away = if micros < 0 { -unit / 2 } else { unit / 2 };
+                micros.checked_add(away).map(|moved| moved / unit * unit)
+            };
+            match arguments[0].array().data_type() {
+                DataType::Interval(_) => spans(&|row| {
+                    let v = interval(0, row)?;
+                    let micros = rounded(v.nanoseconds / 1000, unit(row));
+                    Some(micros.and_then(|micros| span(v.months.into(), v.days.into(), micros)))
+                }),
+                DataType::Time64(_) => {
+                    let times = arguments[0].array().as_primitive::<Time64MicrosecondType>();
+                    let time = |row: usize| {
+                        let place = arguments[0].place(row);
+                        times.is_valid(place).then(|| rounded(times.value(place), unit(row)))?
+                    };
+                    Ok(Arc::new((0..rows).map(time).collect::<Time64MicrosecondArray>()))
+                }
+                _ => times(&|row| {
+                    let Some(t) = micros(0, row) else { return Ok(None) };
+                    let unit = unit(row);
+                    let moved = t.checked_add(unit / 2).ok_or_else(out_of_range)?;
+                    Ok(Some(moved.div_euclid(unit) * unit))
+                }),
+            }
+        }
         F::IsFinite => {
             let (array, place) = (arguments[0].array(), |row| arguments[0].place(row));
             Ok(Arc::new((0..rows).map(|row| array.is_valid(place(row)).then_some(true)).collect::<BooleanArray>()))

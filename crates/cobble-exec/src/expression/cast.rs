@@ -31,6 +31,11 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             let texts = array.as_string_view().iter().map(|text| text.map(super::json::canonical).transpose());
             Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
+        (T::Interval, T::Time) => {
+            let spans = array.as_primitive::<IntervalMonthDayNanoType>();
+            let time = |v: IntervalMonthDayNano| (v.nanoseconds / 1000).rem_euclid(DAY);
+            Ok(Arc::new(spans.unary::<_, Time64MicrosecondType>(time)))
+        }
         (T::Time, T::Interval) => {
             let times = array.as_primitive::<Time64MicrosecondType>();
             let span = |t: i64| IntervalMonthDayNano::new(0, 0, t * 1000);

@@ -308,6 +308,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::Age
         | F::IsFinite
         | F::Overlaps
+        | F::RoundTime
         | F::MakeTimestampTz
         | F::DateBin
         | F::MakeTime

@@ -24,7 +24,9 @@ impl<'a> Binder<'a> {
         let whole = match (&interval.leading_field, &interval.last_field) {
             (None, _) => text,
             // A bare number counts the unit; anything else is an interval of which the smaller parts are cut off.
-            (Some(field), None) if text.trim().parse::<f64>().is_ok() => format!("{text} {}", unit(field)),
+            (Some(field), None) if text.trim().parse::<f64>().is_ok() => {
+                return cut_to(&format!("{text} {}", unit(field)), &unit(field));
+            }
             (Some(field), None) => return cut_to(&text, &unit(field)),
             (Some(first), Some(last)) => return spanning(&text, &unit(first), &unit(last)),
         };

@@ -1,11 +1,10 @@
 //! Type names as written to SQL types.
 
-use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::expr::Expr;
 use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, Ident, ObjectName, TimezoneInfo};
 
-use crate::coerce::binary;
 use crate::function;
 
 /// What `pg_typeof` calls a type.
@@ -135,18 +134,13 @@ pub(super) fn within_length(value: Expr, written: &DataType) -> Result<Expr> {
         DataType::Char(given) | DataType::Character(given) => {
             function::call(Function::TrimEnd, vec![cut(value, length(given).unwrap_or(1))?])
         }
-        DataType::Timestamp(Some(digits), _) if *digits < 6 => {
-            let half = 500_000 / 10i64.pow(*digits as u32);
-            let half = Value::Interval { months: 0, days: 0, microseconds: half };
-            let unit = match digits {
-                0 => "second",
-                3 => "milliseconds",
-                _ => return Err(Error::unsupported(format_args!("{written}: only 0, 3 or 6 digits of a second"))),
-            };
-            let raised = binary(BinaryOp::Plus, value, Expr::literal(half))?;
-            function::call(Function::DateTrunc, vec![Expr::literal(Value::Text(unit.into())), raised])
+        DataType::Timestamp(Some(digits), _)
+        | DataType::Time(Some(digits), _)
+        | DataType::Interval { precision: Some(digits), fields: _ }
+            if *digits < 6 =>
+        {
+            function::call(Function::RoundTime, vec![value, Expr::literal(Value::Integer(*digits as i32))])
         }
-        DataType::Time(Some(digits), _) if *digits < 6 => Err(Error::unsupported(written)),
         _ => Ok(value),
     }
 }
