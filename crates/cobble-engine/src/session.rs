@@ -12,8 +12,8 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownFunction, PlanFormat, Show,
-    SessionNames, Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownFunction, PlanFormat,
+    SessionNames, Show, Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType, Value};

@@ -100,7 +100,8 @@ impl AggregateFunction {
     /// Aggregates that keep every value they see.
     pub fn collects(self) -> bool {
         use AggregateFunction::*;
-        self.is_ordered_set() || matches!(self, StringAgg | ArrayAgg | JsonAgg | JsonbAgg | JsonObjectAgg | JsonbObjectAgg)
+        self.is_ordered_set()
+            || matches!(self, StringAgg | ArrayAgg | JsonAgg | JsonbAgg | JsonObjectAgg | JsonbObjectAgg)
     }
 
     /// What comes out of an empty group: zero for counts, null for all others.

@@ -416,7 +416,10 @@ impl LogicalPlan {
                 LogicalPlan::Limit { input: shared(input), limit: *limit, offset: *offset }
             }
             LogicalPlan::Union { inputs, columns } => LogicalPlan::Union {
-                inputs: inputs.iter().map(|i| UnionInput { plan: shared(&i.plan), columns: i.columns.clone() }).collect(),
+                inputs: inputs
+                    .iter()
+                    .map(|i| UnionInput { plan: shared(&i.plan), columns: i.columns.clone() })
+                    .collect(),
                 columns: columns.clone(),
             },
             LogicalPlan::Recursive { id, name, base, step, columns, distinct } => LogicalPlan::Recursive {

@@ -157,7 +157,8 @@ impl Planner<'_> {
                 }
                 let below = self.closed(planned, &used)?;
                 let out = columns.iter().map(|(column, _)| column.clone()).collect();
-                let mut built = self.step(Operator::Project { columns }, out, vec![below.node], self.estimator.of(plan));
+                let mut built =
+                    self.step(Operator::Project { columns }, out, vec![below.node], self.estimator.of(plan));
                 built.gate_below = below.gate_below;
                 Ok(Planned::Built(built))
             }
@@ -294,7 +295,9 @@ impl Planner<'_> {
                 let wanted: Vec<_> = columns.iter().filter(|(column, _)| needed.contains(&column.id)).collect();
                 let kept = self.results.get(id).map(Vec::as_slice).unwrap_or_default();
                 let place = |own: &ColumnId| {
-                    kept.iter().position(|c| c.id == *own).ok_or_else(|| Error::internal(format!("{name} lost a column")))
+                    kept.iter()
+                        .position(|c| c.id == *own)
+                        .ok_or_else(|| Error::internal(format!("{name} lost a column")))
                 };
                 let places = wanted.iter().map(|(_, own)| place(own)).collect::<Result<_>>()?;
                 let operator = Operator::CteScan { id: *id, name: name.clone(), places };
@@ -477,7 +480,8 @@ impl Planner<'_> {
         left.iter().for_each(|conjunct| conjunct.collect_columns(&mut used));
         let below = self.closed(planned, &used)?;
         let columns = below.node.columns.clone();
-        let mut built = self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], self.estimator.of(plan));
+        let mut built =
+            self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], self.estimator.of(plan));
         built.gate_below = below.gate_below;
         Ok(Planned::Built(built))
     }

@@ -101,10 +101,10 @@ impl Reach<'_> {
             (Some(own), _) if same(own, &column.sql_type) => Ok(()),
             (Some(own), _) => self.fail(format_args!("{column} is {own} and is used as {}", column.sql_type)),
             (None, Some(_)) if self.outer == Outer::Allowed => Ok(()),
-            (None, Some(_)) => {
-                Err(Error::unsupported(format_args!("a subquery that uses {column} of the query around it in this way"))
-                    .hint("write it as a join, or compute it for all rows at once in a WITH"))
-            }
+            (None, Some(_)) => Err(Error::unsupported(format_args!(
+                "a subquery that uses {column} of the query around it in this way"
+            ))
+            .hint("write it as a join, or compute it for all rows at once in a WITH")),
             (None, None) => self.fail(format_args!("nothing brings the column {column}")),
         }
     }

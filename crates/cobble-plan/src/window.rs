@@ -78,7 +78,11 @@ impl Ranking {
 #[derive(Debug, Clone, PartialEq)]
 pub enum WindowFunction {
     /// With `ignore_nulls`, rows whose first argument is null are passed over (SQL:2016 part 2, 6.10).
-    Ranking { function: Ranking, arguments: Vec<Expr>, ignore_nulls: bool },
+    Ranking {
+        function: Ranking,
+        arguments: Vec<Expr>,
+        ignore_nulls: bool,
+    },
     Aggregate(AggregateCall),
 }
 

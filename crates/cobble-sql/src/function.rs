@@ -510,8 +510,11 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),
         JsonBuildObject | JsonbBuildObject => {
             if !arguments.len().is_multiple_of(2) {
-                return Err(Error::new(Code::InvalidValue, format!("{}() takes keys and values by turns", function.name()))
-                    .hint("give an even number of arguments"));
+                return Err(Error::new(
+                    Code::InvalidValue,
+                    format!("{}() takes keys and values by turns", function.name()),
+                )
+                .hint("give an even number of arguments"));
             }
             let parts = arguments.into_iter().enumerate();
             let parts = parts.map(|(place, part)| if place % 2 == 0 { output_text(part) } else { document(part) });

@@ -268,7 +268,12 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
             J::Right(c) | J::RightOuter(c) => (c, "RIGHT JOIN"),
             J::FullOuter(c) => (c, "FULL JOIN"),
             J::CrossJoin(c) => {
-                foreign(*c != ast::JoinConstraint::None, "a condition of CROSS JOIN", "write JOIN … ON", relation.span())?;
+                foreign(
+                    *c != ast::JoinConstraint::None,
+                    "a condition of CROSS JOIN",
+                    "write JOIN … ON",
+                    relation.span(),
+                )?;
                 continue;
             }
             J::Semi(_) | J::LeftSemi(_) | J::RightSemi(_) => {
@@ -288,7 +293,12 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
                 continue;
             }
             J::StraightJoin(_) => {
-                foreign(true, "STRAIGHT_JOIN", "write JOIN; SET planner.off = 'order-joins' keeps the order", relation.span())?;
+                foreign(
+                    true,
+                    "STRAIGHT_JOIN",
+                    "write JOIN; SET planner.off = 'order-joins' keeps the order",
+                    relation.span(),
+                )?;
                 continue;
             }
             J::ArrayJoin | J::LeftArrayJoin | J::InnerArrayJoin => {
@@ -344,7 +354,12 @@ fn table_factor(factor: &ast::TableFactor) -> Result<()> {
             foreign(!partitions.is_empty(), "PARTITION (…) after a table", "a condition chooses partitions", span)?;
             foreign(json_path.is_some(), "a path after a table", "", span)?;
             unsupported(version.is_some(), "a version of this kind of table", span)?;
-            foreign(*with_ordinality && args.is_none(), "WITH ORDINALITY for a table", "number rows with row_number()", span)?;
+            foreign(
+                *with_ordinality && args.is_none(),
+                "WITH ORDINALITY for a table",
+                "number rows with row_number()",
+                span,
+            )?;
             match args {
                 Some(ast::TableFunctionArgs { args, settings }) => {
                     foreign(settings.is_some(), "SETTINGS", "", span)?;
@@ -356,8 +371,8 @@ fn table_factor(factor: &ast::TableFactor) -> Result<()> {
                 }
                 None => {
                     if let Some(kind) = sample {
-                        let (ast::TableSampleKind::BeforeTableAlias(sample) | ast::TableSampleKind::AfterTableAlias(sample)) =
-                            kind;
+                        let (ast::TableSampleKind::BeforeTableAlias(sample)
+                        | ast::TableSampleKind::AfterTableAlias(sample)) = kind;
                         table_sample(sample, span)?;
                     }
                     alias.iter().try_for_each(plain_alias)
@@ -424,19 +439,16 @@ fn table_factor(factor: &ast::TableFactor) -> Result<()> {
         ast::TableFactor::XmlTable { namespaces: _, row_expression: _, passing: _, columns: _, alias: _ } => {
             unsupported(true, "XMLTABLE", span)
         }
-        ast::TableFactor::SemanticView {
-            name: _,
-            dimensions: _,
-            metrics: _,
-            facts: _,
-            where_clause: _,
-            alias: _,
-        } => foreign(true, "SEMANTIC_VIEW", "", span),
+        ast::TableFactor::SemanticView { name: _, dimensions: _, metrics: _, facts: _, where_clause: _, alias: _ } => {
+            foreign(true, "SEMANTIC_VIEW", "", span)
+        }
     }
 }
 
 fn not_a_table(_: &ast::TableSampleKind, span: Span) -> Result<()> {
-    Err(Error::new(Code::WrongKind, "TABLESAMPLE is for tables").hint("WHERE random() < 0.1 takes a part of any rows").at(place(span)))
+    Err(Error::new(Code::WrongKind, "TABLESAMPLE is for tables")
+        .hint("WHERE random() < 0.1 takes a part of any rows")
+        .at(place(span)))
 }
 
 fn table_sample(sample: &ast::TableSample, span: Span) -> Result<()> {
@@ -528,7 +540,8 @@ fn window(spec: &ast::WindowSpec) -> Result<()> {
 }
 
 fn function(call: &ast::Function) -> Result<()> {
-    let ast::Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment: _, over } = call;
+    let ast::Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment: _, over } =
+        call;
     let span = name.span();
     foreign(*uses_odbc_syntax, "{fn …}", "call the function by its name", span)?;
     foreign(*parameters != ast::FunctionArguments::None, "a second list of arguments", "", span)?;
@@ -640,9 +653,7 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
         | E::IsNotUnknown(e)
         | E::Nested(e) => expr(e),
         E::IsDistinctFrom(left, right) | E::IsNotDistinctFrom(left, right) => all([left.as_ref(), right.as_ref()]),
-        E::IsJson { expr: _, kind: _, unique_keys: _, negated: _ } => {
-            unsupported(true, "IS JSON", written.span())
-        }
+        E::IsJson { expr: _, kind: _, unique_keys: _, negated: _ } => unsupported(true, "IS JSON", written.span()),
         E::IsNormalized { expr: e, form: _, negated: _ } => expr(e),
         E::InList { expr: e, list, negated: _ } => {
             expr(e)?;
@@ -751,8 +762,13 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
             array_items(elem)
         }
         E::Interval(interval) => {
-            let ast::Interval { value, leading_field: _, leading_precision, last_field: _, fractional_seconds_precision } =
-                interval;
+            let ast::Interval {
+                value,
+                leading_field: _,
+                leading_precision,
+                last_field: _,
+                fractional_seconds_precision,
+            } = interval;
             let digits = leading_precision.is_some() || fractional_seconds_precision.is_some();
             unsupported(digits, "a number of digits of an interval's part", written.span())?;
             expr(value)
@@ -790,9 +806,7 @@ fn literal(value: &ast::ValueWithSpan) -> Result<()> {
         | V::Boolean(_)
         | V::Null
         | V::Placeholder(_) => Ok(()),
-        V::SingleQuotedByteStringLiteral(_) | V::HexStringLiteral(_) => {
-            unsupported(true, "a bit string", *span)
-        }
+        V::SingleQuotedByteStringLiteral(_) | V::HexStringLiteral(_) => unsupported(true, "a bit string", *span),
         V::TripleSingleQuotedString(_)
         | V::TripleDoubleQuotedString(_)
         | V::DoubleQuotedByteStringLiteral(_)

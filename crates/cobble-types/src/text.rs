@@ -69,7 +69,13 @@ pub(crate) fn write_interval(months: i32, days: i32, micros: i64) -> String {
         }
     }
     if micros != 0 || parts.is_empty() {
-        let sign = if micros < 0 { "-" } else if after_negative { "+" } else { "" };
+        let sign = if micros < 0 {
+            "-"
+        } else if after_negative {
+            "+"
+        } else {
+            ""
+        };
         let micros = micros.unsigned_abs();
         let (seconds, fraction) = (micros / 1_000_000, write_fraction((micros % 1_000_000) as u32));
         parts.push(format!("{sign}{:02}:{:02}:{:02}{fraction}", seconds / 3600, seconds / 60 % 60, seconds % 60));
@@ -170,9 +176,7 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
             let parts = array.as_struct().columns();
             let parts: Vec<String> = parts
                 .iter()
-                .map(|part| {
-                    array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_field(&text))
-                })
+                .map(|part| array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_field(&text)))
                 .collect();
             format!("({})", parts.join(","))
         }

@@ -12,7 +12,17 @@ const DAY: i64 = 86_400_000_000;
 const EPOCH_DAYS: i32 = 719_163;
 
 const MONTHS: [&str; 12] = [
-    "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november",
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
     "december",
 ];
 const WEEKDAYS: [&str; 7] = ["sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"];
@@ -103,7 +113,10 @@ impl<'a> Reader<'a> {
         for word in text.split(|c: char| c.is_whitespace() || c == ',').filter(|word| !word.is_empty()) {
             // Between date and time a T may stand.
             match word.find(['T', 't']).filter(|at| *at > 0) {
-                Some(at) if word[..at].ends_with(|c: char| c.is_ascii_digit()) && word[at + 1..].starts_with(|c: char| c.is_ascii_digit()) => {
+                Some(at)
+                    if word[..at].ends_with(|c: char| c.is_ascii_digit())
+                        && word[at + 1..].starts_with(|c: char| c.is_ascii_digit()) =>
+                {
                     tokens.extend([&word[..at], &word[at + 1..]]);
                 }
                 _ => tokens.push(word),
@@ -133,7 +146,9 @@ impl<'a> Reader<'a> {
             return self.date_of(day.checked_sub(2_440_588).ok_or_else(|| self.missing())?);
         }
         let has_digits = token.bytes().any(|b| b.is_ascii_digit());
-        if (token.contains(['-', '/']) && has_digits) || (token.contains('.') && token.starts_with(|c: char| c.is_ascii_digit())) {
+        if (token.contains(['-', '/']) && has_digits)
+            || (token.contains('.') && token.starts_with(|c: char| c.is_ascii_digit()))
+        {
             return self.separated(token);
         }
         if token.bytes().all(|b| b.is_ascii_digit()) {
@@ -159,14 +174,20 @@ impl<'a> Reader<'a> {
     /// Words with a meaning of their own.
     fn word(&mut self, word: &str) -> Result<bool> {
         let plain = word.trim_end_matches('.');
-        let begins = |full: &&str| plain.len() >= 3 && (full.starts_with(plain) && (plain.len() == 3 || plain == *full) || plain == "sept" && **full == *"september");
-        if let Some(month) = MONTHS.iter().position(|full| begins(&full)) {
+        let begins = |full: &&str| {
+            plain.len() >= 3
+                && (full.starts_with(plain) && (plain.len() == 3 || plain == *full)
+                    || plain == "sept" && **full == *"september")
+        };
+        if let Some(month) = MONTHS.iter().position(|full| begins(full)) {
             if self.month.replace(month as u32 + 1).is_some() {
                 return Err(self.malformed());
             }
             return Ok(true);
         }
-        if WEEKDAYS.iter().any(|full| begins(&full)) || matches!(plain, "tues" | "wednes" | "thur" | "thurs" | "at" | "on") {
+        if WEEKDAYS.iter().any(|full| begins(full))
+            || matches!(plain, "tues" | "wednes" | "thur" | "thurs" | "at" | "on")
+        {
             return Ok(true);
         }
         let now = || {
@@ -375,7 +396,11 @@ impl<'a> Reader<'a> {
         match (self.month, self.numbers.clone().as_slice()) {
             (_, []) => {}
             (Some(_), [a, b]) if self.found.date.is_none() => {
-                if a.len() > 2 { self.ymd(a, b)? } else { self.ymd(b, a)? }
+                if a.len() > 2 {
+                    self.ymd(a, b)?
+                } else {
+                    self.ymd(b, a)?
+                }
             }
             _ => return Err(self.malformed()),
         }
@@ -421,9 +446,7 @@ pub fn read_interval(text: &str) -> Result<(i32, i32, i64)> {
         Some(iso) => iso_interval(iso).ok_or_else(malformed)?,
         None => worded_interval(trimmed).ok_or_else(malformed)?,
     };
-    sums.settled().ok_or_else(|| {
-        Error::new(Code::TimeOutOfRange, format!("\"{text}\" is too large for an interval"))
-    })
+    sums.settled().ok_or_else(|| Error::new(Code::TimeOutOfRange, format!("\"{text}\" is too large for an interval")))
 }
 
 /// The parts of an interval on the way; months and days with what is left of larger parts.
@@ -492,7 +515,8 @@ impl Sums {
         if minutes > 59 || micros > 60_000_000 {
             return None;
         }
-        self.exact += i128::from(sign) * (i128::from(hours) * 3_600_000_000 + i128::from(minutes * 60_000_000 + micros));
+        self.exact +=
+            i128::from(sign) * (i128::from(hours) * 3_600_000_000 + i128::from(minutes * 60_000_000 + micros));
         Some(())
     }
 
@@ -628,8 +652,18 @@ mod tests {
     #[test]
     fn dates_are_read_in_many_orders() {
         for text in [
-            "January 8, 1999", "1999-Jan-08", "Jan-08-1999", "08-Jan-1999", "19990108", "990108", "1/8/1999",
-            "1999.008", "J2451187", "1999 Jan 8", "Fri Jan 8 1999", "8 January 1999",
+            "January 8, 1999",
+            "1999-Jan-08",
+            "Jan-08-1999",
+            "08-Jan-1999",
+            "19990108",
+            "990108",
+            "1/8/1999",
+            "1999.008",
+            "J2451187",
+            "1999 Jan 8",
+            "Fri Jan 8 1999",
+            "8 January 1999",
         ] {
             assert_eq!(write_date(TimeText::read(text, "date").unwrap().date.unwrap()), "1999-01-08", "{text}");
         }

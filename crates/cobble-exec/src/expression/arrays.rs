@@ -118,9 +118,9 @@ fn filled(arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<Ar
     for row in 0..rows {
         let mut own = Vec::new();
         for dimension in &arguments[1..] {
-            let length = Integers::of(dimension).get(row).ok_or_else(|| {
-                Error::new(Code::InvalidValue, "a length of array_fill() is null")
-            })?;
+            let length = Integers::of(dimension)
+                .get(row)
+                .ok_or_else(|| Error::new(Code::InvalidValue, "a length of array_fill() is null"))?;
             let length = usize::try_from(length)
                 .map_err(|_| Error::new(Code::ArraySubscript, "a length of array_fill() is negative"))?;
             own.push(length);

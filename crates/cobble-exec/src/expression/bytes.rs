@@ -19,7 +19,8 @@ fn encode(bytes: &[u8], form: &str) -> Result<String> {
         "hex" => bytes.iter().map(|byte| format!("{byte:02x}")).collect(),
         "base64" => {
             let text = STANDARD.encode(bytes);
-            let lines: Vec<&str> = (0..text.len()).step_by(LINE).map(|at| &text[at..text.len().min(at + LINE)]).collect();
+            let lines: Vec<&str> =
+                (0..text.len()).step_by(LINE).map(|at| &text[at..text.len().min(at + LINE)]).collect();
             lines.join("\n")
         }
         "escape" => {

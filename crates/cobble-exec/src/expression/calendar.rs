@@ -208,7 +208,9 @@ pub(super) fn start_of(arguments: &[&Evaluated], rows: usize, result: &DataType)
         for row in 0..rows {
             let place = arguments[1].place(row);
             match part(row)?.filter(|_| spans.is_valid(place)) {
-                Some(part) => out.append_value(interval_start(part, spans.value(place)).ok_or_else(|| unknown_part(part))?),
+                Some(part) => {
+                    out.append_value(interval_start(part, spans.value(place)).ok_or_else(|| unknown_part(part))?)
+                }
                 None => out.append_null(),
             }
         }
@@ -219,7 +221,9 @@ pub(super) fn start_of(arguments: &[&Evaluated], rows: usize, result: &DataType)
     for row in 0..rows {
         let place = arguments[1].place(row);
         match part(row)?.filter(|_| times.is_valid(place)) {
-            Some(part) => out.append_value(time_parts::date_trunc(part, times.value(place)).ok_or_else(|| unknown_part(part))?),
+            Some(part) => {
+                out.append_value(time_parts::date_trunc(part, times.value(place)).ok_or_else(|| unknown_part(part))?)
+            }
             None => out.append_null(),
         }
     }
@@ -789,8 +793,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                     }
                     DataType::Float32 | DataType::Float64 => {
                         let wide = arrow::compute::cast(array, &DataType::Float64)?;
-                        let (value, scale) = decimal_of(wide.as_primitive::<Float64Type>().value(place))
-                            .ok_or_else(|| Error::new(Code::Overflow, "the number has too many digits for a template"))?;
+                        let (value, scale) =
+                            decimal_of(wide.as_primitive::<Float64Type>().value(place)).ok_or_else(|| {
+                                Error::new(Code::Overflow, "the number has too many digits for a template")
+                            })?;
                         Some(NumberTemplate::read(format)?.write(value, scale))
                     }
                     _ => None,

@@ -27,8 +27,16 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         return bytes::call(function, arguments, rows);
     }
     match function {
-        F::Decode | F::Sha224 | F::Sha256 | F::Sha384 | F::Sha512 | F::Encode | F::ByteConcat | F::GetByte
-        | F::SetByte | F::BitCount => bytes::call(function, arguments, rows),
+        F::Decode
+        | F::Sha224
+        | F::Sha256
+        | F::Sha384
+        | F::Sha512
+        | F::Encode
+        | F::ByteConcat
+        | F::GetByte
+        | F::SetByte
+        | F::BitCount => bytes::call(function, arguments, rows),
         F::GenRandomUuid => build(rows, |_| Ok(Some(Cow::Owned(random_uuid())))),
         F::Lower => each(&|s| s.to_lowercase()),
         F::Upper => each(&|s| s.to_uppercase()),
@@ -401,10 +409,7 @@ fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
     let mut rest = template;
     let fail = |what: String| Error::new(Code::InvalidValue, what);
     let value_at = |place: usize| {
-        values
-            .get(place)
-            .copied()
-            .ok_or_else(|| fail("format() has fewer values than its text has places".to_owned()))
+        values.get(place).copied().ok_or_else(|| fail("format() has fewer values than its text has places".to_owned()))
     };
     // Digits at the beginning of the text, as a number.
     let number = |rest: &mut &str| -> Option<usize> {
@@ -579,7 +584,9 @@ fn rounded(
         let value = values.value(place);
         let kept = match nearest || digits >= from {
             true => rescale_decimal(value, from, digits),
-            false => 10i128.checked_pow(u32::try_from(from - digits).unwrap_or(0)).map_or(Some(0), |cut| Some(value / cut)),
+            false => {
+                10i128.checked_pow(u32::try_from(from - digits).unwrap_or(0)).map_or(Some(0), |cut| Some(value / cut))
+            }
         };
         out.append_value(kept.and_then(|v| rescale_decimal(v, digits, to)).ok_or_else(overflow)?);
     }

@@ -53,7 +53,6 @@ fn contains(outer: &Json, inner: &Json) -> bool {
     }
 }
 
-
 pub(super) fn type_name(value: &Json) -> &'static str {
     match value {
         Json::Null => "null",
@@ -267,9 +266,9 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }))
         }),
         F::JsonContains => booleans(&|row| Ok(json(0, row)?.zip(json(1, row)?).map(|(a, b)| contains(&a, &b)))),
-        F::JsonHasKey => booleans(&|row| {
-            Ok(tree(0, row)?.zip(Texts::of(arguments[1]).get(row)).map(|(from, key)| from.has(key)))
-        }),
+        F::JsonHasKey => {
+            booleans(&|row| Ok(tree(0, row)?.zip(Texts::of(arguments[1]).get(row)).map(|(from, key)| from.has(key))))
+        }
         F::JsonArrayLength => {
             let mut out = Int32Builder::with_capacity(rows);
             for row in 0..rows {

@@ -213,8 +213,11 @@ impl Tree {
                     (Ok(place), true) => match way {
                         Put::Set { .. } => members[place].1 = value,
                         Put::Insert { .. } => {
-                            return Err(Error::new(Code::InvalidValue, format!("the member \"{key}\" is there already"))
-                                .hint("jsonb_set() replaces it"));
+                            return Err(Error::new(
+                                Code::InvalidValue,
+                                format!("the member \"{key}\" is there already"),
+                            )
+                            .hint("jsonb_set() replaces it"));
                         }
                     },
                     (Err(place), true) if !matches!(way, Put::Set { create: false }) => {
@@ -386,8 +389,12 @@ impl Tree {
 #[derive(Debug, Clone, Copy)]
 pub(crate) enum Put {
     /// Replaces what is there; what is not there is made when `create` is set.
-    Set { create: bool },
-    Insert { after: bool },
+    Set {
+        create: bool,
+    },
+    Insert {
+        after: bool,
+    },
 }
 
 /// The members of an object as pairs, repetitions and all.
@@ -458,7 +465,13 @@ fn write_number_order(digits: &str, out: &mut Vec<u8>) {
     out.extend(((key as u128) ^ (1 << 127)).to_be_bytes());
     // What does not fit is told apart by its double.
     let bits = value.to_bits();
-    let ordered = if exact.is_some() { 0 } else if value < 0.0 { !bits } else { bits | (1 << 63) };
+    let ordered = if exact.is_some() {
+        0
+    } else if value < 0.0 {
+        !bits
+    } else {
+        bits | (1 << 63)
+    };
     out.extend(ordered.to_be_bytes());
 }
 

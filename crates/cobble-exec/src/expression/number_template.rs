@@ -317,9 +317,10 @@ impl<'a> Writer<'a> {
         let number = number.as_bytes();
         let mut last = None;
         if !template.fill && template.has_point {
-            last = number.iter().position(|b| *b == b'.').map(|point| {
-                number.iter().rposition(|b| *b != b'0').map_or(point, |digit| digit.max(point))
-            });
+            last = number
+                .iter()
+                .position(|b| *b == b'.')
+                .map(|point| number.iter().rposition(|b| *b != b'0').map_or(point, |digit| digit.max(point)));
             if let Some(last) = &mut last
                 && template.last_zero > blanks
             {
@@ -486,7 +487,11 @@ mod tests {
             ("1.5", ".99", " .##"),
         ] {
             let (unscaled, scale) = parse_decimal(text).unwrap();
-            assert_eq!(NumberTemplate::read(template).unwrap().write(unscaled, scale), expected, "{text} as {template}");
+            assert_eq!(
+                NumberTemplate::read(template).unwrap().write(unscaled, scale),
+                expected,
+                "{text} as {template}"
+            );
         }
         assert!(NumberTemplate::read("SS9").is_err() && NumberTemplate::read("9.9.9").is_err());
     }

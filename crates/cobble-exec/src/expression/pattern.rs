@@ -178,7 +178,10 @@ fn place_of(text: &str, start: i32, function: Function) -> Result<usize> {
     if start < 1 {
         return Err(Error::new(Code::InvalidValue, format!("{}() starts at a character above zero", function.name())));
     }
-    Ok(text.char_indices().nth(start as usize - 1).map_or(text.len() + usize::from(start as usize > text.chars().count() + 1), |(at, _)| at))
+    Ok(text
+        .char_indices()
+        .nth(start as usize - 1)
+        .map_or(text.len() + usize::from(start as usize > text.chars().count() + 1), |(at, _)| at))
 }
 
 fn above_zero(n: i32, what: &str, function: Function) -> Result<usize> {
@@ -235,9 +238,7 @@ fn similar_part<'t>(text: &'t str, pattern: &str, escape: &str) -> Result<Option
     let (regex, group) = match parts.as_slice() {
         [only] => (similar(only, Some(escape)), 0),
         // The first part takes as little as it can.
-        [before, part, after] => {
-            (format!("^(?:{})({})(?:{})$", lazily(&inner(before)), inner(part), inner(after)), 1)
-        }
+        [before, part, after] => (format!("^(?:{})({})(?:{})$", lazily(&inner(before)), inner(part), inner(after)), 1),
         _ => {
             return Err(Error::new(Code::InvalidValue, "a pattern has two escaped quotes or none"));
         }
@@ -303,7 +304,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) ->
             };
             let (Some(start), Some(n), Some(flags)) = (start, n, flags) else { return Ok(None) };
             if n < 0 {
-                return Err(Error::new(Code::InvalidValue, "regexp_replace() counts matches from one, or zero for all"));
+                return Err(Error::new(
+                    Code::InvalidValue,
+                    "regexp_replace() counts matches from one, or zero for all",
+                ));
             }
             let all = if by_number && arguments.len() > 4 { n == 0 } else { flags.contains('g') };
             let regex = cached(pattern, flags)?;
@@ -363,9 +367,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) ->
                 }
                 let s = text(0, row).unwrap_or_default();
                 let count = |byte: usize| s[..byte].chars().count() as i32 + 1;
-                out.append_option(look(row)?.map(|found| {
-                    found.map_or(0, |(start, end)| count(if at_end == 1 { end } else { start }))
-                }));
+                out.append_option(
+                    look(row)?
+                        .map(|found| found.map_or(0, |(start, end)| count(if at_end == 1 { end } else { start }))),
+                );
             }
             Arc::new(out.finish())
         }

@@ -17,12 +17,7 @@ const MOST_DIMENSIONS: usize = 6;
 const OPEN: i32 = i32::MAX;
 
 impl<'a> Binder<'a> {
-    pub(super) fn reached(
-        &mut self,
-        root: &'a ast::Expr,
-        chain: &'a [ast::AccessExpr],
-        scope: &Scope,
-    ) -> Result<Expr> {
+    pub(super) fn reached(&mut self, root: &'a ast::Expr, chain: &'a [ast::AccessExpr], scope: &Scope) -> Result<Expr> {
         let mut value = self.expr(root, scope)?;
         let mut rest = chain;
         while let Some(first) = rest.first() {

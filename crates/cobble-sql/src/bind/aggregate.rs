@@ -47,10 +47,9 @@ impl<'a> Binder<'a> {
             Some(level) => self.outer[level].select.as_mut(),
         };
         let Some(select) = select.filter(|s| s.aggregates_allowed) else {
-            return Err(Error::new(Code::Grouping, format!("the aggregate {name}() cannot stand here"))
-                .hint(
-                    "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
-                ));
+            return Err(Error::new(Code::Grouping, format!("the aggregate {name}() cannot stand here")).hint(
+                "aggregates belong in SELECT, HAVING or ORDER BY, not inside each other; filter them with HAVING",
+            ));
         };
         select.below.extend(met);
         if let Some((known, _)) = select.aggregates.iter().find(|(_, known)| *known == bound) {
@@ -198,8 +197,11 @@ impl<'a> Binder<'a> {
         match list {
             [ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Wildcard)] if function == AggregateFunction::Count => {
                 if distinct || !order.is_empty() {
-                    return Err(Error::new(Code::Syntax, "count(*) counts all rows: DISTINCT and ORDER BY do not fit it")
-                        .hint("name the columns that are to differ, such as count(DISTINCT (a, b))"));
+                    return Err(Error::new(
+                        Code::Syntax,
+                        "count(*) counts all rows: DISTINCT and ORDER BY do not fit it",
+                    )
+                    .hint("name the columns that are to differ, such as count(DISTINCT (a, b))"));
                 }
             }
             _ => {

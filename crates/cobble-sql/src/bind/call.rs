@@ -192,8 +192,13 @@ impl<'a> Binder<'a> {
         let is_pair = |argument: &ast::FunctionArg| {
             matches!(
                 argument,
-                ast::FunctionArg::ExprNamed { operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value, .. }
-                    | ast::FunctionArg::Named { operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value, .. }
+                ast::FunctionArg::ExprNamed {
+                    operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value,
+                    ..
+                } | ast::FunctionArg::Named {
+                    operator: ast::FunctionArgOperator::Colon | ast::FunctionArgOperator::Value,
+                    ..
+                }
             )
         };
         let pairs = name == "json_object" && list.iter().any(is_pair);
@@ -229,7 +234,9 @@ impl<'a> Binder<'a> {
             return function::call(Function::JsonBuildArray, rest).map(Some);
         }
         if clauses.iter().any(absent) {
-            return Err(Error::unsupported("ABSENT ON NULL in json_object()").hint("json_strip_nulls() drops such members"));
+            return Err(
+                Error::unsupported("ABSENT ON NULL in json_object()").hint("json_strip_nulls() drops such members")
+            );
         }
         let mut parts = Vec::new();
         for argument in list {
@@ -388,7 +395,9 @@ impl<'a> Binder<'a> {
                 return binary(BinaryOp::Modulo, left, right);
             }
             // The standard's form of a pattern: the part that it finds.
-            ("substring", 3) if arguments.iter().all(|a| matches!(settle(a.clone()).map(|e| e.sql_type()), Ok(SqlType::Text))) => {
+            ("substring", 3)
+                if arguments.iter().all(|a| matches!(settle(a.clone()).map(|e| e.sql_type()), Ok(SqlType::Text))) =>
+            {
                 return function::call(Function::SimilarSubstring, arguments);
             }
             ("substring", 2) if settle(arguments[1].clone())?.sql_type() == SqlType::Text => {

@@ -1,10 +1,10 @@
 //! Common table expressions. One that is read once, or that is little more than a table, is bound anew at each use, so that
-//! conditions reach its sources; one that computes and is read several times is computed once. Recursion repeats a step.
+//! conditions reach its sources; one that computes and is read several times is computed once. For those that name themselves see `recursion.rs`.
 
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{CteDefinition, LogicalPlan, UnionInput};
-use cobble_types::{Code, Error, Result, SqlType};
-use sqlparser::ast::{self, Spanned};
+use cobble_plan::logical::{CteDefinition, LogicalPlan};
+use cobble_types::{Code, Error, Result};
+use sqlparser::ast;
 
 use super::query::scope_of;
 use super::{Binder, Relation, folded, position_of, relation_names};
@@ -12,8 +12,8 @@ use super::{Binder, Relation, folded, position_of, relation_names};
 #[derive(Clone)]
 pub(super) struct Cte<'a> {
     pub name: String,
-    columns: Vec<String>,
-    query: &'a ast::Query,
+    pub columns: Vec<String>,
+    pub query: &'a ast::Query,
     recursive: bool,
     /// Times its name stands in the statement, or what MATERIALIZED asks for.
     uses: usize,
@@ -23,7 +23,7 @@ pub(super) struct Cte<'a> {
     /// Once it is computed on its own: its id and columns.
     shared: Option<(u32, Vec<Column>)>,
     /// While its own step is bound: the rows of the last round.
-    working: Option<(u32, Vec<Column>)>,
+    pub working: Option<(u32, Vec<Column>)>,
 }
 
 impl<'a> Binder<'a> {
@@ -96,77 +96,6 @@ impl<'a> Binder<'a> {
         let columns = fresh.into_iter().zip(columns).map(|(column, own)| (column, own.id)).collect();
         Ok(Relation { plan: LogicalPlan::CteScan { id, name: cte.name.clone(), columns }, scope })
     }
-
-    /// `base UNION [ALL] step`, where the step reads what the round before it gave.
-    fn recursion(&mut self, place: usize, cte: &Cte<'a>) -> Result<Relation> {
-        let at = position_of(cte.query.span());
-        let ast::SetExpr::SetOperation { op: ast::SetOperator::Union, set_quantifier, left, right } =
-            cte.query.body.as_ref()
-        else {
-            return Err(Error::new(Code::Syntax, format!("the recursive \"{}\" is not a UNION", cte.name))
-                .hint("write: base UNION ALL step, with the recursive name in the step alone")
-                .at(at));
-        };
-        if cte.query.order_by.is_some() || cte.query.limit_clause.is_some() || cte.query.with.is_some() {
-            return Err(Error::unsupported("WITH, ORDER BY or LIMIT inside a recursive query").at(at));
-        }
-        let distinct = !matches!(set_quantifier, ast::SetQuantifier::All);
-        let own = self.ctes.split_off(place);
-        let base = self.set_expr(left);
-        self.ctes.extend(own);
-        let base = base?;
-        self.next_id += 1;
-        let id = self.next_id;
-        let base_columns: Vec<Column> = base.scope.columns.iter().map(|c| c.column.clone()).collect();
-        let columns: Vec<Column> =
-            base_columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone())).collect();
-        let named = columns.iter().enumerate();
-        let named =
-            named.map(|(i, c)| Column { name: cte.columns.get(i).unwrap_or(&c.name).clone(), ..c.clone() }).collect();
-        self.ctes[place].working = Some((id, named));
-        let step = self.set_expr(right);
-        self.ctes[place].working = None;
-        let step = step?;
-        let step_columns: Vec<Column> = step.scope.columns.iter().map(|c| c.column.clone()).collect();
-        if step_columns.len() != base_columns.len() {
-            return Err(Error::new(
-                Code::Syntax,
-                format!("the sides of UNION have {} and {} columns", base_columns.len(), step_columns.len()),
-            )
-            .at(at));
-        }
-        let mut converted = Vec::new();
-        for (wanted, given) in base_columns.iter().zip(&step_columns) {
-            if !assignable(&given.sql_type, &wanted.sql_type) {
-                return Err(Error::new(
-                    Code::TypeMismatch,
-                    format!(
-                        "column \"{}\" of the recursive \"{}\" is {} in its base and {} in its step",
-                        wanted.name, cte.name, wanted.sql_type, given.sql_type
-                    ),
-                )
-                .hint(format!("cast it in the base, such as ::{}", given.sql_type))
-                .at(at));
-            }
-            let column = self.new_column(None, wanted.name.clone(), wanted.sql_type.clone());
-            converted.push((column, Expr::Column(given.clone()).cast(wanted.sql_type.clone())));
-        }
-        let scope = scope_of(&columns);
-        let plan = LogicalPlan::Recursive {
-            id,
-            name: cte.name.clone(),
-            base: UnionInput { plan: base.plan.into(), columns: base_columns },
-            step: UnionInput::whole(LogicalPlan::Project { input: step.plan.into(), columns: converted }),
-            columns,
-            distinct,
-        };
-        Ok(Relation { plan, scope })
-    }
-}
-
-fn assignable(given: &SqlType, wanted: &SqlType) -> bool {
-    cobble_plan::function::wider_type(given, wanted).as_ref() == Some(wanted)
-        || matches!((given, wanted), (SqlType::Numeric { .. }, SqlType::Numeric { .. }))
 }
 
 /// True for a plan that does more than read, filter and rename.
@@ -182,7 +111,7 @@ fn is_volatile(plan: &LogicalPlan) -> bool {
     plan.expressions().into_iter().any(Expr::is_volatile) || plan.inputs().into_iter().any(|input| is_volatile(input))
 }
 
-fn relation_names_with_repetition(query: &impl ast::Visit) -> Vec<Vec<String>> {
+pub(super) fn relation_names_with_repetition(query: &impl ast::Visit) -> Vec<Vec<String>> {
     let mut names = Vec::new();
     let _ = ast::visit_relations(query, |name| {
         names.push(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());

@@ -250,13 +250,16 @@ impl<'a> Binder<'a> {
                     arguments.push(self.expr(count, scope)?);
                 }
                 // substring(text FROM pattern) is the part that the pattern finds.
-                let by_pattern = arguments.len() == 2
-                    && (arguments[1].sql_type() == SqlType::Text
-                        || matches!(arguments[1], Expr::Literal { value: Value::Text(_), .. }));
-                if by_pattern {
-                    return function::call(Function::RegexpSubstr, arguments);
-                }
-                function::call(Function::Substring, arguments)
+                let is_text = |e: &Expr| {
+                    e.sql_type() == SqlType::Text || matches!(e, Expr::Literal { value: Value::Text(_), .. })
+                };
+                let by_pattern = arguments[1..].iter().all(is_text);
+                let function = match arguments.len() {
+                    2 if by_pattern => Function::RegexpSubstr,
+                    3 if by_pattern => Function::SimilarSubstring,
+                    _ => Function::Substring,
+                };
+                function::call(function, arguments)
             }
             E::Trim { trim_where, trim_what, expr, trim_characters } => {
                 let function = match trim_where {
@@ -344,7 +347,8 @@ impl<'a> Binder<'a> {
         if !common.is_time_point() && common != SqlType::Time {
             return Err(Error::new(Code::UnknownFunction, format!("OVERLAPS does not take {common}")));
         }
-        let [s, e, t, f]: [Expr; 4] = parts.try_into().map_err(|_| Error::internal("OVERLAPS of other than two pairs"))?;
+        let [s, e, t, f]: [Expr; 4] =
+            parts.try_into().map_err(|_| Error::internal("OVERLAPS of other than two pairs"))?;
         Ok(Expr::Call { function: Function::Overlaps, arguments: vec![s, e, t, f], sql_type: SqlType::Boolean })
     }
 
@@ -421,13 +425,13 @@ impl<'a> Binder<'a> {
         };
         if columns.iter().any(|c| c.may_be_missing) {
             let name = parts.join(".");
-            return Err(Error::unsupported(format_args!("\"{name}\" as one value where an outer join may leave it out"))
-                .hint("name its columns, such as ROW(…)"));
+            return Err(Error::unsupported(format_args!(
+                "\"{name}\" as one value where an outer join may leave it out"
+            ))
+            .hint("name its columns, such as ROW(…)"));
         }
-        let fields = columns
-            .iter()
-            .map(|c| RowField { name: c.name.clone(), sql_type: c.column.sql_type.clone() })
-            .collect();
+        let fields =
+            columns.iter().map(|c| RowField { name: c.name.clone(), sql_type: c.column.sql_type.clone() }).collect();
         let arguments = columns.into_iter().map(|c| Expr::Column(c.column)).collect();
         Ok(Expr::Call { function: Function::MakeRow, arguments, sql_type: SqlType::Row(fields) })
     }

@@ -80,13 +80,7 @@ impl<'a> Binder<'a> {
                 let relation = relation.map_err(|e| e.at(position_of(name.span())))?;
                 if native_query::is_name(name) { named(relation, alias) } else { function_alias(relation, alias) }
             }
-            ast::TableFactor::UNNEST {
-                alias,
-                array_exprs,
-                with_ordinality,
-                with_offset: _,
-                with_offset_alias: _,
-            } => {
+            ast::TableFactor::UNNEST { alias, array_exprs, with_ordinality, with_offset: _, with_offset_alias: _ } => {
                 let arguments = self.within(before, |binder| {
                     array_exprs.iter().map(|e| binder.expr(e, &Scope::default())).collect::<Result<Vec<_>>>()
                 })?;

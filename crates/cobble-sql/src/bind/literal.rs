@@ -14,8 +14,7 @@ impl<'a> Binder<'a> {
         let ast::Expr::Value(written) = interval.value.as_ref() else {
             return Err(Error::new(Code::Syntax, "an interval is written with a text, such as interval '2 days'"));
         };
-        let Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } =
-            self.expr(&interval.value, scope)?
+        let Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null } = self.expr(&interval.value, scope)?
         else {
             return Err(Error::new(Code::Syntax, "an interval is written with a text, such as interval '2 days'")
                 .at(position_of(written.span)));

@@ -15,6 +15,7 @@ mod native_query;
 mod operator;
 mod pattern;
 mod query;
+mod recursion;
 mod scope;
 mod select;
 mod subquery;

@@ -299,8 +299,12 @@ impl<'a> Binder<'a> {
     ) -> Result<Relation> {
         let (input, keys, columns) = taken_apart(relation.plan, &relation.scope);
         let number = self.new_column(None, "row_number", SqlType::BigInt);
-        let own =
-            WindowUse { partition: vec![], order: keys.clone(), column: number.clone(), call: ranking(Ranking::RowNumber) };
+        let own = WindowUse {
+            partition: vec![],
+            order: keys.clone(),
+            column: number.clone(),
+            call: ranking(Ranking::RowNumber),
+        };
         let numbered = windowed(input, vec![own]);
         let numbered = subqueries.into_iter().fold(numbered, |plan, subquery| subquery.attached(plan));
         let count = |count: RowCount, all: i64| match count {
@@ -314,8 +318,7 @@ impl<'a> Binder<'a> {
         let (limit, offset) = (count(limit, all)?, count(offset, 0)?);
         let number = Expr::Column(number);
         let last = binary(BinaryOp::Plus, offset.clone(), limit)?;
-        let conditions =
-            vec![binary(BinaryOp::Gt, number.clone(), offset)?, binary(BinaryOp::LtEq, number, last)?];
+        let conditions = vec![binary(BinaryOp::Gt, number.clone(), offset)?, binary(BinaryOp::LtEq, number, last)?];
         let kept = numbered.filtered(conditions);
         let sorted = match keys.is_empty() {
             true => kept,

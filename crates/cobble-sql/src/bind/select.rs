@@ -136,6 +136,9 @@ impl<'a> Binder<'a> {
         let mut windows = calls.windows;
         let mut expansions = calls.expansions;
         let mut plan = relation.plan;
+        if !calls.aggregates.is_empty() {
+            self.refuse_aggregate_of_recursion(&select.from)?;
+        }
         let grouped = !grouping.keys.is_empty()
             || grouping.sets.len() > 1
             || !calls.aggregates.is_empty()

@@ -236,7 +236,11 @@ fn compared(comparison: Comparison, operands: Vec<Expr>, inner: &Relation) -> Re
     if operands.len() > 1 && comparison != Comparison::Order(BinaryOp::Eq) {
         return Err(Error::unsupported("comparing rows with ANY or ALL other than for equality"));
     }
-    operands.into_iter().zip(columns).map(|(operand, c)| comparison.apply(operand, Expr::Column(c.column.clone()))).collect()
+    operands
+        .into_iter()
+        .zip(columns)
+        .map(|(operand, c)| comparison.apply(operand, Expr::Column(c.column.clone())))
+        .collect()
 }
 
 struct SubqueryCondition<'a> {

@@ -92,23 +92,25 @@ impl<'a> Binder<'a> {
             };
             wanted.push((folded(&column.name), sql_type(written)?));
         }
-        let arguments = self.within(before, |binder| binder.plain_arguments(name, call.arguments, &Scope::default()))?;
+        let arguments =
+            self.within(before, |binder| binder.plain_arguments(name, call.arguments, &Scope::default()))?;
         let relation = match name.ends_with("set") {
             true => self.rows_of(TableFunction::JsonArrayElements, arguments, ordinality)?,
             false => {
-                let [document]: [Expr; 1] = arguments.try_into().map_err(|_| {
-                    Error::new(Code::UnknownFunction, format!("{name}() takes one document"))
-                })?;
+                let [document]: [Expr; 1] = arguments
+                    .try_into()
+                    .map_err(|_| Error::new(Code::UnknownFunction, format!("{name}() takes one document")))?;
                 let document = if is_untyped(&document) { coerce(document, &SqlType::Json)? } else { document };
                 let column = self.new_column(None, "value", document.sql_type());
                 let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
-                let plan =
-                    LogicalPlan::Project { input: one_row.into(), columns: vec![(column.clone(), document)] };
+                let plan = LogicalPlan::Project { input: one_row.into(), columns: vec![(column.clone(), document)] };
                 Relation { plan, scope: scope_of(&[column]) }
             }
         };
         let own = relation.plan.columns();
-        let Some((document, rest)) = own.split_first() else { return Err(Error::internal("a document without a column")) };
+        let Some((document, rest)) = own.split_first() else {
+            return Err(Error::internal("a document without a column"));
+        };
         let mut columns = Vec::new();
         for (name, sql_type) in wanted {
             let key = Expr::literal(Value::Text(name.clone()));

@@ -111,8 +111,11 @@ impl<'a> Binder<'a> {
                 if let ast::FunctionArguments::List(list) = &call.args
                     && (list.duplicate_treatment.is_some() || list.clauses.iter().any(|c| !is_null_treatment(c)))
                 {
-                    return Err(Error::new(Code::Syntax, format!("DISTINCT and ORDER BY have no meaning for {name}()"))
-                        .at(position_of(call.name.span())));
+                    return Err(Error::new(
+                        Code::Syntax,
+                        format!("DISTINCT and ORDER BY have no meaning for {name}()"),
+                    )
+                    .at(position_of(call.name.span())));
                 }
                 if call.filter.is_some() {
                     return Err(Error::new(Code::Syntax, format!("FILTER has no meaning for {name}")));

@@ -10,7 +10,9 @@ use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Source, Verdict};
 use cobble_plan::planner;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
-use cobble_sql::{BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, bind_query, parse_statements};
+use cobble_sql::{
+    BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, bind_query, parse_statements,
+};
 use cobble_types::{Error, ObjectName, Result, SqlType, Value};
 
 /// 2026-07-01 12:00 UTC.
