@@ -625,10 +625,13 @@ fn bytes(expr: Expr) -> Result<Expr> {
     }
 }
 
+/// What becomes of an argument, or why it does not fit.
+type Rule = fn(Expr) -> Result<Expr>;
+
 /// Functions of texts that take byte strings too: their arguments, and the type that comes out.
-fn of_bytes(function: Function) -> Option<(Vec<fn(Expr) -> Result<Expr>>, SqlType)> {
+fn of_bytes(function: Function) -> Option<(Vec<Rule>, SqlType)> {
     use Function::*;
-    let rules: Vec<fn(Expr) -> Result<Expr>> = match function {
+    let rules: Vec<Rule> = match function {
         Length | OctetLength | BitLength | Md5 => vec![bytes],
         Substring => vec![bytes, integer, integer],
         Trim | TrimStart | TrimEnd | Position => vec![bytes, bytes],

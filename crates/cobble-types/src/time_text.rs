@@ -179,15 +179,13 @@ impl<'a> Reader<'a> {
                 && (full.starts_with(plain) && (plain.len() == 3 || plain == *full)
                     || plain == "sept" && **full == *"september")
         };
-        if let Some(month) = MONTHS.iter().position(|full| begins(full)) {
+        if let Some(month) = MONTHS.iter().position(&begins) {
             if self.month.replace(month as u32 + 1).is_some() {
                 return Err(self.malformed());
             }
             return Ok(true);
         }
-        if WEEKDAYS.iter().any(|full| begins(full))
-            || matches!(plain, "tues" | "wednes" | "thur" | "thurs" | "at" | "on")
-        {
+        if WEEKDAYS.iter().any(&begins) || matches!(plain, "tues" | "wednes" | "thur" | "thurs" | "at" | "on") {
             return Ok(true);
         }
         let now = || {

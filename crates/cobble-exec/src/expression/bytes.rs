@@ -43,7 +43,7 @@ fn decode(text: &str, form: &str) -> Result<Vec<u8>> {
     match form.to_lowercase().as_str() {
         "hex" => {
             let digits: String = text.chars().filter(|c| !c.is_ascii_whitespace()).collect();
-            if digits.len() % 2 != 0 || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
+            if !digits.len().is_multiple_of(2) || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
                 return Err(bad("pairs of hexadecimal digits"));
             }
             let pair = |at: usize| u8::from_str_radix(&digits[at..at + 2], 16).map_err(|_| bad("hexadecimal digits"));

@@ -68,10 +68,7 @@ fn overlaps(a: (Option<i64>, Option<i64>), b: (Option<i64>, Option<i64>)) -> Opt
         // Both share their first moment, whatever their ends; an unknown end may be anything.
         std::cmp::Ordering::Equal => return (e.is_some() && f.is_some()).then_some(true),
     };
-    match first_end {
-        Some(end) => Some(second_start < end),
-        None => None,
-    }
+    first_end.map(|end| second_start < end)
 }
 
 fn justified(v: IntervalMonthDayNano, hours: bool, days: bool) -> Option<IntervalMonthDayNano> {
