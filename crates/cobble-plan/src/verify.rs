@@ -116,6 +116,11 @@ impl Reach<'_> {
     /// An expression of this type.
     fn typed(&self, expr: &Expr, wanted: &SqlType) -> Result<()> {
         self.expr(expr)?;
+        self.fits(expr, wanted)
+    }
+
+    /// The type alone, of an expression that was visited.
+    fn fits(&self, expr: &Expr, wanted: &SqlType) -> Result<()> {
         match settled(expr) {
             Some(own) if !same(&own, wanted) => self.fail(format_args!("{expr} is {own} and stands for {wanted}")),
             _ => Ok(()),
@@ -158,8 +163,8 @@ impl Reach<'_> {
             }
             Expr::Literal { .. } => Ok(()),
             Expr::Binary { op: BinaryOp::And | BinaryOp::Or, left, right, sql_type } => {
-                self.condition(left)?;
-                self.condition(right)?;
+                self.fits(left, &SqlType::Boolean)?;
+                self.fits(right, &SqlType::Boolean)?;
                 self.is(expr, sql_type, &SqlType::Boolean)
             }
             Expr::Binary { op, left, right, sql_type } if op.is_comparison() => {
@@ -167,18 +172,18 @@ impl Reach<'_> {
                 self.is(expr, sql_type, &SqlType::Boolean)
             }
             Expr::Binary { .. } => Ok(()),
-            Expr::Not(operand) => self.condition(operand),
+            Expr::Not(operand) => self.fits(operand, &SqlType::Boolean),
             Expr::Like { operand, pattern, .. } => {
-                self.typed(operand, &SqlType::Text)?;
-                self.typed(pattern, &SqlType::Text)
+                self.fits(operand, &SqlType::Text)?;
+                self.fits(pattern, &SqlType::Text)
             }
             Expr::InList { operand, list, .. } => self.alike(std::iter::once(operand.as_ref()).chain(list)),
             Expr::Case { branches, otherwise, sql_type } => {
                 for (when, then) in branches {
-                    self.condition(when)?;
-                    self.typed(then, sql_type)?;
+                    self.fits(when, &SqlType::Boolean)?;
+                    self.fits(then, sql_type)?;
                 }
-                self.typed(otherwise, sql_type)
+                self.fits(otherwise, sql_type)
             }
             Expr::Call { .. } => Ok(()),
             Expr::Script { function, arguments } => {
@@ -186,7 +191,7 @@ impl Reach<'_> {
                     return self.fail(format_args!("{expr} has {} arguments", arguments.len()));
                 }
                 let typed = arguments.iter().zip(&function.parameters);
-                typed.into_iter().try_for_each(|(argument, (_, wanted))| self.typed(argument, wanted))
+                typed.into_iter().try_for_each(|(argument, (_, wanted))| self.fits(argument, wanted))
             }
             Expr::Field { operand, name, sql_type } => match operand.sql_type() {
                 SqlType::Row(fields) => match fields.iter().find(|f| f.name == *name) {
@@ -196,7 +201,7 @@ impl Reach<'_> {
                 other => self.fail(format_args!("{operand} is {other} and has no field {name}")),
             },
             Expr::Subscript { operand, index, sql_type } => {
-                self.typed(index, &SqlType::BigInt)?;
+                self.fits(index, &SqlType::BigInt)?;
                 match operand.sql_type() {
                     SqlType::Array(item) => self.is(expr, sql_type, &item),
                     other => self.fail(format_args!("{operand} is {other} and has no items")),

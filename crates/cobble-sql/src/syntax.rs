@@ -15,17 +15,35 @@ pub(crate) fn check_query(query: &ast::Query) -> Result<()> {
     level(|| one_query(query))
 }
 
-fn place(span: Span) -> Option<Position> {
+/// Where something stands. The span of a node takes a walk through it: it is asked for only where an error needs it.
+trait Standing: Copy {
+    fn span_of(self) -> Span;
+}
+
+impl Standing for Span {
+    fn span_of(self) -> Span {
+        self
+    }
+}
+
+impl<T: Spanned> Standing for &T {
+    fn span_of(self) -> Span {
+        self.span()
+    }
+}
+
+fn place(standing: impl Standing) -> Option<Position> {
+    let span = standing.span_of();
     (span.start.line > 0).then_some(Position { line: span.start.line, column: span.start.column })
 }
 
 /// A clause that PostgreSQL has and the engine has not.
-fn unsupported(present: bool, what: &str, span: Span) -> Result<()> {
+fn unsupported(present: bool, what: &str, span: impl Standing) -> Result<()> {
     if present { Err(Error::unsupported(what).at(place(span))) } else { Ok(()) }
 }
 
 /// A clause that PostgreSQL has not, and what to write instead.
-fn foreign(present: bool, what: &str, instead: &str, span: Span) -> Result<()> {
+fn foreign(present: bool, what: &str, instead: &str, span: impl Standing) -> Result<()> {
     if !present {
         return Ok(());
     }
@@ -46,7 +64,7 @@ fn one_query(query: &ast::Query) -> Result<()> {
         format_clause,
         pipe_operators,
     } = query;
-    let span = query.span();
+    let span = query;
     unsupported(!locks.is_empty(), "FOR UPDATE and FOR SHARE", span)?;
     foreign(for_clause.is_some(), "FOR XML and FOR JSON", "json_agg() makes JSON of rows", span)?;
     foreign(settings.is_some(), "SETTINGS", "write SET name = value before the query", span)?;
@@ -78,7 +96,7 @@ fn one_query(query: &ast::Query) -> Result<()> {
         }
         Some(ast::LimitClause::OffsetCommaLimit { offset, limit }) => {
             let instead = format!("write LIMIT {limit} OFFSET {offset}");
-            foreign(true, "LIMIT offset, count", &instead, offset.span())?;
+            foreign(true, "LIMIT offset, count", &instead, offset)?;
         }
     }
     if let Some(ast::Fetch { with_ties: _, percent, quantity }) = fetch {
@@ -108,24 +126,24 @@ fn set_expr(body: &ast::SetExpr) -> Result<()> {
         ast::SetExpr::SetOperation { left, op, set_quantifier, right } => {
             match op {
                 ast::SetOperator::Union | ast::SetOperator::Except | ast::SetOperator::Intersect => {}
-                ast::SetOperator::Minus => foreign(true, "MINUS", "the standard's word is EXCEPT", right.span())?,
+                ast::SetOperator::Minus => foreign(true, "MINUS", "the standard's word is EXCEPT", right.as_ref())?,
             }
             match set_quantifier {
                 ast::SetQuantifier::All | ast::SetQuantifier::Distinct | ast::SetQuantifier::None => {}
                 ast::SetQuantifier::ByName | ast::SetQuantifier::AllByName | ast::SetQuantifier::DistinctByName => {
-                    foreign(true, &format!("{op} … BY NAME"), "name the columns in one order", right.span())?;
+                    foreign(true, &format!("{op} … BY NAME"), "name the columns in one order", right.as_ref())?;
                 }
             }
             set_expr(left)?;
             set_expr(right)
         }
         ast::SetExpr::Values(ast::Values { explicit_row, value_keyword, rows }) => {
-            foreign(*explicit_row, "VALUES ROW (…)", "write VALUES (…)", body.span())?;
-            foreign(*value_keyword, "VALUE", "the word is VALUES", body.span())?;
+            foreign(*explicit_row, "VALUES ROW (…)", "write VALUES (…)", body)?;
+            foreign(*value_keyword, "VALUE", "the word is VALUES", body)?;
             rows.iter().flat_map(|row| &row.content).try_for_each(expr)
         }
         ast::SetExpr::Insert(_) | ast::SetExpr::Update(_) | ast::SetExpr::Delete(_) | ast::SetExpr::Merge(_) => {
-            Err(Error::unsupported("a statement that changes rows inside a query").at(place(body.span())))
+            Err(Error::unsupported("a statement that changes rows inside a query").at(place(body)))
         }
         ast::SetExpr::Table(table) => {
             let ast::Table { table_name, schema_name } = table.as_ref();
@@ -226,7 +244,7 @@ fn item(item: &ast::SelectItem) -> Result<()> {
     match item {
         ast::SelectItem::UnnamedExpr(e) | ast::SelectItem::ExprWithAlias { expr: e, alias: _ } => expr(e),
         ast::SelectItem::ExprWithAliases { expr, aliases: _ } => {
-            foreign(true, "several names for one value", "name each value with AS", expr.span())
+            foreign(true, "several names for one value", "name each value with AS", expr)
         }
         ast::SelectItem::QualifiedWildcard(kind, options) => {
             match kind {
@@ -259,7 +277,7 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
     table_factor(relation)?;
     for join in joins {
         let ast::Join { relation, global, join_operator } = join;
-        foreign(*global, "GLOBAL", "", relation.span())?;
+        foreign(*global, "GLOBAL", "", relation)?;
         table_factor(relation)?;
         use ast::JoinOperator as J;
         let (constraint, words) = match join_operator {
@@ -268,28 +286,23 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
             J::Right(c) | J::RightOuter(c) => (c, "RIGHT JOIN"),
             J::FullOuter(c) => (c, "FULL JOIN"),
             J::CrossJoin(c) => {
-                foreign(
-                    *c != ast::JoinConstraint::None,
-                    "a condition of CROSS JOIN",
-                    "write JOIN … ON",
-                    relation.span(),
-                )?;
+                foreign(*c != ast::JoinConstraint::None, "a condition of CROSS JOIN", "write JOIN … ON", relation)?;
                 continue;
             }
             J::Semi(_) | J::LeftSemi(_) | J::RightSemi(_) => {
-                foreign(true, "SEMI JOIN", "write WHERE EXISTS (SELECT …)", relation.span())?;
+                foreign(true, "SEMI JOIN", "write WHERE EXISTS (SELECT …)", relation)?;
                 continue;
             }
             J::Anti(_) | J::LeftAnti(_) | J::RightAnti(_) => {
-                foreign(true, "ANTI JOIN", "write WHERE NOT EXISTS (SELECT …)", relation.span())?;
+                foreign(true, "ANTI JOIN", "write WHERE NOT EXISTS (SELECT …)", relation)?;
                 continue;
             }
             J::CrossApply | J::OuterApply => {
-                foreign(true, "APPLY", "write CROSS JOIN LATERAL, or LEFT JOIN LATERAL … ON true", relation.span())?;
+                foreign(true, "APPLY", "write CROSS JOIN LATERAL, or LEFT JOIN LATERAL … ON true", relation)?;
                 continue;
             }
             J::AsOf { match_condition: _, constraint: _ } => {
-                foreign(true, "ASOF JOIN", "write LEFT JOIN LATERAL (… ORDER BY … LIMIT 1) ON true", relation.span())?;
+                foreign(true, "ASOF JOIN", "write LEFT JOIN LATERAL (… ORDER BY … LIMIT 1) ON true", relation)?;
                 continue;
             }
             J::StraightJoin(_) => {
@@ -297,12 +310,12 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
                     true,
                     "STRAIGHT_JOIN",
                     "write JOIN; SET planner.off = 'order-joins' keeps the order",
-                    relation.span(),
+                    relation,
                 )?;
                 continue;
             }
             J::ArrayJoin | J::LeftArrayJoin | J::InnerArrayJoin => {
-                foreign(true, "ARRAY JOIN", "write CROSS JOIN unnest(…)", relation.span())?;
+                foreign(true, "ARRAY JOIN", "write CROSS JOIN unnest(…)", relation)?;
                 continue;
             }
         };
@@ -312,7 +325,7 @@ fn table_with_joins(written: &ast::TableWithJoins) -> Result<()> {
             ast::JoinConstraint::None => {
                 return Err(Error::new(Code::Syntax, format!("{words} needs ON or USING"))
                     .hint("CROSS JOIN combines every row with every row")
-                    .at(place(relation.span())));
+                    .at(place(relation)));
             }
         }
     }
@@ -335,7 +348,7 @@ fn record_alias(alias: &ast::TableAlias) -> Result<()> {
 }
 
 fn table_factor(factor: &ast::TableFactor) -> Result<()> {
-    let span = factor.span();
+    let span = factor;
     match factor {
         ast::TableFactor::Table {
             name: _,
@@ -445,13 +458,13 @@ fn table_factor(factor: &ast::TableFactor) -> Result<()> {
     }
 }
 
-fn not_a_table(_: &ast::TableSampleKind, span: Span) -> Result<()> {
+fn not_a_table(_: &ast::TableSampleKind, span: impl Standing) -> Result<()> {
     Err(Error::new(Code::WrongKind, "TABLESAMPLE is for tables")
         .hint("WHERE random() < 0.1 takes a part of any rows")
         .at(place(span)))
 }
 
-fn table_sample(sample: &ast::TableSample, span: Span) -> Result<()> {
+fn table_sample(sample: &ast::TableSample, span: impl Standing) -> Result<()> {
     let ast::TableSample { modifier, name, quantity, seed, bucket, offset } = sample;
     match modifier {
         ast::TableSampleModifier::TableSample => {}
@@ -502,7 +515,7 @@ fn json_column(column: &ast::JsonTableColumn) -> Result<()> {
 
 fn sort_key(key: &ast::OrderByExpr) -> Result<()> {
     let ast::OrderByExpr { expr: e, options, with_fill } = key;
-    foreign(with_fill.is_some(), "WITH FILL", "join with generate_series()", e.span())?;
+    foreign(with_fill.is_some(), "WITH FILL", "join with generate_series()", e)?;
     let ast::OrderByOptions { sort, nulls_first: _ } = options;
     match sort {
         None | Some(ast::OrderBySort::Asc | ast::OrderBySort::Desc | ast::OrderBySort::Using(_)) => expr(e),
@@ -542,7 +555,7 @@ fn window(spec: &ast::WindowSpec) -> Result<()> {
 fn function(call: &ast::Function) -> Result<()> {
     let ast::Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment: _, over } =
         call;
-    let span = name.span();
+    let span = name;
     foreign(*uses_odbc_syntax, "{fn …}", "call the function by its name", span)?;
     foreign(*parameters != ast::FunctionArguments::None, "a second list of arguments", "", span)?;
     within_group.iter().try_for_each(sort_key)?;
@@ -562,7 +575,7 @@ fn function(call: &ast::Function) -> Result<()> {
     }
 }
 
-fn argument_clause(clause: &ast::FunctionArgumentClause, span: Span) -> Result<()> {
+fn argument_clause(clause: &ast::FunctionArgumentClause, span: impl Standing) -> Result<()> {
     use ast::FunctionArgumentClause as C;
     match clause {
         C::IgnoreOrRespectNulls(_) => Ok(()),
@@ -584,7 +597,7 @@ fn argument(argument: &ast::FunctionArg) -> Result<()> {
             argument_value(arg)
         }
         ast::FunctionArg::ExprNamed { name, arg, operator } => {
-            named_argument(operator, name.span())?;
+            named_argument(operator, name)?;
             expr(name)?;
             argument_value(arg)
         }
@@ -592,7 +605,7 @@ fn argument(argument: &ast::FunctionArg) -> Result<()> {
     }
 }
 
-fn named_argument(operator: &ast::FunctionArgOperator, span: Span) -> Result<()> {
+fn named_argument(operator: &ast::FunctionArgOperator, span: impl Standing) -> Result<()> {
     use ast::FunctionArgOperator as O;
     match operator {
         // The last two belong to JSON_OBJECT.
@@ -617,7 +630,7 @@ fn access(access: &ast::AccessExpr) -> Result<()> {
         ast::AccessExpr::Subscript(ast::Subscript::Index { index }) => expr(index),
         ast::AccessExpr::Subscript(ast::Subscript::Slice { lower_bound, upper_bound, stride }) => {
             if let Some(stride) = stride {
-                foreign(true, "the step of a slice", "", stride.span())?;
+                foreign(true, "the step of a slice", "", stride)?;
             }
             lower_bound.iter().chain(upper_bound).try_for_each(expr)
         }
@@ -635,7 +648,7 @@ fn all<'a>(parts: impl IntoIterator<Item = &'a ast::Expr>) -> Result<()> {
 fn one_expr(written: &ast::Expr) -> Result<()> {
     use ast::Expr as E;
     // The span of a deep expression is looked for only where something is refused.
-    let refuse = |what: &str, instead: &str| foreign(true, what, instead, written.span());
+    let refuse = |what: &str, instead: &str| foreign(true, what, instead, written);
     match written {
         E::Identifier(_) | E::CompoundIdentifier(_) => Ok(()),
         E::CompoundFieldAccess { root, access_chain } => {
@@ -653,7 +666,7 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
         | E::IsNotUnknown(e)
         | E::Nested(e) => expr(e),
         E::IsDistinctFrom(left, right) | E::IsNotDistinctFrom(left, right) => all([left.as_ref(), right.as_ref()]),
-        E::IsJson { expr: _, kind: _, unique_keys: _, negated: _ } => unsupported(true, "IS JSON", written.span()),
+        E::IsJson { expr: _, kind: _, unique_keys: _, negated: _ } => unsupported(true, "IS JSON", written),
         E::IsNormalized { expr: e, form: _, negated: _ } => expr(e),
         E::InList { expr: e, list, negated: _ } => {
             expr(e)?;
@@ -692,7 +705,7 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
                     return refuse("a cast that gives null where it fails", "test the text with ~ in a CASE first");
                 }
             }
-            foreign(format.is_some(), "FORMAT in a cast", "write to_char(), to_date() or to_timestamp()", e.span())?;
+            foreign(format.is_some(), "FORMAT in a cast", "write to_char(), to_date() or to_timestamp()", e.as_ref())?;
             expr(e)
         }
         E::AtTimeZone { timestamp, time_zone } => all([timestamp.as_ref(), time_zone.as_ref()]),
@@ -748,7 +761,7 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
         E::Exists { subquery, negated: _ } | E::Subquery(subquery) => check_query(subquery),
         E::GroupingSets(_) | E::Cube(_) | E::Rollup(_) => {
             let error = Error::new(Code::Syntax, "GROUPING SETS, CUBE and ROLLUP belong in GROUP BY");
-            Err(error.at(place(written.span())))
+            Err(error.at(place(written)))
         }
         E::Tuple(parts) => all(parts),
         E::Struct { values: _, fields: _ } => refuse("STRUCT", "write ROW(…)"),
@@ -770,7 +783,7 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
                 fractional_seconds_precision,
             } = interval;
             let digits = leading_precision.is_some() || fractional_seconds_precision.is_some();
-            unsupported(digits, "a number of digits of an interval's part", written.span())?;
+            unsupported(digits, "a number of digits of an interval's part", written)?;
             expr(value)
         }
         E::MatchAgainst { columns: _, match_value: _, opt_search_modifier: _ } => {

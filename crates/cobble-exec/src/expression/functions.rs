@@ -23,7 +23,8 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         let first = text(0);
         build(rows, |row| Ok(first.get(row).map(|s| Cow::Owned(f(s)))))
     };
-    if arguments.first().is_some_and(|first| matches!(first.array().data_type(), DataType::BinaryView)) {
+    let of_bytes = arguments.first().is_some_and(|first| matches!(first.array().data_type(), DataType::BinaryView));
+    if of_bytes && !matches!(function, F::ToJson | F::ToJsonb) {
         return bytes::call(function, arguments, rows);
     }
     match function {

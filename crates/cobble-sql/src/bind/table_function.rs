@@ -206,7 +206,11 @@ impl<'a> Binder<'a> {
             SqlType::Null => coerce(e, &SqlType::Text),
             _ => Err(wrong()),
         };
-        let json = |e: Expr| if is_untyped(&e) { coerce(e, &SqlType::Json) } else { Ok(e) };
+        let json = |e: Expr| match e.sql_type() {
+            _ if is_untyped(&e) => coerce(e, &SqlType::Json),
+            SqlType::Json | SqlType::Text => Ok(e),
+            _ => Err(wrong()),
+        };
         let columns: Vec<(&str, SqlType)> = match function {
             T::GenerateSeries => {
                 if !(2..=3).contains(&arguments.len()) {
