@@ -169,8 +169,8 @@ pub fn for_judge(sql: &str) -> String {
 }
 
 /// Rows as text with one separator, with numbers in one form, so that they can be compared.
-pub async fn judged(client: &tokio_postgres::Client, sql: &str) -> Result<Vec<String>, String> {
-    let messages = client.simple_query(sql).await.map_err(|e| e.to_string())?;
+pub async fn judged(client: &tokio_postgres::Client, sql: &str) -> Result<Vec<String>, tokio_postgres::Error> {
+    let messages = client.simple_query(sql).await?;
     Ok(messages
         .into_iter()
         .filter_map(|m| match m {

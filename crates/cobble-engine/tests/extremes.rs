@@ -95,9 +95,10 @@ async fn deep_nesting_is_answered_or_named() {
     }
     let error = first(&mut s, &format!("SELECT {}1{}", "ARRAY[".repeat(300), "]".repeat(300))).await.unwrap_err();
     assert_eq!(error.code, Code::TooComplex, "{error}");
-    for (before, after) in [("(SELECT * FROM ", ") AS b"), ("(", " CROSS JOIN (SELECT 1) AS b)")] {
-        let sql = format!("SELECT 1 FROM {}(SELECT 1) AS a{}", before.repeat(100), after.repeat(100));
-        assert_eq!(first(&mut s, &sql).await.unwrap(), "1");
+    let derived = ("(SELECT * FROM ".repeat(100), ") AS b".repeat(100));
+    let joined = ("(".repeat(100), listed(100, |i| format!(" CROSS JOIN (SELECT 1) AS b{i})"), ""));
+    for (before, after) in [derived, joined] {
+        assert_eq!(first(&mut s, &format!("SELECT 1 FROM {before}(SELECT 1) AS a{after}")).await.unwrap(), "1");
     }
     let branches = listed(1_000, |i| i.to_string(), " UNION ALL SELECT ");
     assert_eq!(first(&mut s, &format!("SELECT count(*) FROM (SELECT {branches}) AS t")).await.unwrap(), "1000");

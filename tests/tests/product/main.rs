@@ -12,6 +12,7 @@ mod encryption;
 mod faults;
 mod http;
 mod json;
+mod judged;
 mod key_pass;
 mod language;
 mod native;

@@ -1,6 +1,7 @@
 //! The rewrites: small named rules that turn a logical plan into an equivalent, cheaper one. The driver applies them in
 //! order and keeps the plan before and after each: the trace is shown to the user. Each can be switched off by name.
 
+mod drop_empty;
 mod drop_needless;
 mod factor_conditions;
 mod fold_constants;
@@ -91,6 +92,12 @@ const FOLD_CONSTANTS: Rewrite = Rewrite {
     apply: fold_constants::apply,
     needed: false,
 };
+const DROP_EMPTY: Rewrite = Rewrite {
+    name: "drop-empty",
+    about: "computes nothing below a condition that is never true, and no common result that nothing reads",
+    apply: drop_empty::apply,
+    needed: false,
+};
 const UNNEST_SUBQUERIES: Rewrite = Rewrite {
     name: "unnest-subqueries",
     about: "turns subqueries that use columns of the query around them into joins",
@@ -167,6 +174,7 @@ const PRUNE_FIELDS: Rewrite = Rewrite {
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
 const SEQUENCE: &[&Rewrite] = &[
     &FOLD_CONSTANTS,
+    &DROP_EMPTY,
     &UNNEST_SUBQUERIES,
     &FACTOR_CONDITIONS,
     &STRENGTHEN_JOINS,
@@ -186,6 +194,7 @@ const SEQUENCE: &[&Rewrite] = &[
 /// Each rewrite once, in order of first application.
 pub const ALL: &[&Rewrite] = &[
     &FOLD_CONSTANTS,
+    &DROP_EMPTY,
     &UNNEST_SUBQUERIES,
     &FACTOR_CONDITIONS,
     &STRENGTHEN_JOINS,

@@ -3,6 +3,9 @@
 //! "Analysis of Two Existing and One New Dynamic Programming Algorithm", 2006); above that greedily, smallest result first.
 //!
 //! The cost of an order is the number of rows that its joins touch: each join's inputs and its result.
+//!
+//! Relations that no condition links are paired row by row only where there is no other way, or where it is certain that few
+//! pairs come of it: an estimate of one row is often a guess, and pairing millions of rows on a guess never ends.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -17,6 +20,9 @@ use crate::expr::Expr;
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 const EXHAUSTIVE_RELATIONS: usize = 10;
+
+/// Pairs of unlinked relations that an order may make by choice. Counts, not estimates, have to keep below it.
+const FEW_PAIRS: f64 = 10_000.0;
 
 /// Orders that are kept for display beside the one taken.
 const KEPT_ORDERS: usize = 8;
@@ -112,16 +118,17 @@ impl Region {
         } else {
             (self.greedy(parts.clone()), Vec::new())
         };
-        let as_written = self.rebuild_written(written, &mut parts.iter());
+        let (as_written, bold) = self.rebuild_written(written, &mut parts.iter(), &self.linked_sets(&parts));
         context.note(format!(
             "cost {:.0} rows touched, as written {:.0}; {} relations",
             best.cost,
             as_written.cost,
             self.relations.len()
         ));
-        // Without a gain the author's order stands: a plan should not change for nothing.
+        // Without a gain the author's order stands: a plan should not change for nothing. The order of the names in FROM is
+        // no choice of pairs, though.
         let written = Alternative { way: as_written.way.clone(), cost: as_written.cost };
-        let chosen = if best.cost < as_written.cost * 0.99 { best } else { as_written };
+        let chosen = if bold || best.cost < as_written.cost * 0.99 { best } else { as_written };
         others.retain(|other| other.way != chosen.way);
         others.sort_by(|a, b| a.cost.total_cmp(&b.cost));
         others.truncate(KEPT_ORDERS);
@@ -178,9 +185,36 @@ impl Region {
         })
     }
 
+    /// The sets of relations that conditions link, each as large as it can be.
+    fn linked_sets(&self, parts: &[Part]) -> Vec<u64> {
+        let mut sets: Vec<u64> = Vec::new();
+        for part in parts {
+            let mut grown = part.members;
+            let near = |set: u64| {
+                let others = parts.iter().filter(|p| p.members & set != 0);
+                others.into_iter().any(|other| self.connected(part, other))
+            };
+            let (touching, apart): (Vec<u64>, Vec<u64>) = sets.into_iter().partition(|set| near(*set));
+            touching.into_iter().for_each(|set| grown |= set);
+            sets = apart;
+            sets.push(grown);
+        }
+        sets
+    }
+
+    /// Whether two parts that no condition links may be paired: there is no other way once everything that is linked to either
+    /// has been joined, and few certain pairs do no harm.
+    fn pairs_allowed(left: &Part, right: &Part, linked: &[u64]) -> bool {
+        let whole = |part: &Part| linked.iter().all(|set| part.members & set == 0 || part.members & set == *set);
+        let pairs = left.estimate.most.zip(right.estimate.most).map(|(l, r)| l * r);
+        let single = |part: &Part| part.estimate.most.is_some_and(|most| most <= 1.0);
+        whole(left) && whole(right) || single(left) || single(right) || pairs.is_some_and(|pairs| pairs <= FEW_PAIRS)
+    }
+
     /// The best order, and of each way to make the last join the best one.
     fn exhaustive(&self, parts: &[Part]) -> (Part, Vec<Alternative>) {
         let full = (1usize << parts.len()) - 1;
+        let linked = self.linked_sets(parts);
         let mut best: Vec<Option<Part>> = vec![None; full + 1];
         let mut last = Vec::new();
         for (i, part) in parts.iter().enumerate() {
@@ -198,7 +232,7 @@ impl Region {
                     let rest = set & !subset;
                     if let (Some(a), Some(b)) = (&best[subset], &best[rest])
                         && subset > rest
-                        && (products || self.connected(a, b))
+                        && (self.connected(a, b) || products && Self::pairs_allowed(a, b, &linked))
                     {
                         // The larger side stands left: it is the one that streams.
                         let (a, b) = if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) };
@@ -218,7 +252,7 @@ impl Region {
             }
             best[set] = cheapest;
         }
-        (best[full].take().expect("products are allowed, so every set has a plan"), last)
+        (best[full].take().expect("every linked set has a plan, and whole ones may be paired"), last)
     }
 
     fn greedy(&self, mut parts: Vec<Part>) -> Part {
@@ -244,15 +278,24 @@ impl Region {
         parts.remove(0)
     }
 
-    /// The author's order over relations that have been rewritten inside.
-    fn rebuild_written<'a>(&self, plan: &LogicalPlan, parts: &mut impl Iterator<Item = &'a Part>) -> Part {
+    /// The author's order over relations that have been rewritten inside, and whether it makes pairs that no order may make by
+    /// choice.
+    fn rebuild_written<'a>(
+        &self,
+        plan: &LogicalPlan,
+        parts: &mut impl Iterator<Item = &'a Part>,
+        linked: &[u64],
+    ) -> (Part, bool) {
         match plan {
             LogicalPlan::Join(join) if join.kind == JoinKind::Inner => {
-                let left = self.rebuild_written(&join.left, parts);
-                let right = self.rebuild_written(&join.right, parts);
-                self.combine(&left, &right)
+                let (left, bold_left) = self.rebuild_written(&join.left, parts, linked);
+                let (right, bold_right) = self.rebuild_written(&join.right, parts, linked);
+                let bold = !self.connected(&left, &right) && !Self::pairs_allowed(&left, &right, linked);
+                (self.combine(&left, &right), bold || bold_left || bold_right)
             }
-            _ => parts.next().expect("the walk meets the relations in the order they were taken apart").clone(),
+            _ => {
+                (parts.next().expect("the walk meets the relations in the order they were taken apart").clone(), false)
+            }
         }
     }
 }

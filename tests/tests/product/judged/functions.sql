@@ -1,0 +1,48 @@
+-- Functions and operators, one statement a line. After `-- differs:` stands one whose answer is known to be another.
+select 1e20::float8::numeric, 0.1::float8::numeric, (1.0::float8/3)::numeric(20,15), 1e-20::float8::numeric, 123456.789::real::numeric
+select to_char(485, 'RN'), to_char(485, 'FMRN'), to_char(4000,'RN'), to_char(0,'RN'), to_char(12.4,'FMRN')
+select to_char(0.0004859, '9.99EEEE'), to_char(485,'9.9EEEE'), to_char(-485,'9.99EEEE'), to_char(0,'9.9EEEE')
+select to_char(12, '99V999'), to_char(12.4, '99V999'), to_char(12.45, '99V9'), to_char(-12.45,'99V9')
+select to_char(482, '999th'), to_char(481,'999TH'), to_char(-1,'9th'), to_char(1.5,'9.9th')
+select to_char(485, '"Good number:"999'), to_char(485.8, '"Pre:"999" Post:" .999')
+select to_char(485,'L999'), to_char(485,'999L'), to_char(-485,'L999'), to_char(485,'FML999')
+select to_char(-485,'SG999'), to_char(485,'SG999'), to_char(-485,'9SG99'), to_char(-485,'S999'), to_char(485,'999S'), to_char(-485,'999S')
+select to_char(-485,'999MI'), to_char(485,'999MI'), to_char(485,'FM999MI'), to_char(-485,'MI999'), to_char(485,'MI999'), to_char(-485,'PL999'), to_char(485,'PL999')
+-- differs: the point of a picture without digits after it
+select to_char(12,'FM0999'), to_char(0.1,'FM9.99'), to_char(0.1,'FM90.99'), to_char(1,'FM999.000'), to_char(0,'FM9.99'), to_char(0,'9.99'), to_char(0,'0.00'), to_char(0,'FM0.00'), to_char(148.5,'999.999'), to_char(148.5,'FM999.999'), to_char(148.5,'FM999.990')
+-- differs: the point of a picture without digits after it
+select to_char(1485,'9,999'), to_char(1485,'9G999'), to_char(148.5,'999D999'), to_char(3148.5,'9G999D999'), to_char(-0.1,'99.99'), to_char(-0.1,'FM9.99'), to_char(0.1,'0.9'), to_char(12,'9990999.9'), to_char(12,'FM9990999.9'), to_char(485,'999'), to_char(-485,'999'), to_char(485,'9 9 9'), to_char(-12,'999PR'), to_char(12,'999PR'), to_char(-12,'FM999PR')
+select to_char(1234567,'999'), to_char(-1.5,'9'), to_char(0.5,'9'), to_char(1.5,'.99'), to_char(15.567,'B99.9'), to_char(0,'B99'), to_char(125.8::float8,'999D9'), to_char(125::int,'999'), to_char(1e10::float8,'99999999999')
+select to_char(interval '15h 2m 12s', 'HH24:MI:SS'), to_char(interval '3 days 15h 2m 12s', 'DD HH24:MI:SS'), to_char(interval '1 year 2 months', 'YYYY MM'), to_char(interval '100 hours', 'HH24'), to_char(interval '100 hours','HH12'), to_char(interval '40 days 30 hours','DD HH24:MI')
+select to_char(timestamp '2024-02-03 04:05:06.789', 'YYYY-MM-DD HH24:MI:SS.MS US FF3 Day DAY Dy Mon Month DDD D ID IYYY-IW Q CC J WW W AM a.m. TH DDth FMDDth FMMonth')
+-- differs: the hours of an interval reach 292 years
+select interval '2000000 hours' * 2, interval '1 month' * 1.5, interval '1 day' * 0.5, interval '1 mon 1 day' / 2, interval '-1 month' * 0.5, interval '1 year' / 5, interval '1 day 02:03:04' * 1.5
+select interval '1 day -1 hour', interval '-1 day +02:00', interval '-1 year -2 months +3 days -04:05:06', interval '1 year -1 day', interval '-00:00:01', interval '1 mon ago', interval '2 days 3 hours ago'
+select '2024-01-01 00:00:00.1234567'::timestamp, '00:00:00.1234567'::time, interval '0.1234567 seconds', '2024-01-01 00:00:00.9999999'::timestamp, interval '1.5 days', interval '1.5 months', interval '0.5 years', interval '1.5 weeks', interval '1.23456789 hours'
+select quote_ident('select'), quote_ident('table'), quote_ident('user'), quote_ident('abc'), quote_ident('Abc'), quote_ident('int'), quote_ident('between'), quote_ident('a b'), quote_ident(''), quote_ident('year'), quote_ident('name')
+select row('a"b', 'c\d', 'e,f', '', null, ' x', '(y)', 'z''z', E'n\nl')
+select '\x4142'::bytea || '\x43'::bytea, 'a\\b\001c'::bytea, 'abc'::bytea, '\x'::bytea, '\x 41 42'::bytea
+select encode('\x00415cff'::bytea,'escape'), encode('\x00415cff'::bytea,'hex'), encode('\x00415cff'::bytea,'base64'), decode('AGFc/w==','base64'), decode('4142','hex'), decode('a\\b\000','escape')
+select sha256('abc'::bytea), sha224(''::bytea), md5('abc'::bytea), length('abc'::bytea), octet_length('\x0102'::bytea), bit_length('\x0102'::bytea), substring('\x01020304'::bytea, 2, 2), btrim('\x0001020001'::bytea, '\x0001'::bytea), position('\x02'::bytea in '\x010203'::bytea), overlay('\x010203'::bytea placing '\xff'::bytea from 2 for 1), get_byte('\x0102'::bytea,1), set_byte('\x0102'::bytea,1,255)
+select jsonb_build_object('a',1,'b',null,'c','x'::text,'d',1.50,'e',true,'f',date '2024-01-01','g','{"x":1}'::jsonb,'h',array[1,2]), jsonb_build_array(1,'a',null,2.5)
+-- differs: json has the form of jsonb
+select json_build_object('a',1,'b',null,'c','x'::text,'d',1.50,'e',true,'f',date '2024-01-01','g','{"x":1}'::json,'h',array[1,2]), json_build_array(1,'a',null,2.5)
+-- differs: all decimals of one column have one scale
+select jsonb_object_agg(k,v), json_object_agg(k,v), jsonb_agg(v), json_agg(v) from (values ('a',1.50),('bb',2),('a',3)) t(k,v)
+select to_json(timestamp '2024-01-02 03:04:05'), to_jsonb(timestamptz '2024-01-02 03:04:05+00'), to_json('a"b'::text), to_json(row(1,'a')), to_json(array[[1,2],[3,4]]), to_jsonb(1.50), to_json(null::int), to_json(1e20::float8)
+select jsonb_set('{"a":{"b":1}}','{a,b}','2'), jsonb_set('{"a":1}','{b}','2'), jsonb_set('{"a":1}','{b}','2',false), jsonb_set('[1,2,3]','{-1}','9'), jsonb_set('[1,2,3]','{5}','9'), jsonb_set('[1,2]','{-5}','9'), jsonb_insert('{"a":[0,1,2]}','{a,1}','"new"'), jsonb_insert('{"a":[0,1,2]}','{a,1}','"new"',true), jsonb_set('{"a":1}', '{x,y}', '1')
+select jsonb_strip_nulls('{"a":null,"b":[1,null,{"c":null}]}'), jsonb_pretty('{"a":[1,2,{}],"b":{},"c":[]}'), json_object('{a,1,b,2}'), json_object('{a,b}','{1,2}'), '{"a":1,"b":2}'::jsonb - 'a', '["a","b","a"]'::jsonb - 'a', '[1,2,3]'::jsonb - 1, '[1,2,3]'::jsonb - -1, '{"a":1,"b":2,"c":3}'::jsonb - array['a','c'], '{"a":{"b":1,"c":2}}'::jsonb #- '{a,b}', '[1,[2,3]]'::jsonb #- '{1,0}'
+select '{"a":1,"b":2}'::jsonb ?| array['x','a'], '{"a":1,"b":2}'::jsonb ?& array['a','b'], '["a"]'::jsonb ? 'a', '{"a":1}'::jsonb || '{"b":2}', '[1]'::jsonb || '2', '1'::jsonb || '2', '{"a":1.50}'::jsonb->'a', '{"a":1.50}'::jsonb->>'a', '[1,2.0]'::jsonb @> '[2]', '1e2'::jsonb, '{"a":[1,2]}'::jsonb #> '{a,1}', ('{"a":[1,2]}'::jsonb)['a'][1]
+select '1'::jsonb < '2', '"a"'::jsonb < '1', '[1]'::jsonb = '[1.0]', '{"a":1}'::jsonb > '[1]'
+select x from (values ('1'::jsonb),('"a"'),('null'),('[]'),('{}'),('true'),('[1]')) t(x) order by x
+select array_positions(array[1,2,1],1), array_replace(array[1,2,1],1,9), array_fill(7,array[2,2]), array_fill(1,array[3]), array_dims(array[[1,2],[3,4]]), array_ndims(array[1]), array_lower(array[1],1), array_length(array[[1,2,3],[4,5,6]],2), cardinality(array[[1,2],[3,4]]), trim_array(array[1,2,3],1), array_dims('{}'::int[])
+select regexp_replace('abc','','-'), regexp_replace('abc','x*','-','g'), regexp_split_to_array('abc',''), regexp_split_to_array('a,b',','), regexp_replace('foobar','o',  'X', 2), regexp_replace('foobaro','o','X',1,2), regexp_replace('foobaro','o','X',1,0,''), regexp_count('abcabc','b',3), regexp_instr('abcabc','b',1,2), regexp_substr('abcabc','b(c)',1,2,'',1), regexp_replace('abc','(b)','[\1\&\\]')
+select 'foobar' ~ 'o(?=b)', 'foobar' ~ '(o)\1', regexp_matches('foobarbequebaz','(ba.)(b.)','g'), regexp_match('abc','(?<!x)b'), 'abc' ~* 'B', 'abc' !~ 'z'
+select sind(30), cosd(60), tand(45), cotd(45), asind(0.5), acosd(0.5), atand(1), atan2d(1,1), sinh(1), asinh(1), acosh(2), atanh(0.5), sind(60), cosd(30)
+select gcd(12.5, 7.5), lcm(1.2, 0.9), gcd(12,18), lcm(4,6), scale(1.500), min_scale(1.500), isfinite(date '2024-01-01'), isfinite(interval '1 day')
+select pg_typeof(1), pg_typeof('a'::text), pg_typeof(1.5), pg_typeof(now()), pg_typeof(array[1]), pg_typeof(null::date), pg_typeof(1::float8)
+select date_trunc('hour', interval '1 day 02:03:04'), date_trunc('month', interval '1 year 2 mons 3 days'), date_trunc('day', timestamptz '2024-01-01 23:00+00', 'Europe/Paris'), round(2.567, 1), trunc(2.567, 2), round(25.5, -1)
+select date_trunc(p, timestamp '2024-05-06 07:08:09'), extract(year from timestamp '2024-05-06'), date_part(p, timestamp '2024-05-06 07:08:09') from (values ('day'),('hour'),('month')) t(p)
+select round(2.567, n), trunc(-2.567, n) from (values (0),(1),(2)) t(n)
+select timestamp '2024-01-01 12:00' at time zone z from (values ('Europe/Paris'),('UTC')) t(z)
+select timezone(interval '2 hours', timestamp '2024-01-01 12:00'), timezone(interval '2 hours', timestamptz '2024-01-01 12:00+00')

@@ -1,0 +1,23 @@
+-- Statements whose plans change their shape on the way: joins in another order, grouping sets, common results, empty inputs.
+select a.x % 3, b.y % 5, count(*), sum(c.z) from (select n as k, n as x from generate_series(1, 1000) s(n)) a join (select n % 1000 + 1 as k, n as y from generate_series(1, 60000) s(n)) b on a.k = b.k join (select n * 7 as k, n as z from generate_series(1, 12) s(n)) c on c.k = a.k group by rollup (a.x % 3, b.y % 5)
+select a.x % 3, b.y % 5, c.z, count(*) from (select n as k, n as x from generate_series(1, 1000) s(n)) a, (select n % 1000 + 1 as k, n as y from generate_series(1, 60000) s(n)) b, (select n * 7 as k, n as z from generate_series(1, 12) s(n)) c where a.k = b.k and c.k = a.k group by cube (a.x % 3, b.y % 5, c.z)
+with r as (select n % 7 as g, count(*) as c from generate_series(1, 5000) s(n) group by 1) select x.g, y.c, z.c from r x join r y on x.g = y.g join r z on z.g = y.g + 1 join generate_series(1, 3) t(m) on t.m = x.g
+with r as (select n % 7 as g, count(*) as c from generate_series(1, 50) s(n) group by 1) select g, c from r union all select c, g from r union all select x.g, y.g from r x join r y on x.c = y.c
+with recursive r(n, m) as (select 1, 10 union all select n + 1, m * 2 from r where n < 8) select a.n, b.m from r a join r b on a.n = b.n + 1 left join (values (3, 'x')) v(k, t) on v.k = a.n group by rollup (a.n, b.m)
+select count(*) from generate_series(1, 100) s(n) where 1 < 0 and exists (select 1 from generate_series(1, 100000000) t(m) where t.m % 17 = 99)
+select n from generate_series(1, 3) s(n) where n > 1 and false union all select m from generate_series(1, 2) t(m)
+select s.n, x.m from generate_series(1, 3) s(n) left join (select m from generate_series(1, 100000000) t(m) where false) x on x.m = s.n
+select n, (select max(m) from generate_series(1, 9) t(m) where m < s.n and false) from generate_series(1, 3) s(n)
+select count(*), max(n) from generate_series(1, 9) s(n) where null
+select n % 2, count(*) from generate_series(1, 9) s(n) where null group by 1
+select n % 2, count(*) from generate_series(1, 9) s(n) where null group by rollup (n % 2)
+select n from generate_series(1, 9) s(n) where n not in (select m from generate_series(1, 9) t(m) where false)
+select n from generate_series(1, 9) s(n) where not exists (select 1 from generate_series(1, 9) t(m) where m = n and false)
+with unread as (select 1 / 0 as x) select 7
+with a as (select 1 as x where false), b as (select x from a) select * from b full join (select 2 as x) c using (x)
+select count(*) from (select n from generate_series(1, 9) s(n) limit 0) x right join (values (1), (2)) y(k) on x.n = y.k
+select distinct n from generate_series(1, 9) s(n) where false order by n limit 3
+select n, row_number() over (order by n) from generate_series(1, 9) s(n) where false
+select a.k, b.k, c.k from (select max(n) as k from generate_series(1, 3000) s(n) group by n % 3000) a, (select max(n) as k from generate_series(1, 3000) s(n) group by n % 3000) b, (select n as k from generate_series(1, 3000) s(n)) c where a.k = c.k and b.k = c.k and c.k < 4
+select count(*) from (values (1), (2)) a(x), (values (1), (3)) b(y), generate_series(1, 2000) c(z), generate_series(1, 2000) d(w) where a.x + b.y = c.z and d.w = c.z
+select (select count(*) from generate_series(1, 5) t(m) where t.m <= s.n), sum(n) filter (where exists (select 1 from generate_series(1, 3) u(k) where u.k = s.n)) from generate_series(1, 6) s(n) group by s.n
