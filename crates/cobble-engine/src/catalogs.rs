@@ -253,6 +253,11 @@ impl Engine {
         self.pool.memory.set_limit(bytes);
     }
 
+    /// The memory of all runs, for what outlives them.
+    pub fn service_memory(&self) -> Arc<cobble_exec::ServiceMemory> {
+        self.pool.memory.clone()
+    }
+
     /// Bytes that all runs hold now, and may hold together.
     pub fn memory(&self) -> (u64, u64) {
         (self.pool.memory.used(), self.pool.memory.limit())

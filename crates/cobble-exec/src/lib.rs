@@ -15,5 +15,5 @@ mod spill;
 
 pub use expression::{Compiler, Script, fold_constant};
 pub use measures::Measures;
-pub use memory::ServiceMemory;
+pub use memory::{Held, ServiceMemory};
 pub use run::{CpuPool, RunningQuery, start};

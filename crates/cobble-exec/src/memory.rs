@@ -45,6 +45,30 @@ impl ServiceMemory {
     }
 }
 
+/// Bytes that are held by something that outlives a run, its result for instance; given back when dropped.
+#[derive(Debug)]
+pub struct Held {
+    memory: Arc<ServiceMemory>,
+    bytes: u64,
+}
+
+impl ServiceMemory {
+    /// Takes this many bytes, or `None` where they are not there.
+    pub fn take(self: &Arc<Self>, bytes: u64) -> Option<Held> {
+        if self.used.fetch_add(bytes, Ordering::Relaxed) + bytes > self.limit() {
+            self.used.fetch_sub(bytes, Ordering::Relaxed);
+            return None;
+        }
+        Some(Held { memory: self.clone(), bytes })
+    }
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        self.memory.used.fetch_sub(self.bytes, Ordering::Relaxed);
+    }
+}
+
 #[derive(Debug)]
 pub struct MemoryPool {
     service: Arc<ServiceMemory>,

@@ -1,7 +1,8 @@
 //! Runs: each statement that is executed, its state, its result while it is kept, and its record.
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use arrow::array::RecordBatch;
@@ -13,12 +14,16 @@ use rand::Rng;
 use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
 
+use crate::results::{Part, ResultFile, ResultStore, Taken, full};
+
 /// Bytes of one result that are kept.
 const RESULT_BYTES: usize = 1 << 30;
 /// How long a result can be fetched after its run has ended.
 const RESULT_LIFE: Duration = Duration::from_secs(15 * 60);
-/// Ended runs whose results are kept at one time.
-const RESULTS_KEPT: usize = 50;
+/// How long a new run, or a row of one under way, waits for room among the results.
+const ROOM_WAIT: Duration = Duration::from_secs(20);
+/// Bytes that a run takes beside its rows: its statement in its forms, its state and its plan.
+const RUN_BYTES: u64 = 16 << 10;
 /// Records waiting to be written; when there are more, the oldest detail is lost rather than a query delayed.
 const RECORD_QUEUE: usize = 1000;
 
@@ -73,13 +78,16 @@ pub struct Run {
     inner: Mutex<Inner>,
     /// Raised whenever something has changed.
     changed: watch::Sender<u64>,
+    /// Its reader has had the whole result.
+    read: AtomicBool,
+    live: Weak<Live>,
+    _taken: Taken,
 }
 
 struct Inner {
     snapshot: Snapshot,
-    batches: Vec<RecordBatch>,
+    parts: Vec<Part>,
     bytes: usize,
-    ended: Option<Instant>,
 }
 
 impl Run {
@@ -107,11 +115,11 @@ impl Run {
     /// The batch at a place, waiting for it while the run goes on; `None` past the end.
     pub async fn batch(&self, place: usize) -> Result<Option<RecordBatch>> {
         let mut changed = self.watch();
-        loop {
+        let part = loop {
             {
                 let inner = self.lock();
-                if let Some(batch) = inner.batches.get(place) {
-                    return Ok(Some(batch.clone()));
+                if let Some(part) = inner.parts.get(place) {
+                    break part.clone();
                 }
                 match (inner.snapshot.state, &inner.snapshot.error) {
                     (RunState::Running, _) => {}
@@ -122,10 +130,19 @@ impl Run {
             if changed.changed().await.is_err() {
                 return Ok(None);
             }
+        };
+        part.read().await.map(Some)
+    }
+
+    /// The whole result has been handed over: from now on it may give way to others.
+    pub fn was_read(&self) {
+        if !self.read.swap(true, Ordering::Relaxed)
+            && let Some(live) = self.live.upgrade()
+        {
+            live.lock().read.push_back(self.id.clone());
         }
     }
 
-    /// The columns, waiting until they are known.
     /// Waits for the end of the run.
     pub async fn ended(&self) -> Result<()> {
         let mut changed = self.watch();
@@ -142,6 +159,7 @@ impl Run {
         }
     }
 
+    /// The columns, waiting until they are known.
     pub async fn columns(&self) -> Result<Vec<ResultColumn>> {
         let mut changed = self.watch();
         loop {
@@ -178,9 +196,29 @@ impl Run {
     }
 }
 
+/// The runs that can be asked about.
+#[derive(Default)]
+struct Live(Mutex<LiveRuns>);
+
+#[derive(Default)]
+struct LiveRuns {
+    runs: HashMap<String, Arc<Run>>,
+    /// When each run has ended, in this order.
+    ended: VecDeque<(Instant, String)>,
+    /// Those that nobody waits for: their result was read to its end, or they have none. In order of that.
+    read: VecDeque<String>,
+}
+
+impl Live {
+    fn lock(&self) -> MutexGuard<'_, LiveRuns> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
 pub struct Runs {
     engine: Arc<Engine>,
-    live: Arc<Mutex<HashMap<String, Arc<Run>>>>,
+    live: Arc<Live>,
+    store: Arc<ResultStore>,
     to_record: mpsc::Sender<StoredRun>,
 }
 
@@ -196,16 +234,26 @@ impl Runs {
                 }
             }
         });
-        Runs { engine, live: Arc::default(), to_record }
+        let store = Arc::new(ResultStore::new(engine.service_memory()));
+        Runs { engine, live: Arc::default(), store, to_record }
     }
 
-    fn lock(&self) -> MutexGuard<'_, HashMap<String, Arc<Run>>> {
-        self.live.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Starts a text of one or more statements; the result is the last one's.
-    pub fn start(&self, statement: String, place: RunPlace, user: Option<String>) -> Arc<Run> {
-        self.forget_old();
+    /// Starts a text of one or more statements; the result is the last one's. Waits a while for room for the result, and
+    /// refuses the run when there comes none.
+    pub async fn start(&self, statement: String, place: RunPlace, user: Option<String>) -> Result<Arc<Run>> {
+        let until = tokio::time::Instant::now() + ROOM_WAIT;
+        let taken = loop {
+            let freed = self.store.freed();
+            self.forget_old();
+            match self.store.admit(RUN_BYTES + 4 * statement.len() as u64) {
+                Some(taken) => break taken,
+                // Time alone frees nothing that notifies: look again now and then.
+                None if tokio::time::Instant::now() < until => {
+                    let _ = tokio::time::timeout(Duration::from_millis(500), freed).await;
+                }
+                None => return Err(full()),
+            }
+        };
         let id: String = {
             let mut rng = rand::rng();
             (0..10).map(|_| char::from(rng.sample(rand::distr::Alphanumeric)).to_ascii_lowercase()).collect()
@@ -225,43 +273,60 @@ impl Runs {
             user,
             started_at: Utc::now(),
             cancel: CancellationToken::new(),
-            inner: Mutex::new(Inner { snapshot, batches: vec![], bytes: 0, ended: None }),
+            inner: Mutex::new(Inner { snapshot, parts: vec![], bytes: 0 }),
             changed: watch::Sender::new(0),
+            read: AtomicBool::new(false),
+            live: Arc::downgrade(&self.live),
+            _taken: taken,
         });
-        self.lock().insert(id, run.clone());
+        self.live.lock().runs.insert(id, run.clone());
         // Dropped when the queue is full: records never make a query wait.
         let _ = self.to_record.try_send(run.record());
-        tokio::spawn(execute(run.clone(), self.engine.session_of(run.user.as_deref()), place, self.to_record.clone()));
-        run
+        let session = self.engine.session_of(run.user.as_deref());
+        tokio::spawn(execute(run.clone(), session, place, self.store.clone(), self.to_record.clone()));
+        Ok(run)
     }
 
     pub fn get(&self, id: &str) -> Option<Arc<Run>> {
-        self.lock().get(id).cloned()
+        self.live.lock().runs.get(id).cloned()
     }
 
-    /// Ended runs lose their rows after a while.
+    /// Ended runs lose their rows when their time is over, and those that were read when room is getting short.
     fn forget_old(&self) {
-        let mut live = self.lock();
-        live.retain(|_, run| run.lock().ended.is_none_or(|at| at.elapsed() < RESULT_LIFE));
-        let mut ended: Vec<(Instant, String)> =
-            live.values().filter_map(|run| Some((run.lock().ended?, run.id.clone()))).collect();
-        ended.sort();
-        for (_, id) in ended.iter().take(ended.len().saturating_sub(RESULTS_KEPT)) {
-            live.remove(id);
+        let mut live = self.live.lock();
+        while let Some((_, id)) = live.ended.pop_front_if(|(at, _)| at.elapsed() > RESULT_LIFE) {
+            live.runs.remove(&id);
+        }
+        while self.store.is_half_full()
+            && let Some(id) = live.read.pop_front()
+        {
+            live.runs.remove(&id);
+        }
+        // Names of runs whose time was over first.
+        if live.read.len() > 2 * live.runs.len() + 100 {
+            let LiveRuns { runs, read, .. } = &mut *live;
+            read.retain(|id| runs.contains_key(id));
         }
     }
 
     pub fn cancel_all(&self) {
-        self.lock().values().for_each(|run| run.cancel());
+        self.live.lock().runs.values().for_each(|run| run.cancel());
     }
 }
 
-async fn execute(run: Arc<Run>, mut session: Session, place: RunPlace, to_record: mpsc::Sender<StoredRun>) {
+async fn execute(
+    run: Arc<Run>,
+    mut session: Session,
+    place: RunPlace,
+    store: Arc<ResultStore>,
+    to_record: mpsc::Sender<StoredRun>,
+) {
     let outcome = tokio::select! {
         biased;
         () = run.cancel.cancelled() => Err(Error::cancelled()),
-        outcome = drive(&run, &mut session, &place) => outcome,
+        outcome = drive(&run, &mut session, &place, &store) => outcome,
     };
+    let failed = outcome.is_err();
     run.update(|inner| {
         let (catalog, schema) = session.place();
         inner.snapshot.place = RunPlace {
@@ -269,21 +334,31 @@ async fn execute(run: Arc<Run>, mut session: Session, place: RunPlace, to_record
             schema: schema.map(str::to_owned),
             settings: session.given_settings().clone(),
         };
-        inner.ended = Some(Instant::now());
         inner.snapshot.state = match &outcome {
             Ok(()) => RunState::Finished,
             Err(error) if error.code == Code::Cancelled => RunState::Cancelled,
             Err(_) => RunState::Failed,
         };
         inner.snapshot.error = outcome.err();
+        if failed {
+            // Half a result is none.
+            inner.parts.clear();
+        }
     });
+    if let Some(live) = run.live.upgrade() {
+        live.lock().ended.push_back((Instant::now(), run.id.clone()));
+    }
+    if failed {
+        run.was_read();
+    }
     let _ = to_record.try_send(run.record());
 }
 
 /// How often the progress of a run that gives no rows yet is written down.
 const PROGRESS_EVERY: Duration = Duration::from_millis(150);
 
-async fn drive(run: &Run, session: &mut Session, place: &RunPlace) -> Result<()> {
+async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &ResultStore) -> Result<()> {
+    let mut file = ResultFile::default();
     if let Some(catalog) = &place.catalog {
         session.use_place(catalog, place.schema.as_deref())?;
     }
@@ -310,17 +385,20 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace) -> Result<()>
             }
             Err(_) => None,
         };
+        let bytes = batch.as_ref().map_or(0, RecordBatch::get_array_memory_size);
+        let part = match batch {
+            Some(batch) => Some(kept(store, batch, &mut file).await?),
+            None => None,
+        };
         let mut too_large = false;
         run.update(|inner| {
             inner.snapshot.progress = execution.progress();
             if let Some(plan) = execution.plan() {
                 inner.snapshot.plan = Some(plan);
             }
-            if let Some(batch) = batch {
-                inner.bytes += batch.get_array_memory_size();
-                too_large = inner.bytes > RESULT_BYTES;
-                inner.batches.push(batch);
-            }
+            inner.bytes += bytes;
+            too_large = inner.bytes > RESULT_BYTES;
+            inner.parts.extend(part);
         });
         if too_large {
             return Err(Error::new(Code::MemoryLimit, format!("the result is larger than {} MiB", RESULT_BYTES >> 20))
@@ -328,6 +406,21 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace) -> Result<()>
         }
         if ended {
             return Ok(());
+        }
+    }
+}
+
+/// Keeps some rows, waiting for room where there is none.
+async fn kept(store: &ResultStore, mut batch: RecordBatch, file: &mut ResultFile) -> Result<Part> {
+    let until = tokio::time::Instant::now() + ROOM_WAIT;
+    loop {
+        let freed = store.freed();
+        match store.keep(batch, file).await? {
+            Ok(part) => return Ok(part),
+            Err(refused) => batch = refused,
+        }
+        if tokio::time::timeout_at(until, freed).await.is_err() {
+            return Err(full());
         }
     }
 }

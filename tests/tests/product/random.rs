@@ -194,12 +194,12 @@ impl Place {
             Place::Constants => {
                 let sql = format!("{RELATIONS}{statement}");
                 let got = in_engine(&sql).await.map_err(|e| format!("{} {e}", e.code.sqlstate()));
-                (judged(judge, &sql).await, got)
+                (judged(judge, &sql).await.map_err(|e| e.to_string()), got)
             }
             Place::Ferry => {
                 let sql = format!("{FERRY}{statement}");
                 let got = over_http(&sql).await.map(|rows| ours(&rows)).map_err(|e| e.to_string());
-                (judged(judge, &for_judge(&sql)).await, got)
+                (judged(judge, &for_judge(&sql)).await.map_err(|e| e.to_string()), got)
             }
         };
         let sorted = |answer: Result<Vec<String>, String>| {

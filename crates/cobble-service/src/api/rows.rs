@@ -108,6 +108,7 @@ impl<'r> Responder<'r, 'r> for Rows {
                                 if let Ok(bytes) = writer.end() {
                                     yield bytes;
                                 }
+                                run.was_read();
                                 break;
                             }
                         }
@@ -146,7 +147,8 @@ pub async fn rows(
 ) -> std::result::Result<Rows, ApiError> {
     let Some(run) = service.runs.get(id) else {
         let mut error = not_found("result of run", id);
-        error.0.hint = Some("results are kept for 15 minutes; run the statement again".to_owned());
+        error.0.hint =
+            Some("a result is kept for 15 minutes, or until it was read to its end; run it again".to_owned());
         return Err(error);
     };
     of_run(&run, &caller)?;
@@ -159,7 +161,13 @@ pub async fn rows(
     if form != Form::Json {
         return Ok(Rows::Whole { run, columns, form });
     }
-    let (offset, limit) = (offset.unwrap_or(0), limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE));
+    Ok(Rows::Page(Json(page(&run, offset.unwrap_or(0), limit).await?)))
+}
+
+/// Rows of a run from this one on, waiting for them while it goes on.
+pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody> {
+    let columns = run.columns().await?;
+    let limit = limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
     let (mut rows, mut skip, mut place) = (Vec::new(), offset, 0);
     let mut last = false;
     while (rows.len() as u64) < limit {
@@ -179,7 +187,10 @@ pub async fn rows(
         }
         skip = 0;
     }
-    Ok(Rows::Page(Json(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })))
+    if last {
+        run.was_read();
+    }
+    Ok(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })
 }
 
 /// JSON that a browser reads without loss: whole numbers beyond 2^53 are text.

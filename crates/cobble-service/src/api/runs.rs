@@ -10,6 +10,7 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body, not_found};
+use super::rows::page;
 use super::types::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
 use super::users::{Caller, owned};
 use crate::runs::{Run, RunPlace, RunState};
@@ -31,6 +32,7 @@ pub fn run_body(run: &Run) -> RunBody {
         settings: s.place.settings,
         rows_kept: true,
         user: run.user.clone(),
+        page: None,
     }
 }
 
@@ -55,6 +57,7 @@ fn stored_body(run: StoredRun) -> RunBody {
         settings: Default::default(),
         rows_kept: false,
         user: run.user_name,
+        page: None,
     }
 }
 
@@ -63,18 +66,28 @@ pub fn of_run(run: &Run, caller: &Caller) -> Result<(), ApiError> {
     Ok(owned(&format!("run {}", run.id), run.user.as_deref(), caller)?)
 }
 
-/// Starts a statement; several are separated by semicolons and run in order. Answers at once.
-#[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
-#[post("/runs", format = "json", data = "<given>")]
+/// The longest that the start of a run is waited for, in milliseconds.
+const LONGEST_WAIT: u64 = 10_000;
+
+/// Starts a statement; several are separated by semicolons and run in order. Answers at once, or with `wait` when the run has
+/// ended, at the latest after so many milliseconds; the run then has its first page with it.
+#[utoipa::path(context_path = "/api/v1", params(("wait" = Option<u64>, Query, description = "milliseconds, at most 10000"), ("limit" = Option<u64>, Query, description = "rows of the page, at most 10000")), request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
+#[post("/runs?<wait>&<limit>", format = "json", data = "<given>")]
 pub async fn create(
     service: &State,
     caller: Caller,
+    wait: Option<u64>,
+    limit: Option<u64>,
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<RunBody> {
     let given = body(given)?;
     let place = RunPlace { catalog: given.catalog, schema: given.schema, settings: given.settings };
-    let run = service.runs.start(given.statement, place, caller.0);
-    Ok(Json(run_body(&run)))
+    let run = service.runs.start(given.statement, place, caller.0).await?;
+    let Some(wait) = wait else { return Ok(Json(run_body(&run))) };
+    let wait = std::time::Duration::from_millis(wait.min(LONGEST_WAIT));
+    let finished = matches!(tokio::time::timeout(wait, run.ended()).await, Ok(Ok(())));
+    let page = if finished { Some(page(&run, 0, limit).await?) } else { None };
+    Ok(Json(RunBody { page, ..run_body(&run) }))
 }
 
 /// The latest runs, newest first.

@@ -111,6 +111,9 @@ pub struct RunBody {
     /// Whose run it is, when somebody had signed in: only they see its plan and its rows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
+    /// The first rows, where the run was waited for and has finished.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<PageBody>,
 }
 
 /// A page of a result.

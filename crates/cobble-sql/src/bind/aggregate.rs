@@ -27,12 +27,14 @@ impl<'a> Binder<'a> {
         }
         // Inside the arguments no further aggregate of this query and no window may stand.
         let allowed = self.select.as_mut().map(|s| {
-            (std::mem::take(&mut s.aggregates_allowed), std::mem::take(&mut s.windows_allowed), s.aggregates.len())
+            s.in_aggregate = true;
+            (std::mem::take(&mut s.aggregates_allowed), std::mem::take(&mut s.windows_allowed))
         });
         let before = self.pending.len();
         let bound = self.aggregate_call(function, call, list, scope);
         let met = self.pending.split_off(before);
-        if let (Some(select), Some((aggregates, windows, _))) = (&mut self.select, allowed) {
+        if let (Some(select), Some((aggregates, windows))) = (&mut self.select, allowed) {
+            select.in_aggregate = false;
             (select.aggregates_allowed, select.windows_allowed) = (aggregates, windows);
         }
         self.collected(function.name(), bound?, met, scope)

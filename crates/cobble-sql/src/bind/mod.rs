@@ -226,6 +226,7 @@ struct SelectCalls<'a> {
     /// What may stand here now.
     aggregates_allowed: bool,
     windows_allowed: bool,
+    in_aggregate: bool,
 }
 
 /// A query around the one that is bound: what its expressions see, and the calls that are collected for it.

@@ -364,7 +364,10 @@ impl<'a> Binder<'a> {
             let what = format!("{clause} takes a number of rows, not {own}");
             return Err(Error::new(Code::TypeMismatch, what).at(position));
         }
-        let bound = coerce(bound, &SqlType::BigInt).map_err(|e| e.at(position))?;
+        let bound = match bound {
+            Expr::Literal { value: Value::Integer(n), .. } => Expr::literal(Value::BigInt(n.into())),
+            other => coerce(other, &SqlType::BigInt).map_err(|e| e.at(position))?,
+        };
         let bound = if bound.is_constant() { (self.context.fold)(&bound).unwrap_or(bound) } else { bound };
         let code = if clause == "OFFSET" { Code::OffsetCount } else { Code::LimitCount };
         match bound {

@@ -62,7 +62,10 @@ impl<'a> Binder<'a> {
         let position = position_of(call.name.span());
         let allowed = self.select.as_ref().is_some_and(|s| s.windows_allowed);
         if !allowed {
-            return Err(Error::new(Code::WindowPlace, format!("the window function {name}() cannot stand here"))
+            // Inside an aggregate it is the aggregate's fault.
+            let in_aggregate = self.select.as_ref().is_some_and(|s| s.in_aggregate);
+            let code = if in_aggregate { Code::Grouping } else { Code::WindowPlace };
+            return Err(Error::new(code, format!("the window function {name}() cannot stand here"))
                 .hint("window functions belong in SELECT, ORDER BY and QUALIFY; filter them with QUALIFY or a subquery")
                 .at(position));
         }
