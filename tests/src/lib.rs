@@ -1,6 +1,8 @@
 //! What drives the whole product from outside: a service on the demo's data, started once for a test program, and a
 //! PostgreSQL database with the same tables that judges answers.
 
+pub mod clients;
+
 use std::io::{BufRead, BufReader};
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};

@@ -406,7 +406,10 @@ export interface paths {
         /** The latest runs, newest first. */
         get: operations["list"];
         put?: never;
-        /** Starts a statement; several are separated by semicolons and run in order. Answers at once. */
+        /**
+         * Starts a statement; several are separated by semicolons and run in order. Answers at once, or with `wait` when the run has
+         *     ended, at the latest after so many milliseconds; the run then has its first page with it.
+         */
         post: operations["create"];
         delete?: never;
         options?: never;
@@ -844,6 +847,7 @@ export interface components {
             rows_kept: boolean;
             /** @description Whose run it is, when somebody had signed in: only they see its plan and its rows. */
             user?: string | null;
+            page?: null | components["schemas"]["PageBody"];
         };
         /** @description An environment variable or a file. */
         SecretSourceBody: {
@@ -1935,7 +1939,12 @@ export interface operations {
     };
     create: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description milliseconds, at most 10000 */
+                wait?: number;
+                /** @description rows of the page, at most 10000; 0 for none */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -26,6 +26,12 @@ const visible = computed(() => {
 })
 const isNumber = (type: string) => /^(smallint|integer|bigint|numeric|real|double)/.test(type)
 
+function take(page: number, body: PageBody) {
+  pages.value.set(page, body.rows)
+  pages.value = new Map(pages.value)
+  if (!widths.value.length) widths.value = columns.value.map((c, i) => columnWidth(c.name, body.rows.slice(0, 60).map((r) => r[i])))
+}
+
 async function fetchPage(page: number) {
   const running = props.run.state === 'running'
   const wanted = Math.min(PAGE_ROWS, total.value - page * PAGE_ROWS)
@@ -35,9 +41,7 @@ async function fetchPage(page: number) {
   try {
     const limit = running ? wanted : PAGE_ROWS
     const body = await get<PageBody>(`/runs/${props.run.id}/rows?offset=${page * PAGE_ROWS}&limit=${limit}`)
-    pages.value.set(page, body.rows)
-    pages.value = new Map(pages.value)
-    if (!widths.value.length) widths.value = columns.value.map((c, i) => columnWidth(c.name, body.rows.slice(0, 60).map((r) => r[i])))
+    take(page, body)
   } catch (thrown) {
     emit('failed', errorBody(thrown))
   } finally {
@@ -60,7 +64,8 @@ watch(() => props.run.id, () => {
   asked.clear()
   top.value = 0
   if (box.value) box.value.scrollTop = 0
-})
+  if (props.run.page?.rows.length) take(0, props.run.page)
+}, { immediate: true })
 watch([first, last, total, () => props.run.state], need, { immediate: true })
 onMounted(() => nextTick(scrolled))
 </script>

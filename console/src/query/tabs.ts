@@ -3,6 +3,7 @@ import { defineStore } from 'pinia'
 import { ref, watch } from 'vue'
 
 import { Failure, errorBody, post, remove, type ErrorBody, type RunBody } from '../api/client'
+import { PAGE_ROWS } from './pages'
 
 export interface Tab {
   key: number
@@ -71,8 +72,10 @@ export const useTabs = defineStore('tabs', () => {
     if (!tab.text.trim()) return
     tab.error = null
     try {
-      tab.run = await post<RunBody>('/runs', { statement: tab.text })
-      follow(tab, tab.run.id)
+      // A quick statement comes back with its first page.
+      tab.run = await post<RunBody>(`/runs?wait=200&limit=${PAGE_ROWS}`, { statement: tab.text })
+      tab.error = tab.run.error ?? null
+      if (tab.run.state === 'running') follow(tab, tab.run.id)
     } catch (thrown) {
       tab.error = errorBody(thrown)
     }

@@ -88,8 +88,9 @@ impl Client {
         self.decoded(self.request(Method::DELETE, path)).await
     }
 
+    /// Starts a run. A quick one has ended when this comes back.
     pub async fn start(&self, body: &StatementBody) -> Outcome<RunBody> {
-        self.post("/runs", body).await
+        self.post("/runs?wait=100&limit=0", body).await
     }
 
     pub async fn run(&self, id: &str) -> Outcome<RunBody> {

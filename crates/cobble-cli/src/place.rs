@@ -108,7 +108,10 @@ impl Place {
                         }
                     }
                 };
-                let now = session.client.run(&started.id).await?;
+                let now = match started.state.as_str() {
+                    "running" => session.client.run(&started.id).await?,
+                    _ => started.clone(),
+                };
                 if let Some(error) = &now.error {
                     return Err(error_of(error).into());
                 }

@@ -73,6 +73,36 @@ async fn moments_are_shown_in_the_sessions_zone_in_every_form() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_is_waited_for_brings_its_first_page() {
+    let send = |query: &str, sql: &str| {
+        Client::new().post(url(&format!("/runs?{query}"))).json(&json!({ "statement": sql })).send()
+    };
+    let run: Value = send("wait=10000", "SELECT 7 AS n").await.unwrap().json().await.unwrap();
+    assert_eq!(
+        (&run["state"], &run["page"]["rows"], &run["page"]["last"]),
+        (&json!("finished"), &json!([[7]]), &json!(true))
+    );
+    let many = "SELECT n FROM generate_series(1, 5000) AS s(n)";
+    let run: Value = send("wait=10000&limit=3", many).await.unwrap().json().await.unwrap();
+    assert_eq!((&run["page"]["rows"], &run["page"]["last"]), (&json!([[1], [2], [3]]), &json!(false)));
+    let rest = get(&format!("/runs/{}/rows?offset=4999", run["id"].as_str().unwrap())).await;
+    assert_eq!(rest.json::<Value>().await.unwrap()["rows"], json!([[5000]]));
+    let run: Value = send("wait=10000", "SELECT 1 / 0").await.unwrap().json().await.unwrap();
+    assert_eq!((&run["state"], &run["error"]["sqlstate"], run.get("page")), (&json!("failed"), &json!("22012"), None));
+    // What takes longer than it is waited for goes on.
+    let long = "SELECT count(*) FROM generate_series(1, 100000) a(n), generate_series(1, 100000) b(m) WHERE n + m < 0";
+    let run: Value = send("wait=50", long).await.unwrap().json().await.unwrap();
+    assert_eq!((&run["state"], run.get("page")), (&json!("running"), None));
+    Client::new().delete(url(&format!("/runs/{}", run["id"].as_str().unwrap()))).send().await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_answer_comes_however_many_clients_there_are() {
+    let seen = cobble_tests::clients::clients(&product().address, 200, |round| round < 8).await;
+    assert_eq!((seen.answers, seen.wrong.first()), (1600, None));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_run_that_fails_late_gives_no_part_of_its_rows_as_a_whole() {
     let run = start("SELECT 100000 / (70000 - g) FROM generate_series(1, 80000) AS s(g)").await;
     let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());

@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use super::Context;
+use crate::expr::Expr;
 use crate::logical::{CteDefinition, JoinKind, LogicalPlan};
 
 pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
@@ -33,6 +34,10 @@ fn drop_from(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
         LogicalPlan::Union { mut inputs, columns } => {
             if inputs.iter().any(|input| !is_empty(&input.plan)) {
                 inputs.retain(|input| !is_empty(&input.plan));
+            }
+            if let [only] = inputs.as_slice() {
+                let named = columns.into_iter().zip(only.columns.iter().cloned().map(Expr::Column)).collect();
+                return LogicalPlan::Project { input: only.plan.clone(), columns: named };
             }
             LogicalPlan::Union { inputs, columns }
         }

@@ -71,7 +71,7 @@ const LONGEST_WAIT: u64 = 10_000;
 
 /// Starts a statement; several are separated by semicolons and run in order. Answers at once, or with `wait` when the run has
 /// ended, at the latest after so many milliseconds; the run then has its first page with it.
-#[utoipa::path(context_path = "/api/v1", params(("wait" = Option<u64>, Query, description = "milliseconds, at most 10000"), ("limit" = Option<u64>, Query, description = "rows of the page, at most 10000")), request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
+#[utoipa::path(context_path = "/api/v1", params(("wait" = Option<u64>, Query, description = "milliseconds, at most 10000"), ("limit" = Option<u64>, Query, description = "rows of the page, at most 10000; 0 for none")), request_body = StatementBody, responses((status = 200, body = RunBody), (status = 400, body = ErrorBody)))]
 #[post("/runs?<wait>&<limit>", format = "json", data = "<given>")]
 pub async fn create(
     service: &State,
@@ -86,7 +86,7 @@ pub async fn create(
     let Some(wait) = wait else { return Ok(Json(run_body(&run))) };
     let wait = std::time::Duration::from_millis(wait.min(LONGEST_WAIT));
     let finished = matches!(tokio::time::timeout(wait, run.ended()).await, Ok(Ok(())));
-    let page = if finished { Some(page(&run, 0, limit).await?) } else { None };
+    let page = if finished && limit != Some(0) { Some(page(&run, 0, limit).await?) } else { None };
     Ok(Json(RunBody { page, ..run_body(&run) }))
 }
 

@@ -334,6 +334,35 @@ fn merge_projections() {
 }
 
 #[test]
+fn drop_empty() {
+    read_by_eye(
+        "drop_empty",
+        shown(
+            &["drop-empty"],
+            &[
+                ("a condition that is never true", "SELECT name FROM ports WHERE false AND id > 3"),
+                ("nor is one that is null", "SELECT island, count(*) FROM ports WHERE null GROUP BY island"),
+                ("a count of nothing is a row", "SELECT count(*) FROM ports WHERE false"),
+                ("no rows are asked for", "SELECT name FROM ports ORDER BY id LIMIT 0"),
+                (
+                    "a join needs both sides",
+                    "SELECT 1 FROM ports p JOIN (SELECT * FROM routes WHERE false) r ON r.from_port = p.id",
+                ),
+                (
+                    "an outer join one",
+                    "SELECT r.name FROM ports p LEFT JOIN (SELECT * FROM routes WHERE false) r ON r.from_port = p.id",
+                ),
+                ("a part of a union", "SELECT name FROM ports UNION ALL SELECT name FROM routes WHERE false"),
+                (
+                    "a common result that nothing reads any more",
+                    "WITH n AS (SELECT island, count(*) AS c FROM ports GROUP BY island) SELECT a.c FROM n a JOIN n b ON a.c = b.c WHERE false",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
 fn drop_needless() {
     read_by_eye(
         "drop_needless",
@@ -409,6 +438,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
         told,
         [
             ("fold-constants", false, false),
+            ("drop-empty", false, false),
             ("unnest-subqueries", false, false),
             ("factor-conditions", false, false),
             ("strengthen-joins", false, false),

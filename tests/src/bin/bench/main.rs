@@ -107,6 +107,7 @@ async fn main() {
         );
         session.set(setting, if setting == "run.memory" { "2GB" } else { "auto" }).expect("set");
     }
+    over_http(&product).await;
     println!("most memory of this process: {}", draw::bytes(peak_memory() as f64));
     if !alone {
         if let Some(judge) = &judge {
@@ -158,6 +159,39 @@ impl Line {
             draw::bytes(self.memory as f64)
         );
     }
+}
+
+/// 200 clients for a minute: every answer has to come.
+async fn over_http(product: &Product) {
+    let middle = |mut times: Vec<Duration>| {
+        times.sort();
+        times.get(times.len() / 2).copied().unwrap_or_default().as_secs_f64()
+    };
+    let alone = cobble_tests::clients::clients(&product.address, 1, |round| round < 2_000).await;
+    let (one, two) = (middle(alone.one_trip), middle(alone.two_trips));
+    let client = product.database("postgres").await;
+    let mut plain = Vec::new();
+    for round in 0..500 {
+        let began = Instant::now();
+        let sql = format!("SELECT {round}, count(*), sum(n) FROM generate_series(1, 1) AS s(n)");
+        judged(&client, &sql).await.expect("the judge answers");
+        plain.push(began.elapsed());
+    }
+    let began = Instant::now();
+    let seen =
+        cobble_tests::clients::clients(&product.address, 200, move |_| began.elapsed() < Duration::from_secs(60)).await;
+    println!(
+        "\nover HTTP, one client: half of the small runs within {} in one round trip, {} in two; PostgreSQL over its wire {}",
+        draw::seconds(one),
+        draw::seconds(two),
+        draw::seconds(middle(plain))
+    );
+    println!(
+        "over HTTP, 200 clients for a minute: {} answers, {} lost or wrong",
+        draw::count(seen.answers as f64),
+        draw::count(seen.wrong.len() as f64)
+    );
+    seen.wrong.iter().take(3).for_each(|wrong| println!("  {wrong}"));
 }
 
 fn compare(name: &str, with: &str, ours: &[String], mut theirs: Vec<String>) {

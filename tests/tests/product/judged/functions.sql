@@ -8,9 +8,7 @@ select to_char(485, '"Good number:"999'), to_char(485.8, '"Pre:"999" Post:" .999
 select to_char(485,'L999'), to_char(485,'999L'), to_char(-485,'L999'), to_char(485,'FML999')
 select to_char(-485,'SG999'), to_char(485,'SG999'), to_char(-485,'9SG99'), to_char(-485,'S999'), to_char(485,'999S'), to_char(-485,'999S')
 select to_char(-485,'999MI'), to_char(485,'999MI'), to_char(485,'FM999MI'), to_char(-485,'MI999'), to_char(485,'MI999'), to_char(-485,'PL999'), to_char(485,'PL999')
--- differs: the point of a picture without digits after it
 select to_char(12,'FM0999'), to_char(0.1,'FM9.99'), to_char(0.1,'FM90.99'), to_char(1,'FM999.000'), to_char(0,'FM9.99'), to_char(0,'9.99'), to_char(0,'0.00'), to_char(0,'FM0.00'), to_char(148.5,'999.999'), to_char(148.5,'FM999.999'), to_char(148.5,'FM999.990')
--- differs: the point of a picture without digits after it
 select to_char(1485,'9,999'), to_char(1485,'9G999'), to_char(148.5,'999D999'), to_char(3148.5,'9G999D999'), to_char(-0.1,'99.99'), to_char(-0.1,'FM9.99'), to_char(0.1,'0.9'), to_char(12,'9990999.9'), to_char(12,'FM9990999.9'), to_char(485,'999'), to_char(-485,'999'), to_char(485,'9 9 9'), to_char(-12,'999PR'), to_char(12,'999PR'), to_char(-12,'FM999PR')
 select to_char(1234567,'999'), to_char(-1.5,'9'), to_char(0.5,'9'), to_char(1.5,'.99'), to_char(15.567,'B99.9'), to_char(0,'B99'), to_char(125.8::float8,'999D9'), to_char(125::int,'999'), to_char(1e10::float8,'99999999999')
 select to_char(interval '15h 2m 12s', 'HH24:MI:SS'), to_char(interval '3 days 15h 2m 12s', 'DD HH24:MI:SS'), to_char(interval '1 year 2 months', 'YYYY MM'), to_char(interval '100 hours', 'HH24'), to_char(interval '100 hours','HH12'), to_char(interval '40 days 30 hours','DD HH24:MI')
