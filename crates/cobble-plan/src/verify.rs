@@ -574,3 +574,108 @@ impl Steps {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn column(id: u32, sql_type: SqlType) -> Column {
+        Column { id: ColumnId(id), qualifier: None, name: format!("c{id}"), sql_type }
+    }
+
+    /// One row of a whole number and a text, as the columns 1 and 2.
+    fn values() -> LogicalPlan {
+        LogicalPlan::Values {
+            columns: vec![column(1, SqlType::Integer), column(2, SqlType::Text)],
+            rows: vec![vec![Expr::literal(Value::Integer(1)), Expr::literal(Value::Text("quay".into()))]],
+        }
+    }
+
+    fn project(input: LogicalPlan, columns: Vec<(Column, Expr)>) -> LogicalPlan {
+        LogicalPlan::Project { input: input.into(), columns }
+    }
+
+    fn refused(plan: &LogicalPlan, outer: Outer) -> String {
+        verify(plan, "a rule", outer).expect_err("a broken plan").to_string()
+    }
+
+    #[test]
+    fn sound_plans_pass() {
+        let made = project(values(), vec![(column(3, SqlType::Integer), Expr::Column(column(1, SqlType::Integer)))]);
+        for plan in [values(), made.clone()] {
+            assert_eq!(verify(&plan, "a rule", Outer::Gone).err(), None);
+        }
+        let whole = UnionInput::whole(made);
+        let union =
+            LogicalPlan::Union { inputs: vec![whole.clone(), whole], columns: vec![column(9, SqlType::Integer)] };
+        assert_eq!(verify(&union, "a rule", Outer::Gone).err(), None);
+    }
+
+    #[test]
+    fn every_broken_rule_is_named_with_the_rewrite() {
+        let integer = || Expr::Column(column(1, SqlType::Integer));
+        let united = |input: LogicalPlan, names: Vec<Column>| LogicalPlan::Union {
+            inputs: vec![UnionInput { plan: input.into(), columns: names }],
+            columns: vec![column(9, SqlType::Integer)],
+        };
+        let cases = [
+            (project(values(), vec![(column(3, SqlType::Text), Expr::Column(column(7, SqlType::Text)))]), "c7"),
+            (
+                project(values(), vec![(column(3, SqlType::Text), Expr::Column(column(1, SqlType::Text)))]),
+                "c1 is integer",
+            ),
+            (project(values(), vec![(column(3, SqlType::Text), integer())]), "stands for text"),
+            (
+                project(
+                    values(),
+                    vec![(column(3, SqlType::Integer), integer()), (column(3, SqlType::Integer), integer())],
+                ),
+                "c3",
+            ),
+            (LogicalPlan::Filter { input: values().into(), conjuncts: vec![integer()] }, "stands for boolean"),
+            (
+                LogicalPlan::Filter {
+                    input: values().into(),
+                    conjuncts: vec![Expr::compare(BinaryOp::Eq, integer(), Expr::Column(column(2, SqlType::Text)))],
+                },
+                "stands beside integer",
+            ),
+            (united(values(), vec![column(2, SqlType::Text)]), "c2"),
+            (united(values(), vec![column(4, SqlType::Integer)]), "c4"),
+            (
+                LogicalPlan::CteScan {
+                    id: 5,
+                    name: "trips".into(),
+                    columns: vec![(column(3, SqlType::Text), ColumnId(1))],
+                },
+                "trips",
+            ),
+        ];
+        for (plan, wanted) in cases {
+            let error = refused(&plan, Outer::Gone);
+            assert!(error.contains("after a rule") && error.contains(wanted), "{error}\nlacks {wanted}");
+        }
+    }
+
+    #[test]
+    fn queries_around_are_seen_until_subqueries_are_unnested() {
+        let inner = LogicalPlan::Filter {
+            input: LogicalPlan::Values { columns: vec![column(5, SqlType::Integer)], rows: vec![] }.into(),
+            conjuncts: vec![Expr::compare(
+                BinaryOp::Eq,
+                Expr::Column(column(5, SqlType::Integer)),
+                Expr::Column(column(1, SqlType::Integer)),
+            )],
+        };
+        let plan = LogicalPlan::Join(Join {
+            left: values().into(),
+            right: inner.into(),
+            kind: JoinKind::Semi,
+            on: vec![],
+            residual: vec![],
+            mark: None,
+        });
+        assert_eq!(verify(&plan, "binding", Outer::Allowed).err(), None);
+        assert!(refused(&plan, Outer::Gone).contains("c1"));
+    }
+}

@@ -185,6 +185,23 @@ fn order_joins() {
     );
 }
 
+/// Relations that are guessed to have a row or so: without counts, pairs of them are not made where conditions lead around.
+#[test]
+fn no_pairs_are_made_on_a_guess() {
+    let order = |sql: &str| {
+        let trace = plan(sql).rewrites;
+        let own = trace.into_iter().find(|entry| entry.rewrite == "order-joins").expect("it always runs");
+        own.orders.into_iter().next().expect("three relations").chosen
+    };
+    let guessed = "SELECT 1 FROM boardings x, boardings y, routes r WHERE x.route_id = r.id AND y.route_id = r.id \
+        AND x.fare = 1 AND x.channel = 'quay' AND y.fare = 2 AND y.channel = 'web'";
+    let chosen = order(guessed);
+    assert!(!chosen.contains("(x ⋈ y)") && !chosen.contains("(y ⋈ x)"), "{chosen}");
+    // Two rows by two are certain.
+    let counted = "SELECT 1 FROM (VALUES (1), (2)) x(a), (VALUES (3), (4)) y(b), boardings z WHERE z.id = x.a AND z.route_id = y.b";
+    assert!(order(counted).contains("(values ⋈ values)"), "{}", order(counted));
+}
+
 #[test]
 fn push_limit() {
     read_by_eye(
