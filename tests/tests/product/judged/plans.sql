@@ -21,3 +21,11 @@ select n, row_number() over (order by n) from generate_series(1, 9) s(n) where f
 select a.k, b.k, c.k from (select max(n) as k from generate_series(1, 3000) s(n) group by n % 3000) a, (select max(n) as k from generate_series(1, 3000) s(n) group by n % 3000) b, (select n as k from generate_series(1, 3000) s(n)) c where a.k = c.k and b.k = c.k and c.k < 4
 select count(*) from (values (1), (2)) a(x), (values (1), (3)) b(y), generate_series(1, 2000) c(z), generate_series(1, 2000) d(w) where a.x + b.y = c.z and d.w = c.z
 select (select count(*) from generate_series(1, 5) t(m) where t.m <= s.n), sum(n) filter (where exists (select 1 from generate_series(1, 3) u(k) where u.k = s.n)) from generate_series(1, 6) s(n) group by s.n
+select count(*) from generate_series(1,5000) a(x) where exists (select 1 from generate_series(1,20000) b(k) join generate_series(1,20000) c(k) on b.k=c.k where b.k <> a.x)
+select count(*) from generate_series(1,2000) a(x) where not exists (select 1 from generate_series(1,9000) b(k) where b.k * 3 + a.x <> 7)
+select count(*) from generate_series(1,2000) a(x) where not exists (select 1 from generate_series(1,900) b(k) where (b.k + a.x) % 2003 = 7)
+select count(*) from generate_series(1,200) a(x) where exists (select 1 from generate_series(1,9000) b(k) where (b.k + a.x) % 9100 = 7)
+select x, exists (select 1 from generate_series(1,900) b(k) where (b.k + a.x) % 910 = 7) from generate_series(1,20) a(x)
+select count(*) from generate_series(1,5000) a(x) where exists (select 1 from generate_series(1,3) b(k) where b.k <> a.x % 2)
+select count(*) from generate_series(1,200) a(x) where exists (select 1 from generate_series(1,0) b(k) where b.k <> a.x)
+select count(*) from generate_series(1,6000) a(x) where exists (select 1 from generate_series(1,6000) b(k) join generate_series(1,6000) c(k) on b.k=c.k where b.k < a.x and c.k % 100 = a.x % 100)

@@ -78,6 +78,53 @@ enum Truth {
     True,
 }
 
+/// Build rows that each probe row tries first when a loop only asks whether there is a partner.
+const FIRST_TRIES: u32 = 16;
+
+/// A loop that only asks which rows have a partner: all rows try a few build rows, then those that found none try twice as many
+/// more, and so on. What is found early costs little, and what is found late or never little more than trying all at once.
+struct Search {
+    /// Rows without a partner until the round before.
+    open: Vec<u32>,
+    /// How many of them have had their turn in this round.
+    turn: usize,
+    /// The build rows of this round.
+    from: u32,
+    tries: u32,
+}
+
+impl Search {
+    fn new(rows: usize) -> Search {
+        Search { open: (0..rows as u32).collect(), turn: 0, from: 0, tries: FIRST_TRIES }
+    }
+
+    /// Pairs of the round, about a batch of them. None come when all rows are through.
+    fn next_pairs(&mut self, matched: &[bool], build_total: u32) -> (Vec<u32>, Vec<u32>) {
+        let (mut probe_rows, mut build_rows) = (Vec::with_capacity(BATCH_ROWS), Vec::with_capacity(BATCH_ROWS));
+        while probe_rows.len() < BATCH_ROWS {
+            let Some(row) = self.open.get(self.turn) else {
+                // What the round has found is known once its pairs have been checked.
+                if !probe_rows.is_empty() {
+                    break;
+                }
+                self.from = self.from.saturating_add(if self.turn > 0 { self.tries } else { 0 });
+                self.tries = (self.tries * 2).min(BATCH_ROWS as u32);
+                self.turn = 0;
+                self.open.retain(|row| self.from < build_total && !matched[*row as usize]);
+                if self.open.is_empty() {
+                    break;
+                }
+                continue;
+            };
+            let end = self.from.saturating_add(self.tries).min(build_total);
+            probe_rows.extend(std::iter::repeat_n(*row, end.saturating_sub(self.from) as usize));
+            build_rows.extend(self.from..end);
+            self.turn += 1;
+        }
+        (probe_rows, build_rows)
+    }
+}
+
 /// A probe batch that is being worked through.
 pub struct Input {
     batch: RecordBatch,
@@ -88,6 +135,9 @@ pub struct Input {
     build_row: u32,
     /// For a range join what is left to search for each row.
     stretches: Vec<Stretch>,
+    search: Option<Search>,
+    /// For a loop whose build rows come out, or do not, for their first partner: those that have none yet.
+    undecided: Option<Vec<u32>>,
     matched: Vec<bool>,
     truths: Vec<Truth>,
     done: bool,
@@ -107,7 +157,12 @@ impl Input {
         };
         let truths = if spec.mark.is_some() { vec![Truth::False; rows] } else { Vec::new() };
         let matched = vec![false; rows];
-        Ok(Input { batch, keys, null_key, row: 0, build_row: 0, stretches, matched, truths, done: false })
+        let is_loop = keys.is_none() && table.ranges.is_none();
+        let search = (is_loop && spec.has_residual && asks_only_whether(spec, table)).then(|| Search::new(rows));
+        let undecided = (is_loop && spec.shape.kind.left_only() && !table.matched.is_empty())
+            .then(|| (0..table.matched.len() as u32).collect());
+        let (row, build_row, done) = (0, 0, false);
+        Ok(Input { batch, keys, null_key, row, build_row, stretches, search, undecided, matched, truths, done })
     }
 
     pub fn is_done(&self) -> bool {
@@ -116,8 +171,11 @@ impl Input {
 
     /// The next batch of the result. An empty one means that there may be more: long work is cut into pieces.
     pub fn next(&mut self, spec: &JoinSpec, table: &JoinTable) -> Result<Option<RecordBatch>> {
-        while self.row < self.batch.num_rows() {
-            let (probe_rows, build_rows) = self.next_pairs(spec, table);
+        while !self.is_through() {
+            let (probe_rows, build_rows) = match &mut self.search {
+                Some(search) => search.next_pairs(&self.matched, table.batch.num_rows() as u32),
+                None => self.next_pairs(spec, table),
+            };
             let pairs = self.checked(spec, table, probe_rows, build_rows)?;
             for (probe, build) in pairs.0.values().iter().zip(pairs.1.values()) {
                 if spec.shape.kind == JoinKind::Single && self.matched[*probe as usize] {
@@ -132,7 +190,7 @@ impl Input {
             if spec.shape.emits_pairs() && !pairs.0.is_empty() {
                 return Ok(Some(self.pair_batch(spec, &spec.schema, table, &pairs.0, &pairs.1)?));
             }
-            if self.row < self.batch.num_rows() {
+            if !self.is_through() {
                 // No pair has passed, and there is more to try: the driver gets a chance to stop or to let others run.
                 return Ok(Some(RecordBatch::new_empty(spec.schema.clone())));
             }
@@ -142,6 +200,14 @@ impl Input {
         self.leftover(spec, table)
     }
 
+    /// All rows have tried all that they have to.
+    fn is_through(&self) -> bool {
+        match &self.search {
+            Some(search) => search.open.is_empty(),
+            None => self.row >= self.batch.num_rows(),
+        }
+    }
+
     fn has_null_key(&self, row: usize) -> bool {
         self.null_key.as_ref().is_some_and(|nulls| nulls.value(row))
     }
@@ -149,9 +215,7 @@ impl Input {
     /// Pairs of candidates for the next rows, up to about a batch of them.
     fn next_pairs(&mut self, spec: &JoinSpec, table: &JoinTable) -> (Vec<u32>, Vec<u32>) {
         let (mut probe_rows, mut build_rows) = (Vec::with_capacity(BATCH_ROWS), Vec::with_capacity(BATCH_ROWS));
-        // Only whether there is a partner counts when nothing needs each pair.
-        let compares = matches!(spec.mark, Some(MarkRule::Compare(_)));
-        let one_is_enough = !spec.shape.emits_pairs() && !spec.has_residual && !compares && table.matched.is_empty();
+        let one_is_enough = !spec.has_residual && asks_only_whether(spec, table);
         let build_total = table.batch.num_rows() as u32;
         while self.row < self.batch.num_rows() && probe_rows.len() < BATCH_ROWS {
             let row = self.row;
@@ -183,12 +247,18 @@ impl Input {
                     }
                 }
                 (None, None) => {
+                    if let Some(undecided) = &mut self.undecided
+                        && self.build_row == 0
+                    {
+                        undecided.retain(|build| !table.matched[*build as usize].load(Ordering::Relaxed));
+                    }
+                    let build_total = self.undecided.as_ref().map_or(build_total, |undecided| undecided.len() as u32);
                     let wanted = if one_is_enough { build_total.min(1) } else { build_total };
                     let room = (BATCH_ROWS - probe_rows.len()) as u32;
                     let end = wanted.min(self.build_row.saturating_add(room));
-                    for build in self.build_row..end {
+                    for place in self.build_row..end {
                         probe_rows.push(row as u32);
-                        build_rows.push(build);
+                        build_rows.push(self.undecided.as_ref().map_or(place, |undecided| undecided[place as usize]));
                     }
                     if end < wanted {
                         self.build_row = end;
@@ -317,6 +387,12 @@ impl Input {
         let columns = self.batch.columns().iter().cloned().chain([Arc::new(mark) as ArrayRef]).collect();
         batch_of(&spec.schema, columns, self.batch.num_rows())
     }
+}
+
+/// True when only it counts whether a probe row has a partner, because nothing needs each pair.
+fn asks_only_whether(spec: &JoinSpec, table: &JoinTable) -> bool {
+    let compares = matches!(spec.mark, Some(MarkRule::Compare(_)));
+    !spec.shape.emits_pairs() && !compares && table.matched.is_empty()
 }
 
 fn places_where(matched: &[bool], keep: impl Fn(usize, bool) -> bool) -> Vec<u32> {
