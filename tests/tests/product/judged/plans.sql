@@ -29,3 +29,8 @@ select x, exists (select 1 from generate_series(1,900) b(k) where (b.k + a.x) % 
 select count(*) from generate_series(1,5000) a(x) where exists (select 1 from generate_series(1,3) b(k) where b.k <> a.x % 2)
 select count(*) from generate_series(1,200) a(x) where exists (select 1 from generate_series(1,0) b(k) where b.k <> a.x)
 select count(*) from generate_series(1,6000) a(x) where exists (select 1 from generate_series(1,6000) b(k) join generate_series(1,6000) c(k) on b.k=c.k where b.k < a.x and c.k % 100 = a.x % 100)
+select count(*) from generate_series(1,4000) a(x) where not exists (select 1 from generate_series(1,4000) b(k) where b.k % 2 = a.x % 2 and b.k + a.x = 7000)
+select count(*) from generate_series(1,3000) a(x) where exists (select 1 from generate_series(1,3000) b(k) where b.k > a.x and (b.k + a.x) % 10 = 3)
+select count(*) from generate_series(1,3000) a(x) where not exists (select 1 from generate_series(1,3000) b(k) where b.k > a.x and (b.k + a.x) % 5000 = 3)
+select x, exists (select 1 from (values (1,2),(1,3),(2,5),(null,7)) b(k, v) where b.k = a.x and b.v > a.y) from (values (1,2),(1,3),(2,1),(null,1),(3,null)) a(x, y) order by 1, 2
+select x from (values (1,2),(1,3),(2,1),(null,1),(3,null)) a(x, y) where not exists (select 1 from (values (1,2),(1,3),(2,5),(null,7)) b(k, v) where b.k = a.x and b.v > a.y)

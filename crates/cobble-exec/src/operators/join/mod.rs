@@ -223,17 +223,24 @@ impl JoinSpec {
 impl JoinTable {
     /// The build rows that are partners of a probe row by the keys, in the order of the build side.
     fn candidates<'a>(&'a self, probe: &'a EncodedKeys, row: usize) -> impl Iterator<Item = u32> + 'a {
-        let hash = probe.hash(row);
-        let mut at = if self.heads.is_empty() { NONE } else { self.heads[(hash & self.mask) as usize] };
-        std::iter::from_fn(move || {
-            while at != NONE {
-                let candidate = at;
-                at = self.next[candidate as usize];
-                if self.keys.as_ref().is_some_and(|keys| keys.equal(candidate as usize, probe, row)) {
-                    return Some(candidate);
-                }
+        let mut at = self.chain(probe, row);
+        std::iter::from_fn(move || self.next_candidate(&mut at, probe, row))
+    }
+
+    /// Where the search for a probe row's partners begins.
+    fn chain(&self, probe: &EncodedKeys, row: usize) -> u32 {
+        if self.heads.is_empty() { NONE } else { self.heads[(probe.hash(row) & self.mask) as usize] }
+    }
+
+    /// The next partner from there on, and where to go on after it.
+    fn next_candidate(&self, at: &mut u32, probe: &EncodedKeys, row: usize) -> Option<u32> {
+        while *at != NONE {
+            let candidate = *at;
+            *at = self.next[candidate as usize];
+            if self.keys.as_ref().is_some_and(|keys| keys.equal(candidate as usize, probe, row)) {
+                return Some(candidate);
             }
-            None
-        })
+        }
+        None
     }
 }

@@ -78,47 +78,57 @@ enum Truth {
     True,
 }
 
-/// Build rows that each probe row tries first when a loop only asks whether there is a partner.
+/// Candidates that each probe row tries first when only it counts whether there is a partner.
 const FIRST_TRIES: u32 = 16;
 
-/// A loop that only asks which rows have a partner: all rows try a few build rows, then those that found none try twice as many
-/// more, and so on. What is found early costs little, and what is found late or never little more than trying all at once.
+/// The search of a join that only asks which rows have a partner, where a condition decides it beside the keys: all rows try a few
+/// candidates, then those that found none try twice as many more, and so on. What is found early costs little, and what is found
+/// late or never little more than trying all at once.
 struct Search {
-    /// Rows without a partner until the round before.
+    /// Rows that go on trying, and how many of them have had their turn in this round.
     open: Vec<u32>,
-    /// How many of them have had their turn in this round.
     turn: usize,
-    /// The build rows of this round.
-    from: u32,
     tries: u32,
+    /// Rows without further candidates.
+    spent: Vec<bool>,
+    /// Where each row goes on: a build row, or a place of a chain.
+    at: Vec<u32>,
 }
 
 impl Search {
-    fn new(rows: usize) -> Search {
-        Search { open: (0..rows as u32).collect(), turn: 0, from: 0, tries: FIRST_TRIES }
+    fn new(at: Vec<u32>) -> Search {
+        let open = (0..at.len() as u32).collect();
+        Search { open, turn: 0, tries: FIRST_TRIES, spent: vec![false; at.len()], at }
     }
 
     /// Pairs of the round, about a batch of them. None come when all rows are through.
-    fn next_pairs(&mut self, matched: &[bool], build_total: u32) -> (Vec<u32>, Vec<u32>) {
+    fn next_pairs(
+        &mut self,
+        matched: &[bool],
+        mut next: impl FnMut(usize, &mut u32) -> Option<u32>,
+    ) -> (Vec<u32>, Vec<u32>) {
         let (mut probe_rows, mut build_rows) = (Vec::with_capacity(BATCH_ROWS), Vec::with_capacity(BATCH_ROWS));
         while probe_rows.len() < BATCH_ROWS {
-            let Some(row) = self.open.get(self.turn) else {
+            let Some(row) = self.open.get(self.turn).map(|row| *row as usize) else {
                 // What the round has found is known once its pairs have been checked.
                 if !probe_rows.is_empty() {
                     break;
                 }
-                self.from = self.from.saturating_add(if self.turn > 0 { self.tries } else { 0 });
-                self.tries = (self.tries * 2).min(BATCH_ROWS as u32);
-                self.turn = 0;
-                self.open.retain(|row| self.from < build_total && !matched[*row as usize]);
+                self.open.retain(|row| !self.spent[*row as usize] && !matched[*row as usize]);
+                (self.turn, self.tries) = (0, (self.tries * 2).min(BATCH_ROWS as u32));
                 if self.open.is_empty() {
                     break;
                 }
                 continue;
             };
-            let end = self.from.saturating_add(self.tries).min(build_total);
-            probe_rows.extend(std::iter::repeat_n(*row, end.saturating_sub(self.from) as usize));
-            build_rows.extend(self.from..end);
+            for _ in 0..self.tries {
+                let Some(build) = next(row, &mut self.at[row]) else {
+                    self.spent[row] = true;
+                    break;
+                };
+                probe_rows.push(row as u32);
+                build_rows.push(build);
+            }
             self.turn += 1;
         }
         (probe_rows, build_rows)
@@ -158,7 +168,12 @@ impl Input {
         let truths = if spec.mark.is_some() { vec![Truth::False; rows] } else { Vec::new() };
         let matched = vec![false; rows];
         let is_loop = keys.is_none() && table.ranges.is_none();
-        let search = (is_loop && spec.has_residual && asks_only_whether(spec, table)).then(|| Search::new(rows));
+        let search = (spec.has_residual && asks_only_whether(spec, table)).then(|| {
+            Search::new(match &keys {
+                Some(keys) => (0..rows).map(|row| table.chain(keys, row)).collect(),
+                None => vec![0; rows],
+            })
+        });
         let undecided = (is_loop && spec.shape.kind.left_only() && !table.matched.is_empty())
             .then(|| (0..table.matched.len() as u32).collect());
         let (row, build_row, done) = (0, 0, false);
@@ -172,8 +187,8 @@ impl Input {
     /// The next batch of the result. An empty one means that there may be more: long work is cut into pieces.
     pub fn next(&mut self, spec: &JoinSpec, table: &JoinTable) -> Result<Option<RecordBatch>> {
         while !self.is_through() {
-            let (probe_rows, build_rows) = match &mut self.search {
-                Some(search) => search.next_pairs(&self.matched, table.batch.num_rows() as u32),
+            let (probe_rows, build_rows) = match &self.search {
+                Some(_) => self.searched_pairs(table),
                 None => self.next_pairs(spec, table),
             };
             let pairs = self.checked(spec, table, probe_rows, build_rows)?;
@@ -212,10 +227,27 @@ impl Input {
         self.null_key.as_ref().is_some_and(|nulls| nulls.value(row))
     }
 
+    /// Pairs of candidates for rows that have found no partner yet.
+    fn searched_pairs(&mut self, table: &JoinTable) -> (Vec<u32>, Vec<u32>) {
+        let Some(search) = &mut self.search else { return (Vec::new(), Vec::new()) };
+        let build_total = table.batch.num_rows() as u32;
+        let (keys, nulls, stretches) = (&self.keys, &self.null_key, &mut self.stretches);
+        search.next_pairs(&self.matched, |row, at| match (keys, &table.ranges) {
+            (Some(_), _) if nulls.as_ref().is_some_and(|nulls| nulls.value(row)) => None,
+            (Some(keys), _) => table.next_candidate(at, keys, row),
+            (None, Some(ranges)) => ranges.next(&mut stretches[row]),
+            (None, None) => (*at < build_total).then(|| {
+                *at += 1;
+                *at - 1
+            }),
+        })
+    }
+
     /// Pairs of candidates for the next rows, up to about a batch of them.
     fn next_pairs(&mut self, spec: &JoinSpec, table: &JoinTable) -> (Vec<u32>, Vec<u32>) {
         let (mut probe_rows, mut build_rows) = (Vec::with_capacity(BATCH_ROWS), Vec::with_capacity(BATCH_ROWS));
-        let one_is_enough = !spec.has_residual && asks_only_whether(spec, table);
+        // With a condition the search does it.
+        let one_is_enough = asks_only_whether(spec, table);
         let build_total = table.batch.num_rows() as u32;
         while self.row < self.batch.num_rows() && probe_rows.len() < BATCH_ROWS {
             let row = self.row;
