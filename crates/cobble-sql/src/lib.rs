@@ -8,6 +8,7 @@ mod dialect;
 mod exclude;
 mod function;
 mod session_zone;
+mod slips;
 mod statement;
 mod syntax;
 mod table_query;

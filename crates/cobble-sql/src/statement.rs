@@ -600,6 +600,10 @@ impl Words<'_> {
             ];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
+            let clauses = ["where", "from", "group", "order", "having", "limit", "union", "join", "and", "or"];
+            if clauses.contains(&word.to_lowercase().as_str()) {
+                return Err(error.hint("leave the semicolon before it out"));
+            }
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
@@ -624,11 +628,17 @@ impl Words<'_> {
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
             .with_tokens_with_locations(spelled_out(marked(&self.tokens[self.at..])));
-        let found = read(&mut parser).map_err(|e| syntax_error(e, end))?;
+        let explained = |error: Error| match crate::slips::hint(self.tokens, error.position) {
+            Some(hint) if error.hint.is_none() => error.hint(hint),
+            _ => error,
+        };
+        let found =
+            read(&mut parser).map_err(|e| explained(crate::slips::at_its_word(syntax_error(e, end), self.tokens)))?;
         let next = parser.peek_token();
         if next.token != Token::EOF {
             let position = Position { line: next.span.start.line, column: next.span.start.column };
-            return Err(Error::new(Code::Syntax, format!("did not expect \"{}\" here", next.token)).at(Some(position)));
+            let error = Error::new(Code::Syntax, format!("did not expect \"{}\" here", next.token));
+            return Err(explained(error.at(Some(position))));
         }
         Ok(found)
     }

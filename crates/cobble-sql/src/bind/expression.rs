@@ -405,7 +405,13 @@ impl<'a> Binder<'a> {
             if parts.len() == 1 && self.has_table(&parts, scope) {
                 return self.whole_row(&parts, scope);
             }
-            return Err(scope.unknown(&parts, self.outer.iter().map(|outer| &outer.scope)).at(position));
+            let error = scope.unknown(&parts, self.outer.iter().map(|outer| &outer.scope)).at(position);
+            return Err(match idents {
+                [only] if only.quote_style.is_some() && error.hint.is_none() => {
+                    error.hint(format!("double quotes are for names; a text stands in single ones: '{}'", only.value))
+                }
+                _ => error,
+            });
         };
         let mut value = Expr::Column(entry.column.clone());
         if let Some(position) = position {
