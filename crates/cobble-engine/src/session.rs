@@ -510,9 +510,25 @@ impl Session {
                 text_rows(&["function", "arguments", "result", "kind"], &rows)
             }
             Show::Settings => {
-                let rows: Vec<_> = settings::KNOWN.iter().map(|(name, about)| vec![some(name), some(about)]).collect();
-                text_rows(&["setting", "meaning"], &rows)
+                let rows: Vec<_> = settings::KNOWN
+                    .iter()
+                    .map(|(name, about)| vec![some(name), self.settings.get(name), some(about)])
+                    .collect();
+                text_rows(&["setting", "value", "meaning"], &rows)
             }
+            Show::Setting { name, position } => match self.setting(&name) {
+                Some(value) => text_rows(&[&name], &[vec![Some(value)]]),
+                None => {
+                    let known = settings::KNOWN.iter().map(|(name, _)| *name);
+                    let shows = ["catalogs", "schemas", "tables", "columns", "functions", "settings"];
+                    let error =
+                        Error::new(Code::UnknownObject, format!("there is no setting \"{name}\"")).at(*position);
+                    return Err(match cobble_types::closest_name(&name, known.chain(shows)) {
+                        Some(close) => error.hint(format!("did you mean \"{close}\"?")),
+                        None => error.hint("SHOW SETTINGS lists them"),
+                    });
+                }
+            },
         };
         Execution::ready(table)
     }

@@ -51,7 +51,12 @@ impl Settings {
     pub fn get(&self, name: &str) -> Option<String> {
         Some(match name {
             "planner.off" => self.planner_off.iter().cloned().collect::<Vec<_>>().join(","),
-            "run.memory" => format!("{}B", self.run_memory),
+            "run.memory" => {
+                let units = [("GB", 30), ("MB", 20), ("kB", 10), ("B", 0)];
+                let fits = |bits: &u32| self.run_memory.is_multiple_of(1 << bits);
+                let (unit, bits) = units.into_iter().find(|(_, bits)| fits(bits)).unwrap_or(("B", 0));
+                format!("{}{unit}", self.run_memory >> bits)
+            }
             "run.time" => self.run_time.map_or_else(|| "none".to_owned(), |seconds| format!("{seconds}s")),
             "run.tasks" => self.run_tasks.map_or_else(|| "auto".to_owned(), |tasks| tasks.to_string()),
             "timezone" => self.time_zone.clone(),

@@ -103,6 +103,7 @@ pub enum Show {
     Tables { place: Vec<String> },
     Columns { table: Vec<String>, position: Option<Position> },
     Settings,
+    Setting { name: String, position: Option<Position> },
     Functions,
 }
 
@@ -524,7 +525,10 @@ impl Words<'_> {
         } else if self.take("functions") {
             Show::Functions
         } else {
-            return self.expected("CATALOGS, SCHEMAS, TABLES, COLUMNS, FUNCTIONS or SETTINGS");
+            let position = self.position();
+            let name = self.name("CATALOGS, SCHEMAS, TABLES, COLUMNS, FUNCTIONS, SETTINGS or the name of a setting")?;
+            let name = if name == ["time"] && self.take("zone") { "timezone".to_owned() } else { name.join(".") };
+            Show::Setting { name, position }
         };
         self.end()?;
         Ok(show)
