@@ -49,6 +49,11 @@ fuzz: console
 	$(CARGO) build --workspace
 	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random::fuzz --ignored --nocapture
 
+# The same for statements whose plans change their shape, with rewrites switched off at random.
+fuzz-plans: console
+	$(CARGO) build --workspace
+	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_plans::fuzz --ignored --nocapture
+
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: release
 	target/release/bench $(BENCH)

@@ -19,6 +19,7 @@ mod native;
 mod postgres_truth;
 mod pushdown;
 mod random;
+mod random_plans;
 mod records;
 mod secrets;
 mod statistics;

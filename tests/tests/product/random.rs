@@ -12,19 +12,23 @@ const FERRY: &str = "WITH a(k, v, t) AS (SELECT home_port, capacity, name FROM f
     c(k, v, t) AS (SELECT from_port, id, CASE WHEN active THEN name END FROM fleet.public.routes WHERE nautical_miles > 3) ";
 
 /// A linear congruential generator (Knuth's MMIX constants).
-struct Dice(u64);
+pub struct Dice(u64);
 
 impl Dice {
-    fn below(&mut self, n: usize) -> usize {
+    pub fn new(seed: u64) -> Dice {
+        Dice(seed)
+    }
+
+    pub fn below(&mut self, n: usize) -> usize {
         self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         ((self.0 >> 33) % n as u64) as usize
     }
 
-    fn chance(&mut self, one_in: usize) -> bool {
+    pub fn chance(&mut self, one_in: usize) -> bool {
         self.below(one_in) == 0
     }
 
-    fn one<'a>(&mut self, of: &[&'a str]) -> &'a str {
+    pub fn one<'a>(&mut self, of: &[&'a str]) -> &'a str {
         of[self.below(of.len())]
     }
 
@@ -258,7 +262,7 @@ fn words(statement: &str) -> Vec<String> {
 
 async fn compare(place: Place, seed: u64, number: usize) {
     let judge = place.judge().await;
-    let mut dice = Dice(seed);
+    let mut dice = Dice::new(seed);
     let (mut report, mut refused) = (Vec::new(), 0);
     for done in 0..number {
         let statement = dice.statement();
