@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz bench console release setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
