@@ -516,14 +516,14 @@ impl Session {
                     .collect();
                 text_rows(&["setting", "value", "meaning"], &rows)
             }
-            Show::Setting { name, position } => match self.setting(&name) {
-                Some(value) => text_rows(&[&name], &[vec![Some(value)]]),
+            Show::Setting { name, position } => match self.setting(name) {
+                Some(value) => text_rows(&[name], &[vec![Some(value)]]),
                 None => {
                     let known = settings::KNOWN.iter().map(|(name, _)| *name);
                     let shows = ["catalogs", "schemas", "tables", "columns", "functions", "settings"];
                     let error =
                         Error::new(Code::UnknownObject, format!("there is no setting \"{name}\"")).at(*position);
-                    return Err(match cobble_types::closest_name(&name, known.chain(shows)) {
+                    return Err(match cobble_types::closest_name(name, known.chain(shows)) {
                         Some(close) => error.hint(format!("did you mean \"{close}\"?")),
                         None => error.hint("SHOW SETTINGS lists them"),
                     });
