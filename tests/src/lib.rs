@@ -44,6 +44,11 @@ impl Product {
         Product::start_with(folder, &[])
     }
 
+    /// A service without the demo whose runs may hold so much memory together.
+    pub fn small(folder: &Path, memory: &str) -> Product {
+        Product::start_with(folder, &["--memory", memory])
+    }
+
     /// The same service, stopped and started again without the demo.
     pub fn again(self) -> Product {
         let folder = self.folder.clone();

@@ -18,7 +18,7 @@ pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, Sta
 pub use cobble_connect::{
     ConnectionDefinition, DefinedColumn, Effective, KINDS, Looking, Secret, TableDefinition, TableEntry, TestStep,
 };
-pub use cobble_exec::{Held, ServiceMemory};
+pub use cobble_exec::{Held, ServiceMemory, SpillPlace};
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableColumn, TableKind};

@@ -17,3 +17,4 @@ pub use expression::{Compiler, Script, fold_constant};
 pub use measures::Measures;
 pub use memory::{Held, ServiceMemory};
 pub use run::{CpuPool, RunningQuery, start};
+pub use spill::SpillPlace;

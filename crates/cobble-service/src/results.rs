@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use arrow::array::RecordBatch;
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
-use cobble_engine::{Held, ServiceMemory};
+use cobble_engine::{Held, ServiceMemory, SpillPlace};
 use cobble_types::{Code, Error, Result};
 use tokio::sync::Notify;
 
@@ -47,12 +47,16 @@ impl Drop for Taken {
 }
 
 impl Space {
-    fn take(self: &Arc<Self>, bytes: u64, limit: u64) -> Option<Taken> {
+    fn take(self: &Arc<Self>, bytes: u64, limit: u64, memory: Option<&Arc<ServiceMemory>>) -> Option<Taken> {
+        let held = match memory {
+            Some(memory) => Some(memory.take(bytes)?),
+            None => None,
+        };
         if self.used.fetch_add(bytes, Ordering::Relaxed) + bytes > limit {
             self.used.fetch_sub(bytes, Ordering::Relaxed);
             return None;
         }
-        Some(Taken { space: self.clone(), bytes, _held: None })
+        Some(Taken { space: self.clone(), bytes, _held: held })
     }
 }
 
@@ -109,7 +113,7 @@ pub struct ResultStore {
 
 impl ResultStore {
     pub fn new(memory: Arc<ServiceMemory>) -> ResultStore {
-        let folder = std::env::var_os("COBBLE_SPILL").map_or_else(std::env::temp_dir, PathBuf::from);
+        let folder = SpillPlace::chosen().0;
         let freed = Arc::new(Notify::new());
         let space = || Arc::new(Space { used: AtomicU64::new(0), freed: freed.clone() });
         ResultStore { memory, in_memory: space(), on_disk: space(), disk_limit: DISK, folder, freed }
@@ -127,9 +131,7 @@ impl ResultStore {
 
     /// Room in memory, or `None` where there is none.
     pub fn admit(&self, bytes: u64) -> Option<Taken> {
-        let mut taken = self.in_memory.take(bytes, self.memory_limit())?;
-        taken._held = Some(self.memory.take(bytes)?);
-        Some(taken)
+        self.in_memory.take(bytes, self.memory_limit(), Some(&self.memory))
     }
 
     /// Keeps a batch, or gives it back when there is no room for it anywhere.
@@ -149,7 +151,7 @@ impl ResultStore {
         })
         .await?;
         let length = bytes.len() as u64;
-        let Some(taken) = self.on_disk.take(length, self.disk_limit) else { return Ok(Err(batch)) };
+        let Some(taken) = self.on_disk.take(length, self.disk_limit, None) else { return Ok(Err(batch)) };
         let (known, folder, offset) = (into.file.clone(), self.folder.clone(), into.end);
         let file = blocking(move || {
             let failed = |error: std::io::Error| {

@@ -1,7 +1,7 @@
 //! Runs: each statement that is executed, its state, its result while it is kept, and its record.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
@@ -22,6 +22,8 @@ const RESULT_BYTES: usize = 1 << 30;
 const RESULT_LIFE: Duration = Duration::from_secs(15 * 60);
 /// How long a new run, or a row of one under way, waits for room among the results.
 const ROOM_WAIT: Duration = Duration::from_secs(20);
+/// How often what waits for room looks whether the time of a result is over.
+const LOOK_AGAIN: Duration = Duration::from_millis(500);
 /// Bytes that a run takes beside its rows: its statement in its forms, its state and its plan.
 const RUN_BYTES: u64 = 16 << 10;
 /// Records waiting to be written; when there are more, the oldest detail is lost rather than a query delayed.
@@ -80,6 +82,8 @@ pub struct Run {
     changed: watch::Sender<u64>,
     /// Its reader has had the whole result.
     read: AtomicBool,
+    /// Rows from the first one on that were handed over in pages.
+    read_to: AtomicU64,
     live: Weak<Live>,
     _taken: Taken,
 }
@@ -143,15 +147,28 @@ impl Run {
         }
     }
 
+    /// A page has been handed over. With the last one the result was read, unless pages before it were passed over.
+    pub fn page_was_read(&self, offset: u64, rows: u64, last: bool) {
+        if offset > self.read_to.load(Ordering::Relaxed) {
+            return;
+        }
+        self.read_to.fetch_max(offset + rows, Ordering::Relaxed);
+        if last {
+            self.was_read();
+        }
+    }
+
     /// Waits for the end of the run.
     pub async fn ended(&self) -> Result<()> {
         let mut changed = self.watch();
         loop {
-            let snapshot = self.snapshot();
-            match (snapshot.state, snapshot.error) {
-                (RunState::Running, _) => {}
-                (_, Some(error)) => return Err(error),
-                _ => return Ok(()),
+            {
+                let inner = self.lock();
+                match (inner.snapshot.state, &inner.snapshot.error) {
+                    (RunState::Running, _) => {}
+                    (_, Some(error)) => return Err(error.clone()),
+                    _ => return Ok(()),
+                }
             }
             if changed.changed().await.is_err() {
                 return Ok(());
@@ -163,12 +180,14 @@ impl Run {
     pub async fn columns(&self) -> Result<Vec<ResultColumn>> {
         let mut changed = self.watch();
         loop {
-            let snapshot = self.snapshot();
-            match (snapshot.columns, snapshot.error) {
-                (Some(columns), _) => return Ok(columns),
-                (None, Some(error)) => return Err(error),
-                (None, None) if snapshot.state != RunState::Running => return Ok(vec![]),
-                _ => {}
+            {
+                let inner = self.lock();
+                match (&inner.snapshot.columns, &inner.snapshot.error) {
+                    (Some(columns), _) => return Ok(columns.clone()),
+                    (None, Some(error)) => return Err(error.clone()),
+                    (None, None) if inner.snapshot.state != RunState::Running => return Ok(vec![]),
+                    _ => {}
+                }
             }
             if changed.changed().await.is_err() {
                 return Ok(vec![]);
@@ -213,6 +232,24 @@ impl Live {
     fn lock(&self) -> MutexGuard<'_, LiveRuns> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
+
+    /// Ended runs lose their rows when their time is over, and those that were read when room is getting short.
+    fn forget_old(&self, store: &ResultStore) {
+        let mut live = self.lock();
+        while let Some((_, id)) = live.ended.pop_front_if(|(at, _)| at.elapsed() > RESULT_LIFE) {
+            live.runs.remove(&id);
+        }
+        while store.is_half_full()
+            && let Some(id) = live.read.pop_front()
+        {
+            live.runs.remove(&id);
+        }
+        // Names of runs whose time was over first.
+        if live.read.len() > 2 * live.runs.len() + 100 {
+            let LiveRuns { runs, read, .. } = &mut *live;
+            read.retain(|id| runs.contains_key(id));
+        }
+    }
 }
 
 pub struct Runs {
@@ -244,12 +281,12 @@ impl Runs {
         let until = tokio::time::Instant::now() + ROOM_WAIT;
         let taken = loop {
             let freed = self.store.freed();
-            self.forget_old();
+            self.live.forget_old(&self.store);
             match self.store.admit(RUN_BYTES + 4 * statement.len() as u64) {
                 Some(taken) => break taken,
                 // Time alone frees nothing that notifies: look again now and then.
                 None if tokio::time::Instant::now() < until => {
-                    let _ = tokio::time::timeout(Duration::from_millis(500), freed).await;
+                    let _ = tokio::time::timeout(LOOK_AGAIN, freed).await;
                 }
                 None => return Err(full()),
             }
@@ -276,6 +313,7 @@ impl Runs {
             inner: Mutex::new(Inner { snapshot, parts: vec![], bytes: 0 }),
             changed: watch::Sender::new(0),
             read: AtomicBool::new(false),
+            read_to: AtomicU64::new(0),
             live: Arc::downgrade(&self.live),
             _taken: taken,
         });
@@ -289,24 +327,6 @@ impl Runs {
 
     pub fn get(&self, id: &str) -> Option<Arc<Run>> {
         self.live.lock().runs.get(id).cloned()
-    }
-
-    /// Ended runs lose their rows when their time is over, and those that were read when room is getting short.
-    fn forget_old(&self) {
-        let mut live = self.live.lock();
-        while let Some((_, id)) = live.ended.pop_front_if(|(at, _)| at.elapsed() > RESULT_LIFE) {
-            live.runs.remove(&id);
-        }
-        while self.store.is_half_full()
-            && let Some(id) = live.read.pop_front()
-        {
-            live.runs.remove(&id);
-        }
-        // Names of runs whose time was over first.
-        if live.read.len() > 2 * live.runs.len() + 100 {
-            let LiveRuns { runs, read, .. } = &mut *live;
-            read.retain(|id| runs.contains_key(id));
-        }
     }
 
     pub fn cancel_all(&self) {
@@ -387,7 +407,7 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &Resul
         };
         let bytes = batch.as_ref().map_or(0, RecordBatch::get_array_memory_size);
         let part = match batch {
-            Some(batch) => Some(kept(store, batch, &mut file).await?),
+            Some(batch) => Some(kept(run, store, batch, &mut file).await?),
             None => None,
         };
         let mut too_large = false;
@@ -411,7 +431,7 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &Resul
 }
 
 /// Keeps some rows, waiting for room where there is none.
-async fn kept(store: &ResultStore, mut batch: RecordBatch, file: &mut ResultFile) -> Result<Part> {
+async fn kept(run: &Run, store: &ResultStore, mut batch: RecordBatch, file: &mut ResultFile) -> Result<Part> {
     let until = tokio::time::Instant::now() + ROOM_WAIT;
     loop {
         let freed = store.freed();
@@ -419,8 +439,12 @@ async fn kept(store: &ResultStore, mut batch: RecordBatch, file: &mut ResultFile
             Ok(part) => return Ok(part),
             Err(refused) => batch = refused,
         }
-        if tokio::time::timeout_at(until, freed).await.is_err() {
+        if tokio::time::Instant::now() > until {
             return Err(full());
         }
+        if let Some(live) = run.live.upgrade() {
+            live.forget_old(store);
+        }
+        let _ = tokio::time::timeout(LOOK_AGAIN, freed).await;
     }
 }

@@ -102,6 +102,35 @@ async fn every_answer_comes_however_many_clients_there_are() {
     assert_eq!((seen.answers, seen.wrong.first()), (1600, None));
 }
 
+/// Results that nobody fetches fill the room for them: from then on new runs are refused, and nothing that waits is lost.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_promised_answer_is_dropped_when_the_room_is_full() {
+    let folder = tempfile::tempdir().unwrap();
+    let product = Product::small(folder.path(), "16MB");
+    let (client, base) = (Client::new(), format!("{}/api/v1/runs", product.address));
+    let start = |n: usize| client.post(&base).json(&json!({ "statement": format!("SELECT {n} AS n") })).send();
+    let mut waiting = Vec::new();
+    let refused: Value = loop {
+        let response = start(waiting.len()).await.unwrap();
+        let good = response.status().is_success();
+        let body: Value = response.json().await.unwrap();
+        if !good {
+            break body;
+        }
+        waiting.push(body["id"].as_str().unwrap().to_owned());
+    };
+    assert!(waiting.len() > 100, "{} results found room", waiting.len());
+    assert_eq!(refused["sqlstate"], "53200", "{refused}");
+    for (n, id) in waiting.iter().enumerate() {
+        let page: Value = client.get(format!("{base}/{id}/rows")).send().await.unwrap().json().await.unwrap();
+        assert_eq!(page["rows"], json!([[n]]), "{page}");
+    }
+    // What was read gives way.
+    for n in 0..waiting.len() {
+        assert!(start(n).await.unwrap().status().is_success());
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_that_fails_late_gives_no_part_of_its_rows_as_a_whole() {
     let run = start("SELECT 100000 / (70000 - g) FROM generate_series(1, 80000) AS s(g)").await;

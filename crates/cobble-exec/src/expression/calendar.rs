@@ -351,18 +351,27 @@ pub(super) fn ordinal_ending(n: i64) -> &'static str {
     }
 }
 
-fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
+/// Writes a template: its literals as they stand, its patterns by their name, their letters, and whether they are filled up.
+fn by_template(parts: &[Part], write: impl Fn(&str, &str, bool) -> String) -> String {
     let mut out = String::new();
+    for part in parts {
+        let (text, ordinal) = match part {
+            Part::Literal(text) => (text.clone(), None),
+            Part::Pattern { name, written, fill, ordinal } => (write(name, written, *fill), *ordinal),
+        };
+        out.push_str(&text);
+        if let Some(capital) = ordinal {
+            let ending = ordinal_ending(text.trim().parse().unwrap_or(0));
+            out.push_str(&if capital { ending.to_uppercase() } else { ending.to_owned() });
+        }
+    }
+    out
+}
+
+fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
     let week = t.date().iso_week();
     let micros = t.and_utc().timestamp_subsec_micros();
-    for part in parts {
-        let (name, written, fill, ordinal) = match part {
-            Part::Literal(text) => {
-                out.push_str(text);
-                continue;
-            }
-            Part::Pattern { name, written, fill, ordinal } => (*name, written, *fill, *ordinal),
-        };
+    by_template(parts, |name, written, fill| {
         let year = if t.year() > 0 { t.year() } else { 1 - t.year() };
         let number = |value: i64, width: usize| if fill { format!("{value:0width$}") } else { value.to_string() };
         let word = |word: &str, width: usize| {
@@ -371,7 +380,7 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
         };
         let twelve = if t.hour().is_multiple_of(12) { 12 } else { t.hour() % 12 };
         let digits = |n: u32| format!("{micros:06}")[..n as usize].to_owned();
-        let text = match name {
+        match name {
             "HH24" => number(t.hour().into(), 2),
             "HH12" | "HH" => number(twelve.into(), 2),
             "MI" => number(t.minute().into(), 2),
@@ -419,14 +428,8 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
             "TZH" | "OF" => "+00".to_owned(),
             "TZM" => "00".to_owned(),
             _ => cased("UTC", written),
-        };
-        out.push_str(&text);
-        if let Some(capital) = ordinal {
-            let ending = ordinal_ending(text.trim().parse().unwrap_or(0));
-            out.push_str(&if capital { ending.to_uppercase() } else { ending.to_owned() });
         }
-    }
-    out
+    })
 }
 
 /// An interval by a template: its parts as they are, whatever a calendar has room for.
@@ -435,15 +438,7 @@ fn interval_text(v: IntervalMonthDayNano, parts: &[Part]) -> String {
     let (years, months, days) = (i64::from(v.months / 12), i64::from(v.months % 12), i64::from(v.days));
     let (hours, minutes) = (micros / 3_600_000_000, micros / 60_000_000 % 60);
     let (seconds, rest) = (micros / 1_000_000 % 60, micros % 1_000_000);
-    let mut out = String::new();
-    for part in parts {
-        let (name, written, fill, ordinal) = match part {
-            Part::Literal(text) => {
-                out.push_str(text);
-                continue;
-            }
-            Part::Pattern { name, written, fill, ordinal } => (*name, written, *fill, *ordinal),
-        };
+    by_template(parts, |name, written, fill| {
         let number = |value: i64, width: usize| match (fill, value < 0) {
             (true, false) => format!("{value:0width$}"),
             (true, true) => format!("-{:0width$}", value.unsigned_abs()),
@@ -454,7 +449,7 @@ fn interval_text(v: IntervalMonthDayNano, parts: &[Part]) -> String {
             other => other,
         };
         let fraction = |n: usize| format!("{:06}", rest.unsigned_abs())[..n].to_owned();
-        let text = match name {
+        match name {
             "HH24" => number(hours, 2),
             "HH12" | "HH" => number(twelve, 2),
             "MI" => number(minutes, 2),
@@ -484,14 +479,8 @@ fn interval_text(v: IntervalMonthDayNano, parts: &[Part]) -> String {
             "J" => (i64::from(v.months) * 30 + days).to_string(),
             // The others belong to a date.
             _ => String::new(),
-        };
-        out.push_str(&text);
-        if let Some(capital) = ordinal {
-            let ending = ordinal_ending(text.trim().parse().unwrap_or(0));
-            out.push_str(&if capital { ending.to_uppercase() } else { ending.to_owned() });
         }
-    }
-    out
+    })
 }
 
 /// Reads a time by a template.

@@ -187,9 +187,7 @@ pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody
         }
         skip = 0;
     }
-    if last {
-        run.was_read();
-    }
+    run.page_was_read(offset, rows.len() as u64, last);
     Ok(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })
 }
 

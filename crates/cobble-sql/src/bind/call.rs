@@ -104,11 +104,9 @@ const ELSEWHERE: &[(&str, &str)] = &[
     ("countif", "count(*) FILTER (WHERE condition)"),
     ("count_if", "count(*) FILTER (WHERE condition)"),
     ("sumif", "sum(value) FILTER (WHERE condition)"),
-    ("try_cast", "CAST (value AS type)"),
     ("to_double", "value::double precision"),
     ("toint", "value::integer"),
     ("hex", "to_hex(number), or encode(bytes, 'hex')"),
-    ("sha1", "sha256(bytes)"),
 ];
 
 impl<'a> Binder<'a> {
@@ -394,14 +392,14 @@ impl<'a> Binder<'a> {
                 };
                 return binary(BinaryOp::Modulo, left, right);
             }
-            // The standard's form of a pattern: the part that it finds.
-            ("substring", 3)
-                if arguments.iter().all(|a| matches!(settle(a.clone()).map(|e| e.sql_type()), Ok(SqlType::Text))) =>
-            {
-                return function::call(Function::SimilarSubstring, arguments);
-            }
-            ("substring", 2) if settle(arguments[1].clone())?.sql_type() == SqlType::Text => {
-                return function::call(Function::RegexpSubstr, arguments);
+            // substring(text FROM pattern), or with an escape character the standard's form: the part that the pattern finds.
+            ("substring", 2 | 3) => {
+                let is_text = |e: &Expr| settle(e.clone()).is_ok_and(|e| e.sql_type() == SqlType::Text);
+                if arguments[1..].iter().all(is_text) {
+                    let three = arguments.len() == 3;
+                    let function = if three { Function::SimilarSubstring } else { Function::RegexpSubstr };
+                    return function::call(function, arguments);
+                }
             }
             ("position", 2) => arguments.reverse(),
             _ => {}

@@ -249,17 +249,7 @@ impl<'a> Binder<'a> {
                 if let Some(count) = substring_for {
                     arguments.push(self.expr(count, scope)?);
                 }
-                // substring(text FROM pattern) is the part that the pattern finds.
-                let is_text = |e: &Expr| {
-                    e.sql_type() == SqlType::Text || matches!(e, Expr::Literal { value: Value::Text(_), .. })
-                };
-                let by_pattern = arguments[1..].iter().all(is_text);
-                let function = match arguments.len() {
-                    2 if by_pattern => Function::RegexpSubstr,
-                    3 if by_pattern => Function::SimilarSubstring,
-                    _ => Function::Substring,
-                };
-                function::call(function, arguments)
+                self.call_by_name("substring", arguments)
             }
             E::Trim { trim_where, trim_what, expr, trim_characters } => {
                 let function = match trim_where {

@@ -118,7 +118,7 @@ fn parts<'a>(cte: &Cte<'a>) -> Result<(&'a ast::SetExpr, &'a ast::SetExpr, bool)
     }
     match (reads(right), in_from) {
         (all, from) if all > from => Err(refused("in a subquery of an expression")),
-        (_, 0) => Err(refused("in no step")),
+        (_, 0) => Err(refused("nowhere in its step")),
         (_, 1) => Ok((left, right, !matches!(set_quantifier, ast::SetQuantifier::All))),
         _ => Err(refused("more than once in its step")),
     }
