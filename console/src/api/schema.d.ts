@@ -41,6 +41,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/catalogs/{catalog}/overview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Schemas of a catalog with the number of tables in each. */
+        get: operations["overview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogs/{catalog}/schemas": {
         parameters: {
             query?: never;
@@ -849,6 +866,14 @@ export interface components {
             user?: string | null;
             page?: null | components["schemas"]["PageBody"];
         };
+        /** @description A schema with the number of its tables and views. */
+        SchemaBody: {
+            schema: string;
+            /** Format: int64 */
+            tables: number;
+            /** Format: int64 */
+            views: number;
+        };
         /** @description An environment variable or a file. */
         SecretSourceBody: {
             env?: string | null;
@@ -902,6 +927,12 @@ export interface components {
             bytes?: number | null;
             /** @description Where the estimates come from. */
             statistics_from?: string | null;
+            /** @description The query of a view of the service's own. */
+            definition?: string | null;
+            /** @description What such a view reads. */
+            reads?: string[];
+            /** @description Views of the service's own that read it. */
+            used_by?: string[];
         };
         TableColumnBody: {
             name: string;
@@ -1099,6 +1130,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    overview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                catalog: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchemaBody"][];
                 };
             };
         };

@@ -111,7 +111,7 @@ defineExpose({ load })
         <span class="name" :title="`${n.label}${n.sqlType ? ' ' + n.sqlType : ''} (double click inserts it)`" @dblclick="n.data && insert(n.data)">
           {{ n.label }}<small v-if="n.sqlType" class="faint"> {{ n.sqlType }}</small>
         </span>
-        <RouterLink v-if="n.type === 'table' && n.data.catalog !== 'lane'" class="more" :to="`/catalogs/${n.data.catalog}/${n.data.schema}/${n.data.table}`" :aria-label="`Page of ${n.label}`"><i class="pi pi-arrow-right" /></RouterLink>
+        <RouterLink v-if="n.type === 'table' && (n.data.catalog !== 'lane' || n.data.schema === 'views')" class="more" :to="`/catalogs/${n.data.catalog}/${n.data.schema}/${n.data.table}`" :aria-label="`Page of ${n.label}`"><i class="pi pi-arrow-right" /></RouterLink>
       </template>
     </Tree>
   </div>

@@ -33,6 +33,7 @@ function write() {
   const columns = (table.value?.columns ?? []).map((c) => quoted(c.name)).join(', ')
   router.push({ name: 'query', query: { sql: `SELECT ${columns}\nFROM ${full.value}\nLIMIT 100` } })
 }
+const linkTo = (name: string) => `/catalogs/${name.split('.').map(part).join('/')}`
 watch(() => route.fullPath, load, { immediate: true })
 </script>
 
@@ -60,6 +61,15 @@ watch(() => route.fullPath, load, { immediate: true })
         </tbody>
       </table>
     </section>
+    <section v-if="table?.definition" class="panel gap">
+      <h2>Definition</h2>
+      <pre class="definition">{{ table.definition }}</pre>
+    </section>
+    <section v-if="table && (table.reads?.length || table.used_by?.length)" class="panel gap">
+      <h2>Lineage</h2>
+      <p v-if="table.reads?.length">reads <RouterLink v-for="name in table.reads" :key="name" class="mono name" :to="linkTo(name)">{{ name }}</RouterLink></p>
+      <p v-if="table.used_by?.length">read by <RouterLink v-for="name in table.used_by" :key="name" class="mono name" :to="linkTo(name)">{{ name }}</RouterLink></p>
+    </section>
     <section v-if="table" class="panel">
       <h2>Sample</h2>
       <p v-if="!sample && !error" class="faint">Reading 20 rows…</p>
@@ -77,5 +87,7 @@ watch(() => route.fullPath, load, { immediate: true })
 .gap { margin-bottom: 0.9rem; }
 .scroll { overflow: auto; }
 .cell { white-space: nowrap; max-width: 26rem; overflow: hidden; text-overflow: ellipsis; }
+.definition { margin: 0; white-space: pre-wrap; }
+.name { margin-right: 0.9rem; }
 h1.mono { font-size: 1.1rem; }
 </style>

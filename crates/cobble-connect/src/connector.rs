@@ -54,8 +54,19 @@ pub struct NewRows {
     pub table: String,
     pub create: bool,
     pub columns: Vec<(String, SqlType)>,
+    /// Columns of a new table that take no nulls.
+    pub not_null: Vec<String>,
+    pub primary_key: Vec<String>,
     /// What WITH says of a new table.
     pub options: BTreeMap<String, String>,
+}
+
+/// What is done to a whole table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TableChange {
+    Drop,
+    /// All its rows go.
+    Truncate,
 }
 
 /// What a statement has written.
@@ -126,6 +137,12 @@ pub trait Connector: Send + Sync + fmt::Debug {
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Err(Error::new(Code::Unsupported, format!("the connection of {} only reads", rows.table))
             .hint("tables are written into folders and databases, by connections with writable = true"))
+    }
+    /// Drops a table, or empties it.
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let _ = (schema, change);
+        Err(Error::new(Code::Unsupported, format!("the connection of {table} only reads"))
+            .hint("tables are changed in folders and databases, by connections with writable = true"))
     }
     /// True once after a query has found that what the source told is out of date.
     fn has_changed(&self) -> bool {

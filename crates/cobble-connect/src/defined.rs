@@ -7,7 +7,7 @@ use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 #[derive(Debug)]
@@ -23,6 +23,15 @@ impl Defined {
         tables: BTreeMap<(String, String), (TableDefinition, Arc<dyn Connector>)>,
     ) -> Self {
         Defined { inner, tables }
+    }
+
+    /// Below its own name there may be something else than what the definition means.
+    fn writable(&self, schema: &str, table: &str) -> Result<()> {
+        if !self.replaces_what_is_found() && !self.tables.contains_key(&(schema.to_owned(), table.to_owned())) {
+            return Ok(());
+        }
+        let what = format!("{schema}.{table} is among tables that the catalog defines, which are only read");
+        Err(Error::new(Code::Unsupported, what).hint("write by a catalog of the same connection that defines none"))
     }
 
     /// Where files have been sorted into tables, folders are no tables by themselves any more.
@@ -79,15 +88,13 @@ impl Connector for Defined {
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
-        // Below its own name there may be something else than what the definition means.
-        if self.replaces_what_is_found() || self.tables.contains_key(&(rows.schema.clone(), rows.table.clone())) {
-            let what =
-                format!("{}.{} is among tables that the catalog defines, which are only read", rows.schema, rows.table);
-            return Err(
-                Error::new(Code::Unsupported, what).hint("write by a catalog of the same connection that defines none")
-            );
-        }
+        self.writable(&rows.schema, &rows.table)?;
         self.inner.writer(rows).await
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        self.writable(schema, table)?;
+        self.inner.change_table(schema, table, change).await
     }
 
     fn refresh(&self) {

@@ -18,7 +18,9 @@ pub mod sqlite;
 mod table_definition;
 mod tls;
 
-pub use connector::{Connector, KINDS, ListedColumns, NewRows, TableEntry, TableWriter, TestStep, Written, connector};
+pub use connector::{
+    Connector, KINDS, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep, Written, connector,
+};
 pub use defined::Defined;
 pub use definition::{COMMON, ConnectionDefinition, Credentials, Effective, Secret, TUNABLE, check_name};
 pub use table_definition::{DefinedColumn, Discovered, Discovery, Looking, NativeQuery, TableDefinition};

@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
@@ -158,6 +158,12 @@ impl Connector for Remembered {
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         self.inner.writer(rows).await
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let done = self.inner.change_table(schema, table, change).await;
+        self.forget();
+        done
     }
 
     fn refresh(&self) {

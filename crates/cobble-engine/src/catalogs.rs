@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep, connector};
 use cobble_exec::CpuPool;
-use cobble_plan::UserFunction;
 use cobble_plan::registry::built_in;
+use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
@@ -16,6 +16,7 @@ use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
 use crate::memory_table::MemoryTable;
 use crate::session::Session;
+use crate::views::KnownViews;
 
 /// A function as lists and completion show it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -161,6 +162,10 @@ pub trait StateTables: Send + Sync {
     async fn keep_function(&self, _name: &str, _: Option<&UserFunction>) -> Result<()> {
         Ok(())
     }
+    /// Keeps a view that has been made, or forgets the one of this name.
+    async fn keep_view(&self, _name: &str, _: Option<&UserView>) -> Result<()> {
+        Ok(())
+    }
     /// Keeps what an ANALYZE has found beyond the life of this process.
     async fn keep_statistics(&self, _: Arc<CollectedStatistics>) -> Result<()> {
         Ok(())
@@ -168,7 +173,7 @@ pub trait StateTables: Send + Sync {
 }
 
 /// A set as one user sees it.
-struct View {
+struct Seen {
     of: Arc<CatalogSet>,
     seen: Arc<CatalogSet>,
 }
@@ -177,9 +182,10 @@ pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
     /// What users with credentials of their own see, by their names.
-    views: Mutex<BTreeMap<String, View>>,
+    seen: Mutex<BTreeMap<String, Seen>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
     functions: RwLock<Arc<KnownFunctions>>,
+    pub(crate) views: RwLock<Arc<KnownViews>>,
     pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
 }
 
@@ -195,9 +201,10 @@ impl Engine {
         Ok(Arc::new(Engine {
             pool: CpuPool::new()?,
             set: RwLock::default(),
-            views: Mutex::default(),
+            seen: Mutex::default(),
             state: RwLock::default(),
             functions: RwLock::default(),
+            views: RwLock::default(),
             statistics: RwLock::default(),
         }))
     }
@@ -216,8 +223,8 @@ impl Engine {
         let set = self.set();
         let has_own = |user: &&str| set.connections.values().any(|c| c.definition.credentials.contains_key(*user));
         let Some(user) = user.filter(has_own) else { return Ok(set) };
-        let mut views = self.views.lock().unwrap_or_else(PoisonError::into_inner);
-        let before = match views.get(user) {
+        let mut all_seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let before = match all_seen.get(user) {
             Some(view) if Arc::ptr_eq(&view.of, &set) => return Ok(view.seen.clone()),
             Some(view) => view.seen.clone(),
             None => Arc::default(),
@@ -240,7 +247,7 @@ impl Engine {
             }
         }
         let seen = Arc::new(view);
-        views.insert(user.to_owned(), View { of: set, seen: seen.clone() });
+        all_seen.insert(user.to_owned(), Seen { of: set, seen: seen.clone() });
         Ok(seen)
     }
 
@@ -320,12 +327,12 @@ impl Engine {
 
     /// Brings what users see up to the set that is now, so that nothing of an earlier one stays open.
     pub(crate) fn follow(&self) {
-        let users: Vec<String> = self.views.lock().unwrap_or_else(PoisonError::into_inner).keys().cloned().collect();
+        let users: Vec<String> = self.seen.lock().unwrap_or_else(PoisonError::into_inner).keys().cloned().collect();
         for user in users {
             let set = self.set();
             let has_own = set.connections.values().any(|c| c.definition.credentials.contains_key(&user));
             if !has_own || self.set_for(Some(&user)).is_err() {
-                self.views.lock().unwrap_or_else(PoisonError::into_inner).remove(&user);
+                self.seen.lock().unwrap_or_else(PoisonError::into_inner).remove(&user);
             }
         }
     }
@@ -420,6 +427,13 @@ impl Engine {
     }
 
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
+        match self.readers_of_catalog(name).as_slice() {
+            [] => {}
+            readers => {
+                return Err(Error::new(Code::InUse, format!("catalog {name} is read by {}", readers.join(", ")))
+                    .hint("drop what reads it first"));
+            }
+        }
         self.change(|set| match set.catalogs.remove(name) {
             Some(_) => Ok(()),
             None => Err(Error::unknown("catalog", name, set.catalogs.keys().map(String::as_str))),
@@ -437,6 +451,7 @@ impl Engine {
         drop(set);
         self.follow();
         *self.functions.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next.functions);
+        self.put_views(next.views);
         gone.iter().for_each(|name| self.forget_statistics(name));
     }
 

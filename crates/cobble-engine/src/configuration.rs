@@ -1,4 +1,4 @@
-//! All of the engine's connections, catalogs and functions as one description: written out, read back, and compared with what
+//! All of the engine's connections, catalogs, functions and views as one description: written out, read back, and compared with what
 //! there is. It never holds a secret, only where one is taken from. `cobble.toml` and what `cobble export` writes have this one form.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -6,12 +6,13 @@ use std::path::Path;
 use std::sync::Arc;
 
 use cobble_connect::{ConnectionDefinition, Credentials, Secret, TableDefinition, connector};
-use cobble_plan::UserFunction;
-use cobble_sql::{KnownFunction, Statement, parse_statements};
+use cobble_plan::{UserFunction, UserView};
+use cobble_sql::{KnownFunction, KnownView, Statement, parse_statements};
 use cobble_types::{Code, Error, Position, Result, closest_name};
 use serde::{Deserialize, Serialize};
 
 use crate::catalogs::{CatalogDefinition, CatalogSet, Engine, OpenConnection, Watch, check_catalog_name};
+use crate::views::{KnownViews, check_circles};
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -23,6 +24,8 @@ pub struct Configuration {
     /// Functions with the statements that make them.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub functions: BTreeMap<String, String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub views: BTreeMap<String, UserView>,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -169,7 +172,7 @@ fn compare_options(before: &BTreeMap<String, String>, after: &BTreeMap<String, S
 /// One difference between what is wanted and what there is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Change {
-    /// `connection`, `catalog` or `function`.
+    /// `connection`, `catalog`, `function` or `view`.
     pub what: String,
     pub name: String,
     /// `added`, `changed` or `removed`.
@@ -184,6 +187,7 @@ pub struct Reconfiguration {
     pub changes: Vec<Change>,
     pub set: Arc<CatalogSet>,
     pub functions: HashMap<String, KnownFunction>,
+    pub views: KnownViews,
 }
 
 impl Configuration {
@@ -358,6 +362,7 @@ impl Engine {
             connections: connections.map(|(name, c)| (name.clone(), ConfiguredConnection::of(&c.definition))).collect(),
             catalogs: catalogs.map(|c| (c.name.clone(), ConfiguredCatalog::of(c))).collect(),
             functions: functions.iter().map(|(name, known)| (name.clone(), known.function.to_string())).collect(),
+            views: self.views().iter().map(|(name, known)| (name.clone(), known.view.clone())).collect(),
         }
     }
 
@@ -422,6 +427,16 @@ impl Engine {
         for known in functions.values() {
             self.check_function(known, &functions)?;
         }
+        let mut views = KnownViews::new();
+        for (name, view) in &wanted.views {
+            let known = KnownView::new(view.clone()).map_err(|e| Error {
+                message: format!("view {name}: {}", e.message),
+                position: None,
+                ..e
+            })?;
+            views.insert(name.clone(), Arc::new(known));
+        }
+        check_circles(&views)?;
         let mut changes = Vec::new();
         let of_connection = |name: &str, before: Option<&ConfiguredConnection>, after: &ConfiguredConnection| {
             let Some(before) = before else {
@@ -454,7 +469,12 @@ impl Engine {
             _ => vec![after.clone()],
         };
         compare("function", &before.functions, &written, of_function, &mut changes);
-        Ok(Reconfiguration { changes, set: next, functions })
+        let of_view = |_: &str, before: Option<&UserView>, after: &UserView| match before {
+            Some(before) if before == after => vec![],
+            _ => vec![after.to_string()],
+        };
+        compare("view", &before.views, &wanted.views, of_view, &mut changes);
+        Ok(Reconfiguration { changes, set: next, functions, views })
     }
 }
 

@@ -8,9 +8,11 @@ mod configuration;
 mod discovery;
 mod execution;
 mod memory_table;
+mod objects;
 mod resolve;
 mod session;
 mod system_tables;
+mod views;
 mod writing;
 
 pub use analyze::CollectedStatistics;
@@ -23,8 +25,8 @@ pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableColumn, TableKind};
 pub use cobble_plan::registry::{BuiltIn, built_in};
-pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, settings};
-pub use cobble_sql::{KnownFunction, Statement, StatementText, parse_statements};
+pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, UserView, settings};
+pub use cobble_sql::{KnownFunction, KnownView, Statement, StatementText, parse_statements};
 pub use configuration::{
     Change, Configuration, ConfiguredCatalog, ConfiguredConnection, ConfiguredCredentials, Reconfiguration,
     SecretSource, secret_key,
@@ -32,4 +34,6 @@ pub use configuration::{
 pub use discovery::{Drift, FoundTable, Look, Take};
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};
+pub use resolve::Relation;
 pub use session::{Prepared, Session};
+pub use views::full_name as view_name;

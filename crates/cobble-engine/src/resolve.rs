@@ -4,12 +4,24 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use cobble_connect::NativeQuery;
-use cobble_plan::logical::Table;
-use cobble_sql::{CatalogReader, native_query};
-use cobble_types::{Code, Error, Result};
+use cobble_exec::fold_constant;
+use cobble_plan::UserView;
+use cobble_plan::expr::Column;
+use cobble_plan::logical::{Table, TableColumn};
+use cobble_sql::{
+    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, ViewInFrom, bind_query, native_query,
+    relation_names,
+};
+use cobble_types::deep::with_room;
+use cobble_types::{Code, Error, ObjectName, Result};
+
+use futures::future::BoxFuture;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
-use crate::system_tables::{INFORMATION_TABLES, information_table, state_names, state_table};
+use crate::system_tables::{
+    INFORMATION_TABLES, SYSTEM_SCHEMAS, information_shape, information_table, state_names, state_table,
+};
+use crate::views::{VIEWS_SCHEMA, full_name, place_of, written_out};
 
 /// Where unqualified names are looked up.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -20,26 +32,131 @@ pub struct Place {
 
 pub const DEFAULT_SCHEMA: &str = "public";
 
-/// All tables a statement names, found before it is bound.
+/// A table or a view of the service's own.
+#[derive(Debug, Clone)]
+pub enum Relation {
+    Table(Arc<Table>),
+    View(ObjectName, Arc<KnownView>),
+}
+
+/// What a name stands for, with what a view's own names stand for.
+enum Meaning {
+    Table(Arc<Table>),
+    View { name: ObjectName, known: Arc<KnownView>, tables: Resolved },
+}
+
+/// All tables and views that a statement names, found before it is bound.
 pub struct Resolved {
-    tables: HashMap<Vec<String>, Result<Arc<Table>>>,
+    meanings: HashMap<Vec<String>, Result<Meaning>>,
 }
 
 impl CatalogReader for Resolved {
     fn table(&self, name: &[String]) -> Result<Arc<Table>> {
-        match self.tables.get(name) {
-            Some(found) => found.clone(),
-            None => Err(Error::internal(format!("the name {} was not looked up", name.join(".")))),
+        match self.meanings.get(name) {
+            Some(Ok(Meaning::Table(found))) => Ok(found.clone()),
+            Some(Err(error)) => Err(error.clone()),
+            _ => Err(Error::internal(format!("the name {} was not looked up", name.join(".")))),
+        }
+    }
+
+    fn view(&self, name: &[String]) -> Option<ViewInFrom<'_>> {
+        match self.meanings.get(name) {
+            Some(Ok(Meaning::View { name, known, tables })) => Some(ViewInFrom { name, known, tables }),
+            _ => None,
         }
     }
 }
 
 pub async fn resolve(engine: &Engine, set: &CatalogSet, place: &Place, names: Vec<Vec<String>>) -> Resolved {
-    let lookups = names.into_iter().map(|name| async move {
-        let found = table(engine, set, place, &name).await;
-        (name, found)
-    });
-    Resolved { tables: futures::future::join_all(lookups).await.into_iter().collect() }
+    resolve_within(engine, set, place, names, Within::default()).await
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Within {
+    /// Views one in the other.
+    depth: usize,
+    /// Only columns are wanted: `information_schema`, which describes views in turn, has no rows.
+    shape_only: bool,
+}
+
+/// The same within views.
+fn resolve_within<'a>(
+    engine: &'a Engine,
+    set: &'a CatalogSet,
+    place: &'a Place,
+    names: Vec<Vec<String>>,
+    within: Within,
+) -> BoxFuture<'a, Resolved> {
+    let Within { depth, shape_only } = within;
+    let found = async move |name: &[String]| match information_shape(name).filter(|_| shape_only) {
+        Some(table) => Ok(Relation::Table(table)),
+        None => relation(engine, set, place, name).await,
+    };
+    let meaning = async move |name: &[String]| match found(name).await? {
+        Relation::Table(table) => Ok(Meaning::Table(table)),
+        Relation::View(name, _) if depth >= DEEPEST_VIEW => {
+            Err(Error::new(Code::TooComplex, format!("{name} is read through more than {DEEPEST_VIEW} other views")))
+        }
+        Relation::View(name, known) => {
+            let names = with_room(|| relation_names(&known.query));
+            let within = Within { depth: depth + 1, shape_only };
+            let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
+            Ok(Meaning::View { name, known, tables })
+        }
+    };
+    Box::pin(async move {
+        let meaning = &meaning;
+        let lookups = names.into_iter().map(|name| async move { (meaning(&name).await, name) });
+        let found = futures::future::join_all(lookups).await;
+        Resolved { meanings: found.into_iter().map(|(found, name)| (name, found)).collect() }
+    })
+}
+
+/// The columns of a view, found by binding it. Nothing is read, but its sources are asked for their tables.
+pub async fn describe_view(engine: &Engine, set: &CatalogSet, view: &str) -> Result<Vec<TableColumn>> {
+    let whole = UserView { query: format!("SELECT * FROM {}", full_name(view)), ..UserView::default() };
+    let query = KnownView::new(whole)?.query;
+    let names = with_room(|| relation_names(&query));
+    let within = Within { depth: 0, shape_only: true };
+    let catalog = resolve_within(engine, set, &Place::default(), names, within).await;
+    let functions = engine.functions();
+    let context = BindContext {
+        catalog: &catalog,
+        now: 0,
+        parameters: &[],
+        functions: &functions,
+        zone: "UTC",
+        target: None,
+        session: SessionNames::NONE,
+        fold: &fold_constant,
+    };
+    let bound = with_room(|| bind_query(&query, &context))?;
+    let column =
+        |c: Column| TableColumn { name: c.name, sql_type: c.sql_type, nullable: true, partition: false, comment: None };
+    Ok(bound.columns.into_iter().map(column).collect())
+}
+
+/// A table or a view by its name of one to three parts. A name alone is a table of the session's place, and a view where there is none.
+pub async fn relation(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Relation> {
+    let views = engine.views();
+    if let Some(view) = written_out(name, place) {
+        return match views.get(view) {
+            Some(known) => Ok(Relation::View(full_name(view), known.clone())),
+            None => {
+                let error = Error::unknown("view", view, views.keys().map(String::as_str));
+                Err(Error { code: Code::UnknownTable, ..error })
+            }
+        };
+    }
+    let [single] = name else { return table(engine, set, place, name).await.map(Relation::Table) };
+    let Some(known) = views.get(single) else { return table(engine, set, place, name).await.map(Relation::Table) };
+    let view = Relation::View(full_name(single), known.clone());
+    let Some(catalog) = place.catalog.as_ref().filter(|catalog| *catalog != SYSTEM_CATALOG) else { return Ok(view) };
+    let schema = place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
+    match set.connector(catalog)?.table(catalog, schema, single).await? {
+        Some(_) => table(engine, set, place, name).await.map(Relation::Table),
+        None => Ok(view),
+    }
 }
 
 /// Completes a name to catalog, schema and table.
@@ -78,6 +195,7 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
     }
 }
 
+/// A table alone: a view is refused.
 pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Arc<Table>> {
     if let Some(native) = native_query(name) {
         let connector = set.connector(native.catalog)?;
@@ -88,7 +206,7 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
     if let [schema, table] = name
         && schema == "information_schema"
     {
-        return match information_table(set, place.catalog.as_deref(), table).await? {
+        return match information_table(engine, set, place.catalog.as_deref(), table).await? {
             Some(found) => Ok(found),
             None => Err(Error::unknown("table", table, INFORMATION_TABLES.iter().copied())),
         };
@@ -97,7 +215,13 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
     if catalog == SYSTEM_CATALOG {
         return match schema.as_str() {
             "state" => state_table(engine, set, &table).await,
-            _ => Err(Error::unknown("schema", &schema, ["state"])),
+            VIEWS_SCHEMA => Err(Error::new(Code::WrongKind, format!("{} is a view", full_name(&table)))
+                .hint("views are only read: write into the tables that it reads")),
+            "information_schema" => match information_table(engine, set, Some(SYSTEM_CATALOG), &table).await? {
+                Some(found) => Ok(found),
+                None => Err(Error::unknown("table", &table, INFORMATION_TABLES.iter().copied())),
+            },
+            _ => Err(Error::unknown("schema", &schema, SYSTEM_SCHEMAS.iter().copied())),
         };
     }
     let connector = match set.connector(&catalog) {
@@ -107,7 +231,7 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
         Err(error) => return Err(error.hint("USE a catalog that exists")),
     };
     if schema == "information_schema" {
-        return match information_table(set, Some(&catalog), &table).await? {
+        return match information_table(engine, set, Some(&catalog), &table).await? {
             Some(found) => Ok(found),
             None => Err(Error::unknown("table", &table, INFORMATION_TABLES.iter().copied())),
         };
@@ -147,11 +271,15 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
 
 /// Names of the tables of one schema, system schemas included.
 pub async fn table_names(engine: &Engine, set: &CatalogSet, catalog: &str, schema: &str) -> Result<Vec<String>> {
-    if catalog == SYSTEM_CATALOG {
-        return Ok(state_names(engine).into_iter().map(str::to_owned).collect());
-    }
     if schema == "information_schema" {
         return Ok(INFORMATION_TABLES.iter().map(|s| (*s).to_owned()).collect());
+    }
+    if catalog == SYSTEM_CATALOG {
+        return match schema {
+            "state" => Ok(state_names(engine).into_iter().map(str::to_owned).collect()),
+            VIEWS_SCHEMA => Ok(engine.views().keys().cloned().collect()),
+            _ => Err(Error::unknown("schema", schema, SYSTEM_SCHEMAS.iter().copied())),
+        };
     }
     let entries = set.connector(catalog)?.tables(schema).await?;
     Ok(entries.into_iter().map(|entry| entry.name).collect())

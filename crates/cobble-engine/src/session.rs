@@ -4,19 +4,18 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
 
-use cobble_connect::NewRows;
-use cobble_exec::{Script, fold_constant, start};
+use cobble_connect::{TableChange, TableEntry};
+use cobble_exec::{fold_constant, start};
 use cobble_plan::document::PlanDocument;
-use cobble_plan::logical::Table;
+use cobble_plan::logical::{TableColumn, TableKind};
 use cobble_plan::physical::PhysicalPlan;
-use cobble_plan::registry::built_in;
-use cobble_plan::{FunctionLanguage, Settings, UserFunction, draw, planner, settings};
+use cobble_plan::{Settings, draw, planner, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownFunction, PlanFormat,
-    SessionNames, Show, Statement, StatementText, TARGET, Write, bind_query, parse_statements, relation_names,
+    BindContext, BoundQuery, Change, Explain, ExplainShow, Explained, PlanFormat, SessionNames, Show, Statement,
+    StatementText, TARGET, WrittenName, bind_query, parse_statements, relation_names,
 };
 use cobble_types::deep::with_room;
-use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType, Value};
+use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
@@ -24,43 +23,23 @@ use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::changing::{self, PlannedChange, Target, WithTarget};
 use crate::execution::{Execution, ResultColumn};
 use crate::memory_table::text_rows;
-use crate::resolve::{DEFAULT_SCHEMA, Place, complete, resolve, table, table_names};
-use crate::system_tables::lines;
-use crate::writing::Writing;
+use crate::resolve::{DEFAULT_SCHEMA, Place, Relation, complete, describe_view, relation, resolve, table, table_names};
+use crate::system_tables::{SYSTEM_SCHEMAS, lines};
+use crate::views::{VIEWS_SCHEMA, full_name};
 
-/// Functions read no tables.
-struct NoTables;
-
-impl CatalogReader for NoTables {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
-        Err(Error::unsupported(format_args!("the table {} in the body of a function", name.join("."))))
-    }
-}
-
-/// A new table's columns need names that tell them apart.
-fn new_columns(columns: &[(String, SqlType)]) -> Result<()> {
-    for (place, (name, sql_type)) in columns.iter().enumerate() {
-        let twice = columns[..place].iter().any(|(other, _)| other.eq_ignore_ascii_case(name));
-        let what = match (name.as_str(), twice) {
-            ("" | "?column?", _) => format!("column {} has no name", place + 1),
-            (_, true) => format!("two columns are named {name}"),
-            _ if *sql_type == SqlType::Null => format!("column {name} has no type"),
-            _ => continue,
-        };
-        return Err(Error::new(Code::AmbiguousName, what).hint("name each column with AS, and cast what has no type"));
-    }
-    Ok(())
-}
+/// What a session keeps of a transaction that has begun: whether something was written since.
+pub(crate) const TRANSACTION: &str = "transaction";
+pub(crate) const WRITTEN: &str = "written";
 
 #[derive(Debug, Clone)]
 pub struct Session {
-    engine: Arc<Engine>,
+    pub(crate) engine: Arc<Engine>,
     /// The user of the service, if it is known.
     user: Option<String>,
-    place: Place,
-    settings: Settings,
+    pub(crate) place: Place,
+    pub(crate) settings: Settings,
     /// What was set, as written.
-    given: BTreeMap<String, String>,
+    pub(crate) given: BTreeMap<String, String>,
 }
 
 /// A statement with typed parameters that has been checked.
@@ -73,10 +52,10 @@ pub struct Prepared {
 }
 
 /// A query planned and ready to start.
-struct Planned {
-    plan: PhysicalPlan,
-    columns: Vec<ResultColumn>,
-    seconds: f64,
+pub(crate) struct Planned {
+    pub plan: PhysicalPlan,
+    pub columns: Vec<ResultColumn>,
+    pub seconds: f64,
 }
 
 impl Session {
@@ -86,9 +65,40 @@ impl Session {
 
     /// Sets a session setting, as `SET name = value` does.
     pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
-        self.settings.set(name, value)?;
-        self.given.insert(name.to_owned(), value.to_owned());
+        match name {
+            // What a client brings along from one statement to the next.
+            TRANSACTION if ["open", WRITTEN].contains(&value) => {}
+            "search_path" => self.search(value)?,
+            _ => self.settings.set(name, value)?,
+        }
+        if name != "search_path" {
+            self.given.insert(name.to_owned(), value.to_owned());
+        }
         Ok(())
+    }
+
+    /// `search_path` is the schema of the default place, or catalog and schema.
+    fn search(&mut self, value: &str) -> Result<()> {
+        let wrong = |what: String, hint: &str| Err(Error::new(Code::BadSetting, what).hint(hint));
+        let all: Vec<&str> = value.split(',').map(str::trim).filter(|part| !part.is_empty()).collect();
+        // As PostgreSQL names the schema of the user's own name, which is none here.
+        let named: Vec<&str> = all.iter().copied().filter(|part| part.trim_matches('"') != "$user").collect();
+        let [one] = named.as_slice() else {
+            return wrong(
+                format!("search_path is one schema here, not \"{value}\""),
+                "write out the names of tables in other schemas",
+            );
+        };
+        let parts: Vec<String> = one.split('.').map(|part| part.trim_matches('"').to_owned()).collect();
+        match (parts.as_slice(), self.place.catalog.clone()) {
+            ([catalog, schema], _) => self.use_place(catalog, Some(schema)),
+            ([schema], Some(catalog)) => self.use_place(&catalog, Some(schema)),
+            ([schema], None) => wrong(
+                format!("the session has no catalog whose schema \"{schema}\" could be"),
+                "choose one first: USE catalog.schema",
+            ),
+            _ => wrong(format!("\"{one}\" is no name of a schema"), "write it as schema, or as catalog.schema"),
+        }
     }
 
     /// The value of a setting of this session, or of one that clients of PostgreSQL ask for; `None` when there is none of this name.
@@ -142,6 +152,8 @@ impl Session {
             });
         }
         self.place = Place { catalog: Some(catalog.to_owned()), schema: schema.map(str::to_owned) };
+        // The place says it now.
+        self.given.remove("search_path");
         Ok(())
     }
 
@@ -177,53 +189,45 @@ impl Session {
             Statement::CreateFunction { function, replace } => self.create_function(function, *replace).await,
             Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
+            Statement::CreateView(wanted) => self.create_view(wanted).await,
+            Statement::DropViews { names, if_exists, cascade } => {
+                let gone = self.engine.drop_views(names, *if_exists, *cascade).await?;
+                Ok(Execution::done(match gone.as_slice() {
+                    [] => "there was no such view".to_owned(),
+                    [name] => format!("{} is gone", full_name(name)),
+                    names => format!(
+                        "{} are gone",
+                        names.iter().map(|n| full_name(n).to_string()).collect::<Vec<_>>().join(", ")
+                    ),
+                }))
+            }
+            Statement::RenameView { name, to, if_exists } => {
+                let renamed = self.engine.rename_view(name, to, *if_exists).await?;
+                Ok(Execution::done(match renamed {
+                    Some((old, new)) => format!("{} is now {}", full_name(&old), full_name(&new)),
+                    None => "there was no such view".to_owned(),
+                }))
+            }
+            Statement::CreateTable(wanted) => self.create_table(wanted).await,
+            Statement::DropTables { names, if_exists } => {
+                self.change_tables(names, *if_exists, TableChange::Drop).await
+            }
+            Statement::Truncate { names } => self.change_tables(names, false, TableChange::Truncate).await,
+            Statement::Transaction(transaction) => self.transaction(*transaction),
             Statement::Write(write) => self.write(write, cancel).await,
             Statement::Change(change) => {
                 let planned = self.planned_change(change).await?;
+                self.has_written();
                 Ok(Execution::changing(planned, cancel.child_token()))
             }
         }
-    }
-
-    async fn write(&self, write: &Write, cancel: &CancellationToken) -> Result<Execution> {
-        let at = |error: Error| error.at(write.position);
-        let set = self.catalogs()?;
-        let (catalog, schema, name) = complete(&set, &self.place, &write.table).map_err(at)?;
-        if catalog == SYSTEM_CATALOG {
-            return Err(at(Error::unsupported("writing into the service's own state")));
-        }
-        let connector = set.connector(&catalog).map_err(at)?;
-        let (planned, columns) = match write.create {
-            true => {
-                let planned = self.planned(&write.query, &[]).await?;
-                let columns: Vec<(String, SqlType)> =
-                    planned.columns.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
-                new_columns(&columns).map_err(at)?;
-                (planned, columns)
-            }
-            false => {
-                let known = table(&self.engine, &set, &self.place, &write.table).await.map_err(at)?;
-                let wanted: Vec<_> = known.columns.iter().map(|c| (c.name.clone(), c.sql_type.clone())).collect();
-                (self.planned_into(&write.query, &[], Some(&wanted)).await.map_err(at)?, wanted)
-            }
-        };
-        let options = write.options.clone();
-        let rows = NewRows { schema: schema.clone(), table: name.clone(), create: write.create, columns, options };
-        let writer = connector.writer(rows).await.map_err(at)?;
-        let writing = Writing::start(ObjectName::new(&catalog, &schema, &name), writer);
-        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
-        let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
-        Ok(execution.writing(writing))
     }
 
     async fn planned_change(&self, change: &Change) -> Result<PlannedChange> {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let set = self.catalogs()?;
-        let (catalog, ..) = complete(&set, &self.place, &change.table).map_err(at)?;
-        if catalog == SYSTEM_CATALOG {
-            return Err(at(Error::unsupported("writing into the service's own state")));
-        }
+        self.to_write(&set, &WrittenName { parts: change.table.clone(), position: change.position })?;
         let found = table(&self.engine, &set, &self.place, &change.table).await.map_err(at)?;
         let target = Target::new(&found, change).map_err(at)?;
         let query = change.query_with(&target.identity);
@@ -249,37 +253,6 @@ impl Session {
             Ok::<_, Error>((planner::plan_at_source(plan, &self.settings, &fold_constant)?, values))
         })?;
         changing::planned(found.name.clone(), change, plan, values, began.elapsed().as_secs_f64()).map_err(at)
-    }
-
-    async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
-        let name = &function.name;
-        let functions = self.engine.functions();
-        if !replace && functions.contains_key(name) {
-            return Err(Error::new(Code::AlreadyExists, format!("there is a function named {name} already"))
-                .hint("CREATE OR REPLACE FUNCTION takes its place"));
-        }
-        let known = KnownFunction::new(function.clone())?;
-        self.engine.check_function(&known, &functions)?;
-        if let Some(state) = self.engine.state() {
-            state.keep_function(name, Some(function)).await?;
-        }
-        self.engine.take_function(known);
-        Ok(Execution::done(format!("{name}({}) is there", function.arguments())))
-    }
-
-    async fn drop_function(&self, name: &str, if_exists: bool) -> Result<Execution> {
-        let functions = self.engine.functions();
-        if !functions.contains_key(name) {
-            if if_exists {
-                return Ok(Execution::done(format!("there was no function {name}")));
-            }
-            return Err(Error::unknown("function", name, functions.keys().map(String::as_str)));
-        }
-        if let Some(state) = self.engine.state() {
-            state.keep_function(name, None).await?;
-        }
-        self.engine.remove_function(name);
-        Ok(Execution::done(format!("{name} is gone")))
     }
 
     async fn analyze(
@@ -374,12 +347,12 @@ impl Session {
         }
     }
 
-    async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
+    pub(crate) async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
         self.planned_into(query, parameters, None).await
     }
 
     /// The same with its columns as those of a table that its rows go to.
-    async fn planned_into(
+    pub(crate) async fn planned_into(
         &self,
         query: &cobble_sql::Query,
         parameters: &[(Value, SqlType)],
@@ -448,7 +421,11 @@ impl Session {
                 ExplainShow::Rewrites => draw::rewrites(&document),
             },
         };
-        let text: Vec<String> = text.lines().map(str::to_owned).collect();
+        let mut text: Vec<String> = text.lines().map(str::to_owned).collect();
+        if !explain.ignored.is_empty() && explain.format == PlanFormat::Text {
+            text.push(String::new());
+            text.push(format!("note: {} changes nothing here", explain.ignored.join(", ")));
+        }
         Execution::ready(lines("plan", &text))
     }
 
@@ -489,9 +466,8 @@ impl Session {
                 text_rows(&["catalog", "schema", "table"], &rows)
             }
             Show::Columns { table: name, position } => {
-                let found = table(&self.engine, &set, &self.place, name).await.map_err(|e| e.at(*position))?;
-                let rows: Vec<_> = found
-                    .columns
+                let columns = self.columns_of(&set, name).await.map_err(|e| e.at(*position))?;
+                let rows: Vec<_> = columns
                     .iter()
                     .map(|c| {
                         let nullable = if c.nullable { "yes" } else { "no" };
@@ -547,11 +523,22 @@ impl Session {
     /// Schemas of a catalog, with the ones every catalog has.
     pub async fn schemas(&self, set: &CatalogSet, catalog: &str) -> Result<Vec<String>> {
         if catalog == SYSTEM_CATALOG {
-            return Ok(vec!["state".to_owned()]);
+            return Ok(SYSTEM_SCHEMAS.iter().copied().chain(["information_schema"]).map(str::to_owned).collect());
         }
         let mut schemas = set.connector(catalog)?.schemas().await?;
         schemas.push("information_schema".to_owned());
         Ok(schemas)
+    }
+
+    /// Tables and views of a schema with their kinds.
+    pub async fn entries(&self, catalog: &str, schema: &str) -> Result<Vec<TableEntry>> {
+        let set = self.catalogs()?;
+        if catalog != SYSTEM_CATALOG && schema != "information_schema" {
+            return set.connector(catalog)?.tables(schema).await;
+        }
+        let kind = if schema == VIEWS_SCHEMA { TableKind::View } else { TableKind::Table };
+        let names = table_names(&self.engine, &set, catalog, schema).await?;
+        Ok(names.into_iter().map(|name| TableEntry { name, kind }).collect())
     }
 
     /// Tables of a schema.
@@ -559,24 +546,20 @@ impl Session {
         table_names(&self.engine, self.catalogs()?.as_ref(), catalog, schema).await
     }
 
-    /// A table by its name of one to three parts.
-    pub async fn table(&self, name: &[String]) -> Result<Arc<cobble_plan::logical::Table>> {
-        table(&self.engine, self.catalogs()?.as_ref(), &self.place, name).await
+    /// A table or a view by its name of one to three parts.
+    pub async fn relation(&self, name: &[String]) -> Result<Relation> {
+        relation(&self.engine, self.catalogs()?.as_ref(), &self.place, name).await
     }
-}
 
-impl Engine {
-    /// Whether a function can be made: its name is free of ours and its body makes sense beside these functions.
-    pub(crate) fn check_function(&self, known: &KnownFunction, functions: &cobble_sql::KnownFunctions) -> Result<()> {
-        let name = &known.function.name;
-        if built_in().iter().any(|own| own.name == name) {
-            return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
-                .hint("choose another name"));
+    /// The columns of a table or a view.
+    pub async fn columns(&self, name: &[String]) -> Result<Vec<TableColumn>> {
+        self.columns_of(self.catalogs()?.as_ref(), name).await
+    }
+
+    async fn columns_of(&self, set: &CatalogSet, name: &[String]) -> Result<Vec<TableColumn>> {
+        match relation(&self.engine, set, &self.place, name).await? {
+            Relation::Table(table) => Ok(table.columns.clone()),
+            Relation::View(name, _) => describe_view(&self.engine, set, &name.table).await,
         }
-        known.check(functions, &NoTables)?;
-        if known.function.language == FunctionLanguage::Script {
-            Script::read(&known.function)?;
-        }
-        Ok(())
     }
 }

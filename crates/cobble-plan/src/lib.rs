@@ -19,6 +19,7 @@ pub mod settings;
 pub mod statistics;
 pub mod table_function;
 pub mod user_function;
+mod user_view;
 pub mod verify;
 pub mod window;
 
@@ -31,4 +32,5 @@ pub use settings::Settings;
 pub use statistics::{ColumnStatistics, TableStatistics};
 pub use table_function::{RowMaker, TableFunction};
 pub use user_function::{FunctionLanguage, UserFunction};
+pub use user_view::UserView;
 pub use window::{Ranking, WindowCall, WindowFunction};

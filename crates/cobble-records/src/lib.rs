@@ -71,6 +71,7 @@ pub struct StoredConfiguration {
     pub catalogs: Vec<StoredCatalog>,
     /// Names with definitions.
     pub functions: Vec<(String, Json)>,
+    pub views: Vec<(String, Json)>,
 }
 
 /// One execution of a statement.
@@ -261,7 +262,7 @@ impl Records {
 
     /// Puts a whole configuration in the place of what there is: all of it or, after an error, nothing.
     pub fn put_configuration(&self, wanted: &StoredConfiguration) -> Result<()> {
-        use schema::{catalogs, connections, functions};
+        use schema::{catalogs, connections, functions, views};
         let mut sealed = Vec::new();
         for stored in &wanted.connections {
             sealed.push((&stored.name, &stored.definition, self.sealed(stored)?));
@@ -294,6 +295,11 @@ impl Records {
                     let values = (functions::name.eq(name), functions::definition.eq(definition));
                     diesel::insert_into(functions::table).values(values).execute(records)?;
                 }
+                diesel::delete(views::table).execute(records)?;
+                for (name, definition) in &wanted.views {
+                    let values = (views::name.eq(name), views::definition.eq(definition));
+                    diesel::insert_into(views::table).values(values).execute(records)?;
+                }
                 Ok(())
             })
             .map_err(storage)
@@ -321,6 +327,30 @@ impl Records {
     pub fn functions(&self) -> Result<Vec<Json>> {
         use schema::functions::dsl;
         dsl::functions.select(dsl::definition).order(dsl::name).load(&mut self.connection()?).map_err(storage)
+    }
+
+    /// Keeps a view's definition, in the place of what was before.
+    pub fn put_view(&self, name: &str, definition: &Json) -> Result<()> {
+        use schema::views::dsl;
+        diesel::insert_into(dsl::views)
+            .values((dsl::name.eq(name), dsl::definition.eq(definition)))
+            .on_conflict(dsl::name)
+            .do_update()
+            .set(dsl::definition.eq(definition))
+            .execute(&mut self.connection()?)
+            .map(drop)
+            .map_err(storage)
+    }
+
+    pub fn remove_view(&self, name: &str) -> Result<()> {
+        use schema::views::dsl;
+        diesel::delete(dsl::views.find(name)).execute(&mut self.connection()?).map(drop).map_err(storage)
+    }
+
+    /// The names and definitions of all views.
+    pub fn views(&self) -> Result<Vec<(String, Json)>> {
+        use schema::views::dsl;
+        dsl::views.select((dsl::name, dsl::definition)).order(dsl::name).load(&mut self.connection()?).map_err(storage)
     }
 
     /// Keeps what has been collected of a table, in the place of what was before.

@@ -66,6 +66,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    views (name) {
+        name -> Text,
+        definition -> Jsonb,
+        created_at -> Timestamptz,
+    }
+}
+
+diesel::table! {
     functions (name) {
         name -> Text,
         definition -> Jsonb,

@@ -9,8 +9,8 @@ use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::{
-    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, Look, Looking,
-    MemoryTable, StateTables, TableDefinition, Take, UserFunction, Watch, text_rows,
+    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, KnownView, Look,
+    Looking, MemoryTable, StateTables, TableDefinition, Take, UserFunction, UserView, Watch, text_rows,
 };
 use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery};
 use cobble_types::{Code, Error, Result, SqlType};
@@ -100,7 +100,8 @@ impl Service {
         let stored = records.clone();
         let (connections, catalogs) = blocking(move || Ok((stored.connections()?, stored.catalogs()?))).await?;
         let stored = records.clone();
-        let (statistics, functions) = blocking(move || Ok((stored.statistics()?, stored.functions()?))).await?;
+        let (statistics, functions, views) =
+            blocking(move || Ok((stored.statistics()?, stored.functions()?, stored.views()?))).await?;
         for connection in connections {
             let name = connection.name.clone();
             let restored = serde_json::from_value::<ConnectionDefinition>(connection.definition)
@@ -130,6 +131,15 @@ impl Service {
             match restored {
                 Ok(function) => engine.take_function(function),
                 Err(error) => say(&format!("a function that is not understood is left out: {error}")),
+            }
+        }
+        for (name, definition) in views {
+            let restored = serde_json::from_value::<UserView>(definition)
+                .map_err(|e| Error::internal(e.to_string()))
+                .and_then(KnownView::new);
+            match restored {
+                Ok(view) => engine.take_views([(name, view)]),
+                Err(error) => say(&format!("view {name} is left out: {error}")),
             }
         }
         for found in statistics {
@@ -202,15 +212,16 @@ impl Service {
         if preview || changes.is_empty() {
             return Ok(changes);
         }
-        let of_function = |known: &KnownFunction| {
-            let definition =
-                serde_json::to_value(known.function.as_ref()).map_err(|e| Error::internal(e.to_string()))?;
-            Ok((known.function.name.clone(), definition))
-        };
+        let of_function = |known: &KnownFunction| Ok((known.function.name.clone(), as_json(known.function.as_ref())?));
         let kept = StoredConfiguration {
             connections: next.set.connections.values().map(|c| stored(&c.definition)).collect::<Result<_>>()?,
             catalogs: next.set.catalogs.values().map(stored_catalog).collect::<Result<_>>()?,
             functions: next.functions.values().map(of_function).collect::<Result<_>>()?,
+            views: next
+                .views
+                .iter()
+                .map(|(name, known)| Ok((name.clone(), as_json(&known.view)?)))
+                .collect::<Result<_>>()?,
         };
         let records = self.records.clone();
         blocking(move || records.put_configuration(&kept)).await?;
@@ -355,6 +366,10 @@ struct State {
     engine: Weak<Engine>,
 }
 
+fn as_json(value: &impl serde::Serialize) -> Result<serde_json::Value> {
+    serde_json::to_value(value).map_err(|e| Error::internal(e.to_string()))
+}
+
 /// Runs shown in `lane.state.runs`.
 const SHOWN_RUNS: i64 = 1000;
 
@@ -366,7 +381,7 @@ impl StateTables for State {
 
     async fn keep_function(&self, name: &str, function: Option<&UserFunction>) -> Result<()> {
         let (records, name) = (self.records.clone(), name.to_owned());
-        let definition = function.map(serde_json::to_value).transpose().map_err(|e| Error::internal(e.to_string()))?;
+        let definition = function.map(as_json).transpose()?;
         blocking(move || match definition {
             Some(definition) => records.put_function(&name, &definition),
             None => records.remove_function(&name),
@@ -374,9 +389,19 @@ impl StateTables for State {
         .await
     }
 
+    async fn keep_view(&self, name: &str, view: Option<&UserView>) -> Result<()> {
+        let (records, name) = (self.records.clone(), name.to_owned());
+        let definition = view.map(as_json).transpose()?;
+        blocking(move || match definition {
+            Some(definition) => records.put_view(&name, &definition),
+            None => records.remove_view(&name),
+        })
+        .await
+    }
+
     async fn keep_statistics(&self, collected: Arc<CollectedStatistics>) -> Result<()> {
         let records = self.records.clone();
-        let found = serde_json::to_value(collected.as_ref()).map_err(|e| Error::internal(e.to_string()))?;
+        let found = as_json(collected.as_ref())?;
         blocking(move || records.put_statistics(&collected.table, &found)).await
     }
 

@@ -7,6 +7,7 @@ mod coerce;
 mod dialect;
 mod exclude;
 mod function;
+mod objects;
 mod session_zone;
 mod slips;
 mod statement;
@@ -14,11 +15,10 @@ mod syntax;
 mod table_query;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, KnownFunction, KnownFunctions, SessionNames, bind_query, native_query,
-    relation_names,
+    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, SessionNames,
+    ViewInFrom, bind_query, native_query, relation_names,
 };
 pub use change::{Change, TARGET};
+pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 pub use sqlparser::ast::Query;
-pub use statement::{
-    Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, Write, parse_statements,
-};
+pub use statement::{Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, parse_statements};

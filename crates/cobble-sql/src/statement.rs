@@ -1,11 +1,9 @@
 //! Splitting text into statements and recognising each. Queries go to `sqlparser`; the few statements of our own
 //! (`USE`, `SET`, `SHOW`, `DESCRIBE`, `EXPLAIN (SHOW …)`) are read here from the same tokens, so positions stay true.
 
-use std::collections::BTreeMap;
-
-use cobble_plan::{FunctionLanguage, UserFunction};
+use cobble_plan::UserFunction;
 use cobble_types::deep::{Deep, with_room};
-use cobble_types::{Code, Error, Position, Result, SqlType};
+use cobble_types::{Code, Error, Position, Result};
 use sqlparser::ast;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
@@ -13,6 +11,7 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 use crate::change::{Change, change};
 use crate::dialect::OwnDialect;
 use crate::exclude::marked;
+use crate::objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 use crate::syntax::check_query;
 use crate::table_query::spelled_out;
 
@@ -44,6 +43,26 @@ pub enum Statement {
         name: String,
         if_exists: bool,
     },
+    CreateView(CreateView),
+    DropViews {
+        names: Vec<WrittenName>,
+        if_exists: bool,
+        cascade: bool,
+    },
+    RenameView {
+        name: WrittenName,
+        to: WrittenName,
+        if_exists: bool,
+    },
+    CreateTable(CreateTable),
+    DropTables {
+        names: Vec<WrittenName>,
+        if_exists: bool,
+    },
+    Truncate {
+        names: Vec<WrittenName>,
+    },
+    Transaction(Transaction),
     Write(Write),
     Change(Change),
     /// Collects statistics of a table.
@@ -51,17 +70,6 @@ pub enum Statement {
         table: Vec<String>,
         position: Option<Position>,
     },
-}
-
-/// A query whose rows are kept, as a new table or beside those of one that is there.
-#[derive(Debug, Clone)]
-pub struct Write {
-    pub table: Vec<String>,
-    pub position: Option<Position>,
-    pub create: bool,
-    /// What `WITH (name = value, …)` says of a new table.
-    pub options: BTreeMap<String, String>,
-    pub query: Deep<ast::Query>,
 }
 
 #[derive(Debug, Clone)]
@@ -73,6 +81,8 @@ pub struct Explain {
     pub explained: Explained,
     /// The text of the explained statement alone.
     pub text: String,
+    /// Options of other systems that were given and mean nothing here.
+    pub ignored: Vec<String>,
 }
 
 #[derive(Debug, Clone)]
@@ -106,6 +116,9 @@ pub enum Show {
     Setting { name: String, position: Option<Position> },
     Functions,
 }
+
+/// Options of PostgreSQL's EXPLAIN (manual, EXPLAIN) whose figures the plan has in any case, or has not.
+const ELSEWHERE: &[&str] = &["costs", "verbose", "buffers", "timing", "summary", "settings", "wal"];
 
 pub(crate) const DIALECT: OwnDialect = OwnDialect;
 
@@ -203,8 +216,16 @@ pub fn parse_expression(text: &str) -> Result<ast::Expr> {
     }
 }
 
+/// A query alone, such as that of a view.
+pub(crate) fn parse_query(text: &str) -> Result<Deep<ast::Query>> {
+    match parse_statements(text)?.as_slice() {
+        [StatementText { statement: Statement::Query(query), .. }] => Ok(query.clone()),
+        _ => Err(Error::new(Code::Syntax, "this is not exactly one query")),
+    }
+}
+
 /// Byte offsets of line starts, to turn a line and column back into a place in the text.
-struct LineStarts<'a> {
+pub(crate) struct LineStarts<'a> {
     text: &'a str,
     starts: Vec<usize>,
 }
@@ -215,7 +236,7 @@ impl<'a> LineStarts<'a> {
         LineStarts { text, starts }
     }
 
-    fn offset(&self, line: u64, column: u64) -> usize {
+    pub(crate) fn offset(&self, line: u64, column: u64) -> usize {
         let Some(&start) = self.starts.get((line as usize).saturating_sub(1)) else { return self.text.len() };
         let rest = &self.text[start..];
         rest.char_indices().nth((column as usize).saturating_sub(1)).map_or(self.text.len(), |(i, _)| start + i)
@@ -223,45 +244,45 @@ impl<'a> LineStarts<'a> {
 }
 
 /// The tokens of one statement, read from the left.
-struct Words<'a> {
-    tokens: &'a [TokenWithSpan],
-    at: usize,
+pub(crate) struct Words<'a> {
+    pub tokens: &'a [TokenWithSpan],
+    pub at: usize,
 }
 
 impl Words<'_> {
-    fn peek(&self) -> Option<&Token> {
+    pub(crate) fn peek(&self) -> Option<&Token> {
         self.tokens.get(self.at).map(|t| &t.token)
     }
 
-    fn position(&self) -> Option<Position> {
+    pub(crate) fn position(&self) -> Option<Position> {
         let token = self.tokens.get(self.at).or(self.tokens.last())?;
         Some(Position { line: token.span.start.line, column: token.span.start.column })
     }
 
     /// Takes the next token if it is this word, whatever its case.
-    fn take(&mut self, word: &str) -> bool {
+    pub(crate) fn take(&mut self, word: &str) -> bool {
         let found = self.tokens.get(self.at).is_some_and(|token| is_word(token, word));
         self.at += usize::from(found);
         found
     }
 
-    fn take_token(&mut self, token: &Token) -> bool {
+    pub(crate) fn take_token(&mut self, token: &Token) -> bool {
         let found = self.peek() == Some(token);
         self.at += usize::from(found);
         found
     }
 
-    fn expected<T>(&self, what: &str) -> Result<T> {
+    pub(crate) fn expected<T>(&self, what: &str) -> Result<T> {
         let found = self.peek().map_or("the end of the statement".to_owned(), |token| format!("\"{token}\""));
         Err(Error::new(Code::Syntax, format!("expected {what}, found {found}")).at(self.position()))
     }
 
-    fn end(&self) -> Result<()> {
+    pub(crate) fn end(&self) -> Result<()> {
         if self.at < self.tokens.len() { self.expected("the end of the statement") } else { Ok(()) }
     }
 
     /// A dotted name, folded to lower case unless quoted.
-    fn name(&mut self, what: &str) -> Result<Vec<String>> {
+    pub(crate) fn name(&mut self, what: &str) -> Result<Vec<String>> {
         let mut parts = Vec::new();
         loop {
             match self.peek() {
@@ -316,40 +337,22 @@ impl Words<'_> {
             return Ok(Statement::Show(Show::Columns { table, position }));
         }
         if self.take("create") {
-            let replace = self.take("or");
-            if replace && !self.take("replace") {
-                return self.expected("REPLACE");
-            }
-            if !replace && self.take("table") {
-                return self.create_table();
-            }
-            return self.create_function(replace, lines, text);
+            return self.create(lines, text);
         }
         if self.take("insert") {
-            if !self.take("into") {
-                return self.expected("INTO and a table");
-            }
-            let position = self.position();
-            let table = self.name("a table")?;
-            return Ok(Statement::Write(Write {
-                table,
-                position,
-                create: false,
-                options: BTreeMap::new(),
-                query: self.query()?,
-            }));
+            return self.insert();
         }
         if self.take("drop") {
-            if !self.take("function") {
-                return self.expected("FUNCTION");
-            }
-            let if_exists = self.take("if");
-            if if_exists && !self.take("exists") {
-                return self.expected("EXISTS");
-            }
-            let name = self.function_name()?;
-            self.end()?;
-            return Ok(Statement::DropFunction { name, if_exists });
+            return self.drop_object();
+        }
+        if self.take("alter") {
+            return self.alter();
+        }
+        if self.take("truncate") {
+            return self.truncate();
+        }
+        if let Some(transaction) = self.transaction()? {
+            return Ok(Statement::Transaction(transaction));
         }
         if self.take("analyze") {
             let position = self.position();
@@ -366,49 +369,11 @@ impl Words<'_> {
         Ok(Statement::Query(self.query()?))
     }
 
-    /// `TABLE name [WITH (name = value, …)] AS query`.
-    fn create_table(mut self) -> Result<Statement> {
-        let position = self.position();
-        let table = self.name("a table")?;
-        let mut options = BTreeMap::new();
-        if self.take("with") {
-            if !self.take_token(&Token::LParen) {
-                return self.expected("\"(\" and what the table is to be like");
-            }
-            while !self.take_token(&Token::RParen) {
-                if !options.is_empty() && !self.take_token(&Token::Comma) {
-                    return self.expected("\",\" or \")\"");
-                }
-                let name = self.name("a name, such as format")?.join(".");
-                if !self.take_token(&Token::Eq) {
-                    return self.expected("\"=\"");
-                }
-                let value = match self.peek() {
-                    Some(Token::SingleQuotedString(text)) => text.clone(),
-                    Some(Token::Word(word)) => word.value.clone(),
-                    _ => return self.expected("a value"),
-                };
-                self.at += 1;
-                options.insert(name, value);
-            }
-        }
-        if !self.take("as") {
-            return self.expected("AS and a query: tables are made of what a query finds");
-        }
-        Ok(Statement::Write(Write { table, position, create: true, options, query: self.query()? }))
-    }
-
-    fn function_name(&mut self) -> Result<String> {
-        let position = self.position();
-        match self.name("the name of a function")?.as_slice() {
-            [name] => Ok(name.clone()),
-            parts => Err(Error::new(Code::Syntax, format!("functions have plain names, not \"{}\"", parts.join(".")))
-                .at(position)),
-        }
-    }
-
     /// Reads a part of the statement with the parser, and goes on after it.
-    fn parsed<T>(&mut self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
+    pub(crate) fn parsed<T>(
+        &mut self,
+        read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>,
+    ) -> Result<T> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
@@ -416,91 +381,6 @@ impl Words<'_> {
         let found = read(&mut parser).map_err(|e| syntax_error(e, end))?;
         self.at += parser.index();
         Ok(found)
-    }
-
-    fn function_type(&mut self) -> Result<SqlType> {
-        let position = self.position();
-        let written = self.parsed(|parser| parser.parse_data_type())?;
-        crate::bind::sql_type(&written).map_err(|e| e.at(position))
-    }
-
-    /// `FUNCTION name(parameter type, …) RETURNS type … RETURN expression`, or `… LANGUAGE script AS $$ … $$`.
-    fn create_function(mut self, replace: bool, lines: &LineStarts, text: &str) -> Result<Statement> {
-        if !self.take("function") {
-            return self.expected("FUNCTION");
-        }
-        let name = self.function_name()?;
-        let mut parameters: Vec<(String, SqlType)> = Vec::new();
-        if !self.take_token(&Token::LParen) {
-            return self.expected("\"(\" and the parameters");
-        }
-        while !self.take_token(&Token::RParen) {
-            if !parameters.is_empty() && !self.take_token(&Token::Comma) {
-                return self.expected("\",\" or \")\"");
-            }
-            let position = self.position();
-            let parameter = self.name("a parameter's name and type")?.join(".");
-            if parameters.iter().any(|(known, _)| *known == parameter) {
-                return Err(
-                    Error::new(Code::AlreadyExists, format!("there are two parameters named {parameter}")).at(position)
-                );
-            }
-            parameters.push((parameter, self.function_type()?));
-        }
-        if !self.take("returns") {
-            return self.expected("RETURNS and the type of the result");
-        }
-        let result = self.function_type()?;
-        let (mut language, mut volatile, mut strict) = (FunctionLanguage::Sql, false, false);
-        loop {
-            if self.take("language") {
-                language = match self.one_of(&["sql", "script"])? {
-                    0 => FunctionLanguage::Sql,
-                    _ => FunctionLanguage::Script,
-                };
-            } else if self.take("immutable") || self.take("stable") {
-                volatile = false;
-            } else if self.take("volatile") {
-                volatile = true;
-            } else if self.take("strict") {
-                strict = true;
-            } else {
-                break;
-            }
-        }
-        let body = match language {
-            FunctionLanguage::Sql => {
-                if volatile || strict {
-                    return Err(Error::unsupported(
-                        "VOLATILE or STRICT for a SQL function, which is as its expression is",
-                    ));
-                }
-                if !self.take("return") {
-                    return self.expected("RETURN and an expression");
-                }
-                let Some(first) = self.tokens.get(self.at) else { return self.expected("an expression") };
-                let start = lines.offset(first.span.start.line, first.span.start.column);
-                self.parsed(|parser| parser.parse_expr())?;
-                let last = &self.tokens[self.at - 1];
-                let end = lines.offset(last.span.end.line, last.span.end.column);
-                text.get(start..end.max(start)).unwrap_or_default().to_owned()
-            }
-            FunctionLanguage::Script => {
-                if !self.take("as") {
-                    return self.expected("AS and the script between $$ and $$");
-                }
-                let body = match self.peek() {
-                    Some(Token::DollarQuotedString(quoted)) => quoted.value.clone(),
-                    Some(Token::SingleQuotedString(quoted)) => quoted.clone(),
-                    _ => return self.expected("the script between $$ and $$"),
-                };
-                self.at += 1;
-                body
-            }
-        };
-        self.end()?;
-        let function = UserFunction { name, parameters, result, language, body, volatile, strict };
-        Ok(Statement::CreateFunction { function, replace })
     }
 
     fn show(mut self) -> Result<Show> {
@@ -539,12 +419,22 @@ impl Words<'_> {
         let (mut show, mut format) = (ExplainShow::Tree, PlanFormat::Text);
         let options = self.peek() == Some(&Token::LParen)
             && matches!(self.tokens.get(self.at + 1).map(|t| &t.token), Some(Token::Word(w))
-                if ["show", "format", "analyze"].contains(&w.value.to_lowercase().as_str()));
+                if ["show", "format", "analyze"].iter().chain(ELSEWHERE).any(|known| w.value.eq_ignore_ascii_case(known)));
+        let mut ignored = Vec::new();
+        for word in ELSEWHERE {
+            // Without parentheses there is only this one.
+            if *word == "verbose" && self.take(word) {
+                ignored.push((*word).to_owned());
+            }
+        }
         if options {
             self.at += 1;
             loop {
                 if self.take("analyze") {
-                    analyze = true;
+                    analyze = self.switch();
+                } else if let Some(word) = ELSEWHERE.iter().find(|word| self.take(word)) {
+                    self.switch();
+                    ignored.push((*word).to_owned());
                 } else if self.take("show") {
                     show = match self.one_of(&["tree", "gates", "joins", "rewrites"])? {
                         0 => ExplainShow::Tree,
@@ -566,10 +456,7 @@ impl Words<'_> {
             }
         }
         let Some(first) = self.tokens.get(self.at) else { return self.expected("a query") };
-        let last = self.tokens.last().unwrap_or(first);
-        let start = lines.offset(first.span.start.line, first.span.start.column);
-        let end = lines.offset(last.span.end.line, last.span.end.column);
-        let own = text.get(start..end.max(start)).unwrap_or_default().to_owned();
+        let own = self.rest(lines, text);
         let changes = is_word(first, "update") || is_word(first, "delete");
         if changes && analyze {
             return Err(Error::unsupported("ANALYZE of a statement that changes rows")
@@ -580,17 +467,34 @@ impl Words<'_> {
             true => Explained::Change(self.change()?),
             false => Explained::Query(self.query()?),
         };
-        Ok(Statement::Explain(Explain { analyze, show, format, explained, text: own }))
+        Ok(Statement::Explain(Explain { analyze, show, format, explained, text: own, ignored }))
     }
 
-    fn one_of(&mut self, words: &[&str]) -> Result<usize> {
+    /// ON or OFF after the name of an option; without it, on.
+    fn switch(&mut self) -> bool {
+        if self.take("off") || self.take("false") {
+            return false;
+        }
+        let _ = self.take("on") || self.take("true");
+        true
+    }
+
+    /// The text from here to the end of the statement.
+    pub(crate) fn rest(&self, lines: &LineStarts, text: &str) -> String {
+        let (Some(first), Some(last)) = (self.tokens.get(self.at), self.tokens.last()) else { return String::new() };
+        let start = lines.offset(first.span.start.line, first.span.start.column);
+        let end = lines.offset(last.span.end.line, last.span.end.column);
+        text.get(start..end.max(start)).unwrap_or_default().to_owned()
+    }
+
+    pub(crate) fn one_of(&mut self, words: &[&str]) -> Result<usize> {
         match words.iter().position(|word| self.take(word)) {
             Some(place) => Ok(place),
             None => self.expected(&words.join(", ")),
         }
     }
 
-    fn query(self) -> Result<Deep<ast::Query>> {
+    pub(crate) fn query(self) -> Result<Deep<ast::Query>> {
         let starts_query = match self.peek() {
             Some(Token::Word(w)) => ["select", "with", "values", "table"].contains(&w.value.to_lowercase().as_str()),
             Some(Token::LParen) => true,
@@ -600,7 +504,7 @@ impl Words<'_> {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
             let known = [
                 "select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop",
-                "insert", "update", "delete",
+                "alter", "truncate", "insert", "update", "delete", "begin", "commit", "rollback",
             ];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
@@ -611,7 +515,7 @@ impl Words<'_> {
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "there are SELECT, WITH, VALUES, CREATE TABLE … AS, INSERT INTO, UPDATE, DELETE, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET, CREATE FUNCTION",
+                    "there are SELECT, WITH, VALUES, INSERT INTO, UPDATE, DELETE, TRUNCATE, CREATE and DROP of TABLE, VIEW and FUNCTION, ALTER VIEW, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET",
                 ),
             });
         }
@@ -627,7 +531,7 @@ impl Words<'_> {
     }
 
     /// Reads all that is left with the parser.
-    fn to_end<T>(&self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
+    pub(crate) fn to_end<T>(&self, read: impl FnOnce(&mut Parser) -> std::result::Result<T, ParserError>) -> Result<T> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)

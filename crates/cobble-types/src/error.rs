@@ -40,6 +40,8 @@ pub enum Code {
     WrongKind,
     /// Two tables or common tables of one name.
     DuplicateAlias,
+    /// Two columns of one name.
+    DuplicateColumn,
     /// A window function where none may stand.
     WindowPlace,
     /// A recursion that does what a recursion may not.
@@ -116,6 +118,7 @@ impl Code {
             Code::InvalidKey => "42P10",
             Code::WrongKind => "42809",
             Code::DuplicateAlias => "42712",
+            Code::DuplicateColumn => "42701",
             Code::WindowPlace => "42P20",
             Code::InvalidRecursion => "42P19",
             Code::CannotCast => "42846",

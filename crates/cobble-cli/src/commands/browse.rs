@@ -2,7 +2,7 @@
 
 use clap::Args;
 use cobble_engine::draw::{bytes, count};
-use cobble_service::types::{CatalogBody, NameBody, TableBody};
+use cobble_service::types::{CatalogBody, NameBody, SchemaBody, TableBody};
 
 use super::sql::{Output, run_statement};
 use crate::client::Client;
@@ -31,10 +31,29 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
     let parts: Vec<&str> = name.split('.').filter(|p| !p.is_empty()).collect();
     match parts.as_slice() {
         [] => {
-            let all: Vec<CatalogBody> = client.get("/catalogs").await?;
-            list(common, "catalog", all.into_iter().map(|c| c.name).collect())
+            let mut all: Vec<CatalogBody> = client.get("/catalogs").await?;
+            all.push(CatalogBody {
+                name: "lane".to_owned(),
+                connection: String::new(),
+                kind: "the service".to_owned(),
+            });
+            if common.json {
+                return print_json(&all.into_iter().map(|c| c.name).collect::<Vec<_>>());
+            }
+            let rows = all.into_iter().map(|c| vec![c.name, c.connection, c.kind]).collect();
+            print!("{}", text_table(&["catalog", "connection", "kind"], rows));
+            Ok(())
         }
-        [catalog] => list(common, "schema", client.get(&format!("/catalogs/{catalog}/schemas")).await?),
+        [catalog] => {
+            let all: Vec<SchemaBody> = client.get(&format!("/catalogs/{catalog}/overview")).await?;
+            if common.json {
+                return print_json(&all);
+            }
+            let number = |n: u64| if n == 0 { String::new() } else { count(n as f64) };
+            let rows = all.into_iter().map(|s| vec![s.schema, count(s.tables as f64), number(s.views)]).collect();
+            print!("{}", text_table(&["schema", "tables", "views"], rows));
+            Ok(())
+        }
         [catalog, schema] => {
             list(common, "table", client.get(&format!("/catalogs/{catalog}/schemas/{schema}/tables")).await?)
         }
@@ -73,7 +92,8 @@ fn show(common: &Common, table: &TableBody) -> Outcome {
     let rows = table.estimated_rows.map_or("unknown size".to_owned(), |n| format!("about {} rows", count(n)));
     let size = table.bytes.map(|b| format!(", {}", bytes(b))).unwrap_or_default();
     let from = table.statistics_from.as_ref().map(|s| format!(" (by {s})")).unwrap_or_default();
-    println!("{} {}.{}.{}: {rows}{size}{from}\n", table.kind, table.catalog, table.schema, table.name);
+    let known = if table.definition.is_some() { String::new() } else { format!(": {rows}{size}{from}") };
+    println!("{} {}.{}.{}{known}\n", table.kind, table.catalog, table.schema, table.name);
     let rows = table
         .columns
         .iter()
@@ -98,6 +118,14 @@ fn show(common: &Common, table: &TableBody) -> Outcome {
         })
         .collect();
     print!("{}", text_table(&["column", "type", "", "distinct", "range", "notes"], rows));
+    if let Some(definition) = &table.definition {
+        println!("\n{definition}");
+    }
+    for (what, names) in [("reads", &table.reads), ("read by", &table.used_by)] {
+        if !names.is_empty() {
+            println!("\n{what} {}", names.join(", "));
+        }
+    }
     Ok(())
 }
 

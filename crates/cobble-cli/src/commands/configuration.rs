@@ -1,4 +1,4 @@
-//! `cobble export` and `cobble apply`: all connections, catalogs and functions as one file.
+//! `cobble export` and `cobble apply`: all connections, catalogs, functions and views as one file.
 
 use std::path::{Path, PathBuf};
 
@@ -27,7 +27,7 @@ pub struct Apply {
     preview: bool,
 }
 
-const HEAD: &str = "# Connections, catalogs and functions of a Cobble Lane service. Put it in place with: cobble apply FILE
+const HEAD: &str = "# Connections, catalogs, functions and views of a Cobble Lane service. Put it in place with: cobble apply FILE
 # Secrets are not in here: apply takes them from the variables or files that are named, and keeps those that are there already.
 
 ";

@@ -4,7 +4,7 @@ use arrow::array::Array;
 use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
 use super::{Dialect, Parameter};
-use crate::connector::NewRows;
+use crate::connector::{NewRows, TableChange};
 use crate::definition::SettingDescription;
 
 /// The setting that lets a connection write.
@@ -44,7 +44,7 @@ pub fn create(
     connection: &str,
     dialect: &dyn Dialect,
     place: &str,
-    columns: &[(String, SqlType)],
+    rows: &NewRows,
     type_name: impl Fn(&SqlType) -> Option<String>,
 ) -> Result<String> {
     let column = |(name, sql_type): &(String, SqlType)| {
@@ -52,10 +52,23 @@ pub fn create(
             let what = format!("connection {connection}: there is no type for column {name}, which is {sql_type}");
             Error::new(Code::Unsupported, what).hint("cast it to text")
         })?;
-        Ok(format!("{} {written}", dialect.quoted(name)))
+        let no_nulls = if rows.not_null.contains(name) { " NOT NULL" } else { "" };
+        Ok(format!("{} {written}{no_nulls}", dialect.quoted(name)))
     };
-    let columns = columns.iter().map(column).collect::<Result<Vec<_>>>()?;
-    Ok(format!("CREATE TABLE {place} ({})", columns.join(", ")))
+    let mut parts = rows.columns.iter().map(column).collect::<Result<Vec<_>>>()?;
+    if !rows.primary_key.is_empty() {
+        let key: Vec<String> = rows.primary_key.iter().map(|name| dialect.quoted(name)).collect();
+        parts.push(format!("PRIMARY KEY ({})", key.join(", ")));
+    }
+    Ok(format!("CREATE TABLE {place} ({})", parts.join(", ")))
+}
+
+/// The statement that changes a whole table. `empty` is how the database takes all rows of one.
+pub fn change(change: TableChange, place: &str, empty: &str) -> String {
+    match change {
+        TableChange::Drop => format!("DROP TABLE {place}"),
+        TableChange::Truncate => format!("{empty} {place}"),
+    }
 }
 
 /// The names of the columns, quoted, with commas between them.

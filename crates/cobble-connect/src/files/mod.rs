@@ -34,7 +34,7 @@ use cobble_plan::offer::{Offer, ScanTools, Source};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 
-use crate::connector::{Connector, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps::{counted, reporter};
 use crate::table_definition::{Discovery, Looking, TableDefinition};
@@ -218,14 +218,17 @@ impl Connector for FilesConnector {
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         let source = self.source.clone();
         on_disk(move || {
-            let Some(folder) = source.writable.as_ref().filter(|folder| folder.is_dir() && rows.schema == "public")
-            else {
-                let what = format!("connection {} may not write tables", source.connection);
-                return Err(Error::new(Code::Unsupported, what)
-                    .hint("set writable = true for a connection of kind files whose address is a folder"));
-            };
-            let folder = folder.clone();
+            let folder = source.folder_to_write(&rows.schema)?.to_owned();
             Ok(Box::new(write::FolderWriter::new(&source, &folder, rows)?) as Box<dyn TableWriter>)
+        })
+        .await
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let (source, schema, table) = (self.source.clone(), schema.to_owned(), table.to_owned());
+        on_disk(move || {
+            let folder = source.folder_to_write(&schema)?.to_owned();
+            write::change_table(&source, &folder, &table, change)
         })
         .await
     }
@@ -324,6 +327,18 @@ fn describe(
 }
 
 impl FilesSource {
+    /// The folder that tables are written into.
+    fn folder_to_write(&self, schema: &str) -> Result<&Path> {
+        match self.writable.as_deref().filter(|folder| folder.is_dir() && schema == "public") {
+            Some(folder) => Ok(folder),
+            None => {
+                let what = format!("connection {} may not write tables", self.connection);
+                Err(Error::new(Code::Unsupported, what)
+                    .hint("set writable = true for a connection of kind files whose address is a folder"))
+            }
+        }
+    }
+
     fn tables(&self) -> Result<Vec<FileTable>> {
         listing::tables(&self.connection, self.storage.as_ref())
     }

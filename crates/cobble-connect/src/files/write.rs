@@ -21,11 +21,49 @@ use parquet::file::properties::WriterProperties;
 use super::format::Format;
 use super::listing::FileTable;
 use super::{FilesSource, file_error, io_error};
-use crate::connector::{NewRows, TableWriter, Written};
+use crate::connector::{NewRows, TableChange, TableWriter, Written};
 
 /// Folders of one statement: each keeps a file open.
 const MOST_PARTITIONS: usize = 500;
 const ROW_GROUP: usize = 131_072;
+
+static NUMBER: AtomicU64 = AtomicU64::new(0);
+
+/// A mark that no other write of this or another process has.
+fn mark() -> String {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
+    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
+}
+
+/// Drops a table: its folder, or its file, is hidden by one move and then removed.
+pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: TableChange) -> Result<()> {
+    let connection = source.connection.as_str();
+    if change == TableChange::Truncate {
+        let what = "files without rows are no table, so none is emptied".to_owned();
+        return Err(Error::new(Code::Unsupported, format!("connection {connection}: {what}"))
+            .hint("drop the table and create it again"));
+    }
+    let tables = source.tables()?;
+    let Some(known) = tables.iter().find(|known| known.name == table) else {
+        return Err(Error::unknown("table", table, tables.iter().map(|known| known.name.as_str())));
+    };
+    let place = folder.join(table);
+    let place = match known.files.as_slice() {
+        [one] if !one.path.starts_with(&place) => one.path.clone(),
+        _ => place,
+    };
+    if place.parent() != Some(folder) {
+        return Err(setting(
+            connection,
+            format!("{table} is not kept directly in the folder"),
+            "remove its files there",
+        ));
+    }
+    let hidden = folder.join(format!(".dropping-{}", mark()));
+    fs::rename(&place, &hidden).map_err(|e| io_error(connection, &place, &e))?;
+    let removed = if hidden.is_dir() { fs::remove_dir_all(&hidden) } else { fs::remove_file(&hidden) };
+    removed.map_err(|e| io_error(connection, &hidden, &e))
+}
 
 /// Writes the files of one statement.
 pub struct FolderWriter {
@@ -115,9 +153,11 @@ impl FolderWriter {
         if values.is_empty() {
             return Err(setting(connection, "every column would be a folder".into(), "leave one column for the files"));
         }
-        static NUMBER: AtomicU64 = AtomicU64::new(0);
-        let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
-        let mark = format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed));
+        if !wanted.not_null.is_empty() || !wanted.primary_key.is_empty() {
+            let what = "files keep no NOT NULL and no PRIMARY KEY".to_owned();
+            return Err(setting(connection, what, "leave them out"));
+        }
+        let mark = mark();
         let unfinished = folder.join(format!(".writing-{mark}"));
         fs::create_dir_all(&unfinished).map_err(|e| io_error(connection, &unfinished, &e))?;
         let ending = match format {

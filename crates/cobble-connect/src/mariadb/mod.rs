@@ -26,7 +26,7 @@ use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::MariaDialect;
-use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription, setting};
 use crate::patience::{Patience, pool_limit};
@@ -249,6 +249,10 @@ impl Connector for MariaConnector {
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Ok(Box::new(write::RowWriter::new(&self.server, rows).await?))
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        write::change_table(&self.server, schema, table, change).await
     }
 
     fn has_changed(&self) -> bool {

@@ -12,7 +12,7 @@ use tokio::runtime::Handle;
 
 use super::dialect::MariaDialect;
 use super::{Server, errors};
-use crate::connector::{NewRows, TableWriter, Written};
+use crate::connector::{NewRows, TableChange, TableWriter, Written};
 use crate::database::{Dialect, write};
 
 /// Values of one statement; the protocol counts them with 16 bits.
@@ -92,7 +92,7 @@ impl RowWriter {
                 let mark = format!("{}_{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed));
                 let short: String = rows.table.chars().take(30).collect();
                 let unfinished = named(&format!("_unfinished_{short}_{mark}"));
-                let make = write::create(&server.connection, dialect, &unfinished, &rows.columns, type_name)?;
+                let make = write::create(&server.connection, dialect, &unfinished, &rows, type_name)?;
                 client.query_drop(format!("{make} ENGINE = InnoDB")).await.map_err(failed)?;
                 (unfinished, Some(place))
             }
@@ -107,6 +107,24 @@ impl RowWriter {
             runtime: Handle::current(),
         })
     }
+}
+
+/// Drops or empties a table.
+pub async fn change_table(server: &Arc<Server>, schema: &str, table: &str, change: TableChange) -> Result<()> {
+    write::allowed(&server.connection, server.writable)?;
+    let dialect = &MariaDialect;
+    let place = format!("{}.{}", dialect.quoted(schema), dialect.quoted(table));
+    let statement = write::change(change, &place, "TRUNCATE TABLE");
+    let mut client = server.client().await?;
+    let work = async {
+        let failed = |e: mysql_async::Error| errors::error(server, &e);
+        client.query_drop("SET SESSION TRANSACTION READ WRITE").await.map_err(failed)?;
+        client.query_drop(statement).await.map_err(failed)
+    };
+    let done = server.patience.wait(work).await;
+    // The session may write: it is not one for the pool any more.
+    tokio::spawn(client.disconnect());
+    done
 }
 
 fn value(batch: &RecordBatch, place: usize, row: usize, sql_type: &SqlType) -> Value {

@@ -29,7 +29,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::PostgresDialect;
-use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::patience::{Patience, pool_limit};
@@ -271,6 +271,10 @@ impl Connector for PostgresConnector {
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Ok(Box::new(write::CopyWriter::new(&self.server, rows).await?))
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        write::change_table(&self.server, schema, table, change).await
     }
 
     fn has_changed(&self) -> bool {

@@ -14,7 +14,7 @@ use tokio_postgres::CopyInSink;
 
 use super::dialect::PostgresDialect;
 use super::{Server, errors};
-use crate::connector::{NewRows, TableWriter, Written};
+use crate::connector::{NewRows, TableChange, TableWriter, Written};
 use crate::database::{Dialect, write};
 
 pub struct CopyWriter {
@@ -45,7 +45,7 @@ impl CopyWriter {
         let open = client.open()?;
         open.batch_execute("BEGIN READ WRITE").await.map_err(failed)?;
         if rows.create {
-            let make = write::create(&server.connection, dialect, &place, &rows.columns, type_name)?;
+            let make = write::create(&server.connection, dialect, &place, &rows, type_name)?;
             open.batch_execute(&make).await.map_err(failed)?;
         }
         let copy = format!("COPY {place} ({}) FROM STDIN (FORMAT csv, NULL '')", write::names(dialect, &rows.columns));
@@ -58,6 +58,21 @@ impl CopyWriter {
             runtime: Handle::current(),
         })
     }
+}
+
+/// Drops or empties a table.
+pub async fn change_table(server: &Arc<Server>, schema: &str, table: &str, change: TableChange) -> Result<()> {
+    write::allowed(&server.connection, server.writable)?;
+    let dialect = &PostgresDialect;
+    let place = format!("{}.{}", dialect.quoted(schema), dialect.quoted(table));
+    let statement = write::change(change, &place, "TRUNCATE TABLE");
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let client = Unfinished::new(server.client().await?);
+    let work =
+        async { client.open()?.batch_execute(&format!("BEGIN READ WRITE; {statement}; COMMIT")).await.map_err(failed) };
+    server.patience.wait(work).await?;
+    drop(client.keep());
+    Ok(())
 }
 
 /// A connection in a transaction that goes, and takes the transaction with it, when it is dropped.

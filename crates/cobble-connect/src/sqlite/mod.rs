@@ -24,7 +24,7 @@ use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::SqliteDialect;
-use crate::connector::{Connector, ListedColumns, NewRows, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::database::{self, ChangeStatement, Database, Dialect, Sql, native};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps;
@@ -223,6 +223,12 @@ impl Connector for SqliteConnector {
         let file = self.definition.clone();
         let begun = tokio::task::spawn_blocking(move || write::RowWriter::new(&file, rows)).await;
         Ok(Box::new(begun.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))??))
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let (file, schema, table) = (self.definition.clone(), schema.to_owned(), table.to_owned());
+        let work = tokio::task::spawn_blocking(move || write::change_table(&file, &schema, &table, change));
+        work.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
     }
 
     fn refresh(&self) {}

@@ -10,7 +10,7 @@ use rusqlite::types::Value;
 
 use super::dialect::SqliteDialect;
 use super::{File, SCHEMA, errors};
-use crate::connector::{NewRows, TableWriter, Written};
+use crate::connector::{NewRows, TableChange, TableWriter, Written};
 use crate::database::{Dialect, write};
 
 pub struct RowWriter {
@@ -49,13 +49,24 @@ impl RowWriter {
         let dialect = &SqliteDialect { utf8: true };
         let place = dialect.quoted(&rows.table);
         if rows.create {
-            let make = write::create(&file.connection, dialect, &place, &rows.columns, type_name)?;
+            let make = write::create(&file.connection, dialect, &place, &rows, type_name)?;
             connection.execute_batch(&make).map_err(failed)?;
         }
         let marks = vec!["?"; rows.columns.len()].join(", ");
         let insert = format!("INSERT INTO {place} ({}) VALUES ({marks})", write::names(dialect, &rows.columns));
         Ok(RowWriter { file: file.clone(), connection, insert, columns: rows.columns, written: Written::default() })
     }
+}
+
+/// Drops or empties a table.
+pub fn change_table(file: &Arc<File>, schema: &str, table: &str, change: TableChange) -> Result<()> {
+    write::allowed(&file.connection, file.writable)?;
+    if schema != SCHEMA {
+        return Err(Error::unknown("schema", schema, [SCHEMA]));
+    }
+    let statement = write::change(change, &SqliteDialect { utf8: true }.quoted(table), "DELETE FROM");
+    let done = file.open_to_write()?.execute_batch(&format!("{statement}; COMMIT"));
+    done.map_err(|e| errors::error(file, &e))
 }
 
 fn value(batch: &RecordBatch, place: usize, row: usize, sql_type: &SqlType) -> Value {

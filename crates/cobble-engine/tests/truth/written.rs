@@ -28,6 +28,7 @@ async fn rows(session: &mut Session, sql: &str) -> Vec<String> {
 
 pub async fn check(mut session: Session) {
     let session = &mut session;
+    whole_tables(session).await;
     let columns =
         "id, vessel_id, kind, urgency, opened_at, closed_at, due_on, hours, cost, note, upper(kind) AS urgent";
     let query = format!("SELECT {columns} FROM tides.creek.work_orders");
@@ -101,6 +102,61 @@ pub async fn check(mut session: Session) {
     ] {
         let error = answer(session, sql).await.unwrap_err().to_string();
         assert!(expected.split('|').any(|part| error.contains(part)), "{sql}: {error}");
+    }
+}
+
+/// Tables that are made by their columns, filled by some of them, emptied and dropped.
+async fn whole_tables(session: &mut Session) {
+    let said = async |session: &mut Session, sql: &str| {
+        let execution = session.run_text(sql, &CancellationToken::new()).await;
+        match execution {
+            Ok(mut execution) => match execution.next().await {
+                Ok(_) => execution.message.unwrap_or_default(),
+                Err(error) => error.to_string(),
+            },
+            Err(error) => error.to_string(),
+        }
+    };
+    let table = "CREATE TABLE IF NOT EXISTS letters (id integer PRIMARY KEY, n integer NOT NULL, day date)";
+    let own = |session: &Session, name: &str| format!("own.{}.{name}", session.place().1.unwrap_or_default());
+    let letters = own(session, "letters");
+    assert_eq!(said(session, table).await, format!("{letters} is there"));
+    assert_eq!(said(session, table).await, format!("{letters} is there already; nothing was done"));
+    rows(session, "INSERT INTO letters (n, id) VALUES (10, 1), (20, 2)").await;
+    assert_eq!(rows(session, "SELECT id, n, day FROM letters ORDER BY id").await, ["1|10|∅", "2|20|∅"]);
+    for (sql, expected) in [
+        ("INSERT INTO letters (n, id) VALUES (30, 1)", "letters|PRIMARY"),
+        ("INSERT INTO letters (id) VALUES (3)", "n|null"),
+        ("INSERT INTO letters (id, id) VALUES (3, 3)", "id is named twice"),
+        ("INSERT INTO letters (id, day) VALUES (3)", "the table has 2 columns, the query 1"),
+        ("CREATE TABLE letters (id integer)", "there is a table"),
+        ("CREATE TABLE pair (a integer, a text)", "two columns are named a"),
+        ("CREATE TABLE pair (a integer, PRIMARY KEY (b))", "there is no column named \"b\""),
+        ("CREATE TABLE pair (a integer UNIQUE)", "this constraint"),
+        ("TRUNCATE no_such", "there is no table"),
+        ("DROP TABLE no_such", "there is no table"),
+    ] {
+        let text = said(session, sql).await;
+        assert!(expected.split('|').any(|part| text.contains(part)), "{sql}: {text}");
+    }
+    assert_eq!(rows(session, "SELECT count(*) FROM letters").await, ["2"]);
+    assert_eq!(said(session, "TRUNCATE letters").await, format!("{letters} is empty"));
+    assert_eq!(rows(session, "SELECT count(*) FROM letters").await, ["0"]);
+    rows(session, "CREATE TABLE pair (a, b) AS SELECT 1, 2").await;
+    assert_eq!(rows(session, "SELECT a + b FROM pair").await, ["3"]);
+    let gone = format!("{letters}, {} are gone", own(session, "pair"));
+    assert_eq!(said(session, "DROP TABLE letters, pair").await, gone);
+    assert_eq!(said(session, "DROP TABLE IF EXISTS letters").await, "there was no such table");
+    // Each statement is a transaction of its own: what is written cannot be taken back, and says so.
+    for (sql, expected) in [
+        ("BEGIN; SELECT 1; ROLLBACK", "nothing was written"),
+        ("BEGIN; CREATE TABLE letters (id integer); ROLLBACK", "cannot be undone"),
+        ("COMMIT", "done"),
+        ("BEGIN; DROP TABLE letters; COMMIT", "done"),
+        ("ROLLBACK", "there was no transaction"),
+    ] {
+        let text = said(session, sql).await;
+        assert!(text.contains(expected), "{sql}: {text}");
     }
 }
 

@@ -1,17 +1,18 @@
 //! Catalogs, schemas, tables and columns over HTTP.
 
 use std::collections::HashMap;
+use std::time::Duration;
 
-use cobble_engine::{CatalogDefinition, Table, TableColumn, TableKind};
+use cobble_engine::{CatalogDefinition, Relation, Session, Table, TableColumn, TableKind};
 use cobble_types::parse::parse_value;
-use cobble_types::{SqlType, Value};
-use futures::StreamExt;
+use cobble_types::{Code, Error, SqlType, Value};
+use futures::{StreamExt, TryStreamExt};
 use rocket::serde::json::Json;
 use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiResult, body};
-use super::types::{CatalogBody, ErrorBody, FunctionBody, NameBody, TableBody, TableColumnBody};
+use super::types::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 use super::users::Caller;
 
 /// All catalogs.
@@ -58,19 +59,60 @@ pub async fn drop_catalog(service: &State, name: &str) -> ApiResult<Vec<CatalogB
     catalogs(service).await
 }
 
+/// How long a look around waits for a source; its answer is remembered when it comes later.
+const LOOK: Duration = Duration::from_secs(3);
+
+/// What a source answers to a look around, unless it takes too long. It is asked on meanwhile, so that the next look finds its answer.
+async fn looked<T: Send + 'static>(
+    catalog: &str,
+    ask: impl Future<Output = cobble_types::Result<T>> + Send + 'static,
+) -> cobble_types::Result<T> {
+    match tokio::time::timeout(LOOK, tokio::spawn(ask)).await {
+        Ok(answer) => answer.map_err(|e| Error::internal(format!("a look around ended: {e}")))?,
+        Err(_) => Err(Error::new(
+            Code::SourceTimeout,
+            format!("the source of catalog {catalog} has not answered for {} s", LOOK.as_secs()),
+        )
+        .hint("it is asked on: look again in a moment, or test its connection")),
+    }
+}
+
 /// Schemas of a catalog.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas")]
 pub async fn schemas(service: &State, caller: Caller, catalog: &str) -> ApiResult<Vec<String>> {
-    let session = service.engine.session_of(caller.name());
-    Ok(Json(session.schemas(session.catalogs()?.as_ref(), catalog).await?))
+    let (session, name) = (service.engine.session_of(caller.name()), catalog.to_owned());
+    let ask = async move { session.schemas(session.catalogs()?.as_ref(), &name).await };
+    Ok(Json(looked(catalog, ask).await?))
+}
+
+/// Schemas of a catalog with the number of tables in each.
+#[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<SchemaBody>)))]
+#[get("/catalogs/<catalog>/overview")]
+pub async fn overview(service: &State, caller: Caller, catalog: &str) -> ApiResult<Vec<SchemaBody>> {
+    let (session, name) = (service.engine.session_of(caller.name()), catalog.to_owned());
+    let ask = async move {
+        let schemas = session.schemas(session.catalogs()?.as_ref(), &name).await?;
+        let counted = schemas.into_iter().map(|schema| {
+            let (session, name) = (&session, &name);
+            async move {
+                let entries = session.entries(name, &schema).await?;
+                let views = entries.iter().filter(|entry| entry.kind == TableKind::View).count() as u64;
+                Ok(SchemaBody { schema, tables: entries.len() as u64 - views, views })
+            }
+        });
+        futures::stream::iter(counted).buffered(PARALLEL_DESCRIPTIONS).try_collect().await
+    };
+    Ok(Json(looked(catalog, ask).await?))
 }
 
 /// Tables and views of a schema.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path), ("schema" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas/<schema>/tables")]
 pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
-    Ok(Json(service.engine.session_of(caller.name()).tables(catalog, schema).await?))
+    let (session, name) = (service.engine.session_of(caller.name()), (catalog.to_owned(), schema.to_owned()));
+    let ask = async move { session.tables(&name.0, &name.1).await };
+    Ok(Json(looked(catalog, ask).await?))
 }
 
 /// A table with its columns and what is known of them.
@@ -82,8 +124,43 @@ pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str
 #[get("/catalogs/<catalog>/schemas/<schema>/tables/<table>")]
 pub async fn table(service: &State, caller: Caller, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
     let name = [catalog.to_owned(), schema.to_owned(), table.to_owned()];
-    let found = service.engine.session_of(caller.name()).table(&name).await?;
-    Ok(Json(table_body(&found)))
+    let session = service.engine.session_of(caller.name());
+    let used_by = service.engine.readers_of(&name.join("."));
+    Ok(Json(match session.relation(&name).await? {
+        Relation::Table(found) => TableBody { used_by, ..table_body(&found) },
+        Relation::View(full, known) => {
+            let columns = session.columns(&name).await?.iter().map(column_body).collect();
+            let (reads, _) = service.engine.lineage_of_view(&full.table);
+            TableBody {
+                catalog: full.catalog,
+                schema: full.schema,
+                name: full.table,
+                kind: "view".to_owned(),
+                columns,
+                estimated_rows: None,
+                bytes: None,
+                statistics_from: None,
+                definition: Some(known.view.query.clone()),
+                reads,
+                used_by,
+            }
+        }
+    }))
+}
+
+fn column_body(column: &TableColumn) -> TableColumnBody {
+    TableColumnBody {
+        name: column.name.clone(),
+        sql_type: column.sql_type.to_string(),
+        nullable: column.nullable,
+        partition: column.partition,
+        key: false,
+        comment: column.comment.clone(),
+        distinct: None,
+        min: None,
+        max: None,
+        null_fraction: None,
+    }
 }
 
 fn table_body(table: &Table) -> TableBody {
@@ -103,16 +180,12 @@ fn table_body(table: &Table) -> TableBody {
         .map(|(place, column)| {
             let known = table.statistics.columns.get(place).cloned().unwrap_or_default();
             TableColumnBody {
-                name: column.name.clone(),
-                sql_type: column.sql_type.to_string(),
-                nullable: column.nullable,
-                partition: column.partition,
                 key: table.primary_key.contains(&place),
-                comment: column.comment.clone(),
                 distinct: known.distinct,
                 min: known.min.as_ref().map(shown),
                 max: known.max.as_ref().map(shown),
                 null_fraction: known.null_fraction,
+                ..column_body(column)
             }
         })
         .collect();
@@ -125,6 +198,9 @@ fn table_body(table: &Table) -> TableBody {
         estimated_rows: table.statistics.rows,
         bytes: table.statistics.bytes,
         statistics_from: table.statistics.origin.clone(),
+        definition: None,
+        reads: vec![],
+        used_by: vec![],
     }
 }
 
@@ -138,37 +214,49 @@ const PARALLEL_DESCRIPTIONS: usize = 8;
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
 #[get("/names")]
 pub async fn names(service: &State, caller: Caller) -> ApiResult<Vec<NameBody>> {
-    let session = service.engine.session_of(caller.name());
+    let catalogs: Vec<String> = service.engine.set().catalogs.keys().cloned().chain(["lane".to_owned()]).collect();
+    let asked = catalogs.into_iter().map(|catalog| {
+        let session = service.engine.session_of(caller.name());
+        let own = catalog.clone();
+        async move { looked(&catalog, async move { names_of(&session, &own).await }).await.unwrap_or_default() }
+    });
+    Ok(Json(futures::future::join_all(asked).await.into_iter().flatten().collect()))
+}
+
+async fn names_of(session: &Session, catalog: &str) -> cobble_types::Result<Vec<NameBody>> {
     let set = session.catalogs()?;
     let mut all = Vec::new();
-    for catalog in set.catalogs.keys() {
-        let Ok(schemas) = set.connector(catalog)?.schemas().await else { continue };
-        for schema in schemas {
-            let Ok(tables) = session.tables(catalog, &schema).await else { continue };
-            let at_once = set.connector(catalog)?.columns(&schema).await.ok().flatten().unwrap_or_default();
-            let at_once: HashMap<String, Vec<TableColumn>> =
-                at_once.into_iter().map(|listed| (listed.table, listed.columns)).collect();
-            let at_once = &at_once;
-            let described = tables.into_iter().enumerate().map(|(place, table)| {
-                let (session, catalog, schema) = (&session, catalog.clone(), schema.clone());
-                async move {
-                    let name = [catalog.clone(), schema.clone(), table.clone()];
-                    let named = |columns: &[TableColumn]| columns.iter().map(|c| c.name.clone()).collect();
-                    let columns = match at_once.get(&table) {
-                        Some(columns) => named(columns),
-                        None if place < MOST_DESCRIBED => named(&session.table(&name).await.ok()?.columns),
-                        None => vec![],
-                    };
-                    Some(NameBody { catalog, schema, table, columns })
-                }
-            });
-            let mut described = futures::stream::iter(described).buffered(PARALLEL_DESCRIPTIONS);
-            while let Some(name) = described.next().await {
-                all.extend(name);
+    for schema in session.schemas(&set, catalog).await? {
+        if schema == "information_schema" {
+            continue;
+        }
+        let Ok(tables) = session.tables(catalog, &schema).await else { continue };
+        let at_once = match set.connector(catalog) {
+            Ok(connector) => connector.columns(&schema).await.ok().flatten().unwrap_or_default(),
+            Err(_) => vec![],
+        };
+        let at_once: HashMap<String, Vec<TableColumn>> =
+            at_once.into_iter().map(|listed| (listed.table, listed.columns)).collect();
+        let at_once = &at_once;
+        let described = tables.into_iter().enumerate().map(|(place, table)| {
+            let (catalog, schema) = (catalog.to_owned(), schema.clone());
+            async move {
+                let name = [catalog.clone(), schema.clone(), table.clone()];
+                let named = |columns: &[TableColumn]| columns.iter().map(|c| c.name.clone()).collect();
+                let columns = match at_once.get(&table) {
+                    Some(columns) => named(columns),
+                    None if place < MOST_DESCRIBED => named(&session.columns(&name).await.ok()?),
+                    None => vec![],
+                };
+                Some(NameBody { catalog, schema, table, columns })
             }
+        });
+        let mut described = futures::stream::iter(described).buffered(PARALLEL_DESCRIPTIONS);
+        while let Some(name) = described.next().await {
+            all.extend(name);
         }
     }
-    Ok(Json(all))
+    Ok(all)
 }
 
 /// Every function that a statement can call, for completion and lists.

@@ -9,7 +9,7 @@ use super::State;
 use super::errors::{ApiResult, body, same_form};
 use super::types::{ApplyBody, ChangeBody, ConfigurationBody, ErrorBody};
 
-/// All connections, catalogs and functions, without secrets.
+/// All connections, catalogs, functions and views, without secrets.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = ConfigurationBody)))]
 #[get("/configuration")]
 pub fn show(service: &State) -> ApiResult<ConfigurationBody> {

@@ -45,6 +45,7 @@ fn status(code: Code) -> Status {
         | Code::InvalidKey
         | Code::WrongKind
         | Code::DuplicateAlias
+        | Code::DuplicateColumn
         | Code::WindowPlace
         | Code::InvalidRecursion
         | Code::CannotCast

@@ -93,6 +93,7 @@ calls! {
     browse::refresh_catalog,
     browse::drop_catalog,
     browse::schemas,
+    browse::overview,
     browse::tables,
     browse::table,
     browse::names,

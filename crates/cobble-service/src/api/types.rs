@@ -200,7 +200,7 @@ pub struct NewConnectionBody {
     pub secret: Option<String>,
 }
 
-/// All connections, catalogs and functions. Holds no secret.
+/// All connections, catalogs, functions and views. Holds no secret.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ConfigurationBody {
     #[serde(default)]
@@ -210,6 +210,20 @@ pub struct ConfigurationBody {
     /// Functions with the statements that make them.
     #[serde(default)]
     pub functions: BTreeMap<String, String>,
+    #[serde(default)]
+    pub views: BTreeMap<String, ViewBody>,
+}
+
+/// A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ViewBody {
+    pub query: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub catalog: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
 }
 
 /// An environment variable or a file.
@@ -472,6 +486,23 @@ pub struct TableBody {
     pub bytes: Option<f64>,
     /// Where the estimates come from.
     pub statistics_from: Option<String>,
+    /// The query of a view of the service's own.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub definition: Option<String>,
+    /// What such a view reads.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub reads: Vec<String>,
+    /// Views of the service's own that read it.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub used_by: Vec<String>,
+}
+
+/// A schema with the number of its tables and views.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SchemaBody {
+    pub schema: String,
+    pub tables: u64,
+    pub views: u64,
 }
 
 /// A table with the names of its columns, for completion.

@@ -141,7 +141,10 @@ impl<'a> Binder<'a> {
         {
             return self.cte(place);
         }
-        let table = self.context.catalog.table(parts)?;
+        if let Some(view) = self.catalog.view(parts) {
+            return self.view(&view);
+        }
+        let table = self.catalog.table(parts)?;
         let qualifier = table.name.table.clone();
         let mut scope = Scope::default();
         let mut columns = Vec::new();

@@ -22,6 +22,7 @@ mod subquery;
 mod table_function;
 mod types;
 mod user_function;
+mod view;
 mod window;
 
 use std::collections::{BTreeSet, HashMap};
@@ -43,11 +44,17 @@ pub use native_query::native_query;
 use scope::Scope;
 pub(crate) use types::sql_type;
 pub use user_function::{KnownFunction, KnownFunctions};
+pub use view::{DEEPEST_VIEW, KnownView, ViewInFrom};
 
 /// Where the binder finds tables. Names come as written, one to three parts, already folded to lower case unless quoted;
 /// the reader completes them from the session's place and explains what is missing.
 pub trait CatalogReader {
     fn table(&self, name: &[String]) -> Result<Arc<Table>>;
+    /// The view that the name means, if it means one.
+    fn view(&self, name: &[String]) -> Option<ViewInFrom<'_>> {
+        let _ = name;
+        None
+    }
 }
 
 /// What a statement is bound within.
@@ -237,6 +244,8 @@ struct OuterQuery<'a> {
 
 struct Binder<'a> {
     context: &'a BindContext<'a>,
+    /// What names mean here: within a view other things than around it.
+    catalog: &'a dyn CatalogReader,
     next_id: u32,
     /// Visible CTEs, innermost last.
     ctes: Vec<Cte<'a>>,
@@ -254,6 +263,8 @@ struct Binder<'a> {
     named_at: HashMap<ColumnId, Position>,
     /// SQL functions whose bodies are being bound.
     call_depth: usize,
+    /// Views whose queries are being bound.
+    view_depth: usize,
     /// Expressions and queries around this place.
     depth: usize,
 }
@@ -262,6 +273,7 @@ impl<'a> Binder<'a> {
     fn new(context: &'a BindContext<'a>) -> Self {
         Binder {
             context,
+            catalog: context.catalog,
             next_id: 0,
             ctes: Vec::new(),
             definitions: Vec::new(),
@@ -271,6 +283,7 @@ impl<'a> Binder<'a> {
             pending: Vec::new(),
             named_at: HashMap::new(),
             call_depth: 0,
+            view_depth: 0,
             depth: 0,
         }
     }

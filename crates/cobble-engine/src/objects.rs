@@ -1,0 +1,315 @@
+//! What a session does to tables, views and functions: making, filling, emptying and dropping them, and what it says to
+//! transactions.
+
+use std::sync::Arc;
+
+use cobble_connect::{Connector, NewRows, TableChange};
+use cobble_exec::{Script, start};
+use cobble_plan::logical::Table;
+use cobble_plan::registry::built_in;
+use cobble_plan::{FunctionLanguage, UserFunction, UserView};
+use cobble_sql::{CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Transaction, Write, WrittenName};
+use cobble_types::deep::with_room;
+use cobble_types::{Code, Error, ObjectName, Result, SqlType};
+use tokio_util::sync::CancellationToken;
+
+use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
+use crate::execution::Execution;
+use crate::resolve::{complete, table};
+use crate::session::{Session, TRANSACTION, WRITTEN};
+use crate::views::{full_name, written_out};
+use crate::writing::Writing;
+
+/// Functions read no tables.
+struct NoTables;
+
+impl CatalogReader for NoTables {
+    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+        Err(Error::unsupported(format_args!("the table {} in the body of a function", name.join("."))))
+    }
+}
+
+/// A new table's columns need names that tell them apart.
+fn new_columns(columns: &[(String, SqlType)]) -> Result<()> {
+    for (place, (name, sql_type)) in columns.iter().enumerate() {
+        let twice = columns[..place].iter().any(|(other, _)| other.eq_ignore_ascii_case(name));
+        let what = match (name.as_str(), twice) {
+            ("" | "?column?", _) => format!("column {} has no name", place + 1),
+            (_, true) => format!("two columns are named {name}"),
+            _ if *sql_type == SqlType::Null => format!("column {name} has no type"),
+            _ => continue,
+        };
+        return Err(Error::new(Code::AmbiguousName, what).hint("name each column with AS, and cast what has no type"));
+    }
+    Ok(())
+}
+
+/// The columns that rows are given for: those that are named, or all of the table's.
+fn columns_to_fill(known: &Table, named: &[String]) -> Result<Vec<(String, SqlType)>> {
+    let all = || known.columns.iter().map(|c| (c.name.clone(), c.sql_type.clone()));
+    if named.is_empty() {
+        return Ok(all().collect());
+    }
+    let mut columns: Vec<(String, SqlType)> = Vec::new();
+    for name in named {
+        if columns.iter().any(|(other, _)| other == name) {
+            return Err(Error::new(Code::AmbiguousName, format!("{name} is named twice")));
+        }
+        let found = all().find(|(own, _)| own == name);
+        columns
+            .push(found.ok_or_else(|| Error::unknown("column", name, known.columns.iter().map(|c| c.name.as_str())))?);
+    }
+    Ok(columns)
+}
+
+fn list(names: &[String]) -> String {
+    names.join(", ")
+}
+
+impl Session {
+    /// The catalog, schema and name of a table that is to be written, and what writes there.
+    pub(crate) fn to_write(&self, set: &CatalogSet, written: &WrittenName) -> Result<(ObjectName, Arc<dyn Connector>)> {
+        let at = |error: Error| error.at(written.position);
+        let is_view = written_out(&written.parts, &self.place).is_some()
+            || (self.place.catalog.is_none() && self.engine.views().contains_key(&written.parts.join(".")));
+        if is_view {
+            let what = format!("{} is a view", written.parts.join("."));
+            return Err(at(
+                Error::new(Code::WrongKind, what).hint("views are only read: write into the tables that it reads")
+            ));
+        }
+        let (catalog, schema, name) = complete(set, &self.place, &written.parts).map_err(at)?;
+        if catalog == SYSTEM_CATALOG {
+            return Err(at(Error::unsupported("writing into the service's own state")));
+        }
+        let connector = set.connector(&catalog).map_err(at)?.clone();
+        Ok((ObjectName::new(catalog, schema, name), connector))
+    }
+
+    pub(crate) async fn write(&mut self, write: &Write, cancel: &CancellationToken) -> Result<Execution> {
+        let at = |error: Error| error.at(write.table.position);
+        let set = self.catalogs()?;
+        let (target, connector) = self.to_write(&set, &write.table)?;
+        if write.if_not_exists
+            && connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some()
+        {
+            return Ok(Execution::done(format!("{target} is there already; nothing was done")));
+        }
+        let (planned, columns) = match write.create {
+            true => {
+                let planned = self.planned(&write.query, &[]).await?;
+                if write.columns.len() > planned.columns.len() {
+                    return Err(at(Error::new(
+                        Code::Syntax,
+                        format!("{} names are given for {} columns", write.columns.len(), planned.columns.len()),
+                    )));
+                }
+                let names = write.columns.iter().map(Some).chain(std::iter::repeat(None));
+                let columns: Vec<(String, SqlType)> = planned
+                    .columns
+                    .iter()
+                    .zip(names)
+                    .map(|(column, name)| (name.unwrap_or(&column.name).clone(), column.sql_type.clone()))
+                    .collect();
+                new_columns(&columns).map_err(at)?;
+                (planned, columns)
+            }
+            false => {
+                let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
+                let wanted = columns_to_fill(&known, &write.columns).map_err(at)?;
+                (self.planned_into(&write.query, &[], Some(&wanted)).await.map_err(at)?, wanted)
+            }
+        };
+        let rows = NewRows {
+            schema: target.schema.clone(),
+            table: target.table.clone(),
+            create: write.create,
+            columns,
+            not_null: vec![],
+            primary_key: vec![],
+            options: write.options.clone(),
+        };
+        let writer = connector.writer(rows).await.map_err(at)?;
+        self.has_written();
+        let writing = Writing::start(target, writer);
+        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
+        let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
+        Ok(execution.writing(writing))
+    }
+
+    pub(crate) async fn create_table(&mut self, wanted: &CreateTable) -> Result<Execution> {
+        let at = |error: Error| error.at(wanted.table.position);
+        let set = self.catalogs()?;
+        let (target, connector) = self.to_write(&set, &wanted.table)?;
+        new_columns(&wanted.columns).map_err(at)?;
+        if connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some() {
+            return match wanted.if_not_exists {
+                true => Ok(Execution::done(format!("{target} is there already; nothing was done"))),
+                false => Err(at(Error::new(Code::AlreadyExists, format!("there is a table {target} already")))),
+            };
+        }
+        let rows = NewRows {
+            schema: target.schema.clone(),
+            table: target.table.clone(),
+            create: true,
+            columns: wanted.columns.clone(),
+            not_null: wanted.not_null.clone(),
+            primary_key: wanted.primary_key.clone(),
+            options: wanted.options.clone(),
+        };
+        let writer = connector.writer(rows).await.map_err(at)?;
+        // A table without rows: the writer has nothing to write.
+        let ended = tokio::task::spawn_blocking(move || writer.finish()).await;
+        ended.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?.map_err(at)?;
+        connector.refresh();
+        self.has_written();
+        Ok(Execution::done(format!("{target} is there")))
+    }
+
+    pub(crate) async fn change_tables(
+        &mut self,
+        names: &[WrittenName],
+        if_exists: bool,
+        change: TableChange,
+    ) -> Result<Execution> {
+        let set = self.catalogs()?;
+        let mut targets = Vec::new();
+        for written in names {
+            let at = |error: Error| error.at(written.position);
+            let (target, connector) = self.to_write(&set, written)?;
+            let found = connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?;
+            match found {
+                None if if_exists => continue,
+                // With its own explanation of what is missing.
+                None => drop(table(&self.engine, &set, &self.place, &written.parts).await.map_err(at)?),
+                Some(_) => {}
+            }
+            if change == TableChange::Drop {
+                self.engine.unread(&target.to_string(), &target.to_string()).map_err(at)?;
+            }
+            targets.push((target, connector, written.position));
+        }
+        let mut done = Vec::new();
+        for (target, connector, position) in targets {
+            let changed = connector.change_table(&target.schema, &target.table, change).await;
+            changed.map_err(|error| match done.is_empty() {
+                true => error.at(position),
+                // Each is done by itself.
+                false => {
+                    Error { message: format!("{} ({} done before)", error.message, list(&done)), ..error }.at(position)
+                }
+            })?;
+            self.has_written();
+            done.push(target.to_string());
+        }
+        let what = if change == TableChange::Drop { "gone" } else { "empty" };
+        Ok(Execution::done(match done.as_slice() {
+            [] => "there was no such table".to_owned(),
+            [one] => format!("{one} is {what}"),
+            all => format!("{} are {what}", list(all)),
+        }))
+    }
+
+    pub(crate) async fn create_view(&mut self, wanted: &CreateView) -> Result<Execution> {
+        let at = |error: Error| error.at(wanted.name.position);
+        let Some(name) = self.engine.new_view_name(&wanted.name, wanted.replace, wanted.if_not_exists)? else {
+            return Ok(Execution::done("there is such a view already; nothing was done".to_owned()));
+        };
+        let view =
+            UserView { catalog: self.place.catalog.clone(), schema: self.place.schema.clone(), ..wanted.view.clone() };
+        let known = KnownView::new(view).map_err(at)?;
+        // What is wrong with its query shows now.
+        let planned = self.planned(&wanted.query, &[]).await?;
+        let given = &known.view.columns;
+        if given.len() > planned.columns.len() {
+            let what = format!("{} names are given for {} columns", given.len(), planned.columns.len());
+            return Err(at(Error::new(Code::Syntax, what)));
+        }
+        let names = given.iter().chain(planned.columns.iter().skip(given.len()).map(|column| &column.name));
+        let names: Vec<&String> = names.collect();
+        if let Some((_, twice)) = names.iter().enumerate().find(|(place, name)| names[..*place].contains(name)) {
+            return Err(at(Error::new(Code::DuplicateColumn, format!("two columns are named \"{twice}\""))
+                .hint("name each column with AS")));
+        }
+        let was_there = self.engine.views().contains_key(&name);
+        self.engine.create_view(&name, known, wanted.name.position).await?;
+        let how = if was_there { "is another one now" } else { "is there" };
+        Ok(Execution::done(format!("{} {how}", full_name(&name))))
+    }
+
+    /// BEGIN, COMMIT and ROLLBACK: every statement is a transaction of its own in its source, so nothing that was written can be undone.
+    pub(crate) fn transaction(&mut self, transaction: Transaction) -> Result<Execution> {
+        let before = self.given.get(TRANSACTION).cloned();
+        if transaction == Transaction::Rollback && before.as_deref() == Some(WRITTEN) {
+            return Err(Error::new(Code::Unsupported, "what was written since BEGIN cannot be undone")
+                .hint("each statement is a transaction of its own in its source; COMMIT ends this one"));
+        }
+        let message = match (transaction, before) {
+            (Transaction::Begin, Some(_)) => "there is a transaction already",
+            (Transaction::Begin, None) => {
+                "each statement is a transaction of its own in its source: what one writes stays written"
+            }
+            (_, None) => "there was no transaction",
+            (Transaction::Commit, Some(_)) => "done",
+            (Transaction::Rollback, Some(_)) => "nothing was written, so nothing is undone",
+        };
+        match transaction {
+            Transaction::Begin => drop(self.given.entry(TRANSACTION.to_owned()).or_insert_with(|| "open".to_owned())),
+            _ => drop(self.given.remove(TRANSACTION)),
+        }
+        Ok(Execution::done(message.to_owned()))
+    }
+
+    pub(crate) fn has_written(&mut self) {
+        if let Some(state) = self.given.get_mut(TRANSACTION) {
+            *state = WRITTEN.to_owned();
+        }
+    }
+
+    pub(crate) async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
+        let name = &function.name;
+        let functions = self.engine.functions();
+        if !replace && functions.contains_key(name) {
+            return Err(Error::new(Code::AlreadyExists, format!("there is a function named {name} already"))
+                .hint("CREATE OR REPLACE FUNCTION takes its place"));
+        }
+        let known = KnownFunction::new(function.clone())?;
+        self.engine.check_function(&known, &functions)?;
+        if let Some(state) = self.engine.state() {
+            state.keep_function(name, Some(function)).await?;
+        }
+        self.engine.take_function(known);
+        Ok(Execution::done(format!("{name}({}) is there", function.arguments())))
+    }
+
+    pub(crate) async fn drop_function(&self, name: &str, if_exists: bool) -> Result<Execution> {
+        let functions = self.engine.functions();
+        if !functions.contains_key(name) {
+            if if_exists {
+                return Ok(Execution::done(format!("there was no function {name}")));
+            }
+            return Err(Error::unknown("function", name, functions.keys().map(String::as_str)));
+        }
+        if let Some(state) = self.engine.state() {
+            state.keep_function(name, None).await?;
+        }
+        self.engine.remove_function(name);
+        Ok(Execution::done(format!("{name} is gone")))
+    }
+}
+
+impl Engine {
+    /// Whether a function can be made: its name is free of ours and its body makes sense beside these functions.
+    pub(crate) fn check_function(&self, known: &KnownFunction, functions: &cobble_sql::KnownFunctions) -> Result<()> {
+        let name = &known.function.name;
+        if built_in().iter().any(|own| own.name == name) {
+            return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
+                .hint("choose another name"));
+        }
+        known.check(functions, &NoTables)?;
+        if known.function.language == FunctionLanguage::Script {
+            Script::read(&known.function)?;
+        }
+        Ok(())
+    }
+}
