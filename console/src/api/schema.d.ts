@@ -222,7 +222,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All connections, catalogs and functions, without secrets. */
+        /** All connections, catalogs, functions and views, without secrets. */
         get: operations["show"];
         put?: never;
         /** Puts a configuration in the place of what there is, all of it or nothing, and says what changed. Nothing is contacted. */
@@ -612,7 +612,7 @@ export interface components {
             /** @description The SQL type as text. */
             type: string;
         };
-        /** @description All connections, catalogs and functions. Holds no secret. */
+        /** @description All connections, catalogs, functions and views. Holds no secret. */
         ConfigurationBody: {
             connections?: {
                 [key: string]: components["schemas"]["ConfiguredConnectionBody"];
@@ -623,6 +623,9 @@ export interface components {
             /** @description Functions with the statements that make them. */
             functions?: {
                 [key: string]: string;
+            };
+            views?: {
+                [key: string]: components["schemas"]["ViewBody"];
             };
         };
         ConfiguredCatalogBody: {
@@ -703,6 +706,8 @@ export interface components {
              * @description Look again every so many seconds from now on; 0 looks no more.
              */
             every?: number | null;
+            /** @description How texts are written, where it is known; the rest of it is passed over. */
+            form?: components["schemas"]["TableDefinitionBody"];
         };
         DriftBody: {
             /** @description `schema.table`. */
@@ -750,6 +755,8 @@ export interface components {
             problem?: string | null;
             /** @description `new`, `changed` or `same`. */
             state: string;
+            /** @description Its columns with values of its first rows, when it is a preview. */
+            sample?: components["schemas"]["SampleColumnBody"][];
         };
         /** @description A function and what it takes, for completion. */
         FunctionBody: {
@@ -866,6 +873,11 @@ export interface components {
             user?: string | null;
             page?: null | components["schemas"]["PageBody"];
         };
+        SampleColumnBody: {
+            name: string;
+            type: string;
+            values: (string | null)[];
+        };
         /** @description A schema with the number of its tables and views. */
         SchemaBody: {
             schema: string;
@@ -957,7 +969,17 @@ export interface components {
             format?: string | null;
             delimiter?: string | null;
             quote?: string | null;
+            escape?: string | null;
+            comment?: string | null;
             header?: boolean | null;
+            encoding?: string | null;
+            /** @description What begins the fraction of a number, and what stands between groups of three digits. */
+            decimal?: string | null;
+            thousands?: string | null;
+            /** @description Such as `DD.MM.YYYY`. */
+            dates?: string | null;
+            /** @description Words that stand for null, with commas between them. */
+            nulls?: string | null;
             /** @description Each like `fare numeric(8,2)`. */
             columns?: string[];
             /** @description A query in the source's own language. */
@@ -988,6 +1010,13 @@ export interface components {
         };
         TokenBody: {
             token: string;
+        };
+        /** @description A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up. */
+        ViewBody: {
+            query: string;
+            columns?: string[];
+            catalog?: string | null;
+            schema?: string | null;
         };
         /** @description Files that are looked through again and again. */
         WatchBody: {

@@ -44,6 +44,7 @@ async function ask(call: () => Promise<void>) {
     busy.value = false
   }
 }
+const values = (row: Row, column: string) => (row.found.sample?.find((c) => c.name === column)?.values ?? []).map((v) => v ?? '∅').join(', ')
 const stop = () => remove<LookingBody>(place.value).catch(() => {})
 
 const where = () => ({ path: path.value.trim(), schema: schema.value.trim() || undefined })
@@ -96,7 +97,7 @@ const define = () => ask(async () => {
               <p v-if="row.found.problem" class="failure">{{ row.found.problem }}</p>
               <p v-for="note in row.found.notes" :key="note" class="faint">{{ note }}</p>
               <div v-if="row.open" class="columns">
-                <label v-for="column in row.columns" :key="column.name">{{ column.name }} <InputText v-model="column.type" size="small" :aria-label="`Type of ${row.found.name}.${column.name}`" /></label>
+                <label v-for="column in row.columns" :key="column.name">{{ column.name }} <InputText v-model="column.type" size="small" :aria-label="`Type of ${row.found.name}.${column.name}`" /> <span class="faint values">{{ values(row, column.name) }}</span></label>
               </div>
             </td>
           </tr>
@@ -120,6 +121,7 @@ table { width: 100%; margin: 0.4rem 0; }
 .more p { margin: 0.1rem 0; }
 .columns { display: flex; flex-wrap: wrap; gap: 0.3rem 1.2rem; }
 .columns label { display: flex; gap: 0.4rem; align-items: center; font-family: var(--mono); font-size: 12px; }
+.values { max-width: 20rem; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .link { background: none; border: 0; color: var(--accent); cursor: pointer; font: inherit; padding: 0; }
 .kept { color: var(--kept); }
 .failure { color: var(--failure); }

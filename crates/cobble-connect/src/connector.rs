@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::definition::{ConnectionDefinition, KindDescription};
 use crate::remembered::Remembered;
-use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
+use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 
 /// One table in a listing.
@@ -124,9 +124,9 @@ pub trait Connector: Send + Sync + fmt::Debug {
             .map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
         Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
     }
-    /// Looks into all files below a path and sorts them into tables.
-    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
-        let _ = (path, looking);
+    /// Looks into all files below a path and sorts them into tables. `forms` is what is known of how texts are written.
+    async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
+        let _ = (path, forms, looking);
         Err(Error::new(
             Code::Unsupported,
             "tables are discovered in files, and this source has names of its own for them",

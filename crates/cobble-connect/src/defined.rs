@@ -8,7 +8,7 @@ use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
+use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 
 #[derive(Debug)]
 pub struct Defined {
@@ -71,6 +71,14 @@ impl Connector for Defined {
         self.inner.table(catalog, schema, table).await
     }
 
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        self.inner.check_definition(definition)
+    }
+
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        self.inner.defined(name, definition).await
+    }
+
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
         // Those of tables that are defined are told one by one.
         match self.tables.keys().any(|(own, _)| own == schema) || self.replaces_what_is_found() {
@@ -83,8 +91,8 @@ impl Connector for Defined {
         self.inner.native(catalog, query).await
     }
 
-    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
-        self.inner.discover(path, looking).await
+    async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
+        self.inner.discover(path, forms, looking).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -23,4 +23,4 @@ pub use connector::{
 };
 pub use defined::Defined;
 pub use definition::{COMMON, ConnectionDefinition, Credentials, Effective, Secret, TUNABLE, check_name};
-pub use table_definition::{DefinedColumn, Discovered, Discovery, Looking, NativeQuery, TableDefinition};
+pub use table_definition::{DefinedColumn, Discovered, Discovery, Forms, Looking, NativeQuery, TableDefinition};

@@ -11,7 +11,7 @@ use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
-use crate::table_definition::{Discovery, Looking, NativeQuery, TableDefinition};
+use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -152,8 +152,8 @@ impl Connector for Remembered {
         found.ok_or_else(|| Error::internal("a defined table without a description"))
     }
 
-    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
-        self.guarded(self.inner.discover(path, looking)).await
+    async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
+        self.guarded(self.inner.discover(path, forms, looking)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

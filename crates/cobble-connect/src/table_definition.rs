@@ -10,6 +10,9 @@ use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
+use crate::files::encoding;
+use crate::files::marks::DatePattern;
+
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct TableDefinition {
@@ -27,9 +30,29 @@ pub struct TableDefinition {
     pub delimiter: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub quote: Option<String>,
+    /// Of CSV: what stands before a quote that is part of a quoted text; a second quote does in any case.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub escape: Option<String>,
+    /// Of CSV: lines that begin with it are left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
     /// Of CSV: whether the first line names the columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub header: Option<bool>,
+    /// Of CSV: a name of the WHATWG Encoding Standard, such as `windows-1252`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+    /// Of CSV: what begins the fraction of a number, and what stands between groups of three digits.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub decimal: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub thousands: Option<String>,
+    /// Of CSV: how dates are written, such as `DD.MM.YYYY`; a time of day may follow.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dates: Option<String>,
+    /// Of CSV: words that stand for null, with commas between them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub nulls: Option<String>,
     /// Of files: found out at each use where there are none. A column that a file lacks is null there; one that is not here is not read.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<DefinedColumn>,
@@ -124,6 +147,34 @@ impl NativeQuery {
 const MOST_PORTIONS: u32 = 64;
 
 impl TableDefinition {
+    /// What is known of how its text files are written.
+    pub fn text_form(&self) -> TableDefinition {
+        TableDefinition {
+            delimiter: self.delimiter.clone(),
+            quote: self.quote.clone(),
+            escape: self.escape.clone(),
+            comment: self.comment.clone(),
+            header: self.header,
+            encoding: self.encoding.clone(),
+            decimal: self.decimal.clone(),
+            thousands: self.thousands.clone(),
+            dates: self.dates.clone(),
+            nulls: self.nulls.clone(),
+            ..TableDefinition::default()
+        }
+    }
+
+    /// The same table with its text files written as those of another one.
+    #[must_use]
+    pub fn with_text_form(&self, other: &TableDefinition) -> TableDefinition {
+        let TableDefinition { path, files, format, columns, query, split_on, split_into, options, .. } = self.clone();
+        TableDefinition { path, files, format, columns, query, split_on, split_into, options, ..other.text_form() }
+    }
+
+    pub fn says_how_text_is_written(&self) -> bool {
+        self.text_form() != TableDefinition::default()
+    }
+
     /// Checks that what is said belongs together; `name` is the table's.
     pub fn check(&self, name: &str) -> Result<()> {
         let bad = |what: &str, hint: &str| {
@@ -138,9 +189,7 @@ impl TableDefinition {
             (None, Some(_)) => {
                 let of_files = self.files.is_some()
                     || self.format.is_some()
-                    || self.delimiter.is_some()
-                    || self.quote.is_some()
-                    || self.header.is_some()
+                    || self.says_how_text_is_written()
                     || !self.columns.is_empty();
                 if of_files {
                     return bad("a query has no files, format or columns of its own", "leave them out");
@@ -156,10 +205,34 @@ impl TableDefinition {
             (Some(_), Some(_)) => return bad("it cannot be split into so many portions", "give a number from 2 to 64"),
             _ => return bad("split_on and split_into go together", "give a column and a number of portions"),
         }
-        for (what, sign) in [("delimiter", &self.delimiter), ("quote", &self.quote)] {
+        let signs = [
+            ("delimiter", &self.delimiter),
+            ("quote", &self.quote),
+            ("escape", &self.escape),
+            ("comment", &self.comment),
+        ];
+        for (what, sign) in signs {
             if sign.as_ref().is_some_and(|sign| sign.len() != 1) {
                 return bad(&format!("its {what} is not one ASCII character"), "such as , or ;");
             }
+        }
+        match self.decimal.as_deref() {
+            None | Some("." | ",") => {}
+            Some(_) => return bad("its decimal mark is neither a point nor a comma", "give . or ,"),
+        }
+        if let Some(mark) = &self.thousands {
+            let is_mark =
+                mark.chars().count() == 1 && !mark.contains(|c: char| c.is_alphanumeric() || "+-".contains(c));
+            if !is_mark || Some(mark.as_str()) == Some(self.decimal.as_deref().unwrap_or(".")) {
+                return bad("its thousands mark is not one sign other than the decimal mark", "such as , or . or '");
+            }
+        }
+        let named = |e: Error| Error { message: format!("table {name}: {}", e.message), ..e };
+        if let Some(pattern) = &self.dates {
+            DatePattern::parse(pattern).map_err(named)?;
+        }
+        if let Some(encoding) = &self.encoding {
+            encoding::named(encoding).map_err(named)?;
         }
         for (place, column) in self.columns.iter().enumerate() {
             if self.columns[..place].iter().any(|known| known.name == column.name) {
@@ -167,6 +240,28 @@ impl TableDefinition {
             }
         }
         Ok(())
+    }
+}
+
+/// What is known of how texts are written before they are looked into.
+#[derive(Debug, Clone, Default)]
+pub struct Forms {
+    /// Said of all of them.
+    pub said: TableDefinition,
+    /// Tables that are defined already: what their values mean is not guessed again.
+    pub known: Vec<TableDefinition>,
+}
+
+impl Forms {
+    /// For the files of a folder.
+    pub fn of(&self, path: &str) -> TableDefinition {
+        let mut form = self.said.text_form();
+        let known = self.known.iter().find(|known| known.path.as_deref() == Some(path));
+        if let Some(known) = known.filter(|_| !self.said.says_how_text_is_written()) {
+            let TableDefinition { escape, comment, encoding, decimal, thousands, dates, nulls, .. } = known.text_form();
+            form = TableDefinition { escape, comment, encoding, decimal, thousands, dates, nulls, ..form };
+        }
+        form
     }
 }
 

@@ -3,9 +3,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use cobble_connect::{DefinedColumn, Discovered, Looking, TableDefinition};
-use cobble_types::{Error, Result, SqlType};
+use cobble_connect::{DefinedColumn, Discovered, Forms, Looking, TableDefinition};
+use cobble_exec::{fold_constant, start};
+use cobble_plan::expr::Column;
+use cobble_plan::logical::{LogicalPlan, Scan, Table, TableColumn};
+use cobble_plan::{Settings, planner};
+use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType, array_value_text};
 use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogDefinition, Engine};
 
@@ -29,7 +34,21 @@ pub struct FoundTable {
     pub definition: TableDefinition,
     /// `new`, `changed` or `same`.
     pub state: &'static str,
+    /// When it was asked for.
+    pub sample: Vec<SampleColumn>,
 }
+
+/// A column with values of the first rows.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SampleColumn {
+    pub name: String,
+    pub sql_type: SqlType,
+    pub values: Vec<Option<String>>,
+}
+
+/// Rows that a preview shows, of so many tables at most.
+const SAMPLE_ROWS: u64 = 3;
+const MOST_SAMPLES: usize = 100;
 
 /// What a look into a catalog's files has found.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -58,6 +77,7 @@ impl Engine {
         catalog: &str,
         path: &str,
         schema: Option<&str>,
+        form: &TableDefinition,
         looking: &Arc<Looking>,
     ) -> Result<Look> {
         let set = self.set();
@@ -65,11 +85,59 @@ impl Engine {
         let Some(definition) = set.catalogs.get(catalog) else {
             return Err(Error::internal(format!("the catalog {catalog} has no definition")));
         };
+        let forms = Forms { said: form.clone(), known: definition.tables.values().cloned().collect() };
         let found = connector
-            .discover(path, looking)
+            .discover(path, &forms, looking)
             .await
             .map_err(|e| Error { message: format!("catalog {catalog}: {}", e.message), ..e })?;
         Ok(compare(definition, path, schema, found.tables, found.others))
+    }
+
+    /// Reads the first rows of what was found, as it would be defined.
+    pub async fn add_samples(&self, catalog: &str, look: &mut Look, looking: &Looking) -> Result<()> {
+        let set = self.set();
+        let connector = set.connector(catalog)?;
+        for table in look.tables.iter_mut().filter(|table| table.found.problem.is_none()).take(MOST_SAMPLES) {
+            looking.check()?;
+            let (schema, name) = table.name.split_once('.').unwrap_or(("public", &table.name));
+            let read = async {
+                let found = connector.defined(&ObjectName::new(catalog, schema, name), &table.definition).await?;
+                self.first_rows(found, &looking.cancel).await
+            };
+            match read.await {
+                Ok(sample) => table.sample = sample,
+                // What shows in the first rows already is worth knowing before it is defined.
+                Err(error) if error.code != Code::Cancelled => table.found.problem = Some(error.message),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// Each column with its values in the first rows.
+    async fn first_rows(&self, table: Arc<Table>, cancel: &CancellationToken) -> Result<Vec<SampleColumn>> {
+        let place = |(place, own): (usize, &TableColumn)| {
+            let (id, name) = (ColumnId(place as u32 + 1), own.name.clone());
+            (Column { id, qualifier: None, name, sql_type: own.sql_type.clone() }, place)
+        };
+        let columns: Vec<(Column, usize)> = table.columns.iter().enumerate().map(place).collect();
+        let mut sample: Vec<SampleColumn> = columns
+            .iter()
+            .map(|(c, _)| SampleColumn { name: c.name.clone(), sql_type: c.sql_type.clone(), values: vec![] })
+            .collect();
+        let scan = LogicalPlan::Scan(Scan { table, columns });
+        let limited = LogicalPlan::Limit { input: scan.into(), limit: Some(SAMPLE_ROWS), offset: 0 };
+        let settings = Settings::default();
+        let plan = planner::plan(limited, &settings, &fold_constant)?;
+        let mut running = start(&plan, &settings, &self.pool, cancel.child_token())?;
+        while let Some(batch) = running.next().await? {
+            for row in 0..batch.num_rows() {
+                for (column, array) in sample.iter_mut().zip(batch.columns()) {
+                    column.values.push(array_value_text(array.as_ref(), row));
+                }
+            }
+        }
+        Ok(sample)
     }
 }
 
@@ -141,7 +209,7 @@ fn compare(
             (_, true) => "changed",
             _ => "same",
         };
-        look.tables.push(FoundTable { name, found, definition, state });
+        look.tables.push(FoundTable { name, found, definition, state, sample: vec![] });
     }
     for (name, known) in left {
         let place = [known.path.as_deref(), known.files.as_deref()].map(Option::unwrap_or_default);
@@ -188,20 +256,30 @@ fn merged(known: &TableDefinition, found: &Discovered, say: &mut dyn FnMut(&str,
             }
         }
     }
-    let form = |d: &TableDefinition| [d.delimiter.clone(), d.quote.clone(), d.header.map(|h| h.to_string())];
-    if known.delimiter.is_some() && form(known) != form(&found.definition) {
-        let shown = |d: &TableDefinition| {
-            let [delimiter, quote, _] =
-                form(d).map(|text| text.map_or("none".to_owned(), |t| t.escape_debug().to_string()));
-            let header = if d.header == Some(false) { "no header" } else { "a header" };
-            format!("delimiter {delimiter}, quote {quote}, {header}")
-        };
-        say("changed form", format!("{} → {}", shown(known), shown(&found.definition)));
-        (next.delimiter, next.quote, next.header) =
-            (found.definition.delimiter.clone(), found.definition.quote.clone(), found.definition.header);
+    if known.delimiter.is_some() && known.text_form() != found.definition.text_form() {
+        say("changed form", format!("{} → {}", form_words(known), form_words(&found.definition)));
+        next = next.with_text_form(&found.definition);
     }
     next.files = if next.files.is_none() { None } else { found.definition.files.clone().or(next.files) };
     next
+}
+
+/// How the texts of a table are written.
+fn form_words(d: &TableDefinition) -> String {
+    let mut words = vec![format!("delimiter {}", d.delimiter.as_deref().unwrap_or(",").escape_debug())];
+    let others = [
+        ("quote", &d.quote),
+        ("escape", &d.escape),
+        ("comment", &d.comment),
+        ("encoding", &d.encoding),
+        ("decimal", &d.decimal),
+        ("thousands", &d.thousands),
+        ("dates", &d.dates),
+        ("nulls", &d.nulls),
+    ];
+    words.extend(others.iter().filter_map(|(name, value)| Some(format!("{name} {}", value.as_ref()?.escape_debug()))));
+    words.push(if d.header == Some(false) { "no header" } else { "a header" }.to_owned());
+    words.join(", ")
 }
 
 /// Whether a column of the first type takes the values that were found to be of the second. What texts are guessed to be is no more than

@@ -7,6 +7,7 @@ mod changing;
 mod configuration;
 mod discovery;
 mod execution;
+mod files_at;
 mod memory_table;
 mod objects;
 mod resolve;
@@ -31,7 +32,7 @@ pub use configuration::{
     Change, Configuration, ConfiguredCatalog, ConfiguredConnection, ConfiguredCredentials, Reconfiguration,
     SecretSource, secret_key,
 };
-pub use discovery::{Drift, FoundTable, Look, Take};
+pub use discovery::{Drift, FoundTable, Look, SampleColumn, Take};
 pub use execution::{Execution, Progress, ResultColumn};
 pub use memory_table::{MemoryTable, text_rows};
 pub use resolve::Relation;

@@ -10,7 +10,7 @@ use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_sql::{
     BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, ViewInFrom, bind_query, native_query,
-    relation_names,
+    relation_names, rows_at,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -18,6 +18,7 @@ use cobble_types::{Code, Error, ObjectName, Result};
 use futures::future::BoxFuture;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
+use crate::files_at;
 use crate::system_tables::{
     INFORMATION_TABLES, SYSTEM_SCHEMAS, information_shape, information_table, state_names, state_table,
 };
@@ -201,6 +202,9 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
         let connector = set.connector(native.catalog)?;
         let query = NativeQuery::new(native.text, native.split_on, native.split_into)?;
         return connector.native(native.catalog, &query).await;
+    }
+    if let Some(call) = rows_at(name) {
+        return files_at::table(set, &call).await;
     }
     // information_schema without a catalog speaks of the default one, or of all.
     if let [schema, table] = name

@@ -87,8 +87,8 @@ async fn parquet_files_that_differ_are_one_table() {
         assert_eq!(found.len(), count, "{query}: {found:?}");
         assert_eq!(found, rows(&mut kept, &query).await.unwrap(), "{query}");
     }
-    let columns = engine.session().table(&["pier", "public", "all"].map(str::to_owned)).await.unwrap();
-    let shown: Vec<String> = columns.columns.iter().map(|c| format!("{} {}", c.name, c.sql_type)).collect();
+    let columns = engine.session().columns(&["pier", "public", "all"].map(str::to_owned)).await.unwrap();
+    let shown: Vec<String> = columns.iter().map(|c| format!("{} {}", c.name, c.sql_type)).collect();
     assert_eq!(shown.join(", "), "id bigint, grade integer, name text, fare numeric(13,2), day date");
     // A definition says what is read, and with which types.
     define(
@@ -127,7 +127,7 @@ async fn texts_are_read_as_they_are_written_and_defined() {
     let engine = engine(folder.path());
     let mut all = session(&engine);
     for (query, expected) in [
-        ("SELECT * FROM semi", &["1|2,50|a;b", "2|3|x"][..]),
+        ("SELECT * FROM semi", &["1|2.50|a;b", "2|3.00|x"][..]),
         ("SELECT note, id + 1 FROM tabs", &["a, b|2"]),
         ("SELECT column1, column2 + 1, column3 FROM bare", &["1|2025-07-02|07:30", "2|2025-07-03|08:00"]),
         ("SELECT * FROM single", &["Heron|small, old", "Tern|x"]),
@@ -140,7 +140,7 @@ async fn texts_are_read_as_they_are_written_and_defined() {
     let error = error.unwrap_err().to_string();
     assert!(error.contains("3.csv: its column clerk is not one of the table's"), "{error}");
 
-    let look = engine.discover("pier", "", None, &Arc::default()).await.unwrap();
+    let look = engine.discover("pier", "", None, &Default::default(), &Arc::default()).await.unwrap();
     let catalog = look.taken(&CatalogDefinition::new("pier", "pier_files"), Take::All);
     engine.replace_catalog(catalog.clone()).unwrap();
     insta::assert_snapshot!("discovered", toml_of(&catalog));
@@ -237,12 +237,12 @@ async fn a_look_tells_how_far_it_is_and_can_be_given_up() {
     engine.add_connection(ConnectionDefinition::new("pier", "files", folder.path().display().to_string())).unwrap();
     engine.add_catalog(CatalogDefinition::new("pier", "pier")).unwrap();
     let looking = Arc::<Looking>::default();
-    let look = engine.discover("pier", "", None, &looking).await.unwrap();
+    let look = engine.discover("pier", "", None, &Default::default(), &looking).await.unwrap();
     assert_eq!((look.tables.len(), look.tables[0].found.files), (1, 500));
     // Of so many files every third is looked into.
     assert_eq!((looking.looked.load(Ordering::Relaxed), looking.files.load(Ordering::Relaxed)), (167, 167));
     let looking = Arc::<Looking>::default();
     looking.cancel.cancel();
-    let error = engine.discover("pier", "", None, &looking).await.unwrap_err();
+    let error = engine.discover("pier", "", None, &Default::default(), &looking).await.unwrap_err();
     assert_eq!((error.code, looking.looked.load(Ordering::Relaxed)), (cobble_types::Code::Cancelled, 0), "{error}");
 }

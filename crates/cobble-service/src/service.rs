@@ -56,6 +56,8 @@ pub struct Wish {
     /// Seconds until the next look, from now on; 0 for none.
     pub every: Option<u64>,
     pub asked: bool,
+    /// How texts are written, where it is known.
+    pub form: TableDefinition,
 }
 
 /// Runs a call that blocks where blocking is allowed.
@@ -249,10 +251,14 @@ impl Service {
     /// Looks for tables in a catalog's files, changes its definition unless it is a preview, and keeps what was other than before.
     pub async fn discover(&self, catalog: &str, wish: &Wish) -> Result<Look> {
         let under_way = self.begin_looking(catalog)?;
-        let found = self.engine.discover(catalog, &wish.path, wish.schema.as_deref(), &under_way.looking).await;
-        drop(under_way);
+        let found =
+            self.engine.discover(catalog, &wish.path, wish.schema.as_deref(), &wish.form, &under_way.looking).await;
         let mut look = found?;
-        let Some(take) = wish.take else { return Ok(look) };
+        let Some(take) = wish.take else {
+            self.engine.add_samples(catalog, &mut look, &under_way.looking).await?;
+            return Ok(look);
+        };
+        drop(under_way);
         let _alone = self.applying.lock().await;
         let Some(before) = self.engine.set().catalogs.get(catalog).cloned() else {
             return Err(Error::unknown("catalog", catalog, []));

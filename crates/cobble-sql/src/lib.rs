@@ -15,8 +15,8 @@ mod syntax;
 mod table_query;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, SessionNames,
-    ViewInFrom, bind_query, native_query, relation_names,
+    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, RowsAt,
+    SessionNames, ViewInFrom, bind_query, native_query, relation_names, rows_at,
 };
 pub use change::{Change, TARGET};
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};

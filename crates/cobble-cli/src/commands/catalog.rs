@@ -7,6 +7,7 @@ use cobble_service::types::{CatalogBody, ConfiguredCatalogBody, EffectiveBody, P
 use cobble_types::Error;
 
 use super::discover::print_drift;
+use super::text_form::TextForm;
 use crate::client::Client;
 use crate::output::{print_json, text_table};
 use crate::{Common, Failure, Outcome};
@@ -85,12 +86,8 @@ pub struct Define {
     /// csv, json, parquet, avro or arrow
     #[arg(long)]
     format: Option<String>,
-    /// What stands between the fields of CSV
-    #[arg(long)]
-    delimiter: Option<String>,
-    /// Whether the first line of CSV names the columns
-    #[arg(long)]
-    header: Option<bool>,
+    #[command(flatten)]
+    form: TextForm,
     /// A column with its type; may be given again, and is found out where none is given
     #[arg(long, value_name = "NAME TYPE")]
     column: Vec<String>,
@@ -208,14 +205,12 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 path: define.path,
                 files: define.files,
                 format: define.format,
-                delimiter: define.delimiter,
-                quote: None,
-                header: define.header,
                 columns: define.column,
                 query: define.query,
                 split_on: define.split_on,
                 split_into: define.split_into,
                 options: settings(&define.set)?,
+                ..define.form.body()
             };
             let before = own.tables.insert(table.to_owned(), definition);
             let own: ConfiguredCatalogBody = client.put(&format!("/catalogs/{catalog}"), &own).await?;

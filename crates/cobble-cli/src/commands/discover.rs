@@ -5,11 +5,13 @@ use std::time::Duration;
 use clap::Args;
 use cobble_engine::draw::bytes;
 use cobble_service::types::{
-    CatalogBody, ConnectionBody, DiscoverBody, DriftBody, LookBody, LookingBody, NewConnectionBody,
+    CatalogBody, ConnectionBody, DiscoverBody, DriftBody, FoundTableBody, LookBody, LookingBody, NewConnectionBody,
+    TableDefinitionBody,
 };
 use cobble_types::{Code, Error};
 use indicatif::ProgressBar;
 
+use super::text_form::TextForm;
 use crate::client::Client;
 use crate::output::{print_json, text_table};
 use crate::{Common, Failure, Outcome};
@@ -24,6 +26,8 @@ pub struct Arguments {
     /// Only show what is there and what would change
     #[arg(long)]
     preview: bool,
+    #[command(flatten)]
+    form: TextForm,
     /// Look again every so many seconds from now on; 0 looks no more
     #[arg(long, value_name = "SECONDS")]
     every: Option<u64>,
@@ -89,7 +93,8 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
     let spinner = ProgressBar::new_spinner();
     spinner.set_message(format!("looking into the files of {catalog}"));
     spinner.enable_steady_tick(Duration::from_millis(120));
-    let body = DiscoverBody { path, schema, preview: arguments.preview, every: arguments.every, ..Default::default() };
+    let (preview, every, form) = (arguments.preview, arguments.every, arguments.form.clone().body());
+    let body = DiscoverBody { path, schema, preview, every, form, ..Default::default() };
     let look = followed(&client, &catalog, &body, &spinner).await;
     spinner.finish_and_clear();
     let look = look?;
@@ -110,6 +115,10 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         ]
     });
     print!("{}", text_table(&["table", "format", "files", "size", "columns", "folders", "state"], rows.collect()));
+    if arguments.preview {
+        look.tables.iter().filter(|t| !t.sample.is_empty()).for_each(|table| print_sample(&catalog, table));
+        println!();
+    }
     for table in &look.tables {
         table.notes.iter().for_each(|note| println!("{catalog}.{}: {note}", table.name));
     }
@@ -130,6 +139,53 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         _ => {}
     }
     Ok(())
+}
+
+/// The columns of a table that would be defined, with values of its first rows.
+fn print_sample(catalog: &str, table: &FoundTableBody) {
+    let form = written(&table.definition);
+    println!("\n{catalog}.{}{}", table.name, if form.is_empty() { String::new() } else { format!("  ({form})") });
+    let value = |value: &Option<String>| value.as_ref().map_or("∅".to_owned(), |text| short(text));
+    let rows = table.sample.iter().map(|column| {
+        vec![
+            column.name.clone(),
+            column.sql_type.clone(),
+            column.values.iter().map(value).collect::<Vec<_>>().join(", "),
+        ]
+    });
+    print!("{}", text_table(&["column", "type", "first values"], rows.collect()));
+}
+
+/// Characters of a value that are shown.
+const SHOWN: usize = 24;
+
+fn short(text: &str) -> String {
+    let mut shown: String = text.chars().take(SHOWN).map(|c| if c.is_control() { ' ' } else { c }).collect();
+    if text.chars().nth(SHOWN).is_some() {
+        shown.push('…');
+    }
+    shown
+}
+
+/// How its texts are written, where not as usual.
+fn written(definition: &TableDefinitionBody) -> String {
+    let plain = |name: &str, value: &Option<String>, usual: &str| {
+        value.as_ref().filter(|v| *v != usual).map(|v| format!("{name} {}", v.escape_debug()))
+    };
+    let header = (definition.header == Some(false)).then(|| "no header".to_owned());
+    let parts = [
+        plain("delimiter", &definition.delimiter, ","),
+        plain("quote", &definition.quote, "\""),
+        plain("escape", &definition.escape, ""),
+        plain("comment", &definition.comment, ""),
+        header,
+        plain("encoding", &definition.encoding, "utf-8"),
+        plain("decimal", &definition.decimal, "."),
+        plain("thousands", &definition.thousands, ""),
+        plain("dates", &definition.dates, ""),
+        plain("nulls", &definition.nulls, ""),
+    ];
+    parts.into_iter().flatten().collect::<Vec<_>>().join("; ")
 }
 
 /// Waits for what a look finds, and shows how far it is. Ctrl+C gives it up.

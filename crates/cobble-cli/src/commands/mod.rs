@@ -9,4 +9,5 @@ pub mod discover;
 pub mod plan;
 pub mod runs;
 pub mod sql;
+pub mod text_form;
 pub mod up;

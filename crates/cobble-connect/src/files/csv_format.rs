@@ -10,6 +10,7 @@ use cobble_types::{Code, Error, Result, SqlType, Value};
 
 use super::infer::{column_name, numbered};
 use super::listing::DataFile;
+use super::marks::Marks;
 use super::scan::{FileBatches, ScanShape};
 use super::{file_error, text_error};
 
@@ -24,11 +25,14 @@ pub struct CsvBatches {
     record: csv::StringRecord,
     batch_rows: usize,
     is_defined: bool,
+    /// How values are written, where not as in SQL.
+    marks: Option<Marks>,
 }
 
 impl CsvBatches {
     pub fn open(shape: &ScanShape, file: &DataFile, input: Box<dyn Read + Send>, batch_rows: usize) -> Result<Self> {
-        let (set, dialect) = (&shape.set, shape.set.dialect);
+        let (set, dialect) = (&shape.set, &shape.set.dialect);
+        let input = dialect.decoded(input);
         let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::with_capacity(1 << 17, input));
         let connection = set.source.connection.clone();
         let own: Vec<&TableColumn> = set.columns.iter().filter(|c| !c.partition).collect();
@@ -67,6 +71,7 @@ impl CsvBatches {
             record,
             batch_rows,
             is_defined: set.is_defined,
+            marks: Some(dialect.marks.clone()).filter(|marks| !marks.is_plain()),
         })
     }
 
@@ -106,7 +111,7 @@ impl FileBatches for CsvBatches {
             }
             for ((place, sql_type, name), builder) in self.columns.iter().zip(&mut builders) {
                 let text = place.and_then(|place| self.record.get(place)).unwrap_or_default();
-                if let Err(error) = builder.append(text, sql_type) {
+                if let Err(error) = builder.append(text, sql_type, self.marks.as_ref()) {
                     let shown: String = text.chars().take(40).collect();
                     let (why, hint) = match self.is_defined {
                         true => ("the type that it is defined with", "correct the value, or define another type"),
@@ -163,7 +168,8 @@ impl ColumnBuilder {
         })
     }
 
-    fn append(&mut self, text: &str, sql_type: &SqlType) -> Result<()> {
+    fn append(&mut self, text: &str, sql_type: &SqlType, marks: Option<&Marks>) -> Result<()> {
+        let text = if marks.is_some_and(|marks| marks.is_null(text)) { "" } else { text };
         if let ColumnBuilder::Text(builder) = self {
             builder.append_option((!text.is_empty()).then_some(text));
             return Ok(());
@@ -175,7 +181,10 @@ impl ColumnBuilder {
                     .map_err(|e| Error::new(Code::InvalidText, format!("it is not JSON: {e}")))?;
                 Value::Text(json.to_string())
             }
-            _ => parse_value(text, sql_type)?,
+            _ => match marks {
+                Some(marks) => marks.value(text, sql_type)?,
+                None => parse_value(text, sql_type)?,
+            },
         };
         match (self, value) {
             (ColumnBuilder::Boolean(b), Value::Boolean(v)) => b.append_value(v),

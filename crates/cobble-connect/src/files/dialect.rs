@@ -1,22 +1,41 @@
 //! How a CSV file is written: what stands between its fields and around them, and whether its first line names the columns. Found out
 //! from the start of the file where nobody says it.
 
-use csv::StringRecord;
+use std::io::Read;
 
+use cobble_types::Result;
+use csv::StringRecord;
+use encoding_rs::{Encoding, UTF_8};
+
+use super::encoding::{self, Decoded};
 use super::infer::Guess;
+use super::marks::Marks;
 use crate::table_definition::TableDefinition;
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Dialect {
     pub delimiter: u8,
     pub quote: u8,
+    pub escape: Option<u8>,
+    pub comment: Option<u8>,
     pub header: bool,
+    /// None for what only has characters of ASCII, which are the same in nearly all encodings.
+    pub encoding: Option<&'static Encoding>,
+    pub marks: Marks,
 }
 
 impl Default for Dialect {
     /// That of RFC 4180.
     fn default() -> Self {
-        Dialect { delimiter: b',', quote: b'"', header: true }
+        Dialect {
+            delimiter: b',',
+            quote: b'"',
+            escape: None,
+            comment: None,
+            header: true,
+            encoding: None,
+            marks: Marks::default(),
+        }
     }
 }
 
@@ -24,47 +43,148 @@ impl Default for Dialect {
 const LOOKED_AT: usize = 200;
 
 impl Dialect {
-    pub fn reader(self) -> csv::ReaderBuilder {
+    pub fn reader(&self) -> csv::ReaderBuilder {
         let mut builder = csv::ReaderBuilder::new();
-        builder.flexible(true).delimiter(self.delimiter).quote(self.quote).has_headers(self.header);
+        builder
+            .flexible(true)
+            .delimiter(self.delimiter)
+            .quote(self.quote)
+            .escape(self.escape)
+            .comment(self.comment)
+            .has_headers(self.header);
         builder
     }
 
+    /// The text of a file as UTF-8.
+    pub fn decoded<'r>(&self, input: Box<dyn Read + Send + 'r>) -> Box<dyn Read + Send + 'r> {
+        match self.encoding.filter(|encoding| *encoding != UTF_8) {
+            None => input,
+            Some(encoding) => Box::new(Decoded::new(input, encoding)),
+        }
+    }
+
     /// What a definition says in the place of what was found.
-    pub fn with(mut self, definition: &TableDefinition) -> Dialect {
+    pub fn with(mut self, definition: &TableDefinition) -> Result<Dialect> {
         let sign = |text: &Option<String>| text.as_ref().and_then(|text| text.bytes().next());
         self.delimiter = sign(&definition.delimiter).unwrap_or(self.delimiter);
         self.quote = sign(&definition.quote).unwrap_or(self.quote);
+        self.escape = sign(&definition.escape).or(self.escape);
+        self.comment = sign(&definition.comment).or(self.comment);
         self.header = definition.header.unwrap_or(self.header);
-        self
+        if let Some(name) = &definition.encoding {
+            self.encoding = Some(encoding::named(name)?);
+        }
+        self.marks = self.marks.with(definition)?;
+        Ok(self)
     }
 
-    /// The likeliest one for a text of which this is the start.
-    pub fn of(start: &[u8]) -> Dialect {
-        let quote = if is_single_quoted(start) { b'\'' } else { b'"' };
-        let records = |delimiter| records(start, delimiter, quote);
+    /// The same as a definition says it, of what is other than usual.
+    pub fn said(&self) -> TableDefinition {
+        let sign = |byte: u8| char::from(byte).to_string();
+        let marks = &self.marks;
+        TableDefinition {
+            delimiter: Some(sign(self.delimiter)),
+            quote: (self.quote != b'"').then(|| sign(self.quote)),
+            escape: self.escape.map(sign),
+            comment: self.comment.map(sign),
+            header: Some(self.header),
+            encoding: self.encoding.filter(|own| *own != UTF_8).map(|own| own.name().to_lowercase()),
+            decimal: marks.decimal_comma.then(|| ",".to_owned()),
+            thousands: marks.thousands.map(String::from),
+            dates: marks.dates.as_ref().map(|dates| dates.written.clone()),
+            nulls: (!marks.nulls.is_empty()).then(|| marks.nulls.join(", ")),
+            ..TableDefinition::default()
+        }
+    }
+
+    /// Adds what another file of the same table shows; false where the two are not written alike.
+    pub fn take(&mut self, other: &Dialect) -> bool {
+        let form = |d: &Dialect| (d.delimiter, d.quote, d.escape, d.header);
+        let clash = |a: Option<u8>, b: Option<u8>| a.is_some() && b.is_some() && a != b;
+        let encodings = self.encoding.zip(other.encoding).is_some_and(|(a, b)| a != b);
+        if form(self) != form(other) || clash(self.comment, other.comment) || encodings {
+            return false;
+        }
+        self.comment = self.comment.or(other.comment);
+        self.encoding = self.encoding.or(other.encoding);
+        self.marks.take(&other.marks)
+    }
+
+    /// The likeliest one for a text of which this is the start, or which it is the whole of, with what is said of it.
+    pub fn of(start: &[u8], is_whole: bool, definition: &TableDefinition) -> Result<Dialect> {
+        let encoding = match &definition.encoding {
+            Some(name) => Some(encoding::named(name)?),
+            None => Some(encoding::of(start, is_whole)).filter(|_| !start.is_ascii()),
+        };
+        let text = encoding.unwrap_or(UTF_8).decode_with_bom_removal(start).0;
+        let start = text.as_bytes();
+        let sign = |text: &Option<String>| text.as_ref().and_then(|text| text.bytes().next());
+        let quote = sign(&definition.quote).unwrap_or(if is_single_quoted(start) { b'\'' } else { b'"' });
+        let plain = Dialect {
+            quote,
+            escape: sign(&definition.escape),
+            comment: sign(&definition.comment),
+            header: false,
+            encoding,
+            ..Dialect::default()
+        };
+        let cut = |delimiter| Dialect { delimiter, ..plain.clone() };
         // Commas unless others cut the records into more fields, and into as many as the first one has.
-        let score = |delimiter: u8| {
-            let found = records(delimiter);
+        let score = |dialect: &Dialect| {
+            let found = records(start, dialect);
             let fields = found.first().map_or(0, StringRecord::len);
             let alike = found.iter().filter(|record| record.len() == fields).count();
             (fields > 1).then(|| (alike * 1000 / found.len().max(1), fields))
         };
-        let mut best = (b',', score(b','));
-        for delimiter in [b';', b'\t', b'|'] {
-            let found = score(delimiter);
-            if found > best.1 {
-                best = (delimiter, found);
+        let mut best = match sign(&definition.delimiter) {
+            Some(delimiter) => cut(delimiter),
+            None => {
+                // A line of comment has fewer fields than the others: the ones below tell.
+                let commented = plain.comment.is_none() && begins_with_comments(start);
+                let cut = |delimiter| Dialect {
+                    comment: if commented { Some(b'#') } else { plain.comment },
+                    ..cut(delimiter)
+                };
+                let mut best = (cut(b','), score(&cut(b',')));
+                for delimiter in [b';', b'\t', b'|'] {
+                    let found = score(&cut(delimiter));
+                    if found > best.1 {
+                        best = (cut(delimiter), found);
+                    }
+                }
+                best.0
+            }
+        };
+        if best.comment == Some(b'#') && definition.comment.is_none() {
+            // Names of columns may begin with the sign, too.
+            let uncommented = Dialect { comment: None, ..best.clone() };
+            let fields = |dialect: &Dialect| records(start, dialect).iter().map(StringRecord::len).collect::<Vec<_>>();
+            let all = fields(&uncommented);
+            if all.iter().all(|count| Some(count) == all.first()) && all.first().is_some_and(|count| *count > 1) {
+                best = uncommented;
             }
         }
-        Dialect { delimiter: best.0, quote, header: has_header(&records(best.0)) }
+        let found = records(start, &best);
+        best.header = definition.header.unwrap_or_else(|| has_header(&found));
+        let rows = if best.header { found.get(1..).unwrap_or_default() } else { &found };
+        best.marks = Marks::of(rows).with(definition)?;
+        if definition.header.is_none() && !best.header {
+            return Ok(best);
+        }
+        // Once values can be read, what stands above them may turn out to be names after all, or not.
+        best.header = definition.header.unwrap_or_else(|| has_header_with(&found, &best.marks));
+        Ok(best)
     }
 }
 
-fn records(start: &[u8], delimiter: u8, quote: u8) -> Vec<StringRecord> {
-    let dialect = Dialect { delimiter, quote, header: false };
+fn begins_with_comments(start: &[u8]) -> bool {
+    start.split(|b| *b == b'\n').find(|line| !line.trim_ascii().is_empty()).is_some_and(|line| line.starts_with(b"#"))
+}
+
+fn records(start: &[u8], dialect: &Dialect) -> Vec<StringRecord> {
+    let dialect = Dialect { header: false, ..dialect.clone() };
     let mut found: Vec<StringRecord> =
-        dialect.reader().from_reader(start).records().take(LOOKED_AT).map_while(Result::ok).collect();
+        dialect.reader().from_reader(start).records().take(LOOKED_AT).map_while(csv::Result::ok).collect();
     // The last one may be cut.
     if found.len() > 2 && found.len() < LOOKED_AT && !start.ends_with(b"\n") {
         found.pop();
@@ -82,17 +202,21 @@ fn is_single_quoted(start: &[u8]) -> bool {
 
 /// The first record is of other types than those below it; texts alone are taken to have names above them.
 fn has_header(records: &[StringRecord]) -> bool {
+    has_header_with(records, &Marks::default())
+}
+
+fn has_header_with(records: &[StringRecord], marks: &Marks) -> bool {
     let [first, rest @ ..] = records else { return true };
     if rest.is_empty() {
         return true;
     }
     let mut fits = 0;
     for (place, name) in first.iter().enumerate() {
-        let values = rest.iter().filter_map(|record| record.get(place)).filter(|text| !text.is_empty());
-        let below = values.map(Guess::of).fold(Guess::Nothing, Guess::with);
+        let values = rest.iter().filter_map(|record| record.get(place)).filter(|text| !marks.is_null(text));
+        let below = values.map(|text| marks.guess(text)).fold(Guess::Nothing, Guess::with);
         match below {
             Guess::Nothing | Guess::Text => {}
-            _ if name.is_empty() || below.clone().with(Guess::of(name)) == Guess::Text => return true,
+            _ if name.is_empty() || below.clone().with(marks.guess(name)) == Guess::Text => return true,
             _ => fits += 1,
         }
     }
@@ -105,10 +229,9 @@ mod tests {
 
     #[test]
     fn the_start_of_a_file_tells_how_it_is_written() {
-        let dialect = |delimiter: u8, quote: u8, header| Dialect { delimiter, quote, header };
+        let dialect = |delimiter: u8, quote: u8, header| Dialect { delimiter, quote, header, ..Dialect::default() };
         for (text, expected) in [
             ("route,fare\n1,2.50\n", Dialect::default()),
-            ("route;fare\n1;2,50\n2;3,10\n", dialect(b';', b'"', true)),
             ("route\tfare\n1\t2.50\n", dialect(b'\t', b'"', true)),
             ("a|b|c\nx|y, or z|1\n", dialect(b'|', b'"', true)),
             ("1,2025-07-01,2.50\n2,2025-07-02,3\n", dialect(b',', b'"', false)),
@@ -120,8 +243,27 @@ mod tests {
             ("name,note\nHeron,the ferry's\nTern,'\n", Dialect::default()),
             ("id,note\n1,\"a;b;c\"\n2,\"d;e\"\n", Dialect::default()),
             ("", Dialect::default()),
+            (
+                "route;fare\n1;2,50\n2;3,10\n",
+                Dialect { marks: Marks { decimal_comma: true, ..Marks::default() }, ..dialect(b';', b'"', true) },
+            ),
+            ("# made on Monday\nroute,fare\n1,2.50\n", Dialect { comment: Some(b'#'), ..Dialect::default() }),
+            ("#route,fare\n1,2.50\n", Dialect::default()),
         ] {
-            assert_eq!(Dialect::of(text.as_bytes()), expected, "{text}");
+            let found = Dialect::of(text.as_bytes(), true, &TableDefinition::default()).unwrap();
+            assert_eq!(found, expected, "{text}");
         }
+    }
+
+    #[test]
+    fn what_is_said_is_what_was_found() {
+        let text = b"# from the harbour\nTag;Preis;Notiz\n31.12.2025;1.234,50;Fl\xfcgge\n01.02.2025;n/a;\n";
+        let found = Dialect::of(text, true, &TableDefinition::default()).unwrap();
+        let said = found.said();
+        assert_eq!(said.encoding.as_deref(), Some("windows-1252"));
+        assert_eq!((said.decimal.as_deref(), said.thousands.as_deref()), (Some(","), Some(".")));
+        assert_eq!((said.dates.as_deref(), said.nulls.as_deref()), (Some("DD.MM.YYYY"), Some("n/a")));
+        assert_eq!(said.comment.as_deref(), Some("#"));
+        assert_eq!(Dialect::default().with(&said).unwrap(), found);
     }
 }

@@ -10,10 +10,11 @@ use cobble_types::{Code, Error, Result};
 
 use super::dialect::Dialect;
 use super::format::{Format, stem};
+use super::infer::settled;
 use super::listing::{self, DataFile, Found};
 use super::united::{United, wider, wider_text};
 use super::{FilesSource, counted};
-use crate::table_definition::{DefinedColumn, Discovered, Discovery, Looking, TableDefinition};
+use crate::table_definition::{DefinedColumn, Discovered, Discovery, Forms, Looking, TableDefinition};
 
 /// Files of one folder that are looked into; of more, as many at equal distances.
 const LOOKED_INTO: usize = 200;
@@ -36,7 +37,7 @@ struct Kin {
     seen: Vec<Seen>,
 }
 
-pub fn discover(source: &Arc<FilesSource>, path: &str, looking: &Looking) -> Result<Discovery> {
+pub fn discover(source: &Arc<FilesSource>, path: &str, forms: &Forms, looking: &Looking) -> Result<Discovery> {
     let wanted = listing::way(path);
     let mut folders: BTreeMap<(Vec<String>, &'static str), Vec<Found>> = BTreeMap::new();
     let mut discovery = Discovery::default();
@@ -64,7 +65,7 @@ pub fn discover(source: &Arc<FilesSource>, path: &str, looking: &Looking) -> Res
     looking.files.store(wanted as u64, Ordering::Relaxed);
     let mut taken = BTreeSet::new();
     for ((folder, _), files) in folders {
-        for table in tables_of(source, &folder, files, looking)? {
+        for table in tables_of(source, &folder, files, &forms.of(&folder.join("/")), looking)? {
             discovery.tables.push(named_once(table, &mut taken));
         }
     }
@@ -94,13 +95,14 @@ fn tables_of(
     source: &Arc<FilesSource>,
     folder: &[String],
     files: Vec<Found>,
+    form: &TableDefinition,
     looking: &Looking,
 ) -> Result<Vec<Discovered>> {
     let step = step_of(files.len());
     let all: Vec<Found> = files.clone();
     let looked = files.into_iter().step_by(step).map(|found| {
         looking.check()?;
-        let seen = look(source, found);
+        let seen = look(source, found, form);
         looking.looked.fetch_add(1, Ordering::Relaxed);
         Ok::<_, Error>(seen)
     });
@@ -157,7 +159,7 @@ fn tables_of(
     Ok(tables)
 }
 
-fn look(source: &Arc<FilesSource>, found: Found) -> Seen {
+fn look(source: &Arc<FilesSource>, found: Found, form: &TableDefinition) -> Seen {
     let entry = &found.entry;
     let (path, version) = (entry.path.clone(), entry.version.clone());
     let file = DataFile { path, bytes: entry.bytes, version, partition: vec![] };
@@ -166,7 +168,7 @@ fn look(source: &Arc<FilesSource>, found: Found) -> Seen {
             let columns = source.footer(&file).and_then(|footer| footer.columns(&source.connection, &file));
             (columns, Dialect::default())
         }
-        format => match source.inferred_of(format, &file, &TableDefinition::default()) {
+        format => match source.inferred_of(format, &file, form) {
             Ok(inferred) => (Ok(inferred.columns), inferred.dialect),
             Err(error) => (Err(error), Dialect::default()),
         },
@@ -178,7 +180,7 @@ fn look(source: &Arc<FilesSource>, found: Found) -> Seen {
 fn united(source: &Arc<FilesSource>, kin: Kin, own: &[&Found]) -> Discovered {
     let files = kin.seen.len();
     let format = kin.seen[0].found.format;
-    let dialect = kin.seen[0].dialect;
+    let mut dialect = kin.seen[0].dialect.clone();
     let mut all = United::new(if format.is_text() { wider_text } else { wider });
     let (mut notes, mut problem) = (Vec::new(), None);
     for seen in &kin.seen {
@@ -196,9 +198,11 @@ fn united(source: &Arc<FilesSource>, kin: Kin, own: &[&Found]) -> Discovered {
             }
             Err(error) => problem = problem.or(Some(error.message.clone())),
         }
-        if format == Format::Csv && seen.dialect != dialect && seen.columns.is_ok() {
+        if format == Format::Csv && seen.columns.is_ok() {
             let first = kin.seen[0].found.entry.path.display();
-            problem.get_or_insert(format!("{} is written in another way than {first}", path.display()));
+            if !dialect.take(&seen.dialect) {
+                problem.get_or_insert(format!("{} is written in another way than {first}", path.display()));
+            }
         }
     }
     if let Some(conflict) = all.conflicts.first() {
@@ -212,17 +216,15 @@ fn united(source: &Arc<FilesSource>, kin: Kin, own: &[&Found]) -> Discovered {
             vec![]
         }
     };
-    let columns = all.columns();
+    let columns = all.columns().into_iter().map(|c| TableColumn { sql_type: settled(&c.sql_type), ..c });
     let defined = |c: TableColumn| DefinedColumn { name: c.name, sql_type: c.sql_type };
     let mut definition = TableDefinition {
         format: Some(format.name().to_owned()),
-        columns: columns.into_iter().map(defined).collect(),
+        columns: columns.map(defined).collect(),
         ..Default::default()
     };
     if format == Format::Csv {
-        definition.delimiter = Some(char::from(dialect.delimiter).to_string());
-        definition.header = Some(dialect.header);
-        definition.quote = (dialect.quote != b'"').then(|| char::from(dialect.quote).to_string());
+        definition = definition.with_text_form(&dialect.said());
     }
     let partitions =
         partitions.into_iter().map(|(name, sql_type)| DefinedColumn { name, sql_type }).collect::<Vec<_>>();

@@ -1,14 +1,17 @@
 //! Columns and types of text files, from a sample at their start.
 
 use std::io::{BufRead, BufReader, Read};
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use cobble_plan::logical::TableColumn;
 use cobble_types::parse::{parse_decimal, parse_timestamp, parse_value};
 use cobble_types::{Code, Error, Result, RowField, SqlType};
+use encoding_rs::UTF_8;
 use serde_json::Value as Json;
 
 use super::dialect::Dialect;
 use super::listing::DataFile;
+use super::marks::Marks;
 use super::{file_error, text_error};
 use crate::table_definition::TableDefinition;
 
@@ -65,10 +68,12 @@ impl Guess {
             if text.parse::<f64>().is_ok() {
                 return Guess::Double;
             }
-            if text.len() == 10 && parse_value(text, &SqlType::Date).is_ok() {
+            // Whether day or month comes first is known of the standard's form only.
+            let standard = text.as_bytes().get(4) == Some(&b'-');
+            if standard && text.len() == 10 && parse_value(text, &SqlType::Date).is_ok() {
                 return Guess::Date;
             }
-            return match parse_timestamp(text).filter(|_| text.len() > 10) {
+            return match parse_timestamp(text).filter(|_| standard && text.len() > 10) {
                 Some((_, None)) => Guess::Timestamp,
                 Some((_, Some(_))) => Guess::TimestampTz,
                 None => Guess::Text,
@@ -119,13 +124,21 @@ impl Guess {
 const START: usize = 1 << 16;
 
 /// `definition` is what is known of the dialect without looking.
-pub fn csv(connection: &str, file: &DataFile, mut input: impl Read, definition: &TableDefinition) -> Result<Inferred> {
+pub fn csv(
+    connection: &str,
+    file: &DataFile,
+    mut input: impl Read + Send,
+    definition: &TableDefinition,
+) -> Result<Inferred> {
     let unreadable = |e: std::io::Error| text_error(connection, file, &e, e.to_string());
     let mut start = Vec::new();
     input.by_ref().take(START as u64).read_to_end(&mut start).map_err(unreadable)?;
-    let dialect = Dialect::of(&start).with(definition);
-    let mut sample = Sample { input: start.as_slice().chain(input.take(SAMPLE - START as u64)), read: 0 };
-    let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::new(&mut sample));
+    let dialect = Dialect::of(&start, start.len() < START, definition)
+        .map_err(|e| Error { message: format!("{}: {}", file.path.display(), e.message), ..e })?;
+    let read = AtomicU64::new(0);
+    let sample = Sample { input: start.as_slice().chain(input.take(SAMPLE - START as u64)), read: &read };
+    let input = dialect.decoded(Box::new(sample));
+    let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::new(input));
     let bad = |e: csv::Error| {
         text_error(connection, file, &e, e.to_string()).hint("the file should be UTF-8 text with a header line")
     };
@@ -147,18 +160,22 @@ pub fn csv(connection: &str, file: &DataFile, mut input: impl Read, definition: 
             names = vec![String::new(); record.len()];
         }
         if let Some(whole) = previous.replace(record.clone()) {
-            take_record(&whole, &mut guesses);
+            take_record(&whole, &mut guesses, &dialect.marks);
             rows += 1;
             last_end = record.position().map_or(last_end, csv::Position::byte);
         }
     }
     drop(reader);
     if let Some(last) = previous
-        && sample.read < SAMPLE
+        && read.load(Ordering::Relaxed) < SAMPLE
     {
-        take_record(&last, &mut guesses);
+        take_record(&last, &mut guesses, &dialect.marks);
         rows += 1;
-        last_end = sample.read;
+        last_end = if dialect.encoding.is_none_or(|encoding| encoding == UTF_8) {
+            read.load(Ordering::Relaxed)
+        } else {
+            last_end
+        };
     }
     let mut columns: Vec<TableColumn> = Vec::new();
     for (place, (name, guess)) in names.iter().zip(&guesses).enumerate() {
@@ -172,7 +189,9 @@ pub fn csv(connection: &str, file: &DataFile, mut input: impl Read, definition: 
             )
             .hint("give each column a name of its own"));
         }
-        columns.push(column(&name, guess.sql_type()));
+        // What was never anything but null may be anything in another file.
+        let sql_type = if *guess == Guess::Nothing { SqlType::Null } else { guess.sql_type() };
+        columns.push(column(&name, sql_type));
     }
     let row_width = (rows > 0).then(|| (last_end.saturating_sub(header_end)) as f64 / rows as f64);
     Ok(Inferred { columns, row_width, dialect })
@@ -189,23 +208,23 @@ pub fn numbered(place: usize) -> String {
 }
 
 /// A sample that counts what was read of it.
-struct Sample<R> {
+struct Sample<'c, R> {
     input: R,
-    read: u64,
+    read: &'c AtomicU64,
 }
 
-impl<R: Read> Read for &mut Sample<R> {
+impl<R: Read> Read for Sample<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let read = self.input.read(buffer)?;
-        self.read += read as u64;
+        self.read.fetch_add(read as u64, Ordering::Relaxed);
         Ok(read)
     }
 }
 
-fn take_record(record: &csv::StringRecord, guesses: &mut [Guess]) {
+fn take_record(record: &csv::StringRecord, guesses: &mut [Guess], marks: &Marks) {
     for (guess, text) in guesses.iter_mut().zip(record.iter()) {
-        if !text.is_empty() && *guess != Guess::Text {
-            *guess = std::mem::replace(guess, Guess::Nothing).with(Guess::of(text));
+        if !marks.is_null(text) && *guess != Guess::Text {
+            *guess = std::mem::replace(guess, Guess::Nothing).with(marks.guess(text));
         }
     }
 }

@@ -61,6 +61,10 @@ pub fn way(path: &str) -> Vec<&str> {
     path.split('/').filter(|name| !name.is_empty() && *name != ".").collect()
 }
 
+/// A `*` stands for what is within one name, `**` for folders.
+const WITHIN_FOLDERS: glob::MatchOptions =
+    glob::MatchOptions { case_sensitive: true, require_literal_separator: true, require_literal_leading_dot: false };
+
 /// The table of the files that a definition means.
 pub fn defined_table(
     connection: &str,
@@ -69,19 +73,34 @@ pub fn defined_table(
     definition: &TableDefinition,
 ) -> Result<FileTable> {
     let path = definition.path.as_deref().unwrap_or_default();
-    let wanted = way(path);
+    let whole = way(path);
+    // What of the path is written out; with a pattern behind it, files or folders that it matches.
+    let fixed = whole.iter().take_while(|name| !name.contains(['*', '?', '['])).count();
+    let wanted = &whole[..fixed];
+    let bad_pattern = |pattern: &str, e: glob::PatternError| {
+        Error::new(Code::BadSetting, format!("table {name}: \"{pattern}\" is not a pattern: {e}"))
+            .hint("write it like sailings-*.csv")
+    };
+    let below = match fixed < whole.len() {
+        true => Some(glob::Pattern::new(&whole[fixed..].join("/")).map_err(|e| bad_pattern(path, e))?),
+        false => None,
+    };
+    let matches = |names: &[String]| match &below {
+        None => true,
+        Some(pattern) => (1..=names.len()).any(|n| pattern.matches_with(&names[..n].join("/"), WITHIN_FOLDERS)),
+    };
     let format = definition.format.as_deref().map(Format::named).transpose()?;
-    let patterns = definition.files.as_deref().unwrap_or("*").split(',').map(|pattern| {
-        glob::Pattern::new(pattern.trim()).map_err(|e| {
-            Error::new(Code::BadSetting, format!("table {name}: \"{pattern}\" is not a pattern: {e}"))
-                .hint("write it like sailings-*.csv")
-        })
-    });
+    let patterns = definition
+        .files
+        .as_deref()
+        .unwrap_or("*")
+        .split(',')
+        .map(|pattern| glob::Pattern::new(pattern.trim()).map_err(|e| bad_pattern(pattern, e)));
     let patterns = patterns.collect::<Result<Vec<_>>>()?;
     let mut found = Vec::new();
     for entry in storage.list()? {
-        if entry.bytes == 0 || entry.names.len() < wanted.len() || !entry.names.iter().zip(&wanted).all(|(a, b)| a == b)
-        {
+        let is_below = entry.names.len() >= wanted.len() && entry.names.iter().zip(wanted).all(|(a, b)| a == b);
+        if entry.bytes == 0 || !is_below || !matches(&entry.names[wanted.len()..]) {
             continue;
         }
         let Some((file, folders)) = entry.names[wanted.len().min(entry.names.len() - 1)..].split_last() else {
@@ -101,7 +120,7 @@ pub fn defined_table(
     if found.is_empty() {
         let what = format!("connection {connection}: table {name}: there are no data files below \"{path}\"");
         return Err(
-            Error::new(Code::NotFound, what).hint("discover the catalog's tables again, or drop this one from it")
+            Error::new(Code::NotFound, what).hint("check the path; a table that is defined so can be discovered again, or dropped")
         );
     }
     table(connection, name.to_owned(), found)

@@ -5,11 +5,13 @@ mod arrow_formats;
 mod csv_format;
 mod dialect;
 mod discover;
+pub(crate) mod encoding;
 mod format;
 mod infer;
 mod json_format;
 mod json_objects;
 mod listing;
+pub(crate) mod marks;
 mod offer;
 mod orc;
 mod pages;
@@ -37,7 +39,7 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 use crate::connector::{Connector, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use crate::definition::{ConnectionDefinition, KindDescription, SettingDescription};
 use crate::server_steps::{counted, reporter};
-use crate::table_definition::{Discovery, Looking, TableDefinition};
+use crate::table_definition::{Discovery, Forms, Looking, TableDefinition};
 use dialect::Dialect;
 use format::{Format, Packing};
 use listing::{DataFile, FileTable};
@@ -210,9 +212,10 @@ impl Connector for FilesConnector {
         .await
     }
 
-    async fn discover(&self, path: &str, looking: &Arc<Looking>) -> Result<Discovery> {
+    async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
         let (source, path, looking) = (self.source.clone(), path.to_owned(), looking.clone());
-        on_disk(move || discover::discover(&source, &path, &looking)).await
+        let forms = forms.clone();
+        on_disk(move || discover::discover(&source, &path, &forms, &looking)).await
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -290,8 +293,9 @@ fn describe(
             let bytes: u64 = files.iter().map(|file| file.bytes).sum();
             statistics.rows = inferred.row_width.map(|width| (bytes as f64 / width).round());
             statistics.origin = Some("size of the files and width of sampled rows".to_owned());
-            dialect = inferred.dialect.with(definition);
-            if is_defined { said } else { inferred.columns }
+            dialect = inferred.dialect.with(definition)?;
+            let settled = |c: TableColumn| TableColumn { sql_type: infer::settled(&c.sql_type), ..c };
+            if is_defined { said } else { inferred.columns.into_iter().map(settled).collect() }
         }
     };
     statistics.bytes = Some(files.iter().map(|file| file.bytes as f64).sum());
@@ -417,8 +421,11 @@ impl FilesSource {
 
     fn inferred_of(&self, format: Format, sample: &DataFile, definition: &TableDefinition) -> Result<infer::Inferred> {
         // What is said of the dialect makes the same file another one.
-        let said = format!("{:?}{:?}{:?}", definition.delimiter, definition.quote, definition.header);
-        let version = format!("{}{}", sample.version, if said == "NoneNoneNone" { "" } else { said.as_str() });
+        let said = match definition.says_how_text_is_written() {
+            true => format!("{:?}", definition.text_form()),
+            false => String::new(),
+        };
+        let version = format!("{}{said}", sample.version);
         self.cached(
             &DataFile { version, ..sample.clone() },
             |cache| &mut cache.inferred,

@@ -12,7 +12,7 @@ use super::State;
 use super::errors::{ApiError, ApiResult, body, same_form};
 use super::types::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
-    LookingBody, PastLookBody,
+    LookingBody, PastLookBody, SampleColumnBody,
 };
 use super::users::Caller;
 use crate::service::{Wish, blocking};
@@ -81,6 +81,7 @@ pub async fn discover(
         tables: same_form(&given.tables)?,
         every: given.every,
         asked: true,
+        form: same_form(&given.form)?,
     };
     let look = service.discover(name, &wish).await?;
     let table = |table: FoundTable| {
@@ -93,6 +94,7 @@ pub async fn discover(
             notes: table.found.notes,
             problem: table.found.problem,
             state: table.state.to_owned(),
+            sample: table.sample.into_iter().map(SampleColumnBody::from).collect(),
         })
     };
     Ok(Json(LookBody {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 
-use cobble_engine::{FunctionEntry, Progress, ResultColumn};
+use cobble_engine::{FunctionEntry, Progress, ResultColumn, SampleColumn};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -273,7 +273,24 @@ pub struct TableDefinitionBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quote: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub escape: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub header: Option<bool>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+    /// What begins the fraction of a number, and what stands between groups of three digits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decimal: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub thousands: Option<String>,
+    /// Such as `DD.MM.YYYY`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dates: Option<String>,
+    /// Words that stand for null, with commas between them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nulls: Option<String>,
     /// Each like `fare numeric(8,2)`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<String>,
@@ -309,6 +326,9 @@ pub struct DiscoverBody {
     /// Look again every so many seconds from now on; 0 looks no more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<u64>,
+    /// How texts are written, where it is known; the rest of it is passed over.
+    #[serde(default)]
+    pub form: TableDefinitionBody,
 }
 
 /// How far a look for tables is.
@@ -343,6 +363,17 @@ pub struct FoundTableBody {
     pub problem: Option<String>,
     /// `new`, `changed` or `same`.
     pub state: String,
+    /// Its columns with values of its first rows, when it is a preview.
+    #[serde(default)]
+    pub sample: Vec<SampleColumnBody>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SampleColumnBody {
+    pub name: String,
+    #[serde(rename = "type")]
+    pub sql_type: String,
+    pub values: Vec<Option<String>>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -521,6 +552,12 @@ pub struct FunctionBody {
     pub arguments: String,
     pub result: Option<String>,
     pub kind: String,
+}
+
+impl From<SampleColumn> for SampleColumnBody {
+    fn from(column: SampleColumn) -> Self {
+        SampleColumnBody { name: column.name, sql_type: column.sql_type.to_string(), values: column.values }
+    }
 }
 
 impl From<FunctionEntry> for FunctionBody {

@@ -8,7 +8,7 @@ use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Scope, ScopeColumn};
 use super::table_function::FunctionInFrom;
-use super::{Binder, Pending, Relation, folded, native_query, position_of};
+use super::{Binder, Pending, Relation, described_key, folded, position_of};
 use crate::coerce::{binary, coerce, condition};
 
 impl<'a> Binder<'a> {
@@ -75,10 +75,20 @@ impl<'a> Binder<'a> {
                 index_hints: _,
             }
             | ast::TableFactor::Function { lateral: _, name, args, with_ordinality, alias } => {
+                if let Some(key) = described_key(name, args) {
+                    let at = |error: Error| error.at(position_of(name.span()));
+                    if *with_ordinality {
+                        return Err(at(Error::unsupported(format_args!("WITH ORDINALITY for {name}()"))
+                            .hint("row_number() OVER () numbers rows")));
+                    }
+                    let mut relation = key.and_then(|key| self.table(&key)).map_err(at)?;
+                    relation.scope = relation.scope.with_qualifier(&parts_of(name).join("."), &[]).map_err(at)?;
+                    return named(relation, alias);
+                }
                 let call = FunctionInFrom { name: parts_of(name).join("."), arguments: args, alias };
                 let relation = self.function_in_from(&call, *with_ordinality, before);
                 let relation = relation.map_err(|e| e.at(position_of(name.span())))?;
-                if native_query::is_name(name) { named(relation, alias) } else { function_alias(relation, alias) }
+                function_alias(relation, alias)
             }
             ast::TableFactor::UNNEST { alias, array_exprs, with_ordinality, with_offset: _, with_offset_alias: _ } => {
                 let arguments = self.within(before, |binder| {

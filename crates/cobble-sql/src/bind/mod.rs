@@ -16,6 +16,7 @@ mod operator;
 mod pattern;
 mod query;
 mod recursion;
+mod rows_at;
 mod scope;
 mod select;
 mod subquery;
@@ -41,6 +42,7 @@ use sqlparser::tokenizer::Span;
 use crate::session_zone::in_zone;
 use cte::Cte;
 pub use native_query::native_query;
+pub use rows_at::{RowsAt, rows_at};
 use scope::Scope;
 pub(crate) use types::sql_type;
 pub use user_function::{KnownFunction, KnownFunctions};
@@ -159,15 +161,23 @@ impl ast::Visitor for Names {
             // With arguments it is a function: only this one is described from outside. What is wrong with it is told in binding.
             ast::TableFactor::Table { name, args: Some(ast::TableFunctionArgs { args, .. }), .. }
             | ast::TableFactor::Function { name, args, .. }
-                if native_query::is_name(name) =>
+                if let Some(Ok(key)) = described_key(name, args) =>
             {
-                if let Ok(key) = native_query::key(args) {
-                    self.add(key);
-                }
+                self.add(key);
             }
             _ => {}
         }
         ControlFlow::Continue(())
+    }
+}
+
+/// The key of a function in FROM whose rows are described before binding, such as a native query; nothing for others.
+fn described_key(name: &ast::ObjectName, arguments: &[ast::FunctionArg]) -> Option<Result<Vec<String>>> {
+    let [part] = name.0.as_slice() else { return None };
+    match part.as_ident().map(folded)?.as_str() {
+        native_query::NAME => Some(native_query::key(arguments)),
+        rows_at::NAME => Some(rows_at::key(arguments)),
+        _ => None,
     }
 }
 

@@ -8,10 +8,6 @@ use super::folded;
 
 pub const NAME: &str = "native_query";
 
-pub(super) fn is_name(name: &ast::ObjectName) -> bool {
-    matches!(name.0.as_slice(), [part] if part.as_ident().map(folded).as_deref() == Some(NAME))
-}
-
 /// The arguments of a native query.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NativeCall<'a> {

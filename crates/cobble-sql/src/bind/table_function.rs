@@ -7,11 +7,11 @@ use cobble_plan::table_function::{RowMaker, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
-use super::native_query;
 use super::query::scope_of;
 use super::scope::Scope;
 use super::types::sql_type;
 use super::{Binder, Relation, folded, position_of};
+use super::{native_query, rows_at};
 use crate::coerce::{coerce, is_untyped, unify_all};
 
 /// A function's call in FROM, with the names and types that its alias gives.
@@ -41,15 +41,13 @@ impl<'a> Binder<'a> {
             return Err(Error::new(Code::Syntax, format!("{name}() has types of its own for its columns"))
                 .at(position_of(column.name.span)));
         }
-        if name == native_query::NAME {
-            return self.table(&native_query::key(arguments)?);
-        }
         let Some(function) = TableFunction::by_name(name) else {
             // Any function may stand in FROM: it makes one row.
             if Function::by_name(name).is_some() || self.context.functions.contains_key(name) {
                 return self.one_row_of(call, ordinality, before);
             }
-            let known = TableFunction::ALL.iter().map(|f| f.name()).chain([native_query::NAME]).chain(RECORDS);
+            let known =
+                TableFunction::ALL.iter().map(|f| f.name()).chain([native_query::NAME, rows_at::NAME]).chain(RECORDS);
             let known: Vec<&str> = known.collect();
             return Err(Error::unknown("function", name, known));
         };

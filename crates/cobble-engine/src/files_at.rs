@@ -1,0 +1,96 @@
+//! The table that `rows_at('path', …)` means: files of a catalog, or of this machine, read as a definition would have them read.
+
+use std::sync::Arc;
+
+use cobble_connect::{ConnectionDefinition, TableDefinition, connector};
+use cobble_plan::logical::Table;
+use cobble_sql::RowsAt;
+use cobble_types::{Code, Error, ObjectName, Result};
+
+use crate::catalogs::CatalogSet;
+
+/// What may be said of files, as in a table's definition.
+const OPTIONS: &[&str] = &[
+    "format",
+    "files",
+    "columns",
+    "delimiter",
+    "quote",
+    "escape",
+    "comment",
+    "header",
+    "encoding",
+    "decimal",
+    "thousands",
+    "dates",
+    "nulls",
+];
+
+fn definition(call: &RowsAt, path: &str) -> Result<TableDefinition> {
+    let mut wanted = TableDefinition { path: Some(path.to_owned()), ..TableDefinition::default() };
+    for (name, value) in &call.options {
+        let text = Some((*value).to_owned());
+        match *name {
+            "format" => wanted.format = text,
+            "files" => wanted.files = text,
+            "delimiter" => wanted.delimiter = text,
+            "quote" => wanted.quote = text,
+            "escape" => wanted.escape = text,
+            "comment" => wanted.comment = text,
+            "encoding" => wanted.encoding = text,
+            "decimal" => wanted.decimal = text,
+            "thousands" => wanted.thousands = text,
+            "dates" => wanted.dates = text,
+            "nulls" => wanted.nulls = text,
+            "header" => {
+                wanted.header =
+                    Some(value.parse().map_err(|_| {
+                        Error::new(Code::BadSetting, format!("header is true or false, not \"{value}\""))
+                    })?);
+            }
+            "columns" => wanted.columns = columns(value)?,
+            _ => return Err(Error::unknown("option of rows_at()", name, OPTIONS.iter().copied())),
+        }
+    }
+    wanted.check("rows_at()")?;
+    Ok(wanted)
+}
+
+/// `route bigint, fare numeric(8,2)`: commas within parentheses are part of a type.
+fn columns(text: &str) -> Result<Vec<cobble_connect::DefinedColumn>> {
+    let (mut parts, mut depth, mut quoted) = (vec![String::new()], 0i32, false);
+    for sign in text.chars() {
+        match sign {
+            '"' => quoted = !quoted,
+            '(' if !quoted => depth += 1,
+            ')' if !quoted => depth -= 1,
+            _ => {}
+        }
+        match (sign, parts.last_mut()) {
+            (',', _) if depth == 0 && !quoted => parts.push(String::new()),
+            (_, Some(last)) => last.push(sign),
+            _ => {}
+        }
+    }
+    parts.iter().map(|part| part.parse()).collect()
+}
+
+pub async fn table(set: &CatalogSet, call: &RowsAt<'_>) -> Result<Arc<Table>> {
+    let path = call.path.trim();
+    let of_machine = path.starts_with(['/', '.']);
+    let (catalog, connector, inner) = match of_machine {
+        // The address itself may be a folder, a file or a pattern.
+        true => ("files", connector(&ConnectionDefinition::new("files", "files", path))?, ""),
+        false => {
+            let (catalog, rest) = path.split_once('/').unwrap_or((path, ""));
+            let known = set.connector(catalog).map_err(|error| {
+                let hint = "the path begins with a catalog of files, or with / for a file of the service's machine";
+                if error.hint.is_none() { error.hint(hint) } else { error }
+            })?;
+            (catalog, known.clone(), rest)
+        }
+    };
+    let definition = definition(call, inner)?;
+    connector.check_definition(&definition)?;
+    connector.defined(&ObjectName::new(catalog, "rows_at", path), &definition).await
+}
