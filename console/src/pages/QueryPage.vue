@@ -119,10 +119,11 @@ onMounted(loadNames)
           <ProgressBar v-if="running" mode="indeterminate" class="thin" aria-label="Running" />
           <div class="answer">
             <ErrorNote v-if="tab.error && run?.state !== 'running'" :error="tab.error" class="note" />
-            <template v-else-if="tab.view === 'plan'">
+            <template v-if="tab.view === 'plan'">
               <PlanView v-if="plan" :plan="plan" />
-              <p v-else class="hint">{{ tab.text.trim() ? 'Planning…' : 'Write a query to see its plan.' }}</p>
+              <p v-else-if="!tab.error" class="hint">{{ tab.text.trim() ? 'Planning…' : 'Write a query to see its plan.' }}</p>
             </template>
+            <template v-else-if="tab.error && run?.state !== 'running'" />
             <p v-else-if="run?.message" class="hint">{{ run.message }}</p>
             <ResultGrid v-else-if="run?.columns?.length" :run="run" @failed="(e) => (tab.error = e)" />
             <p v-else class="hint">{{ running ? 'Waiting for the first rows…' : 'Ctrl+Enter runs the query; its rows appear here. Plan shows what each source would take over.' }}</p>

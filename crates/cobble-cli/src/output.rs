@@ -230,6 +230,11 @@ pub fn print_error(error: &Error, statement: Option<&str>, json: bool) {
         eprintln!("{}", serde_json::to_string(&body).unwrap_or_default());
         return;
     }
+    if error.code == Code::Cancelled {
+        // Somebody wanted it so.
+        eprintln!("{}", error.message);
+        return;
+    }
     eprintln!("error: {}", error.message);
     if let Some(position) = error.position {
         let line = statement.and_then(|s| s.lines().nth(position.line.saturating_sub(1) as usize));

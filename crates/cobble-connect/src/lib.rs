@@ -22,5 +22,7 @@ pub use connector::{
     Connector, KINDS, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep, Written, connector,
 };
 pub use defined::Defined;
-pub use definition::{COMMON, ConnectionDefinition, Credentials, Effective, Secret, TUNABLE, check_name};
+pub use definition::{
+    COMMON, ConnectionDefinition, Credentials, Effective, KindDescription, Secret, TUNABLE, check_name,
+};
 pub use table_definition::{DefinedColumn, Discovered, Discovery, Forms, Looking, NativeQuery, TableDefinition};

@@ -8,7 +8,7 @@ use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatch
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
-use cobble_types::{Error, ObjectName, Result, SqlType};
+use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
 use tokio_util::sync::{CancellationToken, DropGuard};
@@ -40,6 +40,20 @@ pub struct Execution {
     writing: Option<Writing>,
     /// The zone that moments are shown in.
     zone: Option<Arc<str>>,
+    /// Where the statement divides, if it does so at one place only.
+    divides_at: Option<Position>,
+}
+
+/// An error of running with its place in the statement, as far as that is known.
+pub(crate) fn explained(error: Error, divides_at: Option<Position>) -> Error {
+    if error.code != Code::DivisionByZero {
+        return error;
+    }
+    let error = error.at(divides_at);
+    match &error.hint {
+        Some(_) => error,
+        None => error.hint("nullif(divisor, 0) makes it null where the divisor is 0"),
+    }
 }
 
 #[derive(Debug)]
@@ -137,6 +151,7 @@ impl Execution {
             found: Vec::new(),
             writing: None,
             zone: None,
+            divides_at: None,
         }
     }
 
@@ -199,6 +214,16 @@ impl Execution {
 
     /// The next batch; `None` when the statement has finished. The future may be dropped and asked for again: nothing is lost.
     pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        let divides_at = self.divides_at;
+        self.advance().await.map_err(|error| explained(error, divides_at))
+    }
+
+    pub(crate) fn dividing_at(mut self, place: Option<Position>) -> Self {
+        self.divides_at = place;
+        self
+    }
+
+    async fn advance(&mut self) -> Result<Option<RecordBatch>> {
         if self.analysis.is_some() {
             while let Some(batch) = self.next_row_batch().await? {
                 self.found.push(batch);

@@ -21,7 +21,7 @@ use tokio_util::sync::CancellationToken;
 use crate::analyze::Analysis;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::changing::{self, PlannedChange, Target, WithTarget};
-use crate::execution::{Execution, ResultColumn};
+use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::resolve::{DEFAULT_SCHEMA, Place, Relation, complete, describe_view, relation, resolve, table, table_names};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
@@ -170,6 +170,14 @@ impl Session {
 
     /// Starts one statement. Its rows are taken from the execution; cancelling the token stops it.
     pub async fn run(&mut self, statement: &StatementText, cancel: &CancellationToken) -> Result<Execution> {
+        let divides_at = statement.division;
+        match self.run_one(statement, cancel).await {
+            Ok(execution) => Ok(execution.dividing_at(divides_at)),
+            Err(error) => Err(execution::explained(error, divides_at)),
+        }
+    }
+
+    async fn run_one(&mut self, statement: &StatementText, cancel: &CancellationToken) -> Result<Execution> {
         match &statement.statement {
             Statement::Query(query) => {
                 let planned = self.planned(query, &[]).await?;

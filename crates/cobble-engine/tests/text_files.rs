@@ -65,7 +65,7 @@ async fn files_are_read_where_they_are() {
         "SELECT * FROM rows_at('pier/fares') ORDER BY day",
         "SELECT * FROM rows_at('@/fares/*5.csv') ORDER BY day",
         "SELECT * FROM rows_at('pier/either.csv')",
-        "SELECT r.seen, rows_at.seen FROM rows_at('pier/either.csv', dates => 'MM/DD/YYYY') r, rows_at('pier/either.csv', dates => 'DD/MM/YYYY') W@ r.id = rows_at.id",
+        "SELECT r.seen, rows_at.seen FROM rows_at('pier/either.csv', dates => 'MM/DD/YYYY') r, rows_at('pier/either.csv', dates => 'DD/MM/YYYY') WHERE r.id = rows_at.id",
         "SELECT * FROM rows_at('pier/either.csv', columns => 'total numeric(9,1), id integer')",
         "SELECT * FROM rows_at('pier/wide.csv')",
         r"SELECT * FROM rows_at('pier/signs.txt', format => 'csv', delimiter => '|', quote => '''', escape => '\', header => false, nulls => 'NULL, none')",

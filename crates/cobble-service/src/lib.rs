@@ -12,6 +12,6 @@ mod up;
 mod users;
 mod watching;
 
-pub use api::openapi_json;
 pub use api::types;
+pub use api::{described_kinds, openapi_json};
 pub use up::{Up, up};

@@ -20,6 +20,8 @@ use crate::table_query::spelled_out;
 pub struct StatementText {
     pub text: String,
     pub statement: Statement,
+    /// Where it divides, when it does so at one place only: an error of running says no more than that it was a division.
+    pub division: Option<Position>,
 }
 
 #[derive(Debug, Clone)]
@@ -162,9 +164,24 @@ fn parse(text: &str) -> Result<Vec<StatementText>> {
         let own = text.get(start..end.max(start)).unwrap_or(text).trim().to_owned();
         short_chains(&words)?;
         let statement = Words { tokens: &words, at: 0 }.statement(&lines, text)?;
-        statements.push(StatementText { text: own, statement });
+        statements.push(StatementText { text: own, statement, division: only_division(&words) });
     }
     Ok(statements)
+}
+
+fn only_division(tokens: &[TokenWithSpan]) -> Option<Position> {
+    let divides = |(at, token): &(usize, &TokenWithSpan)| match &token.token {
+        Token::Div | Token::Mod => true,
+        Token::Word(_) => {
+            (is_word(token, "mod") || is_word(token, "div"))
+                && tokens.get(at + 1).is_some_and(|t| t.token == Token::LParen)
+        }
+        _ => false,
+    };
+    let mut found = tokens.iter().enumerate().filter(divides);
+    let (_, first) = found.next()?;
+    let position = Position { line: first.span.start.line, column: first.span.start.column };
+    found.next().is_none().then_some(position)
 }
 
 /// Refuses a chain such as `1 + 1 + 1 …` that would become a tree deeper than any stack: what stands between two commas, at

@@ -5,6 +5,7 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
+use cobble_service::described_kinds;
 use cobble_service::types::{ConnectionBody, NewConnectionBody, NewCredentialsBody, TestStepBody};
 use cobble_types::{Code, Error};
 
@@ -21,6 +22,9 @@ pub enum Action {
     Add(New),
     /// List connections
     List,
+    /// Kinds of systems, or the settings of one kind with what holds where nothing is said
+    #[command(after_help = "Example:\n  cobble connection kinds postgres")]
+    Kinds { kind: Option<String> },
     /// Show one, its secret hidden
     Show { name: String },
     /// Test one step by step
@@ -152,6 +156,43 @@ fn secret(new: &SecretFrom) -> Outcome<Option<String>> {
     }
 }
 
+/// What this command and its service know alike: no service is asked.
+fn kinds(common: &Common, wanted: Option<&str>) -> Outcome {
+    let all = described_kinds();
+    let Some(wanted) = wanted else {
+        if common.json {
+            return print_json(&all);
+        }
+        print!("{}", text_table(&["kind", ""], all.into_iter().map(|k| vec![k.kind, k.about]).collect()));
+        println!("\nthe settings of one: cobble connection kinds KIND");
+        return Ok(());
+    };
+    let Some(kind) = all.iter().find(|kind| kind.kind == wanted) else {
+        return Err(Error::unknown("kind of connection", wanted, all.iter().map(|k| k.kind.as_str())).into());
+    };
+    if common.json {
+        return print_json(kind);
+    }
+    println!("{}: {}\n", kind.kind, kind.about);
+    // What every connection has goes by an option of its own.
+    let own = ["address", "database", "user", "region"];
+    let rows = kind.settings.iter().map(|s| {
+        let given = match s.name.as_str() {
+            _ if s.secret => "--secret-env".to_owned(),
+            name if own.contains(&name) => format!("--{name}"),
+            name => format!("--set {name}=…"),
+        };
+        let default = match (&s.default, s.required) {
+            (Some(default), _) => default.clone(),
+            (None, true) => "required".to_owned(),
+            (None, false) => String::new(),
+        };
+        vec![given, default, s.help.clone()]
+    });
+    print!("{}", text_table(&["setting", "default", "meaning"], rows.collect()));
+    Ok(())
+}
+
 pub async fn run(common: &Common, action: Action) -> Outcome {
     let client = Client::new(common);
     match action {
@@ -193,6 +234,7 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             print!("{}", text_table(&["connection", "kind", "address", "database", "region"], rows));
             Ok(())
         }
+        Action::Kinds { kind } => kinds(common, kind.as_deref()),
         Action::Show { name } => {
             let c: ConnectionBody = client.get(&format!("/connections/{name}")).await?;
             if common.json {

@@ -119,9 +119,8 @@ pub fn defined_table(
     }
     if found.is_empty() {
         let what = format!("connection {connection}: table {name}: there are no data files below \"{path}\"");
-        return Err(
-            Error::new(Code::NotFound, what).hint("check the path; a table that is defined so can be discovered again, or dropped")
-        );
+        return Err(Error::new(Code::NotFound, what)
+            .hint("check the path; a table that is defined so can be discovered again, or dropped"));
     }
     table(connection, name.to_owned(), found)
 }

@@ -31,7 +31,7 @@ use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::offer::{BatchPredicate, PredicateCompiler};
 use cobble_types::deep::level;
-use cobble_types::{ColumnId, Error, Result, SqlType, Value};
+use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 
 use self::in_list::ConstantSet;
 use self::like::Segments;
@@ -98,23 +98,81 @@ pub struct Compiled {
 enum Node {
     Column(usize),
     Literal(ArrayRef),
-    Arithmetic { op: BinaryOp, left: Compiled, right: Compiled },
-    Compare { op: BinaryOp, left: Compiled, right: Compiled },
-    Logic { or: bool, left: Compiled, right: Compiled, right_may_fail: bool },
+    Arithmetic {
+        op: BinaryOp,
+        left: Compiled,
+        right: Compiled,
+    },
+    /// The same with its text, for the error of a divisor that is 0.
+    Division {
+        op: BinaryOp,
+        left: Compiled,
+        right: Compiled,
+        text: String,
+    },
+    Compare {
+        op: BinaryOp,
+        left: Compiled,
+        right: Compiled,
+    },
+    Logic {
+        or: bool,
+        left: Compiled,
+        right: Compiled,
+        right_may_fail: bool,
+    },
     Not(Compiled),
     Negate(Compiled),
-    IsNull { operand: Compiled, negated: bool },
-    Like { operand: Compiled, pattern: Compiled, negated: bool, case_insensitive: bool },
-    InList { operand: Compiled, list: Vec<Compiled>, negated: bool },
-    InSet { operand: Compiled, set: Arc<ConstantSet>, negated: bool },
-    Case { branches: Vec<(Compiled, Compiled)>, otherwise: Compiled },
-    Cast { operand: Compiled, from: SqlType, to: SqlType },
-    Concat { left: Compiled, right: Compiled },
+    IsNull {
+        operand: Compiled,
+        negated: bool,
+    },
+    Like {
+        operand: Compiled,
+        pattern: Compiled,
+        negated: bool,
+        case_insensitive: bool,
+    },
+    InList {
+        operand: Compiled,
+        list: Vec<Compiled>,
+        negated: bool,
+    },
+    InSet {
+        operand: Compiled,
+        set: Arc<ConstantSet>,
+        negated: bool,
+    },
+    Case {
+        branches: Vec<(Compiled, Compiled)>,
+        otherwise: Compiled,
+    },
+    Cast {
+        operand: Compiled,
+        from: SqlType,
+        to: SqlType,
+    },
+    Concat {
+        left: Compiled,
+        right: Compiled,
+    },
     Coalesce(Vec<Compiled>),
-    Call { function: Function, arguments: Vec<Compiled> },
-    Script { script: Box<Script>, arguments: Vec<Compiled> },
-    Field { operand: Compiled, name: String },
-    Subscript { operand: Compiled, index: Compiled },
+    Call {
+        function: Function,
+        arguments: Vec<Compiled>,
+    },
+    Script {
+        script: Box<Script>,
+        arguments: Vec<Compiled>,
+    },
+    Field {
+        operand: Compiled,
+        name: String,
+    },
+    Subscript {
+        operand: Compiled,
+        index: Compiled,
+    },
 }
 
 /// Where each column stands in the batches of one operator.
@@ -143,6 +201,9 @@ impl Places {
                     BinaryOp::Or => Node::Logic { or: true, left, right, right_may_fail },
                     BinaryOp::Concat => Node::Concat { left, right },
                     op if op.is_comparison() => Node::Compare { op: *op, left, right },
+                    BinaryOp::Divide | BinaryOp::Modulo => {
+                        Node::Division { op: *op, left, right, text: expr.to_string() }
+                    }
                     op => Node::Arithmetic { op: *op, left, right },
                 }
             }
@@ -226,6 +287,16 @@ impl Compiled {
             Node::Arithmetic { op, left, right } => {
                 let (l, r) = (left.evaluate(batch)?, right.evaluate(batch)?);
                 let array = arithmetic::compute(*op, &l, &r, &self.data_type)?;
+                Evaluated::like(array, &[&l, &r])
+            }
+            Node::Division { op, left, right, text } => {
+                let (l, r) = (left.evaluate(batch)?, right.evaluate(batch)?);
+                let array = arithmetic::compute(*op, &l, &r, &self.data_type).map_err(|error| match error.code {
+                    Code::DivisionByZero => {
+                        error.hint(format!("the divisor of {text} was 0; nullif(divisor, 0) makes such a value null"))
+                    }
+                    _ => error,
+                })?;
                 Evaluated::like(array, &[&l, &r])
             }
             Node::Compare { op, left, right } => {

@@ -1,6 +1,6 @@
 //! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
 
-use cobble_connect::{COMMON, ConnectionDefinition, Credentials, KINDS, Secret, TestStep};
+use cobble_connect::{COMMON, ConnectionDefinition, Credentials, KINDS, KindDescription, Secret, TestStep};
 use cobble_engine::Engine;
 use cobble_types::{Code, Error};
 use rocket::response::stream::{Event, EventStream};
@@ -78,29 +78,29 @@ fn find(service: &State, name: &str) -> Result<ConnectionDefinition, ApiError> {
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<KindBody>)))]
 #[get("/kinds")]
 pub fn kinds() -> Json<Vec<KindBody>> {
+    Json(described_kinds())
+}
+
+pub fn described_kinds() -> Vec<KindBody> {
     let setting = |s: &'static str| s.to_owned();
-    Json(
-        KINDS
+    let described = |kind: &KindDescription| KindBody {
+        kind: setting(kind.kind),
+        about: setting(kind.about),
+        settings: kind
+            .settings
             .iter()
-            .map(|kind| KindBody {
-                kind: setting(kind.kind),
-                about: setting(kind.about),
-                settings: kind
-                    .settings
-                    .iter()
-                    .chain(COMMON)
-                    .map(|s| SettingBody {
-                        name: setting(s.name),
-                        label: setting(s.label),
-                        help: setting(s.help),
-                        required: s.required,
-                        secret: s.secret,
-                        default: kind.default_of(s),
-                    })
-                    .collect(),
+            .chain(COMMON)
+            .map(|s| SettingBody {
+                name: setting(s.name),
+                label: setting(s.label),
+                help: setting(s.help),
+                required: s.required,
+                secret: s.secret,
+                default: kind.default_of(s),
             })
             .collect(),
-    )
+    };
+    KINDS.iter().map(described).collect()
 }
 
 /// All connections, without their secrets.

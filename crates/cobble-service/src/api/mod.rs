@@ -12,6 +12,7 @@ mod runs;
 pub mod types;
 mod users;
 
+pub use connections::described_kinds;
 use std::net::Ipv4Addr;
 use std::sync::Arc;
 

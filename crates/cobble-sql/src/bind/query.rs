@@ -5,7 +5,7 @@ use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::{Function, wider_type};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use cobble_types::deep::DEEPEST;
-use cobble_types::{Code, Error, Result, SqlType, Value};
+use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Scope, ScopeColumn};
@@ -74,15 +74,28 @@ impl<'a> Binder<'a> {
                 let keeps_open = std::mem::replace(&mut self.keeps_open, true);
                 let sides = self.set_expr(left).and_then(|left| Ok((left, self.set_expr(right)?)));
                 self.keeps_open = keeps_open;
-                let (left, right) = sides?;
+                let (first, second) = sides?;
+                let words = match op {
+                    ast::SetOperator::Union => "UNION",
+                    ast::SetOperator::Intersect => "INTERSECT",
+                    ast::SetOperator::Except | ast::SetOperator::Minus => "EXCEPT",
+                };
+                let types =
+                    common_types(&first, &second, words).map_err(|(place, error)| error.at(item_at(right, place)))?;
+                let closed = |side: Relation, body| {
+                    Self::closed(side, &types).map_err(|(place, error): (usize, Error)| {
+                        error.hint(format!("the other side has {} there", types[place])).at(item_at(body, Some(place)))
+                    })
+                };
+                let (first, second) = (closed(first, left)?, closed(second, right)?);
                 match op {
                     ast::SetOperator::Union => {
-                        let union = self.union(left, right)?;
+                        let union = self.union(first, second, &types);
                         Ok(if all { union } else { distinct(union) })
                     }
-                    ast::SetOperator::Intersect => self.compared_rows(left, right, JoinKind::Semi, all, "INTERSECT"),
+                    ast::SetOperator::Intersect => self.compared_rows(first, second, &types, JoinKind::Semi, all),
                     ast::SetOperator::Except | ast::SetOperator::Minus => {
-                        self.compared_rows(left, right, JoinKind::Anti, all, "EXCEPT")
+                        self.compared_rows(first, second, &types, JoinKind::Anti, all)
                     }
                 }
             }
@@ -90,19 +103,17 @@ impl<'a> Binder<'a> {
         }
     }
 
-    fn union(&mut self, left: Relation, right: Relation) -> Result<Relation> {
-        let types = common_types(&left, &right, "UNION")?;
-        let (left, right) = (Self::closed(left, &types)?, Self::closed(right, &types)?);
+    fn union(&mut self, left: Relation, right: Relation, types: &[SqlType]) -> Relation {
         let columns: Vec<Column> = left
             .scope
             .columns
             .iter()
-            .zip(&types)
+            .zip(types)
             .map(|(c, t)| self.new_column(None, c.name.clone(), t.clone()))
             .collect();
-        let inputs = [left, right].map(|side| UnionInput::whole(self.converted(side, &types).0)).to_vec();
+        let inputs = [left, right].map(|side| UnionInput::whole(self.converted(side, types).0)).to_vec();
         let scope = scope_of(&columns);
-        Ok(Relation { plan: LogicalPlan::Union { inputs, columns }, scope })
+        Relation { plan: LogicalPlan::Union { inputs, columns }, scope }
     }
 
     /// A side of a set operation in the common types, with its columns.
@@ -121,7 +132,7 @@ impl<'a> Binder<'a> {
     }
 
     /// The side with its open literals read as these types.
-    fn closed(side: Relation, types: &[SqlType]) -> Result<Relation> {
+    fn closed(side: Relation, types: &[SqlType]) -> std::result::Result<Relation, (usize, Error)> {
         let open = side
             .scope
             .columns
@@ -130,14 +141,14 @@ impl<'a> Binder<'a> {
             .any(|(c, t)| c.column.sql_type == SqlType::Null && *t != SqlType::Null);
         let (true, LogicalPlan::Project { input, mut columns }) = (open, side.plan.clone()) else { return Ok(side) };
         let mut scope = side.scope;
-        for (own, wanted) in scope.columns.iter_mut().zip(types) {
+        for (place, (own, wanted)) in scope.columns.iter_mut().zip(types).enumerate() {
             if own.column.sql_type != SqlType::Null {
                 continue;
             }
             let id = own.column.id;
             for (column, expr) in columns.iter_mut().filter(|(c, _)| c.id == id) {
                 if crate::coerce::is_untyped(expr) {
-                    *expr = coerce(expr.clone(), wanted)?;
+                    *expr = coerce(expr.clone(), wanted).map_err(|error| (place, error))?;
                     column.sql_type = wanted.clone();
                     own.column.sql_type = wanted.clone();
                 }
@@ -152,17 +163,15 @@ impl<'a> Binder<'a> {
         &mut self,
         left: Relation,
         right: Relation,
+        types: &[SqlType],
         kind: JoinKind,
         all: bool,
-        words: &str,
     ) -> Result<Relation> {
-        let types = common_types(&left, &right, words)?;
         if let Some(other) = types.iter().find(|t| !t.is_ordered()) {
             return Err(Error::new(Code::UnknownFunction, format!("values of type {other} cannot be compared")));
         }
-        let (left, right) = (Self::closed(left, &types)?, Self::closed(right, &types)?);
-        let (mut left, columns) = self.converted(left, &types);
-        let (mut right, right_columns) = self.converted(right, &types);
+        let (mut left, columns) = self.converted(left, types);
+        let (mut right, right_columns) = self.converted(right, types);
         let mut on: Vec<JoinKey> = columns
             .iter()
             .zip(&right_columns)
@@ -207,7 +216,10 @@ impl<'a> Binder<'a> {
         let width = rows.first().map_or(0, Vec::len);
         let mut columns = Vec::new();
         for place in 0..width {
-            let (coerced, common) = unify_all(rows.iter().map(|row| row[place].clone()).collect(), "VALUES")?;
+            let (coerced, common) =
+                unify_all(rows.iter().map(|row| row[place].clone()).collect(), "VALUES").map_err(|error| {
+                    error.at(values.rows.get(1).and_then(|row| position_of(row.content.get(place)?.span())))
+                })?;
             rows.iter_mut().zip(coerced).for_each(|(row, value)| row[place] = value);
             columns.push(self.new_column(None, format!("column{}", place + 1), common));
         }
@@ -405,23 +417,43 @@ fn taken_apart(plan: LogicalPlan, scope: &Scope) -> (LogicalPlan, Vec<SortKey>, 
 }
 
 /// The types that both sides of a set operation can be brought to, by place.
-fn common_types(left: &Relation, right: &Relation, words: &str) -> Result<Vec<SqlType>> {
+/// The place of a column of one side of a set operation, or of the side itself.
+fn item_at(body: &ast::SetExpr, place: Option<usize>) -> Option<Position> {
+    let expr = match (body, place) {
+        (ast::SetExpr::Select(select), Some(place)) => select.projection.get(place).map(Spanned::span),
+        (ast::SetExpr::Values(values), Some(place)) => {
+            values.rows.first().and_then(|row| row.content.get(place)).map(Spanned::span)
+        }
+        (ast::SetExpr::Query(query), _) => return item_at(&query.body, place),
+        (ast::SetExpr::SetOperation { left, .. }, _) => return item_at(left, place),
+        _ => None,
+    };
+    position_of(expr.unwrap_or_else(|| body.span()))
+}
+
+/// The types that hold both sides, column by column; with an error the column that it is about.
+fn common_types(
+    left: &Relation,
+    right: &Relation,
+    words: &str,
+) -> std::result::Result<Vec<SqlType>, (Option<usize>, Error)> {
     let (l, r) = (&left.scope.columns, &right.scope.columns);
     if l.len() != r.len() {
-        return Err(Error::new(Code::Syntax, format!("the sides of {words} have {} and {} columns", l.len(), r.len())));
+        let what = format!("the sides of {words} have {} and {} columns", l.len(), r.len());
+        return Err((None, Error::new(Code::Syntax, what).hint("give both sides the same columns")));
     }
     l.iter()
         .zip(r)
-        .map(|(a, b)| {
+        .enumerate()
+        .map(|(place, (a, b))| {
             if a.column.sql_type == SqlType::Null && b.column.sql_type == SqlType::Null {
                 return Ok(SqlType::Text);
             }
             let (a_type, b_type) = (&a.column.sql_type, &b.column.sql_type);
             wider_type(a_type, b_type).ok_or_else(|| {
-                Error::new(
-                    Code::TypeMismatch,
-                    format!("{words} cannot bring {a_type} and {b_type} together in column \"{}\"", a.name),
-                )
+                let what = format!("{words} cannot bring {a_type} and {b_type} together in column \"{}\"", a.name);
+                let error = Error::new(Code::TypeMismatch, what).hint("cast one of the two: …::text");
+                (Some(place), error)
             })
         })
         .collect()
