@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans bench console release setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-values bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -53,6 +53,11 @@ fuzz: console
 fuzz-plans: console
 	$(CARGO) build --workspace
 	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_plans::fuzz --ignored --nocapture
+
+# Expressions of all types at random, with the scale of numbers and the class of errors.
+fuzz-values: console
+	$(CARGO) build --workspace
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_values::values_fuzz --ignored --nocapture
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: release

@@ -177,12 +177,28 @@ pub fn for_judge(sql: &str) -> String {
 
 /// Rows as text with one separator, with numbers in one form, so that they can be compared.
 pub async fn judged(client: &tokio_postgres::Client, sql: &str) -> Result<Vec<String>, tokio_postgres::Error> {
+    judged_in(client, sql, plain).await
+}
+
+/// The same with each number in the form and scale that the judge gives it.
+pub async fn judged_as_written(
+    client: &tokio_postgres::Client,
+    sql: &str,
+) -> Result<Vec<String>, tokio_postgres::Error> {
+    judged_in(client, sql, as_written).await
+}
+
+async fn judged_in(
+    client: &tokio_postgres::Client,
+    sql: &str,
+    form: fn(&str) -> String,
+) -> Result<Vec<String>, tokio_postgres::Error> {
     let messages = client.simple_query(sql).await?;
     Ok(messages
         .into_iter()
         .filter_map(|m| match m {
             tokio_postgres::SimpleQueryMessage::Row(row) => {
-                let values: Vec<String> = (0..row.len()).map(|i| plain(row.get(i).unwrap_or("∅"))).collect();
+                let values: Vec<String> = (0..row.len()).map(|i| form(row.get(i).unwrap_or("∅"))).collect();
                 Some(values.join("|"))
             }
             _ => None,
@@ -192,10 +208,8 @@ pub async fn judged(client: &tokio_postgres::Client, sql: &str) -> Result<Vec<St
 
 /// `t` as `true`, decimals without trailing zeros and rounded to ten digits after the point.
 pub fn plain(text: &str) -> String {
-    match text {
-        "t" => return "true".into(),
-        "f" => return "false".into(),
-        _ => {}
+    if matches!(text, "t" | "f") {
+        return as_written(text);
     }
     let is_decimal =
         text.contains('.') && text.trim_start_matches('-').bytes().all(|b| b.is_ascii_digit() || b == b'.');
@@ -209,6 +223,15 @@ pub fn plain(text: &str) -> String {
     }
     let rounded = format!("{:.9}", text.parse::<f64>().unwrap_or(0.0));
     rounded.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+/// `t` as `true`, all else as it is.
+fn as_written(text: &str) -> String {
+    match text {
+        "t" => "true".into(),
+        "f" => "false".into(),
+        other => other.to_owned(),
+    }
 }
 
 /// Our rows in the same form, from JSON lines of values.
@@ -300,6 +323,15 @@ pub async fn language_judge() -> tokio_postgres::Client {
 
 /// A statement through the engine as a library, with its rows in the judge's form.
 pub async fn in_engine(sql: &str) -> Result<Vec<String>, cobble_types::Error> {
+    rows_in_engine(sql, plain).await
+}
+
+/// The same with each number in its own form and scale.
+pub async fn rows_as_written(sql: &str) -> Result<Vec<String>, cobble_types::Error> {
+    rows_in_engine(sql, as_written).await
+}
+
+async fn rows_in_engine(sql: &str, form: fn(&str) -> String) -> Result<Vec<String>, cobble_types::Error> {
     use cobble_engine::Engine;
     static ENGINE: OnceLock<std::sync::Arc<Engine>> = OnceLock::new();
     let engine = ENGINE.get_or_init(|| Engine::in_memory().expect("an engine"));
@@ -310,7 +342,7 @@ pub async fn in_engine(sql: &str) -> Result<Vec<String>, cobble_types::Error> {
             let values: Vec<String> = batch
                 .columns()
                 .iter()
-                .map(|c| plain(&cobble_types::array_value_text(c.as_ref(), row).unwrap_or_else(|| "∅".to_owned())))
+                .map(|c| form(&cobble_types::array_value_text(c.as_ref(), row).unwrap_or_else(|| "∅".to_owned())))
                 .collect();
             rows.push(values.join("|"));
         }

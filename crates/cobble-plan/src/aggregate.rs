@@ -155,7 +155,7 @@ impl AggregateFunction {
                 let (_, scale) = number.digits()?;
                 SqlType::Numeric { precision: 38, scale: scale.max(DIVISION_SCALE) }
             }
-            (Min | Max, SqlType::Null | SqlType::Boolean | SqlType::Bytea | SqlType::Uuid | SqlType::Array(_)) => {
+            (Min | Max, SqlType::Null | SqlType::Boolean | SqlType::Bytea | SqlType::Uuid) => {
                 return None;
             }
             (Min | Max, ordered) if ordered.is_ordered() => first,
@@ -169,11 +169,11 @@ impl AggregateFunction {
                 SqlType::Array(_) => SqlType::Array(Box::new(first)),
                 _ => first,
             },
-            (PercentileDisc, ordered) if ordered.is_ordered() => match &arguments[1] {
+            (PercentileDisc, _) if !none => match &arguments[1] {
                 SqlType::Array(_) => SqlType::Array(Box::new(first)),
                 _ => first,
             },
-            (Mode, ordered) if ordered.is_ordered() => first,
+            (Mode, _) if !none => first,
             (ApproxPercentile, SqlType::Double) => SqlType::Double,
             _ => return None,
         })

@@ -98,6 +98,9 @@ functions! {
     Sha512, "sha512", [], "bytea", Immutable, false;
     Encode, "encode", [], "bytea, form", Immutable, false;
     Decode, "decode", [], "text, form", Immutable, false;
+    ConvertTo, "convert_to", [], "text, encoding", Immutable, false;
+    ConvertFrom, "convert_from", [], "bytea, encoding", Immutable, false;
+    Unistr, "unistr", [], "text", Immutable, false;
     ByteConcat, "byte_concat", [], "bytea, bytea", Immutable, false;
     GetByte, "get_byte", [], "bytea, place", Immutable, false;
     SetByte, "set_byte", [], "bytea, place, byte", Immutable, false;
@@ -217,7 +220,8 @@ functions! {
     JsonConcat, "json_concat", ["jsonb_concat"], "json, json", Immutable, false;
     JsonStripNulls, "json_strip_nulls", ["jsonb_strip_nulls"], "json", Immutable, false;
     JsonPretty, "jsonb_pretty", [], "json", Immutable, false;
-    JsonObject, "json_object", ["jsonb_object"], "text[] [, text[]]", Immutable, false;
+    JsonObject, "json_object", [], "text[] [, text[]]", Immutable, false;
+    JsonbObject, "jsonb_object", [], "text[] [, text[]]", Immutable, false;
     JsonOrder, "json_order", [], "json", Immutable, false;
     JsonArrayLength, "json_array_length", ["jsonb_array_length"], "json", Immutable, false;
     JsonTypeof, "json_typeof", ["jsonb_typeof"], "json", Immutable, false;

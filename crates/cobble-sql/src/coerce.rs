@@ -4,6 +4,7 @@
 use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::function::{Function, wider_type};
+use cobble_types::array_text::{ArrayItem, parse_array};
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
@@ -33,91 +34,27 @@ pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
     }
 }
 
-/// `{1,2,NULL}`, `{a,"b c"}` or `{{1,2},{3,4}}`, as PostgreSQL writes arrays (manual 8.15.2). The text says how many dimensions
-/// there are, whatever the type's name does.
+/// The text of an array, whose items are read as the type's innermost one.
 fn array_literal(text: &str, target: &SqlType) -> Result<Expr> {
     let mut innermost = target;
     while let SqlType::Array(item) = innermost {
         innermost = item;
     }
-    let bad = || Error::new(Code::InvalidText, format!("'{text}' does not read as {target}")).hint("such as '{1,2,3}'");
-    let mut characters = text.trim().chars().peekable();
-    let array = nested_array(&mut characters, innermost, 1).and_then(|array| array.ok_or_else(bad));
-    let array = array.map_err(|e| if e.code == Code::Internal { bad() } else { e })?;
-    match characters.next() {
-        None => Ok(array),
-        Some(_) => Err(bad()),
-    }
+    let items = parse_array(text).ok_or_else(|| {
+        Error::new(Code::InvalidText, format!("'{text}' does not read as {target}")).hint("such as '{1,2,3}'")
+    })?;
+    array_of(items, innermost)
 }
 
-/// An array from its opening brace on; nothing where the text is not one.
-fn nested_array(
-    characters: &mut std::iter::Peekable<std::str::Chars>,
-    innermost: &SqlType,
-    depth: usize,
-) -> Result<Option<Expr>> {
-    let skip = |characters: &mut std::iter::Peekable<std::str::Chars>| {
-        while characters.next_if(|c| c.is_whitespace()).is_some() {}
+fn array_of(items: Vec<ArrayItem>, innermost: &SqlType) -> Result<Expr> {
+    let expr = |item| match item {
+        ArrayItem::Array(inner) => array_of(inner, innermost),
+        ArrayItem::Null => coerce(Expr::Literal { value: Value::Null, sql_type: SqlType::Null }, innermost),
+        ArrayItem::Text(text) => coerce(Expr::Literal { value: Value::Text(text), sql_type: SqlType::Null }, innermost),
     };
-    skip(characters);
-    if depth > 6 || characters.next_if_eq(&'{').is_none() {
-        return Ok(None);
-    }
-    let mut items = Vec::new();
-    skip(characters);
-    if characters.next_if_eq(&'}').is_some() {
-        let sql_type = SqlType::Array(Box::new(innermost.clone()));
-        return Ok(Some(Expr::Call { function: Function::MakeArray, arguments: items, sql_type }));
-    }
-    loop {
-        skip(characters);
-        if characters.peek() == Some(&'{') {
-            match nested_array(characters, innermost, depth + 1)? {
-                Some(array) => items.push(array),
-                None => return Ok(None),
-            }
-        } else {
-            let (mut text, mut quoted) = (String::new(), false);
-            if characters.next_if_eq(&'"').is_some() {
-                quoted = true;
-                loop {
-                    match characters.next() {
-                        Some('"') => break,
-                        Some('\\') => text.extend(characters.next()),
-                        Some(c) => text.push(c),
-                        None => return Ok(None),
-                    }
-                }
-            } else {
-                while let Some(c) = characters.next_if(|c| !matches!(c, ',' | '}' | '{' | '"')) {
-                    match c {
-                        '\\' => text.extend(characters.next()),
-                        c => text.push(c),
-                    }
-                }
-                text.truncate(text.trim_end().len());
-            }
-            let value = match quoted {
-                false if text.is_empty() => return Ok(None),
-                false if text.eq_ignore_ascii_case("null") => Value::Null,
-                _ => Value::Text(text),
-            };
-            items.push(coerce(Expr::Literal { value, sql_type: SqlType::Null }, innermost)?);
-        }
-        skip(characters);
-        match characters.next() {
-            Some(',') => {}
-            Some('}') => break,
-            _ => return Ok(None),
-        }
-    }
-    // All items are of one type: values, or arrays as deep as each other.
-    let item = items[0].sql_type();
-    if items.iter().any(|other| other.sql_type() != item) {
-        return Ok(None);
-    }
-    let sql_type = SqlType::Array(Box::new(item));
-    Ok(Some(Expr::Call { function: Function::MakeArray, arguments: items, sql_type }))
+    let arguments = items.into_iter().map(expr).collect::<Result<Vec<_>>>()?;
+    let item = arguments.first().map_or(innermost.clone(), Expr::sql_type);
+    Ok(Expr::Call { function: Function::MakeArray, arguments, sql_type: SqlType::Array(Box::new(item)) })
 }
 
 /// An open literal becomes text; used where an expression leaves a query.

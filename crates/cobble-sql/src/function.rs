@@ -56,6 +56,24 @@ fn shape(arguments: Vec<Expr>, required: usize, rules: &[fn(Expr) -> Result<Expr
     arguments.into_iter().zip(rules).map(|(argument, rule)| rule(argument)).collect()
 }
 
+/// Exact numbers among the arguments, and none that is not.
+pub fn is_exact(arguments: &[Expr]) -> bool {
+    let types = || arguments.iter().map(Expr::sql_type);
+    types().any(|t| matches!(t, SqlType::Numeric { .. }))
+        && types().all(|t| matches!(t, SqlType::Numeric { .. } | SqlType::Null) || t.is_integer())
+}
+
+/// An exact number as a numeric of just its digits.
+fn just_exact(expr: Expr) -> Result<Expr> {
+    match expr.sql_type() {
+        SqlType::Numeric { .. } => Ok(expr),
+        other => {
+            let (precision, scale) = other.digits().unwrap_or((38, 10));
+            coerce(expr, &SqlType::Numeric { precision, scale })
+        }
+    }
+}
+
 fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
     use Function::*;
     let done = |arguments: Vec<Expr>, sql_type: SqlType| Ok(Expr::Call { function, arguments, sql_type });
@@ -124,6 +142,15 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 _ => done(shape(arguments, 1, &[double])?, SqlType::Double),
             }
         }
+        Sqrt | Exp | Ln | Log | Power if is_exact(&arguments) => {
+            let arguments: Vec<Expr> = shape(arguments, usize::from(function == Power) + 1, &[just_exact, just_exact])?;
+            if arguments.len() > 1 && !matches!(function, Power | Log) {
+                return Err(wrong());
+            }
+            // As many digits as PostgreSQL gives of numbers of usual size.
+            let scale = if function == Sqrt { 15 } else { 16 };
+            done(arguments, SqlType::Numeric { precision: 38, scale })
+        }
         Sqrt | Exp | Ln | Log => done(shape(arguments, 1, &[double])?, SqlType::Double),
         Power => done(shape(arguments, 2, &[double, double])?, SqlType::Double),
         Random => done(shape(arguments, 0, &[])?, SqlType::Double),
@@ -136,7 +163,8 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         DatePart => {
             let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
-            let from = match from.sql_type() {
+            let own = from.sql_type();
+            let from = match own {
                 SqlType::Interval | SqlType::Time => from,
                 _ => time_point(from)?,
             };
@@ -144,7 +172,10 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let Some(part) = constant_text(&part) else { return done(vec![text(part)?, from], exact) };
             let part = known_part(&part, &from.sql_type())?;
             let sql_type = match part {
-                "second" | "epoch" | "milliseconds" => exact,
+                // A day begins with a whole second.
+                "epoch" if own == SqlType::Date => SqlType::Numeric { precision: 20, scale: 0 },
+                "milliseconds" => SqlType::Numeric { precision: 26, scale: 3 },
+                "second" | "epoch" => exact,
                 _ => SqlType::Numeric { precision: 20, scale: 0 },
             };
             done(vec![Expr::literal(Value::Text(part.to_owned())), from], sql_type)
@@ -214,7 +245,9 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         SimilarSubstring => done(shape(arguments, 3, &[text, text, text])?, SqlType::Text),
         Sha224 | Sha256 | Sha384 | Sha512 => done(shape(arguments, 1, &[bytes])?, SqlType::Bytea),
         Encode => done(shape(arguments, 2, &[bytes, text])?, SqlType::Text),
-        Decode => done(shape(arguments, 2, &[text, text])?, SqlType::Bytea),
+        Decode | ConvertTo => done(shape(arguments, 2, &[text, text])?, SqlType::Bytea),
+        ConvertFrom => done(shape(arguments, 2, &[bytes, text])?, SqlType::Text),
+        Unistr => done(shape(arguments, 1, &[text])?, SqlType::Text),
         ByteConcat => done(shape(arguments, 2, &[bytes, bytes])?, SqlType::Bytea),
         GetByte => done(shape(arguments, 2, &[bytes, integer])?, SqlType::Integer),
         SetByte => done(shape(arguments, 3, &[bytes, integer, integer])?, SqlType::Bytea),
@@ -466,6 +499,14 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let (SqlType::Array(l), SqlType::Array(r)) = (left.sql_type(), right.sql_type()) else {
                 return Err(wrong());
             };
+            if function == ArrayCat {
+                // An array beside one of a dimension more is an item of it.
+                match (&*l, &*r) {
+                    (SqlType::Array(inner), one) if **inner == *one => return typed(ArrayAppend, vec![left, right]),
+                    (one, SqlType::Array(inner)) if **inner == *one => return typed(ArrayPrepend, vec![left, right]),
+                    _ => {}
+                }
+            }
             let common = array_of(cobble_plan::function::wider_type(&l, &r).ok_or_else(wrong)?);
             let sql_type = if function == ArrayCat { common.clone() } else { SqlType::Boolean };
             done(vec![coerce(left, &common)?, coerce(right, &common)?], sql_type)
@@ -504,7 +545,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         JsonConcat => done(shape(arguments, 2, &[json, json])?, SqlType::Json),
         JsonStripNulls => done(shape(arguments, 1, &[json])?, SqlType::Json),
         JsonPretty => done(shape(arguments, 1, &[json])?, SqlType::Text),
-        JsonObject => done(shape(arguments, 1, &[texts, texts])?, SqlType::Json),
+        JsonObject | JsonbObject => done(shape(arguments, 1, &[texts, texts])?, SqlType::Json),
         JsonOrder => done(shape(arguments, 1, &[json])?, SqlType::Bytea),
         JsonArrayLength => done(shape(arguments, 1, &[json])?, SqlType::Integer),
         JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),

@@ -61,6 +61,7 @@ pub enum Code {
     /// A JSON path that finds no member of this name.
     JsonMember,
     ArraySubscript,
+    NullNotAllowed,
     SampleShare,
     WidthBucket,
     /// More rows than the one that a value needs.
@@ -131,6 +132,7 @@ impl Code {
             Code::FrameDistance => "22013",
             Code::JsonMember => "2203A",
             Code::ArraySubscript => "2202E",
+            Code::NullNotAllowed => "22004",
             Code::SampleShare => "2202H",
             Code::WidthBucket => "2201G",
             Code::Cardinality => "21000",

@@ -1,5 +1,6 @@
 //! The words every other crate speaks: SQL types, constant values, names, and errors that carry a code, a position and a hint.
 
+pub mod array_text;
 pub mod characters;
 pub mod deep;
 mod error;

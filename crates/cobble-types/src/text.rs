@@ -22,14 +22,21 @@ fn write_fraction(micros: u32) -> String {
     if micros == 0 { String::new() } else { format!(".{micros:06}").trim_end_matches('0').to_owned() }
 }
 
-/// `YYYY-MM-DD HH:MM:SS[.ffffff]` without a zone.
+/// `YYYY-MM-DD HH:MM:SS[.ffffff]` without a zone; `BC` stands at the end.
 pub fn write_timestamp(micros: i64) -> String {
+    write_clock(micros, "")
+}
+
+/// A date and a time of day with what stands behind them.
+fn write_clock(micros: i64, behind: &str) -> String {
     match DateTime::from_timestamp_micros(micros) {
         Some(at) => {
             let at = at.naive_utc();
             let days = at.date().num_days_from_ce() - EPOCH_DAYS_FROM_CE;
             let fraction = write_fraction(at.and_utc().timestamp_subsec_micros());
-            format!("{} {:02}:{:02}:{:02}{fraction}", write_date(days), at.hour(), at.minute(), at.second())
+            let date = write_date(days);
+            let (date, era) = date.strip_suffix(" BC").map_or((date.as_str(), ""), |date| (date, " BC"));
+            format!("{date} {:02}:{:02}:{:02}{fraction}{behind}{era}", at.hour(), at.minute(), at.second())
         }
         None => format!("microsecond {micros}"),
     }
@@ -40,14 +47,14 @@ pub fn write_moment(micros: i64, zone: Zone) -> String {
     let Some(clock) = zone.clock(micros) else { return format!("microsecond {micros}") };
     let east = (clock - micros) / 1_000_000;
     let (sign, away) = if east < 0 { ('-', -east) } else { ('+', east) };
-    let mut text = format!("{}{sign}{:02}", write_timestamp(clock), away / 3600);
+    let mut offset = format!("{sign}{:02}", away / 3600);
     if away % 3600 != 0 {
-        text.push_str(&format!(":{:02}", away / 60 % 60));
+        offset.push_str(&format!(":{:02}", away / 60 % 60));
     }
     if away % 60 != 0 {
-        text.push_str(&format!(":{:02}", away % 60));
+        offset.push_str(&format!(":{:02}", away % 60));
     }
-    text
+    write_clock(clock, &offset)
 }
 
 pub(crate) fn write_time(micros: i64) -> String {
@@ -159,7 +166,7 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
             let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);
             match zone.as_deref() {
                 None => write_timestamp(micros),
-                Some("UTC") => format!("{}+00", write_timestamp(micros)),
+                Some("UTC") => write_clock(micros, "+00"),
                 Some(name) => write_moment(micros, Zone::parse(name).unwrap_or(Zone::Offset(0))),
             }
         }
@@ -176,7 +183,7 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
             let parts = array.as_struct().columns();
             let parts: Vec<String> = parts
                 .iter()
-                .map(|part| array_value_text(part.as_ref(), row).map_or(String::new(), |text| quoted_field(&text)))
+                .map(|part| nested_text(part.as_ref(), row).map_or(String::new(), |text| quoted_field(&text)))
                 .collect();
             format!("({})", parts.join(","))
         }
@@ -184,9 +191,19 @@ pub fn array_value_text(array: &dyn Array, row: usize) -> Option<String> {
     })
 }
 
+/// A value inside an array or a row, where PostgreSQL writes truth values by their first letter.
+fn nested_text(array: &dyn Array, row: usize) -> Option<String> {
+    match array.data_type() {
+        DataType::Boolean if array.is_valid(row) => {
+            Some(if array.as_boolean().value(row) { "t" } else { "f" }.to_owned())
+        }
+        _ => array_value_text(array, row),
+    }
+}
+
 /// An item of an array: NULL for null, in quotes where it could be read in another way.
 fn array_item(items: &dyn Array, place: usize) -> String {
-    match array_value_text(items, place) {
+    match nested_text(items, place) {
         None => "NULL".to_owned(),
         Some(text) if matches!(items.data_type(), DataType::List(_)) => text,
         Some(text) if text.eq_ignore_ascii_case("null") => format!("\"{text}\""),

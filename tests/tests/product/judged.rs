@@ -6,13 +6,18 @@ use std::time::Duration;
 use cobble_tests::{in_engine, judged, language_judge};
 
 /// What became of a statement: its rows, or the class of its error (the first two characters of the SQLSTATE).
-type Outcome = Result<Vec<String>, (String, String)>;
+pub type Outcome = Result<Vec<String>, (String, String)>;
 
 async fn of_judge(judge: &tokio_postgres::Client, sql: &str) -> Outcome {
-    judged(judge, sql).await.map_err(|error| match error.as_db_error() {
+    judged(judge, sql).await.map_err(told)
+}
+
+/// The class of an error of the judge, and what it says.
+pub fn told(error: tokio_postgres::Error) -> (String, String) {
+    match error.as_db_error() {
         Some(own) => (own.code().code()[..2].to_owned(), own.message().to_owned()),
         None => ("".to_owned(), error.to_string()),
-    })
+    }
 }
 
 async fn of_engine(sql: &str) -> Outcome {

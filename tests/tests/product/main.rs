@@ -20,6 +20,7 @@ mod postgres_truth;
 mod pushdown;
 mod random;
 mod random_plans;
+mod random_values;
 mod records;
 mod secrets;
 mod statistics;

@@ -51,7 +51,7 @@ pub enum Action {
     #[command(
         after_help = "Examples:\n  cobble catalog define fleet.reports.long_routes --query \"SELECT name, nautical_miles FROM routes WHERE nautical_miles > 20\"\n  cobble catalog define drop.public.fares --path tariffs.csv --column \"route_id text\""
     )]
-    Define(Define),
+    Define(Box<Define>),
     /// Take a table that it defines out again; its source is not touched
     Undefine {
         #[arg(value_name = "CATALOG.SCHEMA.TABLE")]

@@ -317,6 +317,11 @@ impl Offer for DatabaseOffer {
             next.nest();
         }
         let (mut keys, mut columns) = (Vec::new(), HashMap::new());
+        let unordered = |expr: &Expr| !expr.sql_type().is_ordered();
+        let distinct = || aggregates.iter().filter(|(_, call)| call.distinct).flat_map(|(_, call)| &call.arguments);
+        if groups.iter().any(|(_, expr)| unordered(expr)) || distinct().any(unordered) {
+            return Self::refused((KeptReason::TypeDiffers, "documents are told apart in another way there".into()));
+        }
         for (column, expr) in groups {
             if let Err(refusal) = next.database.dialect().groups(expr) {
                 return Self::refused(refusal);

@@ -72,7 +72,7 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
                 let (months, days) = (f64::from(span.months) * by, f64::from(span.days) * by);
                 let rest_days = ((months - months.trunc()) * 30.0 * 1e6).round() / 1e6;
                 let rest = (days - days.trunc() + rest_days - rest_days.trunc()) * 86_400e6;
-                let micros = (span.nanoseconds as f64 / 1000.0 * by + rest).round();
+                let micros = (span.nanoseconds as f64 / 1000.0 * by + rest).round_ties_even();
                 let within = |v: f64| (v >= f64::from(i32::MIN) && v <= f64::from(i32::MAX)).then_some(v as i32);
                 let whole_days = days.trunc() + rest_days.trunc();
                 let nanoseconds = (micros.abs() < 9.2e15).then(|| micros as i64 * 1000)?;

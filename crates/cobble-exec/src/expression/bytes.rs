@@ -1,5 +1,6 @@
 //! Byte strings: their functions, and their forms as text (PostgreSQL manual 9.5).
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use arrow::array::*;
@@ -9,7 +10,7 @@ use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result};
 
 use super::Evaluated;
-use super::text::{Integers, Texts};
+use super::text::{Integers, Texts, build};
 
 /// Base64 stands in lines of so many characters (RFC 2045).
 const LINE: usize = 76;
@@ -56,6 +57,45 @@ fn decode(text: &str, form: &str) -> Result<Vec<u8>> {
         "escape" => cobble_types::parse::parse_escaped(text)
             .ok_or_else(|| Error::new(Code::InvalidText, "the text is no byte string in the escape form")),
         other => Err(unknown_form(other)),
+    }
+}
+
+/// Encodings that texts are brought into and out of.
+enum Encoding {
+    Utf8,
+    Latin1,
+}
+
+impl Encoding {
+    fn named(name: &str) -> Result<Encoding> {
+        match name.to_uppercase().replace(['-', '_'], "").as_str() {
+            "UTF8" | "UNICODE" => Ok(Encoding::Utf8),
+            "LATIN1" | "ISO88591" => Ok(Encoding::Latin1),
+            _ => Err(Error::new(Code::InvalidValue, format!("\"{name}\" is not a known encoding"))
+                .hint("there are UTF8 and LATIN1")),
+        }
+    }
+}
+
+fn convert_to(text: &str, encoding: &str) -> Result<Vec<u8>> {
+    match Encoding::named(encoding)? {
+        Encoding::Utf8 => Ok(text.as_bytes().to_vec()),
+        Encoding::Latin1 => text
+            .chars()
+            .map(|c| {
+                u8::try_from(u32::from(c)).map_err(|_| Error::new(Code::InvalidText, format!("{c} is not in LATIN1")))
+            })
+            .collect(),
+    }
+}
+
+fn convert_from(bytes: &[u8], encoding: &str) -> Result<String> {
+    match Encoding::named(encoding)? {
+        Encoding::Utf8 => String::from_utf8(bytes.to_vec())
+            .ok()
+            .filter(|text| !text.contains('\0'))
+            .ok_or_else(|| Error::new(Code::InvalidText, "the bytes are no text in UTF8")),
+        Encoding::Latin1 => Ok(bytes.iter().map(|b| char::from(*b)).collect()),
     }
 }
 
@@ -166,6 +206,18 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) ->
                 return Ok(None);
             };
             decode(text, form).map(Some)
+        }),
+        F::ConvertTo => built(rows, |row| {
+            let Some((text, encoding)) = Texts::of(arguments[0]).get(row).zip(Texts::of(arguments[1]).get(row)) else {
+                return Ok(None);
+            };
+            convert_to(text, encoding).map(Some)
+        }),
+        F::ConvertFrom => build(rows, |row| {
+            let Some((bytes, encoding)) = bytes(0).get(row).zip(Texts::of(arguments[1]).get(row)) else {
+                return Ok(None);
+            };
+            convert_from(bytes, encoding).map(|text| Some(Cow::Owned(text)))
         }),
         F::ByteConcat => built(rows, |row| Ok(bytes(0).get(row).zip(bytes(1).get(row)).map(|(a, b)| [a, b].concat()))),
         F::Substring => built(rows, |row| {

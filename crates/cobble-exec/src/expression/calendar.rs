@@ -62,13 +62,14 @@ fn overlaps(a: (Option<i64>, Option<i64>), b: (Option<i64>, Option<i64>)) -> Opt
     let ((s, e), (t, f)) = (sorted(a), sorted(b));
     let (s, t) = (s?, t?);
     // Of the one that begins first, the end decides.
-    let (first_end, second_start) = match s.cmp(&t) {
-        std::cmp::Ordering::Less => (e, t),
-        std::cmp::Ordering::Greater => (f, s),
+    let (first_end, second_start, second_end) = match s.cmp(&t) {
+        std::cmp::Ordering::Less => (e, t, f),
+        std::cmp::Ordering::Greater => (f, s, e),
         // Both share their first moment, whatever their ends; an unknown end may be anything.
         std::cmp::Ordering::Equal => return (e.is_some() && f.is_some()).then_some(true),
     };
-    first_end.map(|end| second_start < end)
+    // Where it comes too early, an unknown end of the other could still lie before it.
+    if second_start < first_end? { Some(true) } else { second_end.map(|_| false) }
 }
 
 fn justified(v: IntervalMonthDayNano, hours: bool, days: bool) -> Option<IntervalMonthDayNano> {
@@ -130,7 +131,9 @@ pub(super) fn interval_part(part: &str, v: IntervalMonthDayNano) -> Option<i128>
 /// Any time point as microseconds.
 fn microseconds(array: &ArrayRef) -> Int64Array {
     match array.data_type() {
-        DataType::Date32 => array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d) * DAY),
+        DataType::Date32 => {
+            array.as_primitive::<Date32Type>().unary::<_, Int64Type>(|d| i64::from(d).wrapping_mul(DAY))
+        }
         DataType::Time64(_) => array.as_primitive::<Time64MicrosecondType>().reinterpret_cast::<Int64Type>(),
         _ => array.as_primitive::<TimestampMicrosecondType>().reinterpret_cast::<Int64Type>(),
     }
@@ -162,9 +165,10 @@ pub(super) fn part_of(arguments: &[&Evaluated], rows: usize, result: &DataType) 
             (None, None) => None,
         };
         let value = value.ok_or_else(|| unknown_part(part))?;
-        // Parts that are whole have no digits after the point of their own.
-        let has_digits = matches!(known, "second" | "epoch" | "milliseconds");
-        out.append_value(if has_digits || scale == 0 { value } else { value * 1_000_000 });
+        // Parts that are whole have no digits after the point of their own, the others come with six.
+        let digits = if matches!(known, "second" | "epoch" | "milliseconds") { 6 } else { 0 };
+        let unit = 10i128.pow(u32::from((digits - i32::from(scale)).unsigned_abs() as u8));
+        out.append_value(if digits > i32::from(scale) { value / unit } else { value * unit });
     }
     Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
 }
@@ -794,16 +798,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::ToNumber => {
             let mut out = Decimal128Builder::with_capacity(rows);
             for row in 0..rows {
-                let Some(text) = text(0, row).filter(|_| text(1, row).is_some()) else {
+                let Some((text, format)) = text(0, row).zip(text(1, row)) else {
                     out.append_null();
                     continue;
                 };
-                let negative = text.contains('-') || text.contains('<');
-                let digits: String = text.chars().filter(|c| c.is_ascii_digit() || *c == '.').collect();
-                let value = cobble_types::parse::parse_decimal(&digits)
-                    .and_then(|(unscaled, scale)| cobble_types::parse::rescale_decimal(unscaled, scale, 10))
-                    .ok_or_else(|| Error::new(Code::InvalidText, format!("\"{text}\" is not a number")))?;
-                out.append_value(if negative { -value } else { value });
+                let (unscaled, scale) = NumberTemplate::read(format)?.value(text)?;
+                let value = cobble_types::parse::rescale_decimal(unscaled, scale, 10);
+                out.append_value(value.ok_or_else(|| Error::new(Code::Overflow, format!("\"{text}\" is too large")))?);
             }
             Ok(Arc::new(out.finish().with_precision_and_scale(38, 10)?))
         }

@@ -3,10 +3,12 @@
 use std::sync::Arc;
 
 use arrow::array::*;
+use arrow::buffer::OffsetBuffer;
 use arrow::compute::{CastOptions, cast_with_options};
 use arrow::datatypes::*;
 use arrow::error::ArrowError;
 use arrow::util::display::FormatOptions;
+use cobble_types::array_text::{ArrayItem, parse_array};
 use cobble_types::parse::parse_uuid;
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
@@ -38,7 +40,7 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
         }
         (T::Time, T::Interval) => {
             let times = array.as_primitive::<Time64MicrosecondType>();
-            let span = |t: i64| IntervalMonthDayNano::new(0, 0, t * 1000);
+            let span = |t: i64| IntervalMonthDayNano::new(0, 0, t.wrapping_mul(1000));
             Ok(Arc::new(times.unary::<_, IntervalMonthDayNanoType>(span)))
         }
         (T::Json, _) if *to != T::Text => {
@@ -72,6 +74,7 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             let fields: Fields = to.iter().map(|f| Field::new(&f.name, f.sql_type.to_arrow(), true)).collect();
             Ok(Arc::new(StructArray::try_new_with_length(fields, parts, rows.nulls().cloned(), rows.len())?))
         }
+        (T::Text, T::Array(item)) => array_from_text(array, item),
         (T::Text, _) => from_text(array, to),
         (T::Real | T::Double, integer) if integer.is_integer() => {
             // PostgreSQL rounds to the nearest, ties to even.
@@ -90,8 +93,11 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             kernel(&(Arc::new(whole) as ArrayRef), to)
         }
         (T::Date, T::Timestamp | T::TimestampTz) => {
-            let micros =
-                array.as_primitive::<Date32Type>().unary::<_, TimestampMicrosecondType>(|d| i64::from(d) * DAY);
+            let out_of_range = || Error::new(Code::TimeOutOfRange, format!("a date is out of the range of {to}"));
+            // Only of values: what is under a null may be anything.
+            let micros = array.as_primitive::<Date32Type>().try_unary::<_, TimestampMicrosecondType, Error>(|d| {
+                i64::from(d).checked_mul(DAY).ok_or_else(out_of_range)
+            })?;
             Ok(zoned(micros, to))
         }
         (T::Timestamp | T::TimestampTz, T::Date) => {
@@ -127,7 +133,10 @@ fn float_to_numeric(array: &ArrayRef, precision: u8, scale: i8) -> Result<ArrayR
             out.append_null();
             continue;
         };
-        if !value.is_finite() {
+        if value.is_infinite() {
+            return Err(Error::new(Code::Overflow, format!("{value} is out of the range of numeric")));
+        }
+        if value.is_nan() {
             return Err(Error::unsupported(format_args!("{value} as a numeric")));
         }
         let exact = cobble_types::parse::parse_decimal(&format!("{value:.digits$e}"))
@@ -140,6 +149,37 @@ fn float_to_numeric(array: &ArrayRef, precision: u8, scale: i8) -> Result<ArrayR
         })?);
     }
     Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
+}
+
+/// Texts as arrays of one dimension.
+fn array_from_text(array: &ArrayRef, item: &SqlType) -> Result<ArrayRef> {
+    let texts = array.as_string_view();
+    let (mut items, mut lengths) = (StringViewBuilder::new(), Vec::with_capacity(texts.len()));
+    for text in texts {
+        let Some(text) = text else {
+            lengths.push(0);
+            continue;
+        };
+        let parts = parse_array(text).ok_or_else(|| {
+            let what = format!("\"{text}\" does not read as {item}[]");
+            Error::new(Code::InvalidText, what).hint("an array is written like {1,2,3}")
+        })?;
+        lengths.push(parts.len());
+        for part in parts {
+            match part {
+                ArrayItem::Null => items.append_null(),
+                ArrayItem::Text(text) => items.append_value(text),
+                ArrayItem::Array(_) => {
+                    return Err(Error::unsupported("turning the text of an array of several dimensions into one"));
+                }
+            }
+        }
+    }
+    let texts: ArrayRef = Arc::new(items.finish());
+    let values = if *item == SqlType::Text { texts } else { cast(&texts, &SqlType::Text, item)? };
+    let field = Field::new("item", item.to_arrow(), true);
+    let offsets = OffsetBuffer::from_lengths(lengths);
+    Ok(Arc::new(ListArray::try_new(Arc::new(field), offsets, values, array.nulls().cloned())?))
 }
 
 fn strict() -> CastOptions<'static> {

@@ -12,7 +12,51 @@ use cobble_types::parse::rescale_decimal;
 use cobble_types::{Code, Error, Result, time_parts};
 
 use super::text::{Integers, Texts, build};
-use super::{Evaluated, arrays, bytes, calendar, json, numbers, pattern};
+use super::{Evaluated, arrays, bytes, calendar, exact_math, json, numbers, pattern};
+
+/// A text with characters written by their numbers: `\\0061`, `\\+000061`, `\\u0061`, `\\U00000061` (PostgreSQL manual 9.4).
+fn unistr(text: &str) -> Result<String> {
+    let bad =
+        || Error::new(Code::Syntax, "invalid Unicode escape").hint("write \\XXXX, \\+XXXXXX, \\uXXXX or \\UXXXXXXXX");
+    let (mut out, mut rest) = (String::new(), text);
+    let mut high: Option<u32> = None;
+    while let Some(at) = rest.find('\\') {
+        if high.is_some() && at > 0 {
+            return Err(bad());
+        }
+        out.push_str(&rest[..at]);
+        let after = &rest[at + 1..];
+        if let Some(more) = after.strip_prefix('\\') {
+            out.push('\\');
+            rest = more;
+            continue;
+        }
+        let (digits, length) = match after.chars().next() {
+            Some('+') => (&after[1..], 6),
+            Some('u') => (&after[1..], 4),
+            Some('U') => (&after[1..], 8),
+            _ => (after, 4),
+        };
+        let number = digits.get(..length).and_then(|d| u32::from_str_radix(d, 16).ok()).ok_or_else(bad)?;
+        rest = &digits[length..];
+        // Characters beyond the first plane may be written as two halves.
+        let number = match (high.take(), number) {
+            (Some(first), 0xdc00..=0xdfff) => 0x10000 + ((first - 0xd800) << 10) + (number - 0xdc00),
+            (Some(_), _) => return Err(bad()),
+            (None, 0xd800..=0xdbff) => {
+                high = Some(number);
+                continue;
+            }
+            (None, number) => number,
+        };
+        out.push(char::from_u32(number).filter(|c| *c != '\0').ok_or_else(bad)?);
+    }
+    if high.is_some() {
+        return Err(bad());
+    }
+    out.push_str(rest);
+    Ok(out)
+}
 
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
@@ -27,8 +71,12 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
     if of_bytes && !matches!(function, F::ToJson | F::ToJsonb) {
         return bytes::call(function, arguments, rows);
     }
+    let exact = matches!(result, DataType::Decimal128(..));
     match function {
+        F::Sqrt | F::Ln | F::Log | F::Exp | F::Power if exact => exact_math::call(function, arguments, rows, result),
         F::Decode
+        | F::ConvertTo
+        | F::ConvertFrom
         | F::Sha224
         | F::Sha256
         | F::Sha384
@@ -39,6 +87,10 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::SetByte
         | F::BitCount => bytes::call(function, arguments, rows),
         F::GenRandomUuid => build(rows, |_| Ok(Some(Cow::Owned(random_uuid())))),
+        F::Unistr => {
+            let first = text(0);
+            build(rows, |row| first.get(row).map(|s| unistr(s).map(Cow::Owned)).transpose())
+        }
         F::Lower => each(&|s| s.to_lowercase()),
         F::Upper => each(&|s| s.to_uppercase()),
         F::InitCap => each(&initcap),
@@ -378,6 +430,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JsonStripNulls
         | F::JsonPretty
         | F::JsonObject
+        | F::JsonbObject
         | F::JsonOrder
         | F::JsonArrayLength
         | F::JsonTypeof
@@ -539,7 +592,7 @@ fn absolute(array: &ArrayRef) -> Result<ArrayRef> {
         DataType::Decimal128(precision, scale) => Arc::new(
             array
                 .as_primitive::<Decimal128Type>()
-                .unary::<_, Decimal128Type>(i128::abs)
+                .unary::<_, Decimal128Type>(i128::wrapping_abs)
                 .with_precision_and_scale(*precision, *scale)?,
         ),
         _ => double(array, f64::abs),

@@ -163,7 +163,11 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::JsonGet | F::JsonGetText => texts(&|row| {
             let Some(from) = tree(0, row)? else { return Ok(None) };
             let value = match arguments[1].array().data_type() {
-                DataType::Int32 => Integers::of(arguments[1]).get(row).and_then(|n| from.item(n.into())),
+                DataType::Int32 => Integers::of(arguments[1]).get(row).and_then(|n| match from.is_scalar() {
+                    // PostgreSQL keeps a scalar as an array of one item, and this operator shows it.
+                    true => (n == 0 || n == -1).then_some(&from),
+                    false => from.item(n.into()),
+                }),
                 _ => Texts::of(arguments[1]).get(row).and_then(|key| from.member(key)),
             };
             Ok(shown(value, function == F::JsonGetText))
@@ -233,7 +237,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             Ok(Arc::new(out.finish()))
         }
-        F::JsonObject => texts(&|row| {
+        F::JsonObject | F::JsonbObject => texts(&|row| {
             let uneven = || Error::new(Code::ArraySubscript, "json_object() takes keys and values by turns");
             let Some(first) = keys(0, row) else { return Ok(None) };
             let pairs: Vec<(Option<String>, Option<String>)> = match arguments.get(1) {
@@ -255,7 +259,8 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 let value = value.map_or(Json::Null, Json::String);
                 members.push(format!("{} : {value}", Json::String(key)));
             }
-            Ok(Some(format!("{{{}}}", members.join(", "))))
+            let text = format!("{{{}}}", members.join(", "));
+            Ok(Some(if function == F::JsonbObject { Tree::parse(&text)?.text() } else { text }))
         }),
         F::JsonHasAny | F::JsonHasAll => booleans(&|row| {
             let Some((from, keys)) = tree(0, row)?.zip(keys(1, row)) else { return Ok(None) };

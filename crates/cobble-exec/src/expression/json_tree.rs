@@ -184,7 +184,7 @@ impl Tree {
         }
     }
 
-    fn is_scalar(&self) -> bool {
+    pub fn is_scalar(&self) -> bool {
         !matches!(self, Tree::Array(_) | Tree::Object(_))
     }
 
@@ -337,9 +337,6 @@ impl Tree {
             (one, Tree::Array(mut items)) => {
                 items.insert(0, one);
                 Tree::Array(items)
-            }
-            (Tree::Object(_), _) | (_, Tree::Object(_)) => {
-                return Err(Error::new(Code::InvalidValue, "an object and a scalar cannot be put together"));
             }
             (left, right) => Tree::Array(vec![left, right]),
         })

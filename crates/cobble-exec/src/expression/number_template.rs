@@ -199,6 +199,59 @@ impl NumberTemplate {
         Ok(t)
     }
 
+    /// The number that a text is by the template, as its digits and their scale. Each pattern takes one character of the text, whether that
+    /// fits or not, as PostgreSQL reads it.
+    pub fn value(&self, text: &str) -> Result<(i128, i8)> {
+        if self.roman || self.scientific {
+            return Err(Error::unsupported("reading a number by RN or EEEE"));
+        }
+        let characters: Vec<char> = text.chars().collect();
+        let (mut at, mut digits, mut negative, mut point) = (0, String::new(), false, false);
+        while characters.get(at) == Some(&' ') {
+            at += 1;
+        }
+        for node in &self.nodes {
+            let Some(&next) = characters.get(at) else { break };
+            match node {
+                Node::Nine | Node::Zero | Node::Point => {
+                    let mut next = next;
+                    let mut skip = |wanted: bool| {
+                        if wanted {
+                            at += 1;
+                        }
+                        characters.get(at).copied().unwrap_or(' ')
+                    };
+                    next = skip(next == ' ');
+                    if digits.is_empty() && !point {
+                        negative |= next == '-' || (self.brackets && next == '<');
+                        next = skip(matches!(next, '-' | '+') || (self.brackets && next == '<'));
+                    }
+                    if next.is_ascii_digit() {
+                        digits.push(next);
+                    } else if next == '.' && self.has_point && !point {
+                        point = true;
+                        digits.push('.');
+                    }
+                    at += 1;
+                }
+                Node::Group => at += usize::from(next == ','),
+                Node::Sign | Node::Minus | Node::Plus => {
+                    negative |= next == '-';
+                    at += usize::from(matches!(next, '-' | '+'));
+                }
+                Node::Ordinal { .. } => at += 2,
+                Node::Literal(_) | Node::Currency | Node::Roman | Node::Nothing => at += 1,
+            }
+        }
+        if self.anchor != Anchor::None && characters.get(at) == Some(&'-') {
+            negative = true;
+        }
+        let shifted = self.shifted.unwrap_or(0) as i8;
+        let (unscaled, scale) = parse_decimal(&digits)
+            .ok_or_else(|| Error::new(Code::InvalidText, format!("\"{text}\" has no number of this form")))?;
+        Ok((if negative { -unscaled } else { unscaled }, scale.saturating_add(shifted)))
+    }
+
     /// The number `unscaled / 10^scale` as the template says.
     pub fn write(&self, unscaled: i128, scale: i8) -> String {
         if self.roman {

@@ -58,6 +58,7 @@ fn status(code: Code) -> Status {
         | Code::FrameDistance
         | Code::JsonMember
         | Code::ArraySubscript
+        | Code::NullNotAllowed
         | Code::SampleShare
         | Code::WidthBucket
         | Code::Cardinality

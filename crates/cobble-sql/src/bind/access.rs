@@ -62,7 +62,7 @@ impl<'a> Binder<'a> {
                 return Err(Error::new(Code::TypeMismatch, "JSON has no slices"));
             };
             let index = settle(self.expr(index, scope)?)?;
-            value = function::call(Function::JsonGet, vec![value, index])?;
+            value = function::call(Function::JsonPath, vec![value, index.cast(SqlType::Text)])?;
         }
         Ok(value)
     }

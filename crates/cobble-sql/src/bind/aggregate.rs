@@ -239,7 +239,14 @@ impl<'a> Binder<'a> {
             if function == AggregateFunction::PercentileCont && key.expr.sql_type().is_number() {
                 key.expr = coerce(key.expr.clone(), &SqlType::Double)?;
             }
-            arguments.insert(0, key.expr.clone());
+            // Documents are sorted by a key that is not the value.
+            arguments.insert(
+                0,
+                match &key.expr {
+                    Expr::Call { function: cobble_plan::Function::JsonOrder, arguments, .. } => arguments[0].clone(),
+                    other => other.clone(),
+                },
+            );
         } else if !call.within_group.is_empty() {
             return Err(Error::new(Code::Syntax, format!("WITHIN GROUP has no meaning for {name}")));
         }
@@ -255,12 +262,6 @@ impl<'a> Binder<'a> {
             let error = Error::new(Code::UnknownFunction, format!("{name}({}) does not exist", given.join(", ")));
             error.hint(format!("it is called as {name}({})", function.arguments()))
         })?;
-        if distinct && !types.iter().all(SqlType::is_ordered) {
-            return Err(Error::new(
-                Code::TypeMismatch,
-                format!("values of type {} cannot be compared for DISTINCT", given.join(", ")),
-            ));
-        }
         // Where the order of values makes no difference it is not kept.
         if !function.collects() {
             order.clear();
@@ -281,7 +282,12 @@ fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Ex
             _ => double(given),
         },
         (F::ApproxPercentile, _) => double(given),
-        (F::JsonAgg | F::JsonbAgg, _) | (F::JsonObjectAgg | F::JsonbObjectAgg, 1) => crate::function::document(given),
+        (F::JsonAgg, _) | (F::JsonObjectAgg, 1) => crate::function::document(given),
+        // In the form that jsonb is written in.
+        (F::JsonbAgg, _) | (F::JsonbObjectAgg, 1) => match settle(given)? {
+            given if given.sql_type() == SqlType::Json => Ok(given),
+            given => crate::function::call(cobble_plan::Function::ToJsonb, vec![given]),
+        },
         (F::JsonObjectAgg | F::JsonbObjectAgg, _) => Ok(settle(given)?.cast(SqlType::Text)),
         (F::StringAgg, _) if own == SqlType::Null => coerce(given, &SqlType::Text),
         (F::Count, 0) if matches!(given, Expr::Literal { value: Value::Null, .. }) => coerce(given, &SqlType::Text),

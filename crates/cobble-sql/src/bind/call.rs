@@ -378,6 +378,9 @@ impl<'a> Binder<'a> {
                 arguments.insert(0, Expr::literal(Value::Timestamp(midnight)));
             }
             ("log", 2) => {
+                if function::is_exact(&arguments) {
+                    return function::call(Function::Log, arguments);
+                }
                 // Of a base: the quotient of two logarithms.
                 let mut both = arguments.into_iter().map(|e| function::call(Function::Ln, vec![e]));
                 let (Some(base), Some(value)) = (both.next(), both.next()) else {

@@ -36,6 +36,7 @@ fn castable(own: &SqlType, target: &SqlType) -> bool {
         (T::Row(own), T::Row(target)) => {
             own.len() == target.len() && own.iter().zip(target).all(|(o, t)| castable(&o.sql_type, &t.sql_type))
         }
+        (T::Text, T::Array(item)) => !matches!(**item, T::Array(_) | T::Row(_)),
         (_, T::Array(_) | T::Row(_)) => false,
         (_, T::Text) | (T::Text, _) => true,
         (T::Timestamp | T::TimestampTz, T::Time)

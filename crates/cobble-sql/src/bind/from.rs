@@ -1,5 +1,6 @@
 //! Binding of FROM: tables, subqueries, CTEs and the joins between them.
 
+use cobble_plan::TableFunction;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Scan};
@@ -91,10 +92,11 @@ impl<'a> Binder<'a> {
                 function_alias(relation, alias)
             }
             ast::TableFactor::UNNEST { alias, array_exprs, with_ordinality, with_offset: _, with_offset_alias: _ } => {
-                let arguments = self.within(before, |binder| {
+                let (arguments, one_row) = self.arguments_within(before, |binder| {
                     array_exprs.iter().map(|e| binder.expr(e, &Scope::default())).collect::<Result<Vec<_>>>()
                 })?;
-                function_alias(self.unnest_in_from(arguments, *with_ordinality)?, alias)
+                let rows = self.rows_of(TableFunction::Unnest, arguments, one_row, *with_ordinality)?;
+                function_alias(rows, alias)
             }
             ast::TableFactor::JsonTable { json_expr, json_path, columns, alias } => {
                 named(self.json_table(json_expr, json_path, columns, before)?, alias)

@@ -156,13 +156,6 @@ impl<'a> Binder<'a> {
             select.aggregates_allowed = allowed;
         }
         let bound = settle(bound?)?;
-        if !bound.sql_type().is_ordered() {
-            return Err(Error::new(
-                Code::TypeMismatch,
-                format!("values of type {} cannot be grouped", bound.sql_type()),
-            )
-            .at(position_of(written.span())));
-        }
         let calls = self.select.as_ref();
         let columns = bound.columns();
         let aggregates =

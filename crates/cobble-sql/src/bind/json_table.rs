@@ -29,14 +29,13 @@ impl<'a> Binder<'a> {
         columns: &'a [ast::JsonTableColumn],
         before: &Scope,
     ) -> Result<Relation> {
-        let document = self.within(before, |binder| binder.expr(document, &Scope::default()))?;
+        let (document, one_row) = self.arguments_within(before, |binder| binder.expr(document, &Scope::default()))?;
         let document = match document.sql_type() {
             SqlType::Json => document,
             SqlType::Text => document.cast(SqlType::Json),
             _ if is_untyped(&document) => coerce(document, &SqlType::Json)?,
             other => return Err(Error::new(Code::TypeMismatch, format!("JSON_TABLE reads JSON, not {other}"))),
         };
-        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
         let (plan, levels) = self.json_levels(one_row, document, &[path_of(path)?], false)?;
         let (mut plan, mut list) = (plan, Vec::new());
         for level in levels {

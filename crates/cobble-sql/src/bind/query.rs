@@ -167,16 +167,13 @@ impl<'a> Binder<'a> {
         kind: JoinKind,
         all: bool,
     ) -> Result<Relation> {
-        if let Some(other) = types.iter().find(|t| !t.is_ordered()) {
-            return Err(Error::new(Code::UnknownFunction, format!("values of type {other} cannot be compared")));
-        }
         let (mut left, columns) = self.converted(left, types);
         let (mut right, right_columns) = self.converted(right, types);
         let mut on: Vec<JoinKey> = columns
             .iter()
             .zip(&right_columns)
-            .map(|(l, r)| JoinKey::null_safe(Expr::Column(l.clone()), Expr::Column(r.clone())))
-            .collect();
+            .map(|(l, r)| Ok(JoinKey::null_safe(compared(l)?, compared(r)?)))
+            .collect::<Result<_>>()?;
         let scope = scope_of(&columns);
         if all {
             let mut numbered = |plan: LogicalPlan, columns: &[Column]| {
@@ -473,6 +470,12 @@ pub(super) fn scope_of(columns: &[Column]) -> Scope {
             })
             .collect(),
     }
+}
+
+/// What a column is compared by: documents by a key that orders them.
+fn compared(column: &Column) -> Result<Expr> {
+    let own = Expr::Column(column.clone());
+    if column.sql_type == SqlType::Json { crate::function::call(Function::JsonOrder, vec![own]) } else { Ok(own) }
 }
 
 pub(super) fn distinct(relation: Relation) -> Relation {

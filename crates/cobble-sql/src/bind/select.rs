@@ -14,7 +14,7 @@ use super::grouping::map_keys;
 use super::query::{distinct, scope_of};
 use super::scope::{Scope, ScopeColumn};
 use super::window::{WindowUse, ranking, windowed};
-use super::{Binder, Relation, SelectCalls, folded, position_of};
+use super::{Binder, Pending, Relation, SelectCalls, folded, position_of};
 use crate::coerce::{condition, settle};
 
 /// One item of a SELECT list after `*` is spread.
@@ -147,6 +147,15 @@ impl<'a> Binder<'a> {
         if grouped {
             let input_ids = plan.column_ids();
             plan = calls.below.into_iter().fold(plan, |plan, below| below.attached(plan));
+            // A subquery that rows are grouped by is computed of the rows.
+            let of_keys: BTreeSet<ColumnId> = grouping.keys.iter().flat_map(Expr::columns).collect();
+            let makes_key = |subquery: &Pending| match &subquery.mark {
+                Some(mark) => of_keys.contains(&mark.column.id),
+                None => subquery.plan.columns().iter().any(|column| of_keys.contains(&column.id)),
+            };
+            let (below, above): (Vec<_>, Vec<_>) = pending.into_iter().partition(makes_key);
+            plan = below.into_iter().fold(plan, |plan, below| below.attached(plan));
+            pending = above;
             let keys: Vec<(Column, Expr)> = grouping
                 .keys
                 .into_iter()

@@ -92,6 +92,20 @@ impl<'a> Binder<'a> {
         bound
     }
 
+    /// Binds the arguments of something in FROM, over what stands before it there, with the one row that they are computed of: the
+    /// subqueries in them are joined to it.
+    pub(super) fn arguments_within<T>(
+        &mut self,
+        before: &Scope,
+        bind: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<(T, LogicalPlan)> {
+        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
+        self.within(before, |binder| {
+            let bound = bind(binder)?;
+            Ok((bound, binder.attach_pending(one_row, 0)))
+        })
+    }
+
     /// One value or the parts of a row value.
     pub(super) fn row(&mut self, written: &'a ast::Expr, scope: &Scope) -> Result<Vec<Expr>> {
         match written {

@@ -51,14 +51,15 @@ impl<'a> Binder<'a> {
             let known: Vec<&str> = known.collect();
             return Err(Error::unknown("function", name, known));
         };
-        let arguments = self.within(before, |binder| binder.plain_arguments(name, arguments, &Scope::default()))?;
-        self.rows_of(function, arguments, ordinality)
+        let (arguments, one_row) =
+            self.arguments_within(before, |binder| binder.plain_arguments(name, arguments, &Scope::default()))?;
+        self.rows_of(function, arguments, one_row, ordinality)
     }
 
     /// A function of one value as a table of one row.
     fn one_row_of(&mut self, call: &FunctionInFrom<'a>, ordinality: bool, before: &Scope) -> Result<Relation> {
         let name = call.name.as_str();
-        let value = self.within(before, |binder| {
+        let (value, one_row) = self.arguments_within(before, |binder| {
             let arguments = binder.plain_arguments(name, call.arguments, &Scope::default())?;
             binder.call_by_name(name, arguments)
         })?;
@@ -68,7 +69,6 @@ impl<'a> Binder<'a> {
             columns.push((self.new_column(None, "ordinality", SqlType::BigInt), Expr::literal(Value::BigInt(1))));
         }
         let made: Vec<Column> = columns.iter().map(|(column, _)| column.clone()).collect();
-        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
         let plan = LogicalPlan::Project { input: one_row.into(), columns };
         Ok(Relation { plan, scope: scope_of(&made).with_qualifier(name, &[])? })
     }
@@ -90,17 +90,16 @@ impl<'a> Binder<'a> {
             };
             wanted.push((folded(&column.name), sql_type(written)?));
         }
-        let arguments =
-            self.within(before, |binder| binder.plain_arguments(name, call.arguments, &Scope::default()))?;
+        let (arguments, one_row) =
+            self.arguments_within(before, |binder| binder.plain_arguments(name, call.arguments, &Scope::default()))?;
         let relation = match name.ends_with("set") {
-            true => self.rows_of(TableFunction::JsonArrayElements, arguments, ordinality)?,
+            true => self.rows_of(TableFunction::JsonArrayElements, arguments, one_row, ordinality)?,
             false => {
                 let [document]: [Expr; 1] = arguments
                     .try_into()
                     .map_err(|_| Error::new(Code::UnknownFunction, format!("{name}() takes one document")))?;
                 let document = if is_untyped(&document) { coerce(document, &SqlType::Json)? } else { document };
                 let column = self.new_column(None, "value", document.sql_type());
-                let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
                 let plan = LogicalPlan::Project { input: one_row.into(), columns: vec![(column.clone(), document)] };
                 Relation { plan, scope: scope_of(&[column]) }
             }
@@ -128,13 +127,15 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan, scope: scope_of(&made).with_qualifier(name, &[])? })
     }
 
-    pub(super) fn unnest_in_from(&mut self, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
-        self.rows_of(TableFunction::Unnest, arguments, ordinality)
-    }
-
-    fn rows_of(&mut self, function: TableFunction, arguments: Vec<Expr>, ordinality: bool) -> Result<Relation> {
+    /// `one_row` is what the arguments are computed of.
+    pub(super) fn rows_of(
+        &mut self,
+        function: TableFunction,
+        arguments: Vec<Expr>,
+        one_row: LogicalPlan,
+        ordinality: bool,
+    ) -> Result<Relation> {
         let (arguments, columns) = self.typed_expansion(function, arguments)?;
-        let one_row = LogicalPlan::Values { columns: vec![], rows: vec![vec![]] };
         let maker = RowMaker { function, arguments, columns: columns.clone() };
         let mut plan = LogicalPlan::Expand { input: one_row.into(), makers: vec![maker], outer: false };
         let mut all = columns;

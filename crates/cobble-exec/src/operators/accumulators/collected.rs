@@ -137,6 +137,9 @@ impl Accumulator for Collected {
                 let DataType::List(field) = &self.result else {
                     return Err(Error::internal("an array of something else"));
                 };
+                if let DataType::List(_) = values.data_type() {
+                    ranges().try_for_each(|(start, end)| alike(values.as_list::<i32>(), start, end))?;
+                }
                 Arc::new(ListArray::try_new(field.clone(), offsets, values.clone(), Some(nulls))?)
             }
             F::StringAgg => {
@@ -260,16 +263,34 @@ impl Collected {
             }
             picks.push(found);
         }
-        let flat: Vec<Option<Pick>> = match &self.result {
-            DataType::List(_) => picks.iter().flatten().cloned().collect(),
-            _ => picks.iter().map(|found| found.first().cloned().flatten()).collect(),
+        let many = matches!(shares.data_type(), DataType::List(_));
+        let flat: Vec<Option<Pick>> = match many {
+            true => picks.iter().flatten().cloned().collect(),
+            false => picks.iter().map(|found| found.first().cloned().flatten()).collect(),
         };
         let picked = picked(values, &flat)?;
-        let DataType::List(field) = &self.result else { return Ok(picked) };
+        let (true, DataType::List(field)) = (many, &self.result) else { return Ok(picked) };
         let offsets = OffsetBuffer::from_lengths(picks.iter().map(Vec::len));
         let nulls = NullBuffer::from_iter(picks.iter().map(|found| !found.is_empty()));
         Ok(Arc::new(ListArray::try_new(field.clone(), offsets, picked, Some(nulls))?))
     }
+}
+
+/// Arrays that become items of one array have the same dimensions, and none is null or empty (PostgreSQL manual 9.21).
+fn alike(arrays: &ListArray, start: usize, end: usize) -> Result<()> {
+    for row in start..end {
+        if arrays.is_null(row) {
+            return Err(Error::new(Code::NullNotAllowed, "a null cannot be an item of an array of arrays"));
+        }
+        let length = arrays.value_length(row);
+        if length == 0 || length != arrays.value_length(start) {
+            return Err(Error::new(
+                Code::ArraySubscript,
+                "arrays of different dimensions cannot be items of one array",
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// A document in a list or an object; SQL's null is JSON's.

@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use arrow::array::*;
-use arrow::compute::cast;
+use arrow::compute::{SortOptions, cast, take};
 use arrow::datatypes::*;
+use arrow::row::{OwnedRow, RowConverter, SortField};
 use cobble_plan::aggregate::AggregateFunction;
 use cobble_types::{Error, Result};
 
@@ -29,6 +30,11 @@ pub fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulato
         DataType::Timestamp(..) => primitive!(TimestampMicrosecondType),
         DataType::Interval(_) => slots(IntervalExtreme { greatest }),
         DataType::Utf8View => slots(TextExtreme { greatest }),
+        DataType::List(_) => {
+            let order = SortOptions { descending: false, nulls_first: false };
+            let field = SortField::new_with_options(data_type, order);
+            slots(NestedExtreme { greatest, converter: RowConverter::new(vec![field])? })
+        }
         other => return Err(Error::unsupported(format_args!("the extreme of {other}"))),
     })
 }
@@ -112,6 +118,53 @@ impl Rule for IntervalExtreme {
 
     fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
         Ok(Arc::new(slots.iter().copied().collect::<IntervalMonthDayNanoArray>()))
+    }
+}
+
+/// Extremes of arrays, item by item: a null is greater than any value, and what ends first is less.
+struct NestedExtreme {
+    greatest: bool,
+    converter: RowConverter,
+}
+
+impl Rule for NestedExtreme {
+    type Slot = Option<OwnedRow>;
+
+    fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
+        let taken = taken(values);
+        let rows = self.converter.convert_columns(&values[..1])?;
+        for (place, group) in groups.iter().enumerate().filter(|(place, _)| taken(*place)) {
+            let (slot, row) = (&mut slots[*group as usize], rows.row(place));
+            let better = slot.as_ref().is_none_or(|best| {
+                let order = row.cmp(&best.row());
+                if self.greatest { order.is_gt() } else { order.is_lt() }
+            });
+            if better {
+                *slot = Some(row.owned());
+            }
+        }
+        Ok(())
+    }
+
+    fn state(&self, slots: &[Self::Slot]) -> Result<Vec<ArrayRef>> {
+        Ok(vec![self.finish(slots)?])
+    }
+
+    fn merge(&self, slots: &mut [Self::Slot], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
+        self.update(slots, groups, state)
+    }
+
+    fn finish(&self, slots: &[Self::Slot]) -> Result<ArrayRef> {
+        let found = self.converter.convert_rows(slots.iter().flatten().map(OwnedRow::row))?;
+        let found = found.into_iter().next().ok_or_else(|| Error::internal("an extreme without a column"))?;
+        let mut next = 0;
+        let places = slots.iter().map(|slot| {
+            slot.as_ref().map(|_| {
+                next += 1;
+                next - 1
+            })
+        });
+        Ok(take(found.as_ref(), &places.collect::<UInt32Array>(), None)?)
     }
 }
 
