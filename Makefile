@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans fuzz-values bench console release setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-values conformance bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -58,6 +58,11 @@ fuzz-plans: console
 fuzz-values: console
 	$(CARGO) build --workspace
 	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_values::values_fuzz --ignored --nocapture
+
+# The page of what works of PostgreSQL's language, found by running it.
+conformance: console
+	$(CARGO) build --workspace
+	UPDATE_CONFORMANCE=1 $(CARGO) test --workspace --test product -- conformance
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: release

@@ -255,7 +255,7 @@ pub struct Forms {
 impl Forms {
     /// For the files of a folder.
     pub fn of(&self, path: &str) -> TableDefinition {
-        let mut form = self.said.text_form();
+        let mut form = TableDefinition { path: Some(path.to_owned()), ..self.said.text_form() };
         let known = self.known.iter().find(|known| known.path.as_deref() == Some(path));
         if let Some(known) = known.filter(|_| !self.said.says_how_text_is_written()) {
             let TableDefinition { escape, comment, encoding, decimal, thousands, dates, nulls, .. } = known.text_form();

@@ -361,7 +361,7 @@ mod tests {
                 "money.fares lost column: note text is in no file any more",
                 "money.fares changed type: paid numeric(18,2) holds text by now",
                 "money.fares new column: at date",
-                "money.fares changed form: delimiter ,, quote none, a header → delimiter ;, quote none, a header",
+                "money.fares changed form: delimiter ,, a header → delimiter ;, a header",
                 "public.new new table: csv, 2 files, 2 columns",
                 "public.gone vanished table: there is no data file at drop/gone any more",
             ]

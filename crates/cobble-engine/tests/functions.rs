@@ -122,7 +122,7 @@ async fn mistakes_are_told_when_the_function_is_made() {
         ("CREATE FUNCTION f(n integer) RETURN 1", "42601", "expected RETURNS"),
         ("CREATE FUNCTION f(n integer) RETURNS integer LANGUAGE script AS $$ let = 3 $$", "38000", "the script of f()"),
         ("CREATE FUNCTION f(n integer[]) RETURNS integer LANGUAGE script AS $$ 1 $$", "0A000", "integer[]"),
-        ("CREATE VIEW v AS SELECT 1", "42601", "expected FUNCTION"),
+        ("CREATE INDEX v ON t", "42601", "expected TABLE, VIEW or FUNCTION"),
         ("SELECT known(1, 2)", "42883", "it is called as known(n integer)"),
         ("SELECT known('x')", "22P02", "x"),
         ("SELECT knwon(1)", "42883", "did you mean \"known\"?"),

@@ -119,7 +119,7 @@ async fn a_write_that_fails_leaves_nothing() {
         "CREATE TABLE many WITH (partition_by = 'id') AS SELECT id, fare FROM tides.bay.boardings",
         "CREATE TABLE \"../up\" AS SELECT 1 AS a",
         "CREATE TABLE tides.creek.more AS SELECT 1 AS a",
-        "CREATE TABLE other (a integer)",
+        "CREATE TABLE other (a integer PRIMARY KEY)",
     ] {
         let error = rows(&mut session, sql).await.expect_err(sql);
         let hint = error.hint.clone().map(|hint| format!("; {hint}")).unwrap_or_default();

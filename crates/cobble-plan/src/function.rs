@@ -192,6 +192,7 @@ functions! {
     ArrayLower, "array_lower", [], "array, dimension", Immutable, false;
     ArrayDims, "array_dims", [], "array", Immutable, false;
     ArrayNdims, "array_ndims", [], "array", Immutable, false;
+    ArrayFlatten, "array_flatten", [], "array of arrays", Immutable, false;
     ArrayFill, "array_fill", [], "any, ARRAY[length, …]", Immutable, false;
     ArraySlice, "array_slice", [], "array, from, to, …", Immutable, false;
     TrimArray, "trim_array", [], "array, n", Immutable, false;

@@ -456,6 +456,13 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         // Made by the binder for subscripts.
         ArraySlice => Err(wrong()),
+        ArrayFlatten => {
+            let [arrays]: [Expr; 1] = arguments.try_into().map_err(|_| wrong())?;
+            match arrays.sql_type() {
+                SqlType::Array(inner) if matches!(*inner, SqlType::Array(_)) => done(vec![arrays], *inner),
+                _ => Err(wrong()),
+            }
+        }
         ArrayFill => {
             let [value, lengths]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let Expr::Call { function: MakeArray, arguments: dimensions, .. } = &lengths else {
@@ -502,8 +509,12 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             if function == ArrayCat {
                 // An array beside one of a dimension more is an item of it.
                 match (&*l, &*r) {
-                    (SqlType::Array(inner), one) if **inner == *one => return typed(ArrayAppend, vec![left, right]),
-                    (one, SqlType::Array(inner)) if **inner == *one => return typed(ArrayPrepend, vec![left, right]),
+                    (SqlType::Array(inner), one) if cobble_plan::function::wider_type(inner, one).is_some() => {
+                        return typed(ArrayAppend, vec![left, right]);
+                    }
+                    (one, SqlType::Array(inner)) if cobble_plan::function::wider_type(inner, one).is_some() => {
+                        return typed(ArrayPrepend, vec![left, right]);
+                    }
                     _ => {}
                 }
             }

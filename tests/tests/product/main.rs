@@ -4,6 +4,7 @@ mod answers;
 mod broken_sources;
 mod command;
 mod configuration;
+mod conformance;
 mod console;
 mod demo_sources;
 mod discovery;

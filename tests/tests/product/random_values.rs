@@ -554,9 +554,6 @@ async fn differing(statements: Vec<String>) -> Vec<String> {
     judge.batch_execute("SET statement_timeout = '10s'").await.expect("set");
     let mut report = Vec::new();
     for sql in statements {
-        if std::env::var("COBBLE_SHOW").is_ok() {
-            eprintln!("{}", sql.strip_prefix(ROWS).unwrap_or(&sql));
-        }
         let (got, wanted) = (of_engine(&sql).await, judged_as_written(&judge, &sql).await.map_err(told));
         if !same(&got, &wanted) && !is_on_purpose(&sql, &got, &wanted) {
             let shown = sql.strip_prefix(ROWS).unwrap_or(&sql);

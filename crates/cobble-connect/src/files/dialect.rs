@@ -167,7 +167,12 @@ impl Dialect {
         let found = records(start, &best);
         best.header = definition.header.unwrap_or_else(|| has_header(&found));
         let rows = if best.header { found.get(1..).unwrap_or_default() } else { &found };
-        best.marks = Marks::of(rows).with(definition)?;
+        best.marks = Marks::of(rows);
+        if definition.path.is_none() {
+            // Words stay as they stand in a table that nobody has defined.
+            best.marks.nulls.clear();
+        }
+        best.marks = best.marks.with(definition)?;
         if definition.header.is_none() && !best.header {
             return Ok(best);
         }
@@ -258,7 +263,8 @@ mod tests {
     #[test]
     fn what_is_said_is_what_was_found() {
         let text = b"# from the harbour\nTag;Preis;Notiz\n31.12.2025;1.234,50;Fl\xfcgge\n01.02.2025;n/a;\n";
-        let found = Dialect::of(text, true, &TableDefinition::default()).unwrap();
+        let defined = TableDefinition { path: Some(String::new()), ..TableDefinition::default() };
+        let found = Dialect::of(text, true, &defined).unwrap();
         let said = found.said();
         assert_eq!(said.encoding.as_deref(), Some("windows-1252"));
         assert_eq!((said.decimal.as_deref(), said.thousands.as_deref()), (Some(","), Some(".")));

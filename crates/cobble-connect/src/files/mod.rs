@@ -421,9 +421,10 @@ impl FilesSource {
 
     fn inferred_of(&self, format: Format, sample: &DataFile, definition: &TableDefinition) -> Result<infer::Inferred> {
         // What is said of the dialect makes the same file another one.
-        let said = match definition.says_how_text_is_written() {
-            true => format!("{:?}", definition.text_form()),
-            false => String::new(),
+        let said = match (definition.says_how_text_is_written(), &definition.path) {
+            (true, path) => format!("{:?}{}", definition.text_form(), path.is_some()),
+            (false, Some(_)) => "defined".to_owned(),
+            (false, None) => String::new(),
         };
         let version = format!("{}{said}", sample.version);
         self.cached(

@@ -218,6 +218,26 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             gathered(&[list(0).values().as_ref()], lists, result)?
         }
+        F::ArrayFlatten => {
+            let outer = list(0);
+            let inner = outer.values().as_list::<i32>();
+            let ranges = (0..rows).map(|row| range(0, row));
+            let places: Vec<Option<Vec<std::ops::Range<usize>>>> = ranges
+                .map(|range| {
+                    let one = |i: usize| inner.value_offsets()[i] as usize..inner.value_offsets()[i + 1] as usize;
+                    range.map(|range| range.filter(|i| inner.is_valid(*i)).map(one).collect())
+                })
+                .collect();
+            let offsets = OffsetBuffer::from_lengths(
+                places.iter().map(|own| own.iter().flatten().map(ExactSizeIterator::len).sum::<usize>()),
+            );
+            let picks: UInt32Array =
+                places.iter().flatten().flatten().flat_map(Clone::clone).map(|place| place as u32).collect();
+            let nulls = NullBuffer::from_iter(places.iter().map(Option::is_some));
+            let DataType::List(field) = result else { return Err(Error::internal("an array of something else")) };
+            let items = arrow::compute::take(inner.values().as_ref(), &picks, None)?;
+            Arc::new(ListArray::try_new(field.clone(), offsets, items, Some(nulls))?)
+        }
         F::ArrayFill => return filled(arguments, rows, result),
         F::ArrayPositions => {
             let items = comparable(&[list(0).values(), arguments[1].array()])?;

@@ -398,6 +398,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::ArrayLower
         | F::ArrayDims
         | F::ArrayNdims
+        | F::ArrayFlatten
         | F::ArrayFill
         | F::ArraySlice
         | F::TrimArray

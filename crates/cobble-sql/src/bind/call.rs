@@ -11,7 +11,7 @@ use sqlparser::ast::{self, Spanned};
 use super::scope::Scope;
 use super::types::sql_type;
 use super::{Binder, folded, position_of};
-use crate::coerce::{binary, settle, unify};
+use crate::coerce::{binary, coerce, settle, unify};
 use crate::function;
 
 /// The names of parameters, for calls such as `make_interval(days => 3)`, in the order of the arguments.
@@ -278,6 +278,7 @@ impl<'a> Binder<'a> {
             ("current_date", 0) => Expr::literal(Value::Date(self.today())),
             ("timeofday", 0) => text(&cobble_types::write_timestamp(self.clock_now())),
             ("version", 0) => text(concat!("Cobble Lane ", env!("CARGO_PKG_VERSION"))),
+            ("pg_client_encoding", 0) => text("UTF8"),
             ("current_schema", 0) => match self.context.session.schema {
                 Some(schema) => text(schema),
                 None => Expr::Literal { value: Value::Null, sql_type: SqlType::Text },
@@ -371,6 +372,9 @@ impl<'a> Binder<'a> {
         if let Some(function) = TableFunction::by_name(name) {
             return self.function_in_select(function, arguments);
         }
+        if let Some((function, arguments)) = super::table_function::made_of(name, &arguments)? {
+            return self.function_in_select(function, arguments);
+        }
         match (name, arguments.len()) {
             ("nullif", 2) => return nullif(arguments),
             ("age", 1) => {
@@ -388,6 +392,22 @@ impl<'a> Binder<'a> {
                 };
                 return binary(BinaryOp::Divide, value?, base?);
             }
+            ("convert", 3) => {
+                let [bytes, from, to]: [Expr; 3] =
+                    arguments.try_into().map_err(|_| Error::internal("three arguments are not three"))?;
+                return function::call(
+                    Function::ConvertTo,
+                    vec![function::call(Function::ConvertFrom, vec![bytes, from])?, to],
+                );
+            }
+            // Where the new value is null it is the document's null.
+            ("jsonb_set_lax", 3 | 4) => {
+                let value = coerce(arguments[2].clone(), &SqlType::Json)?;
+                let null = coerce(Expr::literal(Value::Text("null".to_owned())), &SqlType::Json)?;
+                arguments[2] = function::call(Function::Coalesce, vec![value, null])?;
+                return function::call(Function::JsonSet, arguments);
+            }
+            ("get_bit", 2) | ("set_bit", 3) => return bit_of(arguments),
             ("mod", 2) => {
                 let mut both = arguments.into_iter();
                 let (Some(left), Some(right)) = (both.next(), both.next()) else {
@@ -441,4 +461,28 @@ fn nullif(arguments: Vec<Expr>) -> Result<Expr> {
     let sql_type = value.sql_type();
     let null = Expr::Literal { value: Value::Null, sql_type: sql_type.clone() };
     Ok(Expr::Case { branches: vec![(equal, null)], otherwise: Box::new(value), sql_type })
+}
+
+/// `get_bit(bytes, n)` and `set_bit(bytes, n, value)`, by the byte that has the bit; its lowest is the first (PostgreSQL manual 9.5).
+fn bit_of(arguments: Vec<Expr>) -> Result<Expr> {
+    let whole = |n: i32| Expr::literal(Value::Integer(n));
+    let mut arguments = arguments.into_iter();
+    let (Some(bytes), Some(n)) = (arguments.next(), arguments.next()) else {
+        return Err(Error::internal("a bit without a place"));
+    };
+    let bytes = coerce(bytes, &SqlType::Bytea)?;
+    let n = coerce(n, &SqlType::Integer)?;
+    let place = binary(BinaryOp::Divide, n.clone(), whole(8))?;
+    let within = binary(BinaryOp::Modulo, n, whole(8))?;
+    let byte = function::call(Function::GetByte, vec![bytes.clone(), place.clone()])?;
+    let Some(value) = arguments.next() else {
+        let shifted = function::call(Function::ShiftRight, vec![byte, within])?;
+        return function::call(Function::BitAnd, vec![shifted, whole(1)]);
+    };
+    let bit = function::call(Function::ShiftLeft, vec![whole(1), within.clone()])?;
+    let others =
+        function::call(Function::BitAnd, vec![byte, function::call(Function::BitXor, vec![bit, whole(255)])?])?;
+    let set = function::call(Function::ShiftLeft, vec![coerce(value, &SqlType::Integer)?, within])?;
+    let next = function::call(Function::BitOr, vec![others, set])?;
+    function::call(Function::SetByte, vec![bytes, place, next])
 }

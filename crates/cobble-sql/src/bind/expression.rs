@@ -202,6 +202,13 @@ impl<'a> Binder<'a> {
             }
             E::Cast { kind: _, expr, data_type, format: _ } => {
                 let operand = self.expr(expr, scope)?;
+                // Both are one type: what was written as json becomes of the form of jsonb.
+                let operand = match data_type {
+                    ast::DataType::JSONB if operand.sql_type() == SqlType::Json && self.is_made_here(&operand) => {
+                        operand.cast(SqlType::Text)
+                    }
+                    _ => operand,
+                };
                 within_length(cast(operand, &sql_type(data_type)?)?, data_type)
             }
             E::Case { case_token: _, end_token: _, operand, conditions, else_result } => {
@@ -472,4 +479,17 @@ fn collated(operand: Expr, collation: &ast::ObjectName) -> Result<Expr> {
     }
     Err(Error::new(Code::UnknownObject, format!("there is no collation \"{name}\""))
         .hint("texts are compared by their bytes, which COLLATE \"C\" says"))
+}
+
+impl Binder<'_> {
+    /// What a function or an aggregate makes; other columns come in the form that their source gives them.
+    fn is_made_here(&self, expr: &Expr) -> bool {
+        match expr {
+            Expr::Call { .. } => true,
+            Expr::Column(column) => {
+                self.select.iter().flat_map(|s| &s.aggregates).any(|(made, _)| made.id == column.id)
+            }
+            _ => false,
+        }
+    }
 }

@@ -42,6 +42,16 @@ impl<'a> Binder<'a> {
                 .at(position_of(column.name.span)));
         }
         let Some(function) = TableFunction::by_name(name) else {
+            if MADE_OF_OTHERS.contains(&name) {
+                let (made, one_row) = self.arguments_within(before, |binder| {
+                    let arguments = binder.plain_arguments(name, arguments, &Scope::default())?;
+                    made_of(name, &arguments)
+                })?;
+                if let Some((function, arguments)) = made {
+                    let rows = self.rows_of(function, arguments, one_row, ordinality)?;
+                    return Ok(Relation { scope: rows.scope.with_qualifier(name, &[])?, ..rows });
+                }
+            }
             // Any function may stand in FROM: it makes one row.
             if Function::by_name(name).is_some() || self.context.functions.contains_key(name) {
                 return self.one_row_of(call, ordinality, before);
@@ -210,6 +220,14 @@ impl<'a> Binder<'a> {
             SqlType::Json | SqlType::Text => Ok(e),
             _ => Err(wrong()),
         };
+        if function == T::Unnest {
+            // All items of all dimensions, one after another.
+            for argument in &mut arguments {
+                while matches!(argument.sql_type(), SqlType::Array(item) if matches!(*item, SqlType::Array(_))) {
+                    *argument = crate::function::call(Function::ArrayFlatten, vec![argument.clone()])?;
+                }
+            }
+        }
         let columns: Vec<(&str, SqlType)> = match function {
             T::GenerateSeries => {
                 if !(2..=3).contains(&arguments.len()) {
@@ -301,4 +319,29 @@ impl<'a> Binder<'a> {
         let columns = columns.into_iter().map(|(name, t)| self.new_column(None, name, t)).collect();
         Ok((arguments, columns))
     }
+}
+
+/// Functions that make rows as others do of other arguments.
+const MADE_OF_OTHERS: &[&str] = &["string_to_table", "generate_subscripts"];
+
+/// What such a function is, by its name; nothing for others.
+pub(super) fn made_of(name: &str, arguments: &[Expr]) -> Result<Option<(TableFunction, Vec<Expr>)>> {
+    let whole = |n: i32| Expr::literal(Value::Integer(n));
+    Ok(match (name, arguments) {
+        ("string_to_table", arguments) => {
+            let parts = crate::function::call(Function::StringToArray, arguments.to_vec())?;
+            Some((TableFunction::Unnest, vec![parts]))
+        }
+        ("generate_subscripts", [array, dimension, reverse @ ..]) => {
+            let last = crate::function::call(Function::ArrayLength, vec![array.clone(), dimension.clone()])?;
+            let backwards = match reverse {
+                [] => false,
+                [Expr::Literal { value: Value::Boolean(backwards), .. }] => *backwards,
+                _ => return Err(Error::unsupported("generate_subscripts() whose direction is not a constant")),
+            };
+            let arguments = if backwards { vec![last, whole(1), whole(-1)] } else { vec![whole(1), last] };
+            Some((TableFunction::GenerateSeries, arguments))
+        }
+        _ => None,
+    })
 }

@@ -65,6 +65,9 @@ pub(crate) fn sql_type(written: &DataType) -> Result<SqlType> {
         DataType::DoublePrecision | DataType::Double(_) | DataType::Float8 | DataType::Float(ExactNumberInfo::None) => {
             SqlType::Double
         }
+        // So many binary digits.
+        DataType::Float(ExactNumberInfo::Precision(1..=24)) => SqlType::Real,
+        DataType::Float(ExactNumberInfo::Precision(25..=53)) => SqlType::Double,
         DataType::Numeric(info) | DataType::Decimal(info) | DataType::Dec(info) => match info {
             // Without digits PostgreSQL keeps what it is given; a column of ours needs one scale.
             ExactNumberInfo::None => SqlType::Numeric { precision: 38, scale: 10 },

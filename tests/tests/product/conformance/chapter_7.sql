@@ -1,0 +1,70 @@
+## 7.2 Table expressions
+SELECT * FROM (VALUES (1, 'a')) AS t(n, s)
+SELECT * FROM (VALUES (1), (2)) a(x) CROSS JOIN (VALUES (3)) b(y)
+SELECT * FROM (VALUES (1), (2)) a(x) INNER JOIN (VALUES (2), (3)) b(x) ON a.x = b.x
+SELECT * FROM (VALUES (1), (2)) a(x) LEFT JOIN (VALUES (2), (3)) b(x) ON a.x = b.x
+SELECT * FROM (VALUES (1), (2)) a(x) RIGHT JOIN (VALUES (2), (3)) b(x) ON a.x = b.x
+SELECT * FROM (VALUES (1), (2)) a(x) FULL JOIN (VALUES (2), (3)) b(x) ON a.x = b.x
+SELECT * FROM (VALUES (1), (2)) a(x) JOIN (VALUES (2), (3)) b(x) USING (x)
+SELECT j.x FROM (VALUES (1), (2)) a(x) JOIN (VALUES (2), (3)) b(x) USING (x) AS j
+SELECT * FROM (VALUES (1), (2)) a(x) NATURAL JOIN (VALUES (2), (3)) b(x)
+SELECT * FROM (VALUES (1), (2)) a(x) NATURAL LEFT JOIN (VALUES (2), (3)) b(x)
+SELECT * FROM ((VALUES (1)) a(x) JOIN (VALUES (1)) b(y) ON x = y) JOIN (VALUES (1)) c(z) ON y = z
+SELECT * FROM generate_series(1, 3) AS g
+SELECT * FROM generate_series(1, 3) WITH ORDINALITY AS g(v, n)
+SELECT * FROM unnest(ARRAY[1, 2], ARRAY['a', 'b', 'c']) AS u(a, b)
+SELECT * FROM ROWS FROM (generate_series(1, 2), generate_series(1, 3)) AS t(a, b)
+SELECT * FROM jsonb_to_recordset('[{"a": 1}]') AS t(a integer)
+SELECT * FROM (VALUES (1), (2)) a(x), LATERAL (SELECT a.x + 1 AS y) b
+SELECT * FROM (VALUES (1), (2)) a(x) LEFT JOIN LATERAL (SELECT a.x WHERE a.x > 1) b(y) ON true
+SELECT x FROM (VALUES (1), (2)) t(x) WHERE x > 1
+SELECT x, sum(y) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY x
+SELECT x, sum(y) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY x HAVING sum(y) > 4
+SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY GROUPING SETS ((x), (y), ())
+SELECT x, y, count(*), grouping(x, y) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY ROLLUP (x, y)
+SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY CUBE (x, y)
+SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY x, GROUPING SETS ((y), ())
+SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY DISTINCT ROLLUP (x, y), ROLLUP (x)
+SELECT x, rank() OVER (ORDER BY x) FROM (VALUES (1), (2)) t(x)
+## 7.3 Select lists
+SELECT t.*, 1 FROM (VALUES (1, 2)) t(a, b)
+SELECT x AS "y", x z FROM (VALUES (1)) t(x)
+SELECT DISTINCT x FROM (VALUES (1), (1)) t(x)
+SELECT DISTINCT ON (x) x, y FROM (VALUES (1, 2), (1, 1)) t(x, y) ORDER BY x, y
+SELECT
+## 7.4 Combining queries
+SELECT 1 UNION SELECT 1
+SELECT 1 UNION ALL SELECT 1
+SELECT 1 INTERSECT SELECT 1
+(SELECT 1 UNION ALL SELECT 1) INTERSECT ALL SELECT 1
+SELECT 1 EXCEPT SELECT 2
+(SELECT 1 UNION ALL SELECT 1) EXCEPT ALL SELECT 1
+SELECT 1 UNION SELECT 2 EXCEPT SELECT 2
+(SELECT 1 ORDER BY 1 LIMIT 1) UNION ALL (SELECT 2)
+## 7.5 Sorting rows
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY x
+SELECT x FROM (VALUES (2), (1), (NULL)) t(x) ORDER BY x DESC NULLS LAST
+SELECT x AS s FROM (VALUES (2), (1)) t(x) ORDER BY s
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY 1
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY -x USING >
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY x + 1
+## 7.6 LIMIT and OFFSET
+SELECT x FROM (VALUES (2), (1), (3)) t(x) ORDER BY x LIMIT 2 OFFSET 1
+SELECT x FROM (VALUES (2), (1), (3)) t(x) ORDER BY x OFFSET 1 ROWS FETCH NEXT 1 ROW ONLY
+SELECT x FROM (VALUES (2), (1), (1)) t(x) ORDER BY x FETCH FIRST 1 ROW WITH TIES
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY x LIMIT ALL
+SELECT x FROM (VALUES (2), (1)) t(x) ORDER BY x LIMIT (SELECT 1)
+## 7.7 VALUES lists
+VALUES (1, 'one'), (2, 'two')
+VALUES (1), (2) ORDER BY 1 DESC LIMIT 1
+## 7.8 WITH queries
+WITH a AS (SELECT 1 AS x) SELECT * FROM a
+WITH a(x) AS (SELECT 1), b AS (SELECT x + 1 AS y FROM a) SELECT * FROM a, b
+WITH RECURSIVE t(n) AS (VALUES (1) UNION ALL SELECT n + 1 FROM t WHERE n < 5) SELECT sum(n) FROM t
+WITH RECURSIVE t(n) AS (SELECT 1 UNION SELECT n % 3 + 1 FROM t) SELECT count(*) FROM t
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM t) SELECT n FROM t LIMIT 3
+WITH RECURSIVE t(n, p) AS (SELECT 1, 0 UNION ALL SELECT n + 1, n FROM t WHERE n < 3) SEARCH DEPTH FIRST BY n SET o SELECT n FROM t ORDER BY o
+WITH RECURSIVE t(n, p) AS (SELECT 1, 0 UNION ALL SELECT n + 1, n FROM t WHERE n < 3) SEARCH BREADTH FIRST BY n SET o SELECT n FROM t ORDER BY o
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n % 3 + 1 FROM t) CYCLE n SET c USING p SELECT n, c FROM t
+WITH a AS MATERIALIZED (SELECT 1 AS x) SELECT * FROM a x, a y
+WITH a AS NOT MATERIALIZED (SELECT 1 AS x) SELECT * FROM a x, a y
