@@ -127,7 +127,9 @@ impl Engine {
             .collect();
         let scan = LogicalPlan::Scan(Scan { table, columns });
         let limited = LogicalPlan::Limit { input: scan.into(), limit: Some(SAMPLE_ROWS), offset: 0 };
-        let settings = Settings::default();
+        // In the order of the files, one after another.
+        let mut settings = Settings::default();
+        settings.set("run.tasks", "1")?;
         let plan = planner::plan(limited, &settings, &fold_constant)?;
         let mut running = start(&plan, &settings, &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
