@@ -89,5 +89,6 @@ watch(() => route.fullPath, load, { immediate: true })
 .cell { white-space: nowrap; max-width: 26rem; overflow: hidden; text-overflow: ellipsis; }
 .definition { margin: 0; white-space: pre-wrap; }
 .name { margin-right: 0.9rem; }
+section p { margin: 0.2rem 0; }
 h1.mono { font-size: 1.1rem; }
 </style>

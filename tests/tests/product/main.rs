@@ -2,6 +2,7 @@
 
 mod answers;
 mod broken_sources;
+mod browse;
 mod command;
 mod configuration;
 mod conformance;

@@ -342,6 +342,14 @@ impl<'a> Binder<'a> {
         if keys.is_empty() {
             return Err(Error::new(Code::Syntax, "WITH TIES needs an ORDER BY"));
         }
+        if limit == 0 {
+            // No row is the last one, so none ties with it.
+            let plan = LogicalPlan::Project { input: input.into(), columns };
+            return Ok(Relation {
+                plan: LogicalPlan::Limit { input: plan.into(), limit: Some(0), offset: 0 },
+                scope: relation.scope,
+            });
+        }
         let number = self.new_column(None, "row_number", SqlType::BigInt);
         let rank = self.new_column(None, "rank", SqlType::BigInt);
         let uses = [(number.clone(), Ranking::RowNumber), (rank.clone(), Ranking::Rank)]

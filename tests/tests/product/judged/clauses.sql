@@ -72,3 +72,9 @@ select t from (values (1,'a')) t(x,y)
 select count(t), count(t.*) from (values (1,'a'),(null,null)) t(x,y)
 select (t).x from (values (1,'a')) t(x,y)
 select current_schema is null, current_user is null
+select x from (values (1), (1), (2)) t(x) order by x offset 1 rows fetch first 0 rows with ties
+select count(*) over (partition by 'NaN'::float8) from (values (1), (2)) t(x)
+select (select max(u) from unnest(r.a) u), count(*) from (values (array[1, 2]), (array[2])) r(a) group by 1
+select * from unnest(array(select g from generate_series(1, 3) g)) u(x)
+select * from unnest(array[[1, 2], [3, 4]]) u(x)
+select j, count(*), count(distinct j) from (values ('{"a": 1}'::jsonb), ('{"a":1}')) r(j) group by j
