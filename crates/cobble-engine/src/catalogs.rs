@@ -16,7 +16,7 @@ use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
 use crate::memory_table::MemoryTable;
 use crate::session::Session;
-use crate::views::KnownViews;
+use crate::views::{KnownViews, list};
 
 /// A function as lists and completion show it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -430,7 +430,7 @@ impl Engine {
         match self.readers_of_catalog(name).as_slice() {
             [] => {}
             readers => {
-                return Err(Error::new(Code::InUse, format!("catalog {name} is read by {}", readers.join(", ")))
+                return Err(Error::new(Code::InUse, format!("catalog {name} is read by {}", list(readers)))
                     .hint("drop what reads it first"));
             }
         }

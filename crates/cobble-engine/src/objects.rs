@@ -185,7 +185,7 @@ impl Session {
                 Some(_) => {}
             }
             if change == TableChange::Drop {
-                self.engine.unread(&target.to_string(), &target.to_string()).map_err(at)?;
+                self.engine.unread(&target.to_string(), &target).map_err(at)?;
             }
             targets.push((target, connector, written.position));
         }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError};
 
 use cobble_plan::UserView;
-use cobble_sql::{KnownView, WrittenName, relation_names};
+use cobble_sql::{KnownView, RowsAt, WrittenName, native_query, relation_names, rows_at};
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Position, Result};
 
@@ -13,6 +13,9 @@ use crate::resolve::{DEFAULT_SCHEMA, Place};
 
 /// The schema of `lane` that has the views.
 pub const VIEWS_SCHEMA: &str = "views";
+
+/// Stands for the schema of a native query.
+const NATIVE: &str = "native_query";
 
 /// Views by name; a query keeps the set it began with.
 pub type KnownViews = BTreeMap<String, Arc<KnownView>>;
@@ -59,41 +62,47 @@ fn own_name(written: &WrittenName) -> Result<String> {
     }
 }
 
-/// The full names of what a view's query reads. A name alone means what it would in the view's place, and a view where that has none: of
-/// those with one part that are views, too, both are given.
-fn reads(known: &KnownView, views: &KnownViews) -> BTreeSet<String> {
+/// What a view's query reads. A name alone means what it would in the view's place, and a view where that has none: of those with one part
+/// that are views, too, both are given.
+fn reads(known: &KnownView, views: &KnownViews) -> BTreeSet<ObjectName> {
     let place = place_of(&known.view);
+    let schema = place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
     let mut found = BTreeSet::new();
     for name in with_room(|| relation_names(&known.query)) {
-        let schema = place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
-        match (name.as_slice(), &place.catalog) {
-            (parts, _) if written_out(parts, &place).is_some() => {
-                found.extend(written_out(parts, &place).map(|view| full_name(view).to_string()));
-            }
-            ([_, _, _], _) => drop(found.insert(name.join("."))),
-            ([schema, table], Some(catalog)) => drop(found.insert(format!("{catalog}.{schema}.{table}"))),
-            ([table], catalog) => {
-                if views.contains_key(table) {
-                    found.insert(full_name(table).to_string());
+        if let Some(native) = native_query(&name) {
+            found.insert(ObjectName::new(native.catalog, NATIVE, native.text));
+        } else if let Some(RowsAt { path, .. }) = rows_at(&name) {
+            let catalog = path.split('/').next().filter(|catalog| !catalog.is_empty() && !catalog.starts_with('.'));
+            found.insert(ObjectName::new(catalog.unwrap_or("files"), "rows_at", path));
+        } else if let Some(view) = written_out(&name, &place) {
+            found.insert(full_name(view));
+        } else {
+            match (name.as_slice(), &place.catalog) {
+                ([catalog, schema, table], _) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                ([schema, table], Some(catalog)) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                ([table], catalog) => {
+                    found.extend(views.contains_key(table).then(|| full_name(table)));
+                    found.extend(catalog.as_ref().map(|catalog| ObjectName::new(catalog, schema, table)));
                 }
-                found.extend(catalog.as_ref().map(|catalog| format!("{catalog}.{schema}.{table}")));
+                _ => {}
             }
-            _ => {}
         }
     }
     found
 }
 
+/// The name of a view, when it is one of the service's own.
+fn view_of(name: &ObjectName) -> Option<&str> {
+    (name.catalog == SYSTEM_CATALOG && name.schema == VIEWS_SCHEMA).then_some(name.table.as_str())
+}
+
 /// Views that read this one, through others, too.
 fn is_read_through(views: &KnownViews, from: &str, wanted: &str, seen: &mut BTreeSet<String>) -> bool {
-    let wanted_name = full_name(wanted).to_string();
     let Some(known) = views.get(from) else { return false };
-    let read = reads(known, views);
-    read.contains(&wanted_name)
-        || read.iter().any(|name| {
-            let view = name.strip_prefix("lane.views.");
-            view.is_some_and(|view| seen.insert(view.to_owned()) && is_read_through(views, view, wanted, seen))
-        })
+    reads(known, views)
+        .iter()
+        .filter_map(view_of)
+        .any(|view| view == wanted || (seen.insert(view.to_owned()) && is_read_through(views, view, wanted, seen)))
 }
 
 /// No view of the set reads itself, by whatever way.
@@ -105,8 +114,8 @@ pub fn check_circles(views: &KnownViews) -> Result<()> {
     }
 }
 
-fn list(names: &[String]) -> String {
-    names.join(", ")
+pub fn list(names: &[ObjectName]) -> String {
+    names.iter().map(ObjectName::to_string).collect::<Vec<_>>().join(", ")
 }
 
 impl Engine {
@@ -124,29 +133,31 @@ impl Engine {
         *self.views.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(views);
     }
 
-    /// What a view reads, and the views that read it, by their full names.
-    pub fn lineage_of_view(&self, name: &str) -> (Vec<String>, Vec<String>) {
+    /// What a view reads, by full names.
+    pub fn read_by_view(&self, name: &str) -> Vec<String> {
         let views = self.views();
-        let read = views.get(name).map(|known| reads(known, &views).into_iter().collect()).unwrap_or_default();
-        (read, self.readers_of(&full_name(name).to_string()))
+        let read = views.get(name).map(|known| reads(known, &views)).unwrap_or_default();
+        read.iter().map(ObjectName::to_string).collect()
     }
 
-    /// The views whose queries name this table or view, by their full names.
-    pub fn readers_of(&self, full: &str) -> Vec<String> {
+    fn readers(&self, wanted: impl Fn(&ObjectName) -> bool) -> Vec<ObjectName> {
         let views = self.views();
-        let found = views.iter().filter(|(_, known)| reads(known, &views).contains(full));
-        found.map(|(name, _)| full_name(name).to_string()).collect()
+        let found = views.iter().filter(|(_, known)| reads(known, &views).iter().any(&wanted));
+        found.map(|(name, _)| full_name(name)).collect()
     }
 
-    /// The views whose queries name a table of this catalog.
-    pub fn readers_of_catalog(&self, catalog: &str) -> Vec<String> {
-        let (views, before) = (self.views(), format!("{catalog}."));
-        let found = views.iter().filter(|(_, known)| reads(known, &views).iter().any(|name| name.starts_with(&before)));
-        found.map(|(name, _)| full_name(name).to_string()).collect()
+    /// The views whose queries name this table or view.
+    pub fn readers_of(&self, full: &ObjectName) -> Vec<ObjectName> {
+        self.readers(|name| name == full)
+    }
+
+    /// The views whose queries name something of this catalog.
+    pub fn readers_of_catalog(&self, catalog: &str) -> Vec<ObjectName> {
+        self.readers(|name| name.catalog == catalog)
     }
 
     /// What keeps a thing from going.
-    pub(crate) fn unread(&self, what: &str, full: &str) -> Result<()> {
+    pub(crate) fn unread(&self, what: &str, full: &ObjectName) -> Result<()> {
         match self.readers_of(full).as_slice() {
             [] => Ok(()),
             readers => Err(Error::new(Code::InUse, format!("{what} is read by {}", list(readers)))
@@ -209,12 +220,9 @@ impl Engine {
         }
         let mut at = 0;
         while let Some(name) = gone.get(at).cloned() {
-            let readers = self.readers_of(&full_name(&name).to_string());
-            let others: Vec<String> = readers
-                .iter()
-                .filter_map(|full| full.strip_prefix("lane.views.").map(str::to_owned))
-                .filter(|reader| !gone.contains(reader))
-                .collect();
+            let readers = self.readers_of(&full_name(&name));
+            let others: Vec<String> =
+                readers.iter().map(|full| full.table.clone()).filter(|reader| !gone.contains(reader)).collect();
             if !others.is_empty() && !cascade {
                 let position = names.iter().find(|n| n.parts.last() == Some(&name)).and_then(|n| n.position);
                 return Err(Error::new(Code::InUse, format!("the view {name} is read by {}", list(&readers)))
@@ -253,7 +261,7 @@ impl Engine {
             return Err(Error::new(Code::AlreadyExists, format!("there is a view {new} already")).at(to.position));
         }
         // Their texts have its name.
-        self.unread(&format!("the view {name}"), &full_name(&name).to_string()).map_err(|e| e.at(written.position))?;
+        self.unread(&format!("the view {name}"), &full_name(&name)).map_err(|e| e.at(written.position))?;
         self.keep(&new, Some(&known.view)).await?;
         self.keep(&name, None).await?;
         let mut next = views.as_ref().clone();

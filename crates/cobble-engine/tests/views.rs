@@ -127,3 +127,31 @@ async fn views_belong_to_the_configuration() {
     let wanted = Configuration::parse(&circle, "cobble.toml").unwrap();
     assert_eq!(other.compare(&wanted, &Default::default()).unwrap_err().code.sqlstate(), "42P19");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn odd_names_and_queries_without_tables_are_known_readers() {
+    let mut session = session();
+    for sql in
+        ["CREATE VIEW \"Odd Name\" AS SELECT id FROM ports", "CREATE VIEW \"over. it\" AS SELECT id FROM \"Odd Name\""]
+    {
+        assert!(said(&mut session, sql).await.contains("is there"), "{sql}");
+    }
+    assert_eq!(said(&mut session, "DESCRIBE \"Odd Name\"").await, "id|integer|yes|null");
+    let refused = said(&mut session, "DROP VIEW \"Odd Name\"").await;
+    assert!(refused.starts_with("2BP01") && refused.contains("lane.views.\"over. it\""), "{refused}");
+    let circle = "CREATE OR REPLACE VIEW \"Odd Name\" AS SELECT id FROM \"over. it\"";
+    assert!(said(&mut session, circle).await.starts_with("42P19"));
+    let gone = said(&mut session, "DROP VIEW \"Odd Name\" CASCADE").await;
+    assert!(gone.contains("over. it") && session.engine().views().is_empty(), "{gone}");
+
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("a.csv"), "n\n1\n").unwrap();
+    let engine = session.engine().clone();
+    engine
+        .add_connection(ConnectionDefinition::new("pier_files", "files", folder.path().display().to_string()))
+        .unwrap();
+    engine.add_catalog(CatalogDefinition::new("pier", "pier_files")).unwrap();
+    said(&mut session, "CREATE VIEW counted AS SELECT n FROM rows_at('pier/a.csv')").await;
+    assert_eq!(said(&mut session, "SELECT n FROM counted").await, "1");
+    assert_eq!(engine.remove_catalog("pier").unwrap_err().code.sqlstate(), "2BP01");
+}

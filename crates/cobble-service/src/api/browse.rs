@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use cobble_engine::{CatalogDefinition, Relation, Session, Table, TableColumn, TableKind};
 use cobble_types::parse::parse_value;
-use cobble_types::{Code, Error, SqlType, Value};
+use cobble_types::{Code, Error, ObjectName, SqlType, Value};
 use futures::{StreamExt, TryStreamExt};
 use rocket::serde::json::Json;
 use rocket::{delete, get, post};
@@ -125,12 +125,13 @@ pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str
 pub async fn table(service: &State, caller: Caller, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
     let name = [catalog.to_owned(), schema.to_owned(), table.to_owned()];
     let session = service.engine.session_of(caller.name());
-    let used_by = service.engine.readers_of(&name.join("."));
+    let full = ObjectName::new(catalog, schema, table);
+    let used_by = service.engine.readers_of(&full).iter().map(ToString::to_string).collect();
     Ok(Json(match session.relation(&name).await? {
         Relation::Table(found) => TableBody { used_by, ..table_body(&found) },
         Relation::View(full, known) => {
             let columns = session.columns(&name).await?.iter().map(column_body).collect();
-            let (reads, _) = service.engine.lineage_of_view(&full.table);
+            let reads = service.engine.read_by_view(&full.table);
             TableBody {
                 catalog: full.catalog,
                 schema: full.schema,
