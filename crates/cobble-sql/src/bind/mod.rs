@@ -5,6 +5,7 @@ mod aggregate;
 mod assign;
 mod call;
 mod cast;
+mod constant_arguments;
 mod cte;
 mod expression;
 mod from;

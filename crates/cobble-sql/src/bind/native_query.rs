@@ -4,7 +4,7 @@
 use cobble_types::{Code, Error, Result};
 use sqlparser::ast;
 
-use super::folded;
+use super::constant_arguments::{constants, text};
 
 pub const NAME: &str = "native_query";
 
@@ -35,25 +35,8 @@ pub(super) fn key(arguments: &[ast::FunctionArg]) -> Result<Vec<String>> {
     let usage = "write native_query('catalog', $$ SELECT … $$), and split_on => 'column', split_into => 4 to fetch it in portions";
     let wrong = |what: String| Err(Error::new(Code::TypeMismatch, what).hint(usage));
     let (mut texts, mut split_on, mut split_into) = (Vec::new(), String::new(), String::new());
-    for argument in arguments {
-        let (name, value) = match argument {
-            ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Value(value))) => (None, value),
-            ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)), .. } => {
-                (Some(folded(name)), value)
-            }
-            ast::FunctionArg::ExprNamed {
-                name: ast::Expr::Identifier(name),
-                arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)),
-                ..
-            } => (Some(folded(name)), value),
-            other => return wrong(format!("native_query() takes constants, not {other}")),
-        };
-        let text = match &value.value {
-            ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => Some(text.clone()),
-            ast::Value::DollarQuotedString(quoted) => Some(quoted.value.clone()),
-            _ => None,
-        };
-        match (name.as_deref(), text, &value.value) {
+    for (name, value) in constants(NAME, arguments, usage)? {
+        match (name.as_deref(), text(value), value) {
             (None, Some(text), _) => texts.push(text),
             (Some("split_on"), Some(text), _) => split_on = text,
             (Some("split_into"), _, ast::Value::Number(number, _)) if number.parse::<u32>().is_ok() => {

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use cobble_types::{Code, Error, Result};
 use sqlparser::ast;
 
-use super::folded;
+use super::constant_arguments::{constants, text};
 
 pub const NAME: &str = "rows_at";
 
@@ -34,24 +34,11 @@ pub(super) fn key(arguments: &[ast::FunctionArg]) -> Result<Vec<String>> {
     let usage = "write rows_at('catalog/folder/*.csv'), and what is to be known of the files, such as format => 'csv', header => false";
     let wrong = |what: String| Err(Error::new(Code::TypeMismatch, what).hint(usage));
     let (mut path, mut options) = (None, BTreeMap::new());
-    for argument in arguments {
-        let (name, value) = match argument {
-            ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Value(value))) => (None, value),
-            ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)), .. } => {
-                (Some(folded(name)), value)
-            }
-            ast::FunctionArg::ExprNamed {
-                name: ast::Expr::Identifier(name),
-                arg: ast::FunctionArgExpr::Expr(ast::Expr::Value(value)),
-                ..
-            } => (Some(folded(name)), value),
-            other => return wrong(format!("rows_at() takes constants, not {other}")),
-        };
-        let text = match &value.value {
-            ast::Value::SingleQuotedString(text) | ast::Value::EscapedStringLiteral(text) => text.clone(),
-            ast::Value::DollarQuotedString(quoted) => quoted.value.clone(),
-            ast::Value::Boolean(flag) => flag.to_string(),
-            other => return wrong(format!("rows_at() takes texts, true and false, not {other}")),
+    for (name, value) in constants(NAME, arguments, usage)? {
+        let text = match (text(value), value) {
+            (Some(text), _) => text,
+            (None, ast::Value::Boolean(flag)) => flag.to_string(),
+            (None, other) => return wrong(format!("rows_at() takes texts, true and false, not {other}")),
         };
         match name {
             None if path.is_none() => path = Some(text),
