@@ -576,15 +576,21 @@ async fn ranges_are_read_apart_in_one_view() {
             owner.query_drop("START TRANSACTION").await.unwrap();
             owner.query_drop("UPDATE hoard.purses SET coins = 0 WHERE id = 7").await.unwrap();
         }
-        let before = begun(&mut owner).await;
-        let mut session = engine.session();
-        session.set("planner.off", "offer-aggregates, split-aggregates").unwrap();
-        let sql = format!("SELECT count(*), sum(coins), count(DISTINCT id) FROM {catalog}.hoard.purses");
-        let (rows, plan) = answer(&mut session, &sql).await.unwrap();
-        assert_eq!(rows, ["300000|30000000|300000"]);
-        let parts = &plan.unwrap().gates[0].parts;
-        assert_eq!(parts.first().is_some_and(|part| part.total > 3), ranges, "{catalog}: {parts:?}");
-        assert_eq!(begun(&mut owner).await - before, readers, "{catalog}");
+        let mut seen = Vec::new();
+        // A busy machine may have no second connection in time, and a lock that is not free at once is not waited for.
+        while seen.last() != Some(&readers) && seen.len() < 5 {
+            let before = begun(&mut owner).await;
+            let mut session = engine.session();
+            session.set("planner.off", "offer-aggregates, split-aggregates").unwrap();
+            let sql = format!("SELECT count(*), sum(coins), count(DISTINCT id) FROM {catalog}.hoard.purses");
+            let (rows, plan) = answer(&mut session, &sql).await.unwrap();
+            assert_eq!(rows, ["300000|30000000|300000"]);
+            let parts = &plan.unwrap().gates[0].parts;
+            assert_eq!(parts.first().is_some_and(|part| part.total > 3), ranges, "{catalog}: {parts:?}");
+            seen.push(begun(&mut owner).await - before);
+            assert!(seen.iter().all(|n| *n <= readers), "{catalog}: {seen:?}");
+        }
+        assert_eq!(seen.last(), Some(&readers), "{catalog}: {seen:?}");
         if is_changed {
             owner.query_drop("ROLLBACK").await.unwrap();
         }
