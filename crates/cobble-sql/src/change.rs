@@ -6,6 +6,7 @@ use cobble_types::{Code, Error, Position, Result};
 use sqlparser::ast;
 use sqlparser::parser::Parser;
 
+use crate::bind::{folded, position_of};
 use crate::statement::DIALECT;
 use crate::syntax::check_query;
 
@@ -38,15 +39,6 @@ impl Change {
         }
         query
     }
-}
-
-fn folded(ident: &ast::Ident) -> String {
-    if ident.quote_style.is_some() { ident.value.clone() } else { ident.value.to_lowercase() }
-}
-
-fn position(ident: &ast::Ident) -> Option<Position> {
-    let start = ident.span.start;
-    (start.line > 0).then_some(Position { line: start.line, column: start.column })
 }
 
 /// The syntax tree as a change, if it is one that we make.
@@ -83,7 +75,7 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                     return Err(Error::new(Code::Syntax, format!("\"{name}\" is no plain name of a column"))
                         .hint("columns that are set are named without their table"));
                 };
-                set.push((folded(column), position(column)));
+                set.push((folded(column), position_of(column.span)));
                 values.push(ast::SelectItem::UnnamedExpr(value));
             }
             made(table, from, Some(set), values, selection)
@@ -172,7 +164,7 @@ fn made(
     check_query(&query)?;
     Ok(Change {
         table: parts.iter().map(|part| folded(part)).collect(),
-        position: parts.first().and_then(|part| position(part)),
+        position: parts.first().and_then(|part| position_of(part.span)),
         set,
         alias,
         query,

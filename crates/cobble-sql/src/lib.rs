@@ -8,6 +8,7 @@ mod dialect;
 mod exclude;
 mod function;
 mod objects;
+mod search_cycle;
 mod session_zone;
 mod slips;
 mod statement;

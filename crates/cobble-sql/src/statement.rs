@@ -10,8 +10,9 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::change::{Change, change};
 use crate::dialect::OwnDialect;
-use crate::exclude::marked;
+use crate::exclude;
 use crate::objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
+use crate::search_cycle;
 use crate::syntax::check_query;
 use crate::table_query::spelled_out;
 
@@ -536,7 +537,10 @@ impl Words<'_> {
                 ),
             });
         }
-        let query = Deep::new(*self.to_end(|parser| parser.parse_query())?);
+        let mut query = Deep::new(*self.to_end(|parser| parser.parse_query())?);
+        if self.tokens.iter().any(|token| is_word(token, "search") || is_word(token, "cycle")) {
+            search_cycle::carried(&mut query)?;
+        }
         check_query(&query)?;
         Ok(query)
     }
@@ -552,7 +556,7 @@ impl Words<'_> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
-            .with_tokens_with_locations(spelled_out(marked(&self.tokens[self.at..])));
+            .with_tokens_with_locations(spelled_out(search_cycle::marked(exclude::marked(&self.tokens[self.at..]))?));
         let explained = |error: Error| match crate::slips::hint(self.tokens, error.position) {
             Some(hint) if error.hint.is_none() => error.hint(hint),
             _ => error,

@@ -7,7 +7,9 @@ use cobble_types::{Code, Error, Result};
 use sqlparser::ast;
 
 use super::query::scope_of;
+use super::scope::Reach;
 use super::{Binder, Relation, folded, position_of, relation_names};
+use crate::search_cycle::Clauses;
 
 #[derive(Clone)]
 pub(super) struct Cte<'a> {
@@ -22,6 +24,7 @@ pub(super) struct Cte<'a> {
     level: usize,
     /// Once it is computed on its own: its id and columns.
     shared: Option<(u32, Vec<Column>)>,
+    pub clauses: Clauses,
     /// While its own step is bound: the rows of the last round.
     pub working: Option<(u32, Vec<Column>)>,
 }
@@ -37,12 +40,17 @@ impl<'a> Binder<'a> {
                 return Err(Error::new(Code::DuplicateAlias, format!("WITH defines \"{name}\" twice"))
                     .at(position_of(cte.alias.name.span)));
             }
+            let (clauses, columns) = Clauses::of(&cte.alias.columns)?;
             let recursive = with.recursive && relation_names(&cte.query).iter().any(|n| n.as_slice() == [name.clone()]);
             let times = |names: &[Vec<String>]| names.iter().filter(|n| n.as_slice() == [name.clone()]).count();
+            if !recursive && !clauses.names().is_empty() {
+                let message = format!("SEARCH and CYCLE are for recursions, and \"{name}\" does not read itself");
+                return Err(Error::new(Code::Syntax, message).at(clauses.position));
+            }
             // A recursion reads itself round by round: that is no use of its result.
             let own = if recursive { times(&relation_names_with_repetition(cte.query.as_ref())) } else { 0 };
             self.ctes.push(Cte {
-                columns: cte.alias.columns.iter().map(|c| folded(&c.name)).collect(),
+                columns: columns.iter().map(|c| folded(&c.name)).collect(),
                 query: &cte.query,
                 recursive,
                 uses: times(&named) - own,
@@ -50,6 +58,7 @@ impl<'a> Binder<'a> {
                 level,
                 shared: None,
                 working: None,
+                clauses,
                 name,
             });
         }
@@ -59,7 +68,13 @@ impl<'a> Binder<'a> {
     /// A use of the CTE at this place of the list. It sees only those that were defined before it.
     pub(super) fn cte(&mut self, place: usize) -> Result<Relation> {
         let cte = self.ctes[place].clone();
-        if let Some((id, columns)) = cte.working.as_ref().or(cte.shared.as_ref()) {
+        if let Some((id, columns)) = &cte.working {
+            let mut round = self.cte_scan(*id, &cte, columns)?;
+            let carried = cte.clauses.names().len();
+            round.scope.columns.iter_mut().rev().take(carried).for_each(|column| column.reach = Reach::Carried);
+            return Ok(round);
+        }
+        if let Some((id, columns)) = &cte.shared {
             return self.cte_scan(*id, &cte, columns);
         }
         let later = self.ctes.split_off(place + usize::from(cte.recursive));

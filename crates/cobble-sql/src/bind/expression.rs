@@ -105,7 +105,9 @@ impl<'a> Binder<'a> {
             E::BinaryOp { left, op: ast::BinaryOperator::PGCustomBinaryOperator(parts), right } => {
                 self.binary_operator(left, &named_operator(parts)?, right, scope)
             }
-            E::BinaryOp { left, op, right } if is_row(left) || is_row(right) => {
+            E::BinaryOp { left, op, right }
+                if (is_row(left) || is_row(right)) && *op != ast::BinaryOperator::StringConcat =>
+            {
                 self.row_comparison(operator(op)?, left, right, scope)
             }
             E::Tuple(parts) => {

@@ -7,7 +7,7 @@ use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Scan};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
-use super::scope::{Scope, ScopeColumn};
+use super::scope::{Reach, Scope, ScopeColumn};
 use super::table_function::FunctionInFrom;
 use super::{Binder, Pending, Relation, described_key, folded, position_of};
 use crate::coerce::{binary, coerce, condition};
@@ -167,7 +167,7 @@ impl<'a> Binder<'a> {
                 table: Some(table.name.clone()),
                 name: column.name.clone(),
                 column: bound.clone(),
-                hidden: false,
+                reach: Reach::Open,
                 may_be_missing: false,
             });
             columns.push((bound, place));
@@ -227,7 +227,12 @@ impl<'a> Binder<'a> {
             }
             ast::JoinConstraint::Natural => {
                 let visible = |r: &Relation| {
-                    r.scope.columns.iter().filter(|c| !c.hidden).map(|c| c.name.clone()).collect::<Vec<_>>()
+                    r.scope
+                        .columns
+                        .iter()
+                        .filter(|c| c.reach == Reach::Open)
+                        .map(|c| c.name.clone())
+                        .collect::<Vec<_>>()
                 };
                 let theirs = visible(&right);
                 let names = visible(&left).into_iter().filter(|name| theirs.contains(name)).collect();
@@ -279,7 +284,7 @@ impl<'a> Binder<'a> {
 
     fn using(&mut self, left: Relation, right: Relation, kind: JoinKind, names: Vec<String>) -> Result<Relation> {
         let find = |relation: &Relation, name: &String, side: &str| -> Result<Column> {
-            let mut found = relation.scope.columns.iter().filter(|c| c.name == *name && !c.hidden);
+            let mut found = relation.scope.columns.iter().filter(|c| c.name == *name && c.reach == Reach::Open);
             match (found.next(), found.next()) {
                 (Some(one), None) => Ok(one.column.clone()),
                 (Some(_), Some(_)) => Err(Error::new(
@@ -314,11 +319,12 @@ impl<'a> Binder<'a> {
         for (place, column) in joined.scope.columns.iter_mut().enumerate() {
             let on_dropped_side = (place >= split) == (kind != JoinKind::Right);
             if on_dropped_side && names.contains(&column.name) {
-                column.hidden = true;
+                column.reach = Reach::Merged;
             }
         }
         // The merged columns come first, in the order of USING.
-        let place = |c: &ScopeColumn| if c.hidden { None } else { names.iter().position(|name| *name == c.name) };
+        let place =
+            |c: &ScopeColumn| if c.reach != Reach::Open { None } else { names.iter().position(|name| *name == c.name) };
         joined.scope.columns.sort_by_key(|c| place(c).unwrap_or(names.len()));
         Ok(joined)
     }
@@ -337,13 +343,15 @@ impl<'a> Binder<'a> {
                 table: None,
                 name: name.clone(),
                 column: column.clone(),
-                hidden: false,
+                reach: Reach::Open,
                 may_be_missing: false,
             });
             columns.push((column, value));
         }
         for mut column in joined.scope.columns {
-            column.hidden |= names.contains(&column.name);
+            if names.contains(&column.name) {
+                column.reach = Reach::Merged;
+            }
             scope.columns.push(column);
         }
         Ok(Relation { plan: LogicalPlan::Project { input: joined.plan.into(), columns }, scope })

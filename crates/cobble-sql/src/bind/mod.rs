@@ -19,6 +19,7 @@ mod query;
 mod recursion;
 mod rows_at;
 mod scope;
+mod search_cycle;
 mod select;
 mod subquery;
 mod table_function;
@@ -183,11 +184,11 @@ fn described_key(name: &ast::ObjectName, arguments: &[ast::FunctionArg]) -> Opti
 }
 
 /// An identifier in the case it is looked up by.
-fn folded(ident: &ast::Ident) -> String {
+pub(crate) fn folded(ident: &ast::Ident) -> String {
     if ident.quote_style.is_some() { ident.value.clone() } else { ident.value.to_lowercase() }
 }
 
-fn position_of(span: Span) -> Option<Position> {
+pub(crate) fn position_of(span: Span) -> Option<Position> {
     (span.start.line > 0).then_some(Position { line: span.start.line, column: span.start.column })
 }
 

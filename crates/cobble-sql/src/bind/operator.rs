@@ -88,7 +88,7 @@ impl<'a> Binder<'a> {
 }
 
 /// The comparison with every item of an array that is computed.
-fn any_of_array(comparison: Comparison, operand: Expr, array: Expr) -> Result<Expr> {
+pub(super) fn any_of_array(comparison: Comparison, operand: Expr, array: Expr) -> Result<Expr> {
     let Comparison::Order(op) = comparison else {
         let array = match is_untyped(&array) {
             true => coerce(array, &SqlType::Array(Box::new(SqlType::Text)))?,

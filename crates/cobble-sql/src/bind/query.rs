@@ -8,7 +8,7 @@ use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
 
-use super::scope::{Scope, ScopeColumn};
+use super::scope::{Reach, Scope, ScopeColumn};
 use super::select::Item;
 use super::window::{WindowUse, ranking, windowed};
 use super::{Binder, Pending, Relation, position_of};
@@ -473,7 +473,7 @@ pub(super) fn scope_of(columns: &[Column]) -> Scope {
                 table: None,
                 name: column.name.clone(),
                 column: column.clone(),
-                hidden: false,
+                reach: Reach::Open,
                 may_be_missing: false,
             })
             .collect(),

@@ -18,10 +18,14 @@ impl<'a> Binder<'a> {
         let own = self.ctes.split_off(place);
         let base = self.set_expr(left);
         self.ctes.extend(own);
-        let base = base?;
+        let mut base = base?;
         self.next_id += 1;
         let id = self.next_id;
-        let base_columns: Vec<Column> = base.scope.columns.iter().map(|c| c.column.clone()).collect();
+        let mut base_columns: Vec<Column> = base.scope.columns.iter().map(|c| c.column.clone()).collect();
+        let carried = self.carried(cte, &base_columns)?;
+        if let Some(carried) = &carried {
+            (base.plan, base_columns) = self.beginning(base.plan, base_columns, carried)?;
+        }
         let columns: Vec<Column> =
             base_columns.iter().map(|c| self.new_column(None, c.name.clone(), c.sql_type.clone())).collect();
         let named = columns.iter().enumerate();
@@ -30,14 +34,17 @@ impl<'a> Binder<'a> {
         self.ctes[place].working = Some((id, named));
         let step = self.set_expr(right);
         self.ctes[place].working = None;
-        let step = step?;
-        let step_columns: Vec<Column> = step.scope.columns.iter().map(|c| c.column.clone()).collect();
+        let mut step = step?;
+        let mut step_columns: Vec<Column> = step.scope.columns.iter().map(|c| c.column.clone()).collect();
         if step_columns.len() != base_columns.len() {
             return Err(Error::new(
                 Code::Syntax,
                 format!("the sides of UNION have {} and {} columns", base_columns.len(), step_columns.len()),
             )
             .at(at));
+        }
+        if let Some(carried) = &carried {
+            (step.plan, step_columns) = self.going_on(step.plan, step_columns, &base_columns, carried)?;
         }
         let mut converted = Vec::new();
         for (wanted, given) in base_columns.iter().zip(&step_columns) {

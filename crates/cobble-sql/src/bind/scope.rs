@@ -16,10 +16,20 @@ pub(super) struct ScopeColumn {
     pub table: Option<ObjectName>,
     pub name: String,
     pub column: Column,
-    /// Merged away by USING: only a qualified name reaches it, and `*` leaves it out.
-    pub hidden: bool,
+    pub reach: Reach,
     /// True when an outer join may put nulls in the place of its table's row.
     pub may_be_missing: bool,
+}
+
+/// What reaches a column besides a name with its table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Reach {
+    /// Its name alone, and `*`.
+    Open,
+    /// Nothing: USING has merged it away. An alias for the join leaves it out.
+    Merged,
+    /// Its name alone: what SEARCH or CYCLE carry through a recursion.
+    Carried,
 }
 
 /// Outcome of a look-up that may fall through to an outer query.
@@ -54,7 +64,8 @@ impl Scope {
 
     /// The columns of a table or alias, in their order; `None` when there is none of this name.
     pub fn row_of(&self, parts: &[String]) -> Option<Vec<ScopeColumn>> {
-        let columns: Vec<ScopeColumn> = self.columns.iter().filter(|c| c.is_reached_by(parts)).cloned().collect();
+        let of_row = |c: &&ScopeColumn| c.reach != Reach::Carried && c.is_reached_by(parts);
+        let columns: Vec<ScopeColumn> = self.columns.iter().filter(of_row).cloned().collect();
         (!parts.is_empty() && !columns.is_empty()).then_some(columns)
     }
 
@@ -89,7 +100,7 @@ impl Scope {
                 format!("\"{qualifier}\" has {} columns, but {} names are given", self.columns.len(), names.len()),
             ));
         }
-        self.columns.retain(|c| !c.hidden);
+        self.columns.retain(|c| c.reach != Reach::Merged);
         for (i, column) in self.columns.iter_mut().enumerate() {
             column.qualifier = Some(qualifier.to_owned());
             column.table = None;
@@ -106,7 +117,7 @@ impl Scope {
 impl ScopeColumn {
     fn is_reached_by(&self, qualifier: &[String]) -> bool {
         match (qualifier, &self.table) {
-            ([], _) => !self.hidden,
+            ([], _) => self.reach != Reach::Merged,
             ([table], _) => self.qualifier.as_ref() == Some(table),
             ([schema, table], Some(full)) => full.schema == *schema && full.table == *table,
             ([catalog, schema, table], Some(full)) => {

@@ -12,7 +12,7 @@ use sqlparser::ast::{self, Spanned};
 
 use super::grouping::map_keys;
 use super::query::{distinct, scope_of};
-use super::scope::{Scope, ScopeColumn};
+use super::scope::{Reach, Scope, ScopeColumn};
 use super::window::{WindowUse, ranking, windowed};
 use super::{Binder, Pending, Relation, SelectCalls, folded, position_of};
 use crate::coerce::{condition, settle};
@@ -337,13 +337,14 @@ impl<'a> Binder<'a> {
                 if scope.columns.is_empty() {
                     return Err(Error::new(Code::Syntax, "SELECT * needs a table in FROM").at(position_of(item.span())));
                 }
-                into.extend(scope.columns.iter().filter(|c| !c.hidden).map(spread));
+                into.extend(scope.columns.iter().filter(|c| c.reach == Reach::Open).map(spread));
             }
             ast::SelectItem::QualifiedWildcard(ast::SelectItemQualifiedWildcardKind::ObjectName(name), _) => {
                 let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
                 let qualifier = parts.last().cloned().unwrap_or_default();
                 let before = into.len();
-                into.extend(scope.columns.iter().filter(|c| c.qualifier.as_ref() == Some(&qualifier)).map(spread));
+                let own = |c: &&ScopeColumn| c.qualifier.as_ref() == Some(&qualifier) && c.reach != Reach::Carried;
+                into.extend(scope.columns.iter().filter(own).map(spread));
                 if into.len() == before {
                     let known: Vec<&str> = scope.columns.iter().filter_map(|c| c.qualifier.as_deref()).collect();
                     return Err(Error::unknown("table or alias", &qualifier, known).at(position_of(item.span())));

@@ -10,7 +10,7 @@ use cobble_plan::{FunctionLanguage, UserFunction};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType};
 use sqlparser::ast;
 
-use super::scope::{Scope, ScopeColumn};
+use super::scope::{Reach, Scope, ScopeColumn};
 use super::{BindContext, Binder, CatalogReader, SessionNames};
 use crate::coerce::{coerce, is_untyped, settle};
 
@@ -97,7 +97,7 @@ impl<'a> Binder<'a> {
                 table: None,
                 name: parameter.clone(),
                 column,
-                hidden: false,
+                reach: Reach::Open,
                 may_be_missing: false,
             });
         }

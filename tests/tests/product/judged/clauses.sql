@@ -78,3 +78,15 @@ select (select max(u) from unnest(r.a) u), count(*) from (values (array[1, 2]), 
 select * from unnest(array(select g from generate_series(1, 3) g)) u(x)
 select * from unnest(array[[1, 2], [3, 4]]) u(x)
 select j, count(*), count(distinct j) from (values ('{"a": 1}'::jsonb), ('{"a":1}')) r(j) group by j
+WITH RECURSIVE t(n, m) AS (SELECT 1, null::text UNION ALL SELECT n % 3 + 1, null FROM t) CYCLE n, m SET c USING p SELECT * FROM t
+WITH RECURSIVE t(n, m) AS (SELECT null::int, null::text UNION ALL SELECT null, m FROM t) CYCLE n, m SET c USING p SELECT * FROM t
+WITH RECURSIVE t(n) AS (SELECT null::int UNION ALL SELECT null FROM t) CYCLE n SET c USING p SELECT * FROM t
+WITH RECURSIVE t(n) AS (SELECT 1.5 UNION ALL SELECT n % 3 + 1 FROM t) CYCLE n SET c USING p SELECT * FROM t
+SELECT ROW(null::int) = ANY (ARRAY[ROW(null::int)])
+SELECT ARRAY[ROW(1, null::int)] = ARRAY[ROW(1, null::int)]
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 5) SEARCH DEPTH FIRST BY n SET c SELECT count(*) FROM t WHERE c > ARRAY[ROW(2)]
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 5) SEARCH DEPTH FIRST BY n SET c SELECT c FROM t LIMIT 2
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 5 AND c IS NOT NULL) SEARCH DEPTH FIRST BY n SET c SELECT c FROM t
+WITH a AS (WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH DEPTH FIRST BY n SET c SELECT * FROM t) SELECT * FROM a, a b ORDER BY a.c, b.c
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH FIRST BY n SET c SELECT * FROM t
+WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH DEPTH FIRST BY n SELECT * FROM t
