@@ -136,7 +136,7 @@ impl AggregateFunction {
                 SqlType::Array(item) => **item == SqlType::Double,
                 other => *other == SqlType::Double,
             },
-            StringAgg => *second == SqlType::Text,
+            StringAgg => *second == first,
             ApproxPercentile => *second == SqlType::Double,
             own => !own.is_regression() || (first == SqlType::Double && *second == SqlType::Double),
         };
@@ -162,7 +162,7 @@ impl AggregateFunction {
             (BoolAnd | BoolOr, SqlType::Boolean) => SqlType::Boolean,
             (BitAnd | BitOr | BitXor, integer) if integer.is_integer() => first,
             (own, SqlType::Double) if own.is_regression() => SqlType::Double,
-            (StringAgg, SqlType::Text) => SqlType::Text,
+            (StringAgg, SqlType::Text | SqlType::Bytea) => first,
             (ArrayAgg, _) if !none => SqlType::Array(Box::new(first)),
             (JsonAgg | JsonbAgg | JsonObjectAgg | JsonbObjectAgg, _) => SqlType::Json,
             (PercentileCont, SqlType::Double | SqlType::Interval) => match &arguments[1] {

@@ -110,6 +110,8 @@ functions! {
     Overlay, "overlay", [], "text, replacement, start [, count]", Immutable, false;
     BitLength, "bit_length", [], "text", Immutable, true;
     ToHex, "to_hex", [], "integer", Immutable, true;
+    Normalize, "normalize", [], "text [, NFC, NFD, NFKC or NFKD]", Immutable, false;
+    ParseIdent, "parse_ident", [], "text [, strict]", Immutable, false;
     QuoteIdent, "quote_ident", [], "text", Immutable, false;
     QuoteLiteral, "quote_literal", [], "any", Immutable, false;
     QuoteNullable, "quote_nullable", [], "any", Immutable, false;
@@ -283,10 +285,13 @@ impl Function {
     }
 }
 
-/// The common type of the arguments of a function or a list that needs one (SQL:2016 9.5, PostgreSQL manual 10.5),
-/// or `None` when there is none.
-pub fn common_type(types: &[SqlType]) -> Option<SqlType> {
-    types.iter().try_fold(SqlType::Null, |common, next| wider_type(&common, next))
+/// The type to which constructs such as CASE and UNION bring values: as `wider_type`, and arrays by their items, which no operator
+/// brings together (PostgreSQL manual 10.5).
+pub fn united_type(left: &SqlType, right: &SqlType) -> Option<SqlType> {
+    match (left, right) {
+        (SqlType::Array(l), SqlType::Array(r)) => Some(SqlType::Array(Box::new(united_type(l, r)?))),
+        _ => wider_type(left, right),
+    }
 }
 
 /// The type both values can be turned into without loss, following PostgreSQL's implicit casts.

@@ -43,8 +43,6 @@ pub enum TableFunction {
     JsonPathQuery,
     /// The same for several paths, one after another, each with its number: `JSON_TABLE`.
     JsonTable,
-    /// The parts of a text between separators.
-    StringToTable,
     /// All matches of a regular expression, as arrays of groups.
     RegexpMatches,
     RegexpSplitToTable,
@@ -61,7 +59,6 @@ impl TableFunction {
         TableFunction::JsonObjectKeys,
         TableFunction::JsonPathQuery,
         TableFunction::JsonTable,
-        TableFunction::StringToTable,
         TableFunction::RegexpMatches,
         TableFunction::RegexpSplitToTable,
     ];
@@ -77,7 +74,6 @@ impl TableFunction {
             TableFunction::JsonObjectKeys => "json_object_keys",
             TableFunction::JsonPathQuery => "json_path_query",
             TableFunction::JsonTable => "json_table",
-            TableFunction::StringToTable => "string_to_table",
             TableFunction::RegexpMatches => "regexp_matches",
             TableFunction::RegexpSplitToTable => "regexp_split_to_table",
         }
@@ -92,7 +88,6 @@ impl TableFunction {
             TableFunction::JsonEach | TableFunction::JsonEachText | TableFunction::JsonObjectKeys => "json object",
             TableFunction::JsonPathQuery => "json, path [, variables [, silent]]",
             TableFunction::JsonTable => "json, path COLUMNS (name type PATH path, …)",
-            TableFunction::StringToTable => "text, separator [, null text]",
             TableFunction::RegexpMatches | TableFunction::RegexpSplitToTable => "text, pattern [, flags]",
         }
     }

@@ -3,7 +3,7 @@
 
 use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::{Function, wider_type};
+use cobble_plan::function::{Function, united_type, wider_type};
 use cobble_types::array_text::{ArrayItem, parse_array};
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};
@@ -120,7 +120,7 @@ pub fn unify_all(expressions: Vec<Expr>, what: &str) -> Result<(Vec<Expr>, SqlTy
     let mut target = SqlType::Null;
     for expr in &expressions {
         let own = expr.sql_type();
-        target = wider_type(&target, &own).ok_or_else(|| mismatch(what, &target, &own))?;
+        target = united_type(&target, &own).ok_or_else(|| mismatch(what, &target, &own))?;
     }
     if target == SqlType::Null {
         target = SqlType::Text;

@@ -5,8 +5,8 @@
 use std::any::TypeId;
 
 use sqlparser::ast::{
-    BinaryOperator, DataType, Expr, Function, FunctionArg, FunctionArgExpr, FunctionArgumentList, FunctionArguments,
-    TrimWhereField, TypedString, UnaryOperator,
+    BinaryOperator, CastKind, DataType, Expr, Function, FunctionArg, FunctionArgExpr, FunctionArgumentList,
+    FunctionArguments, Ident, ObjectName, TrimWhereField, TypedString, UnaryOperator,
 };
 use sqlparser::dialect::{Dialect, PostgreSqlDialect, Precedence};
 use sqlparser::keywords::Keyword;
@@ -14,6 +14,9 @@ use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::Token;
 
 const POSTGRES: PostgreSqlDialect = PostgreSqlDialect {};
+
+/// The call that `VARIADIC array` is read as.
+pub(crate) const VARIADIC: &str = "\u{1}variadic";
 
 /// How tightly operators bind, from the loosest.
 const IS: u8 = 40;
@@ -135,6 +138,13 @@ impl Dialect for OwnDialect {
             Token::Word(word) if word.keyword == Keyword::TRIM && *next == Token::LParen => return Some(trim(parser)),
             Token::Word(word) if word.keyword == Keyword::SUBSTRING && *next == Token::LParen => {
                 return parser.maybe_parse(similar_substring).transpose();
+            }
+            Token::Word(word) if word.keyword == Keyword::INTERVAL && *next == Token::LParen => {
+                return parser.maybe_parse(interval_of_digits).transpose();
+            }
+            Token::Word(word) if word.keyword == Keyword::VARIADIC => {
+                parser.advance_token();
+                return Some(parser.parse_expr().map(|array| called(VARIADIC, vec![array])));
             }
             // `"timestamp" '2025-07-01'`: a literal of a type by its quoted name.
             Token::Word(word) if word.quote_style.is_some() && matches!(next, Token::SingleQuotedString(_)) => {
@@ -288,9 +298,25 @@ fn similar_substring(parser: &mut Parser) -> Result<Expr, ParserError> {
     parser.expect_keyword(Keyword::ESCAPE)?;
     let escape = parser.parse_expr()?;
     parser.expect_token(&Token::RParen)?;
-    let args = [text, pattern, escape].map(|e| FunctionArg::Unnamed(FunctionArgExpr::Expr(e))).to_vec();
+    Ok(call_of(name, vec![text, pattern, escape]))
+}
+
+/// `interval(digits) 'text'`, as a cast to it.
+fn interval_of_digits(parser: &mut Parser) -> Result<Expr, ParserError> {
+    let data_type = parser.parse_data_type()?;
+    let value = parser.parse_value()?;
+    Ok(Expr::Cast { kind: CastKind::DoubleColon, expr: Box::new(Expr::Value(value)), data_type, format: None })
+}
+
+/// A call of a name that nobody can write.
+fn called(name: &str, arguments: Vec<Expr>) -> Expr {
+    call_of(ObjectName::from(vec![Ident::with_quote('"', name)]), arguments)
+}
+
+fn call_of(name: ObjectName, arguments: Vec<Expr>) -> Expr {
+    let args = arguments.into_iter().map(|e| FunctionArg::Unnamed(FunctionArgExpr::Expr(e))).collect();
     let list = FunctionArgumentList { duplicate_treatment: None, args, clauses: vec![] };
-    Ok(Expr::Function(Function {
+    Expr::Function(Function {
         name,
         uses_odbc_syntax: false,
         parameters: FunctionArguments::None,
@@ -299,7 +325,7 @@ fn similar_substring(parser: &mut Parser) -> Result<Expr, ParserError> {
         filter: None,
         null_treatment: None,
         over: None,
-    }))
+    })
 }
 
 fn quoted_type(parser: &mut Parser) -> Result<Expr, ParserError> {

@@ -1,10 +1,10 @@
 //! Typing of function calls: which argument types each function takes, how they are coerced, and what comes out.
 
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
+use cobble_plan::function::{Function, united_type};
 use cobble_types::{Code, Error, Result, RowField, SqlType, Value};
 
-use crate::coerce::{coerce, is_untyped, settle, unify_all};
+use crate::coerce::{binary, coerce, is_untyped, settle, unify_all};
 
 /// A typed call, or an error that shows how the function is called.
 pub fn call(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
@@ -164,6 +164,11 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         DatePart => {
             let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let own = from.sql_type();
+            if own == SqlType::TimestampTz
+                && let Some(part) = constant_text(&part).and_then(|part| zone_part(&part))
+            {
+                return of_zone(part, from);
+            }
             let from = match own {
                 SqlType::Interval | SqlType::Time => from,
                 _ => time_point(from)?,
@@ -190,6 +195,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let [part, from]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let from = match from.sql_type() {
                 SqlType::Interval => from,
+                SqlType::Time => from.cast(SqlType::Interval),
                 // PostgreSQL truncates a date as a timestamp with time zone.
                 SqlType::Date => coerce(from, &SqlType::TimestampTz)?,
                 _ => time_point(from)?,
@@ -211,6 +217,17 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         },
         Ascii | BitLength => done(shape(arguments, 1, &[text])?, SqlType::Integer),
         Chr => done(shape(arguments, 1, &[integer])?, SqlType::Text),
+        Normalize => {
+            let arguments = shape(arguments, 1, &[text, text])?;
+            if let Some(form) = arguments.get(1).and_then(constant_text)
+                && !["NFC", "NFD", "NFKC", "NFKD"].iter().any(|known| known.eq_ignore_ascii_case(&form))
+            {
+                return Err(Error::new(Code::InvalidValue, format!("there is no normal form \"{form}\""))
+                    .hint("they are NFC, NFD, NFKC and NFKD"));
+            }
+            done(arguments, SqlType::Text)
+        }
+        ParseIdent => done(shape(arguments, 1, &[text, boolean])?, array_of(SqlType::Text)),
         Md5 | QuoteIdent => done(shape(arguments, 1, &[text])?, SqlType::Text),
         QuoteLiteral | QuoteNullable => done(shape(arguments, 1, &[as_text])?, SqlType::Text),
         Translate => done(shape(arguments, 3, &[text, text, text])?, SqlType::Text),
@@ -324,6 +341,12 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         Atan2 | Atan2Degrees => done(shape(arguments, 2, &[double, double])?, SqlType::Double),
         Pi => done(shape(arguments, 0, &[])?, SqlType::Double),
+        WidthBucket if arguments.len() == 2 => {
+            let [value, bounds]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
+            let SqlType::Array(own) = bounds.sql_type() else { return Err(wrong()) };
+            let common = united_type(&own, &value.sql_type()).ok_or_else(wrong)?;
+            done(vec![coerce(value, &common)?, coerce(bounds, &array_of(common))?], SqlType::Integer)
+        }
         WidthBucket => done(shape(arguments, 4, &[double, double, double, integer])?, SqlType::Integer),
         Age => {
             let (both, _) = unify_all(shape(arguments, 2, &[time_point, time_point])?, "age")?;
@@ -478,14 +501,15 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let [array, from, to]: [Expr; 3] = arguments.try_into().map_err(|_| wrong())?;
             let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
             let all = [own.as_ref().clone(), from.sql_type(), to.sql_type()];
-            let common = cobble_plan::function::common_type(&all).ok_or_else(wrong)?;
+            let common =
+                all.iter().try_fold(SqlType::Null, |common, own| united_type(&common, own)).ok_or_else(wrong)?;
             let sql_type = array_of(common.clone());
             done(vec![coerce(array, &sql_type)?, coerce(from, &common)?, coerce(to, &common)?], sql_type)
         }
         ArrayAppend | ArrayRemove | ArrayPosition | ArrayPositions => {
             let [array, item]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
-            let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
+            let common = united_type(&own, &item.sql_type()).ok_or_else(wrong)?;
             let sql_type = match function {
                 ArrayPosition => SqlType::Integer,
                 ArrayPositions => array_of(SqlType::Integer),
@@ -496,7 +520,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         ArrayPrepend => {
             let [item, array]: [Expr; 2] = arguments.try_into().map_err(|_| wrong())?;
             let SqlType::Array(own) = array.sql_type() else { return Err(wrong()) };
-            let common = cobble_plan::function::wider_type(&own, &item.sql_type()).ok_or_else(wrong)?;
+            let common = united_type(&own, &item.sql_type()).ok_or_else(wrong)?;
             done(vec![coerce(item, &common)?, coerce(array, &array_of(common.clone()))?], array_of(common))
         }
         // Made by the binder for ANY and ALL, which knows the types.
@@ -509,17 +533,22 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             if function == ArrayCat {
                 // An array beside one of a dimension more is an item of it.
                 match (&*l, &*r) {
-                    (SqlType::Array(inner), one) if cobble_plan::function::wider_type(inner, one).is_some() => {
+                    (SqlType::Array(inner), one) if united_type(inner, one).is_some() => {
                         return typed(ArrayAppend, vec![left, right]);
                     }
-                    (one, SqlType::Array(inner)) if cobble_plan::function::wider_type(inner, one).is_some() => {
+                    (one, SqlType::Array(inner)) if united_type(inner, one).is_some() => {
                         return typed(ArrayPrepend, vec![left, right]);
                     }
                     _ => {}
                 }
             }
-            let common = array_of(cobble_plan::function::wider_type(&l, &r).ok_or_else(wrong)?);
+            let common = array_of(united_type(&l, &r).ok_or_else(wrong)?);
             let sql_type = if function == ArrayCat { common.clone() } else { SqlType::Boolean };
+            // The operators take arrays of one type, whatever the digits of its numbers.
+            let numeric = |item: &SqlType| matches!(item, SqlType::Numeric { .. });
+            if function != ArrayCat && l != r && !(numeric(&l) && numeric(&r)) {
+                return Err(wrong());
+            }
             done(vec![coerce(left, &common)?, coerce(right, &common)?], sql_type)
         }
         JsonGet | JsonGetText => {
@@ -743,8 +772,33 @@ fn known_part(part: &str, of: &SqlType) -> Result<&'static str> {
     Err(if *of == SqlType::Date { error.hint("cast it, such as ::timestamp") } else { error })
 }
 
+/// The part of an offset from UTC that a name means.
+fn zone_part(part: &str) -> Option<&'static str> {
+    ["timezone", "timezone_hour", "timezone_minute"].into_iter().find(|known| known.eq_ignore_ascii_case(part))
+}
+
+/// How far the session's clock is ahead of UTC at a moment: in seconds, or whole hours of it, or minutes beyond those.
+fn of_zone(part: &str, moment: Expr) -> Result<Expr> {
+    let epoch = |of: Expr| typed(Function::DatePart, vec![Expr::literal(Value::Text("epoch".to_owned())), of]);
+    let whole = |n: i32| Expr::literal(Value::Integer(n));
+    let clock = moment.clone().cast(SqlType::Timestamp);
+    let seconds = binary(BinaryOp::Minus, epoch(clock)?, epoch(moment)?)?.cast(SqlType::Integer);
+    let value = match part {
+        "timezone_hour" => binary(BinaryOp::Divide, seconds, whole(3600))?,
+        "timezone_minute" => {
+            let beyond = binary(BinaryOp::Modulo, seconds, whole(3600))?;
+            binary(BinaryOp::Divide, beyond, whole(60))?
+        }
+        _ => seconds,
+    };
+    Ok(value.cast(SqlType::Numeric { precision: 20, scale: 0 }))
+}
+
 fn unknown_part(part: &str) -> Error {
     let known = ["year", "quarter", "month", "week", "day", "hour", "minute", "second", "dow", "doy", "epoch"];
+    if zone_part(part).is_some() {
+        return Error::unsupported(format_args!("the part {part} of what is no timestamp with time zone"));
+    }
     let error = Error::new(Code::InvalidValue, format!("\"{part}\" is not a part of a time"));
     match cobble_types::closest_name(part, known) {
         Some(close) => error.hint(format!("did you mean \"{close}\"?")),

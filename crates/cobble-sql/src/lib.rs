@@ -5,15 +5,13 @@ mod bind;
 mod change;
 mod coerce;
 mod dialect;
-mod exclude;
 mod function;
 mod objects;
-mod search_cycle;
+mod reworded;
 mod session_zone;
 mod slips;
 mod statement;
 mod syntax;
-mod table_query;
 
 pub use bind::{
     BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, RowsAt,

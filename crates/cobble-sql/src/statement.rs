@@ -10,11 +10,9 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::change::{Change, change};
 use crate::dialect::OwnDialect;
-use crate::exclude;
 use crate::objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
-use crate::search_cycle;
+use crate::reworded::{reworded, search_cycle};
 use crate::syntax::check_query;
-use crate::table_query::spelled_out;
 
 /// One statement with its own text, as it stands in the input.
 #[derive(Debug, Clone)]
@@ -556,7 +554,7 @@ impl Words<'_> {
         let end = self.tokens.last().map(|t| Position { line: t.span.end.line, column: t.span.end.column });
         let mut parser = Parser::new(&DIALECT)
             .with_recursion_limit(PARSER_STEPS)
-            .with_tokens_with_locations(spelled_out(search_cycle::marked(exclude::marked(&self.tokens[self.at..]))?));
+            .with_tokens_with_locations(reworded(&self.tokens[self.at..])?);
         let explained = |error: Error| match crate::slips::hint(self.tokens, error.position) {
             Some(hint) if error.hint.is_none() => error.hint(hint),
             _ => error,

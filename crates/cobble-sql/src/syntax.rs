@@ -775,15 +775,14 @@ fn one_expr(written: &ast::Expr) -> Result<()> {
             array_items(elem)
         }
         E::Interval(interval) => {
-            let ast::Interval {
-                value,
-                leading_field: _,
-                leading_precision,
-                last_field: _,
-                fractional_seconds_precision,
-            } = interval;
-            let digits = leading_precision.is_some() || fractional_seconds_precision.is_some();
-            unsupported(digits, "a number of digits of an interval's part", written)?;
+            let ast::Interval { value, leading_field, leading_precision, last_field: _, fractional_seconds_precision } =
+                interval;
+            // Seconds alone have digits; as the first field they are the parser's leading one.
+            let of_seconds = matches!(leading_field, Some(ast::DateTimeField::Second | ast::DateTimeField::Seconds));
+            let misplaced = leading_precision.is_some() && !of_seconds;
+            foreign(misplaced, "a number of digits of what is no second", "", written)?;
+            let given = leading_precision.or(*fractional_seconds_precision);
+            foreign(given.is_some_and(|digits| digits > 6), "more than 6 digits of a second", "", written)?;
             expr(value)
         }
         E::MatchAgainst { columns: _, match_value: _, opt_search_modifier: _ } => {

@@ -4,6 +4,8 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::{Code, Error, Result};
+
 /// The identity of one column within one plan. Two scans of a table have different ids for the same column,
 /// so an expression never depends on where in a row its column stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -200,6 +202,53 @@ pub fn quote_where_needed(name: &str) -> String {
     let plain =
         name.chars().enumerate().all(|(i, c)| c == '_' || c.is_ascii_lowercase() || (i > 0 && c.is_ascii_digit()));
     if plain && !name.is_empty() && !RESERVED.contains(&name) { name.to_owned() } else { quote_identifier(name) }
+}
+
+/// The parts of a dotted name as it is written in SQL: in lower case unless quoted (PostgreSQL manual 9.4, parse_ident).
+///
+/// # Errors
+/// When the text does not begin with a name, or, if `strict`, when something follows it.
+pub fn parse_identifier(text: &str, strict: bool) -> Result<Vec<String>> {
+    let wrong = |what: &str| Error::new(Code::InvalidValue, format!("\"{text}\" is not a name: {what}"));
+    let (mut parts, mut rest) = (Vec::new(), text.trim_start());
+    loop {
+        if let Some(quoted) = rest.strip_prefix('"') {
+            let mut part = String::new();
+            let mut after = quoted;
+            loop {
+                let (inside, behind) = after.split_once('"').ok_or_else(|| wrong("a quote is not closed"))?;
+                part.push_str(inside);
+                match behind.strip_prefix('"') {
+                    Some(_) => part.push('"'),
+                    None => {
+                        rest = behind;
+                        break;
+                    }
+                }
+                after = &behind[1..];
+            }
+            if part.is_empty() {
+                return Err(wrong("a quoted name is empty"));
+            }
+            parts.push(part);
+        } else {
+            let goes_on = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '$' || !c.is_ascii();
+            let end = rest.find(|c| !goes_on(c)).unwrap_or(rest.len());
+            let begins = rest.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_' || !c.is_ascii());
+            if !begins {
+                let place = if parts.is_empty() { "it begins with none" } else { "there is none after a dot" };
+                return Err(wrong(place));
+            }
+            parts.push(rest[..end].to_lowercase());
+            rest = &rest[end..];
+        }
+        rest = rest.trim_start();
+        match rest.strip_prefix('.') {
+            Some(more) => rest = more.trim_start(),
+            None if rest.is_empty() || !strict => return Ok(parts),
+            None => return Err(wrong("something stands behind it")),
+        }
+    }
 }
 
 /// The known name nearest to `name`, if one is near enough to be what was meant.

@@ -304,6 +304,36 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 gathered(&[list(0).values().as_ref()], lists, result)?
             }
         }
+        F::WidthBucket => {
+            let bounds = list(1);
+            let items = comparable(&[arguments[0].array(), bounds.values()])?;
+            let mut out = Int32Builder::with_capacity(rows);
+            for row in 0..rows {
+                let (Some(own), true) = (range(1, row), arguments[0].array().is_valid(arguments[0].place(row))) else {
+                    out.append_null();
+                    continue;
+                };
+                if own.clone().any(|place| bounds.values().is_null(place)) {
+                    return Err(Error::new(
+                        Code::NullNotAllowed,
+                        "the bounds of width_bucket() have a null among them",
+                    ));
+                }
+                let value = items[0].row(arguments[0].place(row));
+                // The bounds stand in their order.
+                let (mut low, mut high) = (own.start, own.end);
+                while low < high {
+                    let middle = low + (high - low) / 2;
+                    if value < items[1].row(middle) {
+                        high = middle;
+                    } else {
+                        low = middle + 1;
+                    }
+                }
+                out.append_value((low - own.start) as i32);
+            }
+            Arc::new(out.finish())
+        }
         F::ArrayContains | F::ArrayOverlaps => {
             let items = comparable(&[list(0).values(), list(1).values()])?;
             let (left, right) = (list(0).values(), list(1).values());
@@ -321,6 +351,28 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                 })
             };
             Arc::new((0..rows).map(answer).collect::<BooleanArray>())
+        }
+        F::ParseIdent => {
+            let texts = Texts::of(arguments[0]);
+            let mut out = ListBuilder::new(StringViewBuilder::new());
+            for row in 0..rows {
+                let strict = match arguments.get(1) {
+                    None => Some(true),
+                    Some(strict) => {
+                        let (flags, place) = (strict.array().as_boolean(), strict.place(row));
+                        flags.is_valid(place).then(|| flags.value(place))
+                    }
+                };
+                let Some((text, strict)) = texts.get(row).zip(strict) else {
+                    out.append(false);
+                    continue;
+                };
+                for part in cobble_types::parse_identifier(text, strict)? {
+                    out.values().append_value(part);
+                }
+                out.append(true);
+            }
+            Arc::new(out.finish())
         }
         F::StringToArray => {
             let (texts, separators) = (Texts::of(arguments[0]), Texts::of(arguments[1]));

@@ -307,6 +307,9 @@ fn template(format: &str) -> Vec<Part> {
         }
         if upper.as_deref() == Some("TM") || upper.as_deref() == Some("FX") {
             rest = &rest[2..];
+            // Names of a language are not filled up to a width; ours is the only one.
+            let named = ["MONTH", "DAY"].iter().any(|n| rest.get(..n.len()).is_some_and(|r| r.eq_ignore_ascii_case(n)));
+            fill &= !(named && upper.as_deref() == Some("TM"));
             continue;
         }
         let begins = |name: &&&str| rest.get(..name.len()).is_some_and(|r| r.eq_ignore_ascii_case(name));

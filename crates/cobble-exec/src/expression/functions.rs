@@ -58,6 +58,17 @@ fn unistr(text: &str) -> Result<String> {
     Ok(out)
 }
 
+/// The text in a normal form (Unicode Standard Annex 15).
+fn normalized(text: &str, form: &str) -> String {
+    use unicode_normalization::UnicodeNormalization;
+    match form.to_ascii_uppercase().as_str() {
+        "NFD" => text.nfd().collect(),
+        "NFKC" => text.nfkc().collect(),
+        "NFKD" => text.nfkd().collect(),
+        _ => text.nfc().collect(),
+    }
+}
+
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
     use Function as F;
     let text = |i: usize| Texts::of(arguments[i]);
@@ -298,6 +309,12 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let after = substring(s, start.saturating_add(count.max(0)), None)?;
             Ok(Some(Cow::Owned(format!("{}{new}{after}", substring(s, 1, Some(start - 1))?))))
         }),
+        F::Normalize => {
+            let form = arguments.get(1).map(|form| Texts::of(form));
+            let (first, form) = (text(0), |row| form.as_ref().map_or(Some("NFC"), |form| form.get(row)));
+            build(rows, |row| Ok(first.get(row).zip(form(row)).map(|(s, form)| Cow::Owned(normalized(s, form)))))
+        }
+        F::ParseIdent => arrays::call(function, arguments, rows, result),
         F::QuoteIdent => each(&cobble_types::quote_where_needed),
         F::QuoteLiteral => each(&quoted),
         F::QuoteNullable => {
@@ -359,13 +376,16 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::Scale
         | F::MinScale
         | F::TrimScale
-        | F::WidthBucket
         | F::BitAnd
         | F::BitOr
         | F::BitXor
         | F::BitNot
         | F::ShiftLeft
         | F::ShiftRight => numbers::call(function, arguments, rows, result),
+        F::WidthBucket => match arguments.len() {
+            2 => arrays::call(function, arguments, rows, result),
+            _ => numbers::call(function, arguments, rows, result),
+        },
         F::Age
         | F::IsFinite
         | F::Overlaps

@@ -54,6 +54,7 @@ enum Method {
     Abs,
     Floor,
     Ceiling,
+    KeyValue,
 }
 
 #[derive(Debug)]
@@ -424,8 +425,9 @@ impl Parser<'_> {
             "abs" => Method::Abs,
             "floor" => Method::Floor,
             "ceiling" => Method::Ceiling,
+            "keyvalue" => Method::KeyValue,
             other => {
-                let known = ["type", "size", "double", "abs", "floor", "ceiling"];
+                let known = ["type", "size", "double", "abs", "floor", "ceiling", "keyvalue"];
                 return Err(Error::unknown("method of a JSON path", other, known));
             }
         })))
@@ -620,6 +622,20 @@ impl<'a> Look<'a> {
                     }
                 }
             }
+            Accessor::Method(Method::KeyValue) => {
+                for (id, value) in apart(values).into_iter().enumerate() {
+                    let Json::Object(members) = value.as_ref() else {
+                        return Err(fault("keyvalue() of what is no object"));
+                    };
+                    let mut members: Vec<(&String, &Json)> = members.iter().collect();
+                    members.sort_by_key(|(key, _)| (key.len(), *key));
+                    out.extend(
+                        members.into_iter().map(|(key, value)| {
+                            Cow::Owned(serde_json::json!({ "id": id, "key": key, "value": value }))
+                        }),
+                    );
+                }
+            }
             Accessor::Method(method) => {
                 let values = if matches!(method, Method::Type | Method::Size) { values } else { apart(values) };
                 for value in values {
@@ -681,6 +697,7 @@ impl<'a> Look<'a> {
                 }
                 _ => return Err(fault("a method of numbers on what is no number")),
             },
+            Method::KeyValue => return Err(fault("keyvalue() makes several values")),
         })
     }
 

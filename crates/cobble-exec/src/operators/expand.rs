@@ -369,20 +369,6 @@ fn lists(function: TableFunction, arguments: &[ArrayRef], made: &[DataType], row
         }
         let text = texts.value(row);
         let count = match function {
-            T::StringToTable => {
-                let separator = arguments[1].as_string_view();
-                let parts: Vec<String> = if separator.is_null(row) {
-                    text.chars().map(String::from).collect()
-                } else if text.is_empty() {
-                    vec![]
-                } else if separator.value(row).is_empty() {
-                    vec![text.to_owned()]
-                } else {
-                    text.split(separator.value(row)).map(str::to_owned).collect()
-                };
-                parts.iter().for_each(|part| out.texts[0].append_value(part));
-                parts.len()
-            }
             T::RegexpSplitToTable => {
                 let pattern = arguments[1].as_string_view();
                 let flags = arguments.get(2).map(|flags| flags.as_string_view());

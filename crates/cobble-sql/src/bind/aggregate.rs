@@ -250,6 +250,11 @@ impl<'a> Binder<'a> {
         } else if !call.within_group.is_empty() {
             return Err(Error::new(Code::Syntax, format!("WITHIN GROUP has no meaning for {name}")));
         }
+        if let (AggregateFunction::StringAgg, [parts, separator]) = (function, arguments.as_mut_slice())
+            && parts.sql_type() == SqlType::Bytea
+        {
+            *separator = coerce(separator.clone(), &SqlType::Bytea)?;
+        }
         let converted = arguments.into_iter().enumerate().map(|(i, a)| argument(function, i, a));
         let arguments = converted.collect::<Result<Vec<_>>>()?;
         let filter = match &call.filter {
@@ -290,6 +295,7 @@ fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Ex
         },
         (F::JsonObjectAgg | F::JsonbObjectAgg, _) => Ok(settle(given)?.cast(SqlType::Text)),
         (F::StringAgg, _) if own == SqlType::Null => coerce(given, &SqlType::Text),
+        (F::Sum | F::Avg, _) if own == SqlType::Time => Ok(given.cast(SqlType::Interval)),
         (F::Count, 0) if matches!(given, Expr::Literal { value: Value::Null, .. }) => coerce(given, &SqlType::Text),
         _ => Ok(given),
     }

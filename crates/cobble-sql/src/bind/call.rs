@@ -156,7 +156,16 @@ impl<'a> Binder<'a> {
         if name == "grouping" {
             return self.grouping_call(list, scope);
         }
-        let arguments = self.named_arguments(&name, list, scope)?;
+        let arguments = match list {
+            // The form is written as a word of the language.
+            [
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(operand)),
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Identifier(form))),
+            ] if name == "normalize" && form.quote_style.is_none() => {
+                vec![self.expr(operand, scope)?, Expr::literal(Value::Text(form.value.to_uppercase()))]
+            }
+            _ => self.named_arguments(&name, list, scope)?,
+        };
         if let Some(constant) = self.constant_of_statement(&name, &arguments)? {
             return Ok(constant);
         }
@@ -302,7 +311,21 @@ impl<'a> Binder<'a> {
                     }
                 }
             }
-            ("pg_typeof", 1) => text(&super::types::postgres_name(&arguments[0].sql_type())),
+            ("pg_typeof", 1) => {
+                let name = text(&super::types::postgres_name(&arguments[0].sql_type()));
+                match &arguments[0] {
+                    Expr::Column(_) | Expr::Literal { .. } => name,
+                    // What cannot be computed has no type either.
+                    computed => Expr::Case {
+                        branches: vec![(
+                            Expr::IsNull { operand: Box::new(computed.clone()), negated: false },
+                            name.clone(),
+                        )],
+                        otherwise: Box::new(name),
+                        sql_type: SqlType::Text,
+                    },
+                }
+            }
             _ => return Ok(None),
         }))
     }

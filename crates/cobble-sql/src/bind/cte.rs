@@ -9,7 +9,7 @@ use sqlparser::ast;
 use super::query::scope_of;
 use super::scope::Reach;
 use super::{Binder, Relation, folded, position_of, relation_names};
-use crate::search_cycle::Clauses;
+use crate::reworded::search_cycle::Clauses;
 
 #[derive(Clone)]
 pub(super) struct Cte<'a> {

@@ -278,6 +278,14 @@ impl<'a> Binder<'a> {
             E::InSubquery { expr, subquery, negated } => {
                 self.any(Comparison::Order(BinaryOp::Eq), expr, subquery, *negated, scope)
             }
+            E::IsNormalized { expr, form, negated } => {
+                let operand = settle(self.expr(expr, scope)?)?;
+                let form = form.map_or("NFC".to_owned(), |form| form.to_string());
+                let arguments = vec![operand.clone(), Expr::literal(Value::Text(form))];
+                let normal = function::call(Function::Normalize, arguments)?;
+                let op = if *negated { BinaryOp::NotEq } else { BinaryOp::Eq };
+                binary(op, operand, normal)
+            }
             E::Exists { subquery, negated } => self.exists(subquery, *negated, scope),
             E::QualifiedWildcard(name, _) => {
                 let parts: Vec<String> = name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
@@ -286,7 +294,6 @@ impl<'a> Binder<'a> {
             // Refused before binding, each at its place.
             other @ (E::JsonAccess { .. }
             | E::IsJson { .. }
-            | E::IsNormalized { .. }
             | E::InUnnest { .. }
             | E::RLike { .. }
             | E::Convert { .. }

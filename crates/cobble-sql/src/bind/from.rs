@@ -11,6 +11,7 @@ use super::scope::{Reach, Scope, ScopeColumn};
 use super::table_function::FunctionInFrom;
 use super::{Binder, Pending, Relation, described_key, folded, position_of};
 use crate::coerce::{binary, coerce, condition};
+use crate::reworded::join_alias;
 
 impl<'a> Binder<'a> {
     pub(super) fn from(&mut self, from: &'a [ast::TableWithJoins]) -> Result<Relation> {
@@ -222,8 +223,25 @@ impl<'a> Binder<'a> {
             ast::JoinConstraint::Using(names) => {
                 let idents: Vec<&ast::Ident> = names.iter().filter_map(|n| n.0.first()?.as_ident()).collect();
                 let place = idents.first().and_then(|ident| position_of(ident.span));
-                let names = idents.into_iter().map(folded).collect();
-                self.using(left, right, kind, names).map_err(|e| e.at(place))
+                let (names, alias) = join_alias::taken_apart(idents.into_iter().map(folded).collect());
+                let mut joined = self.using(left, right, kind, names.clone()).map_err(|e| e.at(place))?;
+                if let Some(alias) = alias {
+                    let taken = joined.scope.columns.iter().any(|c| c.qualifier.as_ref() == Some(&alias));
+                    if taken {
+                        let message = format!("FROM has \"{alias}\" twice");
+                        return Err(Error::new(Code::DuplicateAlias, message).at(place));
+                    }
+                    let merged = |c: &&ScopeColumn| c.reach == Reach::Open && names.contains(&c.name);
+                    let named = |c: &ScopeColumn| ScopeColumn {
+                        qualifier: Some(alias.clone()),
+                        table: None,
+                        reach: Reach::Merged,
+                        ..c.clone()
+                    };
+                    let named: Vec<ScopeColumn> = joined.scope.columns.iter().filter(merged).map(named).collect();
+                    joined.scope.columns.extend(named);
+                }
+                Ok(joined)
             }
             ast::JoinConstraint::Natural => {
                 let visible = |r: &Relation| {

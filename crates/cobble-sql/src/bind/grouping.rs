@@ -1,7 +1,7 @@
 //! GROUP BY with GROUPING SETS, ROLLUP and CUBE. Several sets are aggregates over one input that is computed once, one below
 //! the other.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, LogicalPlan, UnionInput};
@@ -13,6 +13,7 @@ use super::scope::Scope;
 use super::select::{Item, named_item};
 use super::{Binder, position_of};
 use crate::coerce::settle;
+use crate::reworded::group_by_distinct;
 
 /// What a query is grouped by.
 #[derive(Default)]
@@ -33,6 +34,10 @@ impl<'a> Binder<'a> {
         if written.is_empty() {
             return Ok(grouping);
         }
+        let (distinct, written) = match written.split_first() {
+            Some((first, rest)) if group_by_distinct::is_mark(first) => (true, rest),
+            _ => (false, written.as_slice()),
+        };
         for element in written {
             let sets = self.element(element, &mut grouping.keys, items, scope)?;
             // Elements side by side multiply.
@@ -45,6 +50,10 @@ impl<'a> Binder<'a> {
         for set in &mut grouping.sets {
             set.sort_unstable();
             set.dedup();
+        }
+        if distinct {
+            let mut seen = HashSet::new();
+            grouping.sets.retain(|set| seen.insert(set.clone()));
         }
         Ok(grouping)
     }

@@ -1,6 +1,7 @@
 //! Constants as they are written: numbers, texts, intervals with their units.
 
 use cobble_plan::expr::Expr;
+use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
@@ -11,6 +12,17 @@ use crate::coerce::coerce;
 impl<'a> Binder<'a> {
     /// `interval '1 day'`, `interval '1' day`, `interval '1-2' year to month`.
     pub(super) fn interval(&mut self, interval: &'a ast::Interval, scope: &Scope) -> Result<Expr> {
+        let whole = self.whole_interval(interval, scope)?;
+        match interval.leading_precision.or(interval.fractional_seconds_precision) {
+            Some(digits) => {
+                let digits = Expr::literal(Value::Integer(i32::try_from(digits).unwrap_or(6)));
+                crate::function::call(Function::RoundTime, vec![whole, digits])
+            }
+            None => Ok(whole),
+        }
+    }
+
+    fn whole_interval(&mut self, interval: &'a ast::Interval, scope: &Scope) -> Result<Expr> {
         let ast::Expr::Value(written) = interval.value.as_ref() else {
             return Err(Error::new(Code::Syntax, "an interval is written with a text, such as interval '2 days'"));
         };

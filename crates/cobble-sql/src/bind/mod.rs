@@ -25,6 +25,7 @@ mod subquery;
 mod table_function;
 mod types;
 mod user_function;
+mod variadic;
 mod view;
 mod window;
 

@@ -2,7 +2,7 @@
 
 use cobble_plan::Ranking;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::{Function, wider_type};
+use cobble_plan::function::{Function, united_type};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
@@ -455,7 +455,7 @@ fn common_types(
                 return Ok(SqlType::Text);
             }
             let (a_type, b_type) = (&a.column.sql_type, &b.column.sql_type);
-            wider_type(a_type, b_type).ok_or_else(|| {
+            united_type(a_type, b_type).ok_or_else(|| {
                 let what = format!("{words} cannot bring {a_type} and {b_type} together in column \"{}\"", a.name);
                 let error = Error::new(Code::TypeMismatch, what).hint("cast one of the two: …::text");
                 (Some(place), error)

@@ -1,5 +1,5 @@
 //! What SEARCH and CYCLE compute: columns that each row of a recursion carries beside its own. Where the clauses stand, and how the
-//! step comes to give what it has read of them, is in `crate::search_cycle`.
+//! step comes to give what it has read of them, is in `crate::reworded::search_cycle`.
 
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
@@ -13,7 +13,7 @@ use super::pattern::Comparison;
 use super::scope::Scope;
 use crate::coerce::{binary, unify_all};
 use crate::function;
-use crate::search_cycle::Cycle;
+use crate::reworded::search_cycle::Cycle;
 
 /// The columns of both clauses, found in the list of the recursion's own.
 pub(super) struct Carried {

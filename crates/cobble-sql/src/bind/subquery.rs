@@ -8,6 +8,7 @@ use cobble_plan::{AggregateCall, AggregateFunction};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
+use super::operator::compare_rows;
 use super::pattern::Comparison;
 use super::scope::Scope;
 use super::{Binder, OuterQuery, Pending, Relation, position_of};
@@ -247,8 +248,16 @@ fn compared(comparison: Comparison, operands: Vec<Expr>, inner: &Relation) -> Re
             format!("the subquery of this comparison must have {wanted}, not {}", columns.len()),
         ));
     }
-    if operands.len() > 1 && comparison != Comparison::Order(BinaryOp::Eq) {
-        return Err(Error::unsupported("comparing rows with ANY or ALL other than for equality"));
+    if operands.len() > 1 {
+        let values = columns.iter().map(|c| Expr::Column(c.column.clone())).collect();
+        return match comparison {
+            // A condition for each place, so that the rows can be found by their keys.
+            Comparison::Order(BinaryOp::Eq) => {
+                operands.into_iter().zip(values).map(|(operand, value)| comparison.apply(operand, value)).collect()
+            }
+            Comparison::Order(op) => Ok(vec![compare_rows(op, operands, values)?]),
+            _ => Err(Error::new(Code::UnknownFunction, "LIKE and its kin compare texts, not rows")),
+        };
     }
     operands
         .into_iter()

@@ -10,9 +10,10 @@ use sqlparser::ast;
 use super::query::scope_of;
 use super::scope::Scope;
 use super::types::sql_type;
-use super::{Binder, Relation, folded, position_of};
+use super::{Binder, Relation, folded, position_of, variadic};
 use super::{native_query, rows_at};
 use crate::coerce::{coerce, is_untyped, unify_all};
+use crate::reworded::rows_from;
 
 /// A function's call in FROM, with the names and types that its alias gives.
 pub(super) struct FunctionInFrom<'a> {
@@ -40,6 +41,9 @@ impl<'a> Binder<'a> {
         if let Some(column) = typed {
             return Err(Error::new(Code::Syntax, format!("{name}() has types of its own for its columns"))
                 .at(position_of(column.name.span)));
+        }
+        if name == rows_from::NAME {
+            return self.rows_from(arguments, ordinality, before);
         }
         let Some(function) = TableFunction::by_name(name) else {
             if MADE_OF_OTHERS.contains(&name) {
@@ -137,6 +141,43 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan, scope: scope_of(&made).with_qualifier(name, &[])? })
     }
 
+    /// `ROWS FROM (f(…), g(…))`: their rows side by side, the shorter ones filled with nulls.
+    fn rows_from(&mut self, calls: &'a [ast::FunctionArg], ordinality: bool, before: &Scope) -> Result<Relation> {
+        let (makers, one_row) = self.arguments_within(before, |binder| {
+            let mut makers = Vec::new();
+            for call in calls {
+                let ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Function(call))) = call else {
+                    return Err(Error::new(Code::Syntax, format!("ROWS FROM takes calls of functions, not {call}")));
+                };
+                let name =
+                    call.name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect::<Vec<_>>().join(".");
+                let list: &'a [ast::FunctionArg] = match &call.args {
+                    ast::FunctionArguments::List(list) => &list.args,
+                    _ => &[],
+                };
+                let arguments = binder.plain_arguments(&name, list, &Scope::default())?;
+                let (function, arguments) = match TableFunction::by_name(&name) {
+                    Some(function) => (function, arguments),
+                    None => match made_of(&name, &arguments)? {
+                        Some(made) => made,
+                        // A function of one value makes one row.
+                        None => {
+                            let value = binder.call_by_name(&name, arguments)?;
+                            (TableFunction::Unnest, vec![crate::function::call(Function::MakeArray, vec![value])?])
+                        }
+                    },
+                };
+                let (arguments, mut columns) = binder.typed_expansion(function, arguments)?;
+                if let [only] = columns.as_mut_slice() {
+                    only.name = name;
+                }
+                makers.push(RowMaker { function, arguments, columns });
+            }
+            Ok(makers)
+        })?;
+        self.numbered(makers, one_row, "rows", ordinality)
+    }
+
     /// `one_row` is what the arguments are computed of.
     pub(super) fn rows_of(
         &mut self,
@@ -146,9 +187,18 @@ impl<'a> Binder<'a> {
         ordinality: bool,
     ) -> Result<Relation> {
         let (arguments, columns) = self.typed_expansion(function, arguments)?;
-        let maker = RowMaker { function, arguments, columns: columns.clone() };
-        let mut plan = LogicalPlan::Expand { input: one_row.into(), makers: vec![maker], outer: false };
-        let mut all = columns;
+        self.numbered(vec![RowMaker { function, arguments, columns }], one_row, function.name(), ordinality)
+    }
+
+    fn numbered(
+        &mut self,
+        makers: Vec<RowMaker>,
+        one_row: LogicalPlan,
+        name: &str,
+        ordinality: bool,
+    ) -> Result<Relation> {
+        let mut all: Vec<Column> = makers.iter().flat_map(|maker| maker.columns.clone()).collect();
+        let mut plan = LogicalPlan::Expand { input: one_row.into(), makers, outer: false };
         if ordinality {
             let number = self.new_column(None, "ordinality", SqlType::BigInt);
             let call = super::window::ranking(cobble_plan::Ranking::RowNumber);
@@ -160,7 +210,7 @@ impl<'a> Binder<'a> {
             };
             all.push(number);
         }
-        let scope = scope_of(&all).with_qualifier(function.name(), &[])?;
+        let scope = scope_of(&all).with_qualifier(name, &[])?;
         Ok(Relation { plan, scope })
     }
 
@@ -194,6 +244,12 @@ impl<'a> Binder<'a> {
         let mut arguments = Vec::new();
         for argument in list {
             match argument {
+                ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(ast::Expr::Function(call)))
+                    if variadic::is_mark(call) =>
+                {
+                    let array = self.variadic_array(call, scope)?;
+                    arguments = variadic::spread(name, arguments, array)?;
+                }
                 ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(expr)) => arguments.push(self.expr(expr, scope)?),
                 _ => return Err(Error::unsupported(format_args!("the argument {argument} of {name}()"))),
             }
@@ -304,9 +360,8 @@ impl<'a> Binder<'a> {
                 return Err(Error::new(Code::Syntax, "JSON_TABLE belongs in FROM")
                     .hint("as in JSON_TABLE(document, '$[*]' COLUMNS (name text PATH '$.name'))"));
             }
-            T::StringToTable | T::RegexpSplitToTable | T::RegexpMatches => {
-                let most = if function == T::StringToTable { 2 } else { 3 };
-                if !(2..=most).contains(&arguments.len()) {
+            T::RegexpSplitToTable | T::RegexpMatches => {
+                if !(2..=3).contains(&arguments.len()) {
                     return Err(wrong());
                 }
                 arguments = arguments.into_iter().map(text).collect::<Result<_>>()?;

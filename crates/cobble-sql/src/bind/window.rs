@@ -9,7 +9,7 @@ use sqlparser::ast::{self, Spanned};
 use super::scope::Scope;
 use super::{Binder, folded, position_of};
 use crate::coerce::{binary, coerce, settle, unify_all};
-use crate::exclude::exclusion_of;
+use crate::reworded::exclude::exclusion_of;
 
 /// One call, computed into a column, with what it is computed over.
 #[derive(Clone)]

@@ -90,3 +90,14 @@ WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 5 AND c I
 WITH a AS (WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH DEPTH FIRST BY n SET c SELECT * FROM t) SELECT * FROM a, a b ORDER BY a.c, b.c
 WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH FIRST BY n SET c SELECT * FROM t
 WITH RECURSIVE t(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM t WHERE n < 3) SEARCH DEPTH FIRST BY n SELECT * FROM t
+SELECT j.x FROM (VALUES (1), (2)) a(x) JOIN (VALUES (2), (3)) b(x) USING (x) AS j
+SELECT j.x, a.x, b.x, x FROM (VALUES (1), (2)) a(x) FULL JOIN (VALUES (2), (3)) b(x) USING (x) AS j
+SELECT * FROM (VALUES (1,1), (2,2)) a(x,y) LEFT JOIN (VALUES (2,3), (3,4)) b(x,z) USING (x) AS j
+SELECT j.y FROM (VALUES (1,1), (2,2)) a(x,y) LEFT JOIN (VALUES (2,3), (3,4)) b(x,z) USING (x) AS j
+SELECT * FROM (VALUES (1)) j(x) JOIN (VALUES (1)) b(x) USING (x) AS j
+SELECT * FROM ROWS FROM (generate_series(1, 2), generate_series(1, 3)) AS t(a, b)
+SELECT * FROM ROWS FROM (generate_series(1, 2), upper('a'), unnest(ARRAY['x','y','z'])) WITH ORDINALITY
+SELECT t.a, u FROM (VALUES (1),(2)) t(a), ROWS FROM (generate_series(1, t.a), unnest(ARRAY['x','y'])) AS f(u, v)
+SELECT * FROM ROWS FROM (1)
+SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY DISTINCT ROLLUP (x, y), ROLLUP (x) ORDER BY 1, 2
+SELECT x, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY ALL ROLLUP (x), ROLLUP (x) ORDER BY 1, 2

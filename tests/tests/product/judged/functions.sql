@@ -44,3 +44,44 @@ select date_trunc(p, timestamp '2024-05-06 07:08:09'), extract(year from timesta
 select round(2.567, n), trunc(-2.567, n) from (values (0),(1),(2)) t(n)
 select timestamp '2024-01-01 12:00' at time zone z from (values ('Europe/Paris'),('UTC')) t(z)
 select timezone(interval '2 hours', timestamp '2024-01-01 12:00'), timezone(interval '2 hours', timestamptz '2024-01-01 12:00+00')
+SELECT U&'d!0061t!+000061' UESCAPE '!'
+SELECT concat_ws('-', VARIADIC ARRAY['a', null, 'b'])
+SELECT concat(VARIADIC ARRAY['a', 'b']), format('%s-%s', VARIADIC ARRAY['a', 'b']), jsonb_build_array(VARIADIC ARRAY[1,2])
+SELECT num_nulls(VARIADIC ARRAY[1,null]), jsonb_extract_path('{"a":{"b":1}}', VARIADIC ARRAY['a','b'])
+SELECT upper(VARIADIC ARRAY['a'])
+SELECT interval(0) '1.6 seconds', interval(3) '1.23456'
+SELECT normalize(U&'\0061\0308bc', NFC) = U&'\00e4bc', U&'\0061\0308bc' IS NORMALIZED, 'a' IS NFD NORMALIZED, 'é' IS NOT NFKC NORMALIZED, normalize('é', NFD) = 'é'
+SELECT parse_ident('"SomeSchema".someTable'), parse_ident('a . B.c$1 ', true), parse_ident('foo.boo[]', false), parse_ident('"a""b"')
+SELECT parse_ident('foo.boo[]')
+SELECT parse_ident('1a')
+SELECT parse_ident('a.')
+SELECT parse_ident('""')
+SELECT jsonb_path_query_array('{"x": 20}', '$.keyvalue().key')
+SELECT jsonb_path_query('{"xx": 20, "y": [1]}', '$.keyvalue()')
+SELECT jsonb_path_query('[1]', '$.keyvalue()')
+SELECT 'a' || NULL IS NORMALIZED
+SELECT extract(timezone from timestamptz '2001-02-16 20:38:40+00'), extract(timezone_hour from now()), date_part('timezone_minute', now())
+SELECT extract(timezone from timestamp '2001-02-16 20:38:40')
+SELECT ROW(1, 2) < ALL (SELECT 1, 3), ROW(1, null) < ANY (SELECT 1, 3), ROW(2, null) > ANY (SELECT 1, 3), ROW(1,2) <> ALL (SELECT 1, 2)
+SELECT a, (a, b) >= ALL (SELECT x, y FROM (VALUES (1, 2), (1, null)) t(x, y)) FROM (VALUES (1,1), (2,2), (null,1)) s(a, b)
+SELECT string_agg(x, '\x2c'::bytea) FROM (VALUES ('\x61'::bytea), ('\x62'::bytea)) t(x)
+SELECT string_agg(x, '\x2c' ORDER BY x DESC) FROM (VALUES ('\x61'::bytea), (null), ('\x62'::bytea)) t(x)
+SELECT string_agg(x, ',') FROM (VALUES ('\x61'::bytea)) t(x) WHERE false
+SELECT sum(t), avg(t), min(t) FROM (VALUES (time '04:05:06'), ('01:00')) x(t)
+SELECT date_trunc('hour', time '04:05:06'), date_trunc('second', time '04:05:06.7')
+SELECT ARRAY[1] && ARRAY[1.5]
+SELECT ARRAY[1] @> ARRAY[1.5::float8]
+SELECT ARRAY[1.25] && ARRAY[1.5], ARRAY[1.5] <@ ARRAY[1.50, 2]
+SELECT ARRAY[1] = ARRAY[1.5]
+SELECT pg_typeof(1/0)
+SELECT pg_typeof(x/0) FROM (VALUES (1)) t(x)
+SELECT width_bucket(15, ARRAY[1, 10, 20]), width_bucket(0.5, ARRAY[1, 10, 20]), width_bucket(99::float8, ARRAY[1, 10, 20]), width_bucket('b'::text, ARRAY['a','c'])
+SELECT width_bucket(15, ARRAY[1, null])
+SELECT width_bucket(null, ARRAY[1]), width_bucket(1, '{}'::int[])
+SELECT to_char(timestamp '2002-04-20', 'TMMonth|TMDay|Month|FMMonth|TMMon')
+SELECT interval '1.6 seconds' second(0), interval '1 2:03:04.567' day to second(1), interval '4.444' second(2)
+SELECT interval '1' minute(2)
+SELECT extract(timezone from timestamp '2001-02-16 20:38:40')
+SELECT interval '1 day' day(2)
+SELECT * FROM string_to_table('xx~^~yy~^~zz', '~^~', 'yy')
+SELECT string_to_table(x, ',') FROM (VALUES ('a,b'), (null), ('')) t(x)

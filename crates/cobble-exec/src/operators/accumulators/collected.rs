@@ -142,6 +142,25 @@ impl Accumulator for Collected {
                 }
                 Arc::new(ListArray::try_new(field.clone(), offsets, values.clone(), Some(nulls))?)
             }
+            F::StringAgg if self.result == DataType::BinaryView => {
+                let (parts, separators) = (values.as_binary_view(), arguments[1].as_binary_view());
+                let joined = ranges().map(|(start, end)| {
+                    let mut out: Option<Vec<u8>> = None;
+                    for row in (start..end).filter(|row| parts.is_valid(*row)) {
+                        match &mut out {
+                            None => out = Some(parts.value(row).to_vec()),
+                            Some(out) => {
+                                if separators.is_valid(row) {
+                                    out.extend_from_slice(separators.value(row));
+                                }
+                                out.extend_from_slice(parts.value(row));
+                            }
+                        }
+                    }
+                    out
+                });
+                Arc::new(joined.collect::<BinaryViewArray>())
+            }
             F::StringAgg => {
                 let (texts, separators) = (values.as_string_view(), arguments[1].as_string_view());
                 let joined = ranges().map(|(start, end)| {

@@ -6,8 +6,7 @@ use std::ops::ControlFlow;
 
 use cobble_types::{Code, Error, Position, Result};
 use sqlparser::ast::{self, VisitorMut};
-use sqlparser::keywords::Keyword;
-use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer, Word};
+use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
 use crate::bind::folded;
 use crate::statement::{DIALECT, Words, is_word};
@@ -150,7 +149,7 @@ fn list_of(tokens: &[TokenWithSpan]) -> Option<(usize, bool)> {
 }
 
 /// The tokens with every SEARCH and CYCLE turned into a column.
-pub(crate) fn marked(tokens: Vec<TokenWithSpan>) -> Result<Vec<TokenWithSpan>> {
+pub(super) fn marked(tokens: Vec<TokenWithSpan>) -> Result<Vec<TokenWithSpan>> {
     if !(0..tokens.len()).any(|at| begins(&tokens, at)) {
         return Ok(tokens);
     }
@@ -164,7 +163,7 @@ pub(crate) fn marked(tokens: Vec<TokenWithSpan>) -> Result<Vec<TokenWithSpan>> {
             Clauses::read(&mut words)?;
             let text: Vec<String> = tokens[at..words.at].iter().map(|t| t.token.to_string()).collect();
             let value = format!("{MARK}{}", text.join(" "));
-            let column = Token::Word(Word { value, quote_style: Some('"'), keyword: Keyword::NoKeyword });
+            let column = super::name(value);
             let new = match listed {
                 true => vec![Token::Comma, column],
                 false => vec![Token::LParen, column, Token::RParen],

@@ -30,7 +30,7 @@ fn form_at(tokens: &[TokenWithSpan], at: usize) -> Option<(usize, usize)> {
 }
 
 /// The tokens with every exclusion turned into a key.
-pub(crate) fn marked(tokens: &[TokenWithSpan]) -> Vec<TokenWithSpan> {
+pub(super) fn marked(tokens: &[TokenWithSpan]) -> Vec<TokenWithSpan> {
     let mut out: Vec<TokenWithSpan> = Vec::with_capacity(tokens.len());
     // Where each open parenthesis stands in `out`.
     let mut open: Vec<usize> = Vec::new();

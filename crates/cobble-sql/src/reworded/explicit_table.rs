@@ -13,7 +13,7 @@ fn begins_query(before: Option<&TokenWithSpan>) -> bool {
 }
 
 /// The tokens with every explicit table written as a SELECT.
-pub(crate) fn spelled_out(tokens: Vec<TokenWithSpan>) -> Vec<TokenWithSpan> {
+pub(super) fn spelled_out(tokens: Vec<TokenWithSpan>) -> Vec<TokenWithSpan> {
     // After WITH … AS (…) the body begins behind a parenthesis.
     let starts = |at: usize| {
         is_word(&tokens[at], "table")
