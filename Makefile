@@ -45,19 +45,16 @@ types:
 	cd console && npm run --silent types
 
 # Statements made at random, judged by PostgreSQL; what differs is made small and shown.
-fuzz: console
-	$(CARGO) build --workspace
-	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random::fuzz --ignored --nocapture
+fuzz: release
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random::fuzz --ignored --nocapture
 
 # The same for statements whose plans change their shape, with rewrites switched off at random.
-fuzz-plans: console
-	$(CARGO) build --workspace
-	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_plans::fuzz --ignored --nocapture
+fuzz-plans: release
+	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random_plans::fuzz --ignored --nocapture
 
 # Expressions of all types at random, with the scale of numbers and the class of errors.
-fuzz-values: console
-	$(CARGO) build --workspace
-	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test product -- random_values::values_fuzz --ignored --nocapture
+fuzz-values: release
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random_values::values_fuzz --ignored --nocapture
 
 # The page of what works of PostgreSQL's language, found by running it.
 conformance: console

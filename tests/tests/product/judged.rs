@@ -27,6 +27,12 @@ async fn of_engine(sql: &str) -> Outcome {
     }
 }
 
+/// What to say of an answer that took far longer than the judge's. Builds without optimisation are not measured.
+pub fn too_slow(own: Duration, judge: Duration) -> Option<String> {
+    let slow = !cfg!(debug_assertions) && own > Duration::from_secs(1) && own > judge * 20;
+    slow.then(|| format!("took {own:.1?} where the judge took {judge:.1?}"))
+}
+
 fn same(sql: &str, got: &Outcome, wanted: &Outcome) -> bool {
     let sorted = |rows: &[String]| {
         let mut rows = rows.to_vec();

@@ -1,8 +1,10 @@
 //! Statements that nobody thought of: made at random from a grammar, with the same seed every time, and judged by PostgreSQL.
 
+use std::time::Instant;
+
 use cobble_tests::{for_judge, in_engine, judge, judged, language_judge, ours, over_http};
 
-use super::judged::told;
+use super::judged::{told, too_slow};
 
 const RELATIONS: &str = "WITH a(k, v, t) AS (VALUES (1, 10, 'x'), (1, 20, 'y'), (2, null, 'x'), (null, 30, null), (3, 40, ''), (null, null, 'z')), \
     b(k, v, t) AS (VALUES (1, 15, 'x'), (1, 25, null), (2, null, 'y'), (4, 40, 'x'), (null, 9, 'z')), \
@@ -189,8 +191,16 @@ impl Dice {
                 let selection = format!(" WHERE {}", self.condition(&aliases, 1));
                 let x = self.number(&aliases, 0);
                 let end = self.below(6);
+                let (step, clause, carried) = match self.below(4) {
+                    0 => ("n + 1", " SEARCH DEPTH FIRST BY n SET o", "o::text"),
+                    1 => ("n + 1", " SEARCH BREADTH FIRST BY n SET o", "o::text"),
+                    // This one goes on for ever unless its cycle is seen.
+                    2 => ("(n + 1) % 4", " CYCLE n SET o USING p", "o::text || p::text"),
+                    _ => ("n + 1", "", "''"),
+                };
+                let end = if clause.contains("CYCLE") { 9 } else { end };
                 format!(
-                    "SELECT e.n, count({x}), string_agg(({x})::text, ',' ORDER BY {x}) FROM {from}, (WITH RECURSIVE r(n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM r WHERE n < {end}) SELECT n FROM r) e{selection} GROUP BY e.n"
+                    "SELECT e.n, e.o, count({x}), string_agg(({x})::text, ',' ORDER BY {x}) FROM {from}, (WITH RECURSIVE r(n) AS (SELECT 0 UNION ALL SELECT {step} FROM r WHERE n < {end}){clause} SELECT n, {carried} AS o FROM r) e{selection} GROUP BY e.n, e.o"
                 )
             }
             0 => {
@@ -246,18 +256,26 @@ impl Place {
     }
 
     async fn answers(self, judge: &tokio_postgres::Client, statement: &str) -> (Answer, Answer) {
-        let (wanted, got) = match self {
+        let begun = Instant::now();
+        let (sql, got) = match self {
             Place::Constants => {
                 let sql = format!("{RELATIONS}{statement}");
                 let got = in_engine(&sql).await.map_err(|e| format!("{} {e}", e.code.sqlstate()));
-                (judged(judge, &sql).await, got)
+                (sql, got)
             }
             Place::Ferry => {
                 let sql = format!("{FERRY}{statement}");
                 let told = |e: serde_json::Value| format!("{} {e}", e["sqlstate"].as_str().unwrap_or_default());
                 let got = over_http(&sql).await.map(|rows| ours(&rows)).map_err(told);
-                (judged(judge, &for_judge(&sql)).await, got)
+                (for_judge(&sql), got)
             }
+        };
+        let own = begun.elapsed();
+        let begun = Instant::now();
+        let wanted = judged(judge, &sql).await;
+        let got = match too_slow(own, begun.elapsed()) {
+            Some(slow) => Err(format!("slow {slow}")),
+            None => got,
         };
         let wanted = wanted.map_err(|error| {
             let (class, message) = told(error);
