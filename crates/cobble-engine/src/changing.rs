@@ -7,7 +7,7 @@ use arrow::array::{ArrayRef, Int64Array, StringViewArray};
 use cobble_exec::fold_constant;
 use cobble_plan::LogicalPlan;
 use cobble_plan::document::{Piece, PlanDocument};
-use cobble_plan::expr::Expr;
+use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{NewValue, RowChange, SourceChange, Verdict};
 use cobble_plan::physical::{Operator, PhysicalPlan};
@@ -73,7 +73,7 @@ impl CatalogReader for WithTarget<'_> {
 }
 
 /// The expression over what is below all projections.
-fn made_of(plan: &LogicalPlan, expr: &Expr) -> Expr {
+pub fn made_of(plan: &LogicalPlan, expr: &Expr) -> Expr {
     let LogicalPlan::Project { input, columns } = plan else { return expr.clone() };
     let made = expr.replace(&|part| match part {
         Expr::Column(own) => columns.iter().find(|(column, _)| column.id == own.id).map(|(_, made)| made.clone()),
@@ -132,6 +132,7 @@ pub fn planned(
     change: &Change,
     mut plan: PhysicalPlan,
     values: Vec<(ColumnId, Option<NewValue>)>,
+    returned: Option<Vec<Column>>,
     seconds: f64,
 ) -> Result<PlannedChange> {
     let word = if change.set.is_some() { "UPDATE" } else { "DELETE" };
@@ -160,7 +161,7 @@ pub fn planned(
             (Some(name), None) => set.push((name.clone(), NewValue::Found(place(id)?))),
         }
     }
-    let ready = only.scan.change(&RowChange { identity, set: change.set.as_ref().map(|_| set) })?;
+    let ready = only.scan.change(&RowChange { identity, set: change.set.as_ref().map(|_| set), returned })?;
     let document = &mut plan.document.gates[*gate];
     document.request = ready.request();
     document.pieces.push(Piece { piece: word.to_lowercase(), text: table.to_string(), verdict: Verdict::pushed() });

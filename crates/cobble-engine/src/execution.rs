@@ -8,6 +8,7 @@ use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatch
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
+use cobble_plan::offer::Changed;
 use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
@@ -67,7 +68,7 @@ enum Rows {
     /// A source changes rows of this table.
     Changing {
         table: ObjectName,
-        work: JoinHandle<Result<u64>>,
+        work: JoinHandle<Result<Changed>>,
         planned: Box<PlannedChange>,
         clock: Clock,
         _stop: DropGuard,
@@ -180,8 +181,8 @@ impl Execution {
         let (change, stop) = (planned.change.clone(), cancel.clone().drop_guard());
         let work = tokio::spawn(async move {
             match change {
-                Some(change) => change.run(&cancel).await,
-                None => Ok(0),
+                Some(change) => change.run(&|_| Ok(()), &cancel).await,
+                None => Ok(Changed::default()),
             }
         });
         let (table, clock) = (planned.table.clone(), Clock { started: Instant::now(), seconds: None });
@@ -274,8 +275,8 @@ impl Execution {
             Rows::Changing { table, work, clock, .. } => {
                 let outcome = work.await;
                 clock.seconds = Some(clock.seconds());
-                let rows = outcome.map_err(|e| Error::internal(format!("a task that changes rows stopped: {e}")))??;
-                Some(batch(changing::answered(table, rows))?)
+                let done = outcome.map_err(|e| Error::internal(format!("a task that changes rows stopped: {e}")))??;
+                Some(batch(changing::answered(table, done.rows))?)
             }
             Rows::Running { query, seconds, .. } => {
                 let batch = query.next().await;

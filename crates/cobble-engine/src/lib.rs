@@ -11,6 +11,7 @@ mod files_at;
 mod memory_table;
 mod objects;
 mod resolve;
+mod returning;
 mod session;
 mod system_tables;
 mod views;

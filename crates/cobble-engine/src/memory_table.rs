@@ -2,6 +2,7 @@
 
 use std::any::Any;
 use std::collections::HashMap;
+use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -77,44 +78,66 @@ impl Source for MemorySource {
     }
 
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
-        Box::new(MemoryOffer { table: self.table.clone(), places })
+        let table = self.table.clone();
+        let finish = move |places| -> Arc<dyn GateScan> { Arc::new(MemoryScan { table: table.clone(), places }) };
+        Box::new(KeptOffer::new(scan, "the rows are in the engine already", finish))
     }
 }
 
-#[derive(Debug)]
-struct MemoryOffer {
-    table: Arc<MemoryTable>,
+/// Makes the scan of the columns at these places.
+type Finish = dyn Fn(Vec<usize>) -> Arc<dyn GateScan> + Send + Sync;
+
+/// An offer that takes nothing over.
+pub struct KeptOffer {
     places: HashMap<ColumnId, usize>,
+    why: &'static str,
+    finish: Box<Finish>,
 }
 
-fn kept() -> Verdict {
-    Verdict::kept(KeptReason::NoSuchAbility, "the rows are in the engine already")
+impl KeptOffer {
+    pub fn new(
+        scan: &Scan,
+        why: &'static str,
+        finish: impl Fn(Vec<usize>) -> Arc<dyn GateScan> + Send + Sync + 'static,
+    ) -> KeptOffer {
+        let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
+        KeptOffer { places, why, finish: Box::new(finish) }
+    }
+
+    fn kept(&self) -> Verdict {
+        Verdict::kept(KeptReason::NoSuchAbility, self.why)
+    }
 }
 
-impl Offer for MemoryOffer {
+impl fmt::Debug for KeptOffer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("KeptOffer").field("places", &self.places).finish_non_exhaustive()
+    }
+}
+
+impl Offer for KeptOffer {
     fn filter(&mut self, _: &Expr) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn project(&mut self, _: &[(Column, Expr)]) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn limit(&mut self, _: Option<u64>, _: u64) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
-        kept()
+        self.kept()
     }
 
     fn as_any(&self) -> &dyn Any {
@@ -122,8 +145,7 @@ impl Offer for MemoryOffer {
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = places_of(&self.places, columns)?;
-        Ok(Arc::new(MemoryScan { table: self.table.clone(), places }))
+        Ok((self.finish)(places_of(&self.places, columns)?))
     }
 }
 

@@ -7,6 +7,7 @@ use std::time::Instant;
 use cobble_connect::{TableChange, TableEntry};
 use cobble_exec::{fold_constant, start};
 use cobble_plan::document::PlanDocument;
+use cobble_plan::expr::Column;
 use cobble_plan::logical::{TableColumn, TableKind};
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::{Settings, draw, planner, settings};
@@ -24,6 +25,7 @@ use crate::changing::{self, PlannedChange, Target, WithTarget};
 use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::resolve::{DEFAULT_SCHEMA, Place, Relation, complete, describe_view, relation, resolve, table, table_names};
+use crate::returning::{self, Returning};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
 use crate::views::{VIEWS_SCHEMA, full_name};
 
@@ -224,14 +226,57 @@ impl Session {
             Statement::Transaction(transaction) => self.transaction(*transaction),
             Statement::Write(write) => self.write(write, cancel).await,
             Statement::Change(change) => {
-                let planned = self.planned_change(change).await?;
+                if let Some(returning) = &change.returning {
+                    let planned = self.planned_returning(change, returning).await?;
+                    self.has_written();
+                    return self.started(planned, cancel);
+                }
+                let planned = self.planned_change(change, None).await?;
                 self.has_written();
                 Ok(Execution::changing(planned, cancel.child_token()))
             }
         }
     }
 
-    async fn planned_change(&self, change: &Change) -> Result<PlannedChange> {
+    /// The query of RETURNING, whose gate makes the change.
+    async fn planned_returning(&self, change: &Change, query: &cobble_sql::Query) -> Result<Planned> {
+        let began = Instant::now();
+        let set = self.catalogs()?;
+        let found = table(&self.engine, &set, &self.place, &change.table).await;
+        let returning = Returning::new(found.map_err(|e| e.at(change.position))?.as_ref());
+        let functions = self.engine.functions();
+        let setting = |name: &str| self.setting(name);
+        let (mut plan, bound, columns) = with_room(|| {
+            let context = BindContext {
+                catalog: &returning,
+                now: chrono::Utc::now().timestamp_micros(),
+                parameters: &[],
+                functions: &functions,
+                zone: &self.settings.time_zone,
+                target: None,
+                session: self.names(&setting),
+                fold: &fold_constant,
+            };
+            let BoundQuery { plan, columns } = bind_query(query, &context)?;
+            returning::check(&plan)?;
+            let planned = planner::plan(plan.clone(), &self.settings, &fold_constant)?;
+            Ok::<_, Error>((planned, plan, columns))
+        })?;
+        let made = self.planned_change(change, Some(returning.wanted(&plan)?)).await?;
+        returning.with_change(&mut plan, &bound, made)?;
+        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
+        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+    }
+
+    /// The plan of a change, not made.
+    async fn change_document(&self, change: &Change) -> Result<PlanDocument> {
+        match &change.returning {
+            Some(returning) => Ok(self.planned_returning(change, returning).await?.plan.document),
+            None => Ok(self.planned_change(change, None).await?.document),
+        }
+    }
+
+    async fn planned_change(&self, change: &Change, returned: Option<Vec<Column>>) -> Result<PlannedChange> {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let set = self.catalogs()?;
@@ -260,7 +305,8 @@ impl Session {
             let (plan, values) = changing::without_constants(bound, target.identity.len());
             Ok::<_, Error>((planner::plan_at_source(plan, &self.settings, &fold_constant)?, values))
         })?;
-        changing::planned(found.name.clone(), change, plan, values, began.elapsed().as_secs_f64()).map_err(at)
+        let seconds = began.elapsed().as_secs_f64();
+        changing::planned(found.name.clone(), change, plan, values, returned, seconds).map_err(at)
     }
 
     async fn analyze(
@@ -350,7 +396,7 @@ impl Session {
         match &statement.statement {
             Statement::Query(query) => Ok(self.planned(query, &[]).await?.plan.document),
             Statement::Explain(explain) => self.explained(explain, &[]).await,
-            Statement::Change(change) => Ok(self.planned_change(change).await?.document),
+            Statement::Change(change) => self.change_document(change).await,
             _ => Err(Error::new(Code::Unsupported, "only a query, an UPDATE and a DELETE have a plan")),
         }
     }
@@ -401,7 +447,7 @@ impl Session {
     async fn explained(&self, explain: &Explain, parameters: &[(Value, SqlType)]) -> Result<PlanDocument> {
         match &explain.explained {
             Explained::Query(query) => Ok(self.planned(query, parameters).await?.plan.document),
-            Explained::Change(change) => Ok(self.planned_change(change).await?.document),
+            Explained::Change(change) => self.change_document(change).await,
         }
     }
 

@@ -246,7 +246,23 @@ pub struct RowChange {
     pub identity: Vec<usize>,
     /// The columns that are set, by their names at the source; `None` deletes the rows.
     pub set: Option<Vec<(String, NewValue)>>,
+    /// The columns, by their names at the source, that are given back of each row: as it has become, or as it was before it was deleted.
+    pub returned: Option<Vec<Column>>,
 }
+
+/// What a change has done.
+#[derive(Debug, Default)]
+pub struct Changed {
+    pub rows: u64,
+    /// The columns that were wanted back, in their order.
+    pub returned: Vec<RecordBatch>,
+}
+
+/// Refuses a change by the rows that it gives back.
+pub type Acceptance<'a> = &'a (dyn Fn(&[RecordBatch]) -> Result<()> + Send + Sync);
+
+/// Bytes of rows that a change gives back at most: they are all held until it has been made for good.
+pub const MOST_RETURNED: usize = 64 << 20;
 
 #[derive(Debug, Clone)]
 pub enum NewValue {
@@ -260,8 +276,12 @@ pub enum NewValue {
 #[async_trait]
 pub trait SourceChange: Send + Sync + fmt::Debug {
     fn request(&self) -> Request;
-    /// Makes it, whole or not at all, and tells how many rows it was. Cancelled, it is not made, unless it was already being committed.
-    async fn run(&self, cancel: &CancellationToken) -> Result<u64>;
+    /// Makes it, whole or not at all. Cancelled, it is not made, unless it was already being committed.
+    ///
+    /// # Errors
+    /// Also when the rows that come back are more than [`MOST_RETURNED`], and those of `accept`, which sees them before the change is
+    /// made for good.
+    async fn run(&self, accept: Acceptance<'_>, cancel: &CancellationToken) -> Result<Changed>;
 }
 
 /// What a scan needs from the run it is part of.

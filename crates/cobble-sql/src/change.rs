@@ -13,6 +13,9 @@ use crate::syntax::check_query;
 /// Stands for the table in the query's FROM; a control character, so that nobody can write it.
 pub const TARGET: &str = "\u{1}target";
 
+/// Stands for the rows that have been changed.
+pub const RETURNED: &str = "\u{1}returned";
+
 /// Rows of a table that are set to something else, or deleted.
 #[derive(Debug, Clone)]
 pub struct Change {
@@ -24,6 +27,8 @@ pub struct Change {
     alias: ast::Ident,
     /// Finds what the columns are set to, one row for each that is changed.
     query: Deep<ast::Query>,
+    /// What RETURNING makes of the changed rows.
+    pub returning: Option<Deep<ast::Query>>,
 }
 
 impl Change {
@@ -59,7 +64,7 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                 limit,
             } = update;
             let foreign = output.is_some() || or.is_some() || !optimizer_hints.is_empty();
-            refuse(foreign || returning.is_some() || limit.is_some() || !order_by.is_empty())?;
+            refuse(foreign || limit.is_some() || !order_by.is_empty())?;
             let from = match from {
                 None => vec![],
                 Some(ast::UpdateTableFromKind::BeforeSet(from) | ast::UpdateTableFromKind::AfterSet(from)) => from,
@@ -78,7 +83,7 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                 set.push((folded(column), position_of(column.span)));
                 values.push(ast::SelectItem::UnnamedExpr(value));
             }
-            made(table, from, Some(set), values, selection)
+            made(table, from, Some(set), values, selection, returning)
         }
         ast::Statement::Delete(delete) => {
             let ast::Delete {
@@ -94,12 +99,12 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                 limit,
             } = delete;
             let foreign = output.is_some() || !tables.is_empty() || !optimizer_hints.is_empty();
-            refuse(foreign || returning.is_some() || limit.is_some() || !order_by.is_empty())?;
+            refuse(foreign || limit.is_some() || !order_by.is_empty())?;
             let (ast::FromTable::WithFromKeyword(mut from) | ast::FromTable::WithoutKeyword(mut from)) = from;
             let (Some(table), true) = (from.pop(), from.is_empty()) else {
                 return Err(Error::unsupported("deleting from several tables").hint("write a statement for each"));
             };
-            made(table, using.unwrap_or_default(), None, vec![], selection)
+            made(table, using.unwrap_or_default(), None, vec![], selection, returning)
         }
         other => Err(Error::new(Code::Syntax, format!("expected UPDATE or DELETE, found {other}"))),
     }
@@ -107,7 +112,7 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
 
 fn refuse(extra: bool) -> Result<()> {
     match extra {
-        true => Err(Error::unsupported("RETURNING, ORDER BY or LIMIT in UPDATE and DELETE")),
+        true => Err(Error::unsupported("ORDER BY or LIMIT in UPDATE and DELETE")),
         false => Ok(()),
     }
 }
@@ -118,6 +123,7 @@ fn made(
     set: Option<Vec<(String, Option<Position>)>>,
     values: Vec<ast::SelectItem>,
     selection: Option<ast::Expr>,
+    returning: Option<Vec<ast::SelectItem>>,
 ) -> Result<Change> {
     let ast::TableWithJoins { relation, joins } = table;
     let ast::TableFactor::Table {
@@ -147,14 +153,36 @@ fn made(
         return Err(Error::new(Code::Syntax, format!("\"{name}\" is no name of a table")));
     };
     let alias = alias.map_or_else(|| (*last).clone(), |alias| alias.name);
-    let mut query = blank()?;
+    let query = select_of(TARGET, &alias, values, selection, from)?;
+    let returning = returning.map(|items| select_of(RETURNED, &alias, items, None, vec![])).transpose()?;
+    Ok(Change {
+        table: parts.iter().map(|part| folded(part)).collect(),
+        position: parts.first().and_then(|part| position_of(part.span)),
+        set,
+        alias,
+        query,
+        returning,
+    })
+}
+
+/// The query of these items from the table of this name, known by the alias, and whatever else there is.
+fn select_of(
+    table: &str,
+    alias: &ast::Ident,
+    items: Vec<ast::SelectItem>,
+    selection: Option<ast::Expr>,
+    from: Vec<ast::TableWithJoins>,
+) -> Result<Deep<ast::Query>> {
+    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
+    let mut parser = Parser::new(&DIALECT).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
+    let mut query = Deep::new(*parser.parse_query().map_err(failed)?);
     if let ast::SetExpr::Select(select) = query.body.as_mut() {
-        select.projection = values;
+        select.projection = items;
         select.selection = selection;
         if let Some(ast::TableWithJoins { relation: ast::TableFactor::Table { name, alias: own, .. }, .. }) =
             select.from.first_mut()
         {
-            *name = ast::ObjectName::from(vec![ast::Ident::with_quote('"', TARGET)]);
+            *name = ast::ObjectName::from(vec![ast::Ident::with_quote('"', table)]);
             if let Some(own) = own {
                 own.name = alias.clone();
             }
@@ -162,18 +190,5 @@ fn made(
         select.from.extend(from);
     }
     check_query(&query)?;
-    Ok(Change {
-        table: parts.iter().map(|part| folded(part)).collect(),
-        position: parts.first().and_then(|part| position_of(part.span)),
-        set,
-        alias,
-        query,
-    })
-}
-
-/// A query whose parts are then put in place.
-fn blank() -> Result<Deep<ast::Query>> {
-    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
-    let mut parser = Parser::new(&DIALECT).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
-    Ok(Deep::new(*parser.parse_query().map_err(failed)?))
+    Ok(query)
 }

@@ -17,7 +17,7 @@ pub use bind::{
     BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, RowsAt,
     SessionNames, ViewInFrom, bind_query, native_query, relation_names, rows_at,
 };
-pub use change::{Change, TARGET};
+pub use change::{Change, RETURNED, TARGET};
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 pub use sqlparser::ast::Query;
 pub use statement::{Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, parse_statements};

@@ -185,6 +185,21 @@ impl Words<'_> {
         if self.take("default") {
             return Err(Error::unsupported("INSERT … DEFAULT VALUES").hint("give a value for one column").at(position));
         }
+        // No query has this word outside of parentheses.
+        let mut depth = 0_usize;
+        for token in &self.tokens[self.at..] {
+            match token.token {
+                Token::LParen => depth += 1,
+                Token::RParen => depth = depth.saturating_sub(1),
+                _ if depth == 0 && is_word(token, "returning") => {
+                    let start = token.span.start;
+                    return Err(Error::unsupported("RETURNING of INSERT")
+                        .hint("UPDATE and DELETE have it; SELECT the new rows afterwards")
+                        .at(Some(Position { line: start.line, column: start.column })));
+                }
+                _ => {}
+            }
+        }
         let write = Write {
             table,
             create: false,

@@ -4,9 +4,11 @@
 
 use std::sync::Arc;
 
+use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{NewValue, Request, RowChange, SourceChange};
+use cobble_plan::offer::{Acceptance, Changed, MOST_RETURNED, NewValue, Request, RowChange, SourceChange};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -26,7 +28,7 @@ pub enum ChangeForm {
 }
 
 /// What is run in one transaction.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct ChangeStatement {
     /// The database or schema of the table.
     pub schema: String,
@@ -35,13 +37,51 @@ pub struct ChangeStatement {
     pub found: Option<Sql>,
     /// The transaction must see one state of the data.
     pub of_one_state: bool,
+    /// The columns that the statement gives back.
+    pub returned: Option<Vec<Column>>,
+}
+
+/// Rows that a statement gives back, which are all held until it is committed.
+pub struct Returned {
+    columns: Vec<Column>,
+    bytes: usize,
+    pub batches: Vec<RecordBatch>,
+}
+
+impl Returned {
+    pub fn new(columns: &[Column]) -> Returned {
+        Returned { columns: columns.to_vec(), bytes: 0, batches: Vec::new() }
+    }
+
+    pub fn push(&mut self, connection: &str, arrays: Vec<ArrayRef>, rows: usize) -> Result<()> {
+        let fields: Vec<Field> = self
+            .columns
+            .iter()
+            .enumerate()
+            .map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true))
+            .collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
+        self.bytes += batch.get_array_memory_size();
+        if self.bytes > MOST_RETURNED {
+            let most = MOST_RETURNED >> 20;
+            let what =
+                format!("connection {connection}: RETURNING gives back more than {most} MiB; nothing was changed");
+            return Err(
+                Error::new(Code::MemoryLimit, what).hint("return fewer columns, or change fewer rows at a time")
+            );
+        }
+        self.batches.push(batch);
+        Ok(())
+    }
 }
 
 impl ChangeStatement {
-    /// Refuses an UPDATE whose outcome would be chance.
-    pub fn check(&self, connection: &str, found: u64, changed: u64) -> Result<()> {
+    /// Refuses an UPDATE whose outcome would be chance, and rows that are not accepted.
+    pub fn check(&self, connection: &str, found: u64, done: &Changed, accept: Acceptance<'_>) -> Result<()> {
+        let changed = done.rows;
         if found <= changed {
-            return Ok(());
+            return accept(&done.returned);
         }
         let what = format!(
             "connection {connection}: {found} rows were found for {changed} rows of the table, and a row cannot be set to several values"
@@ -75,7 +115,7 @@ impl DatabaseChange {
         let statement = match offer.conditions_alone() {
             Some(conditions) => {
                 let (schema, sql) = (target.schema.clone(), parts.alone(conditions)?);
-                ChangeStatement { schema, sql, found: None, of_one_state: false }
+                ChangeStatement { schema, sql, found: None, of_one_state: false, returned: change.returned.clone() }
             }
             None => parts.with_query()?,
         };
@@ -132,7 +172,30 @@ impl Parts<'_> {
         if !conditions.is_empty() {
             out.text(" WHERE ").push(&Sql::joined(conditions, " AND "));
         }
+        out.text(&self.returning("t1")?);
         Ok(out)
+    }
+
+    /// `RETURNING …`, with the columns written as a scan writes them.
+    fn returning(&self, alias: &str) -> Result<String> {
+        let Some(columns) = &self.change.returned else { return Ok(String::new()) };
+        let dialect = self.database.dialect();
+        let prefix = dialect.changed_row(alias).ok_or_else(|| {
+            let (connection, kind) = (self.database.connection(), dialect.kind());
+            let what = format!("connection {connection}: {kind} gives no changed rows back");
+            Error::new(Code::Unsupported, what).hint("leave RETURNING out, and SELECT the rows before or after")
+        })?;
+        let mut items = Vec::new();
+        for column in columns {
+            let remote = self.target.columns.iter().find(|remote| remote.name == column.name);
+            let remote =
+                remote.ok_or_else(|| Error::internal(format!("{} has no column {column}", self.target.name)))?;
+            let name = format!("{prefix}{}", dialect.quoted(&remote.name));
+            items.push(if remote.checks { name } else { remote.written.replace("{}", &name) });
+        }
+        // Rows without columns are counted.
+        let list = if items.is_empty() { "1".to_owned() } else { items.join(", ") };
+        Ok(format!(" RETURNING {list}"))
     }
 
     fn with_query(&self) -> Result<ChangeStatement> {
@@ -180,10 +243,12 @@ impl Parts<'_> {
                     .text(")")
             }
         };
+        sql.text(&self.returning("t0")?);
         let mut count = Sql::new("SELECT count(*) FROM ");
         count.push(&query);
         let schema = self.target.schema.clone();
-        Ok(ChangeStatement { schema, sql, found: self.change.set.is_some().then_some(count), of_one_state: true })
+        let (found, returned) = (self.change.set.is_some().then_some(count), self.change.returned.clone());
+        Ok(ChangeStatement { schema, sql, found, of_one_state: true, returned })
     }
 }
 
@@ -195,7 +260,7 @@ impl SourceChange for DatabaseChange {
         Request { text: sql.numbered(self.database.dialect()), parameters }
     }
 
-    async fn run(&self, cancel: &CancellationToken) -> Result<u64> {
-        self.database.clone().change(&self.statement, cancel).await
+    async fn run(&self, accept: Acceptance<'_>, cancel: &CancellationToken) -> Result<Changed> {
+        self.database.clone().change(&self.statement, accept, cancel).await
     }
 }

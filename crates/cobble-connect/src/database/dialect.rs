@@ -69,6 +69,13 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     /// How a statement is written that changes rows found by a query.
     fn change_form(&self) -> ChangeForm;
 
+    /// What stands before the columns of the changed table, known by the alias, where such a statement gives rows back; `None` where it
+    /// gives none.
+    fn changed_row(&self, alias: &str) -> Option<String> {
+        let _ = alias;
+        None
+    }
+
     /// A value for a column, as it is bound.
     fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
         Parameter(value.clone(), sql_type.clone())

@@ -19,7 +19,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Scan, TableColumn};
-use cobble_plan::offer::{Offer, Portions, ScanTools, Source};
+use cobble_plan::offer::{Acceptance, Changed, Offer, Portions, ScanTools, Source};
 use cobble_types::{Code, Error, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
@@ -52,8 +52,13 @@ pub trait Database: Send + Sync + fmt::Debug {
     async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>>;
     /// Whether its definition lets tables be written.
     fn writable(&self) -> bool;
-    /// Runs a statement that changes rows, in a transaction of its own, and tells how many rows it was.
-    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64>;
+    /// Runs a statement that changes rows, in a transaction of its own.
+    async fn change(
+        self: Arc<Self>,
+        change: &ChangeStatement,
+        accept: Acceptance<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Changed>;
 }
 
 /// A table with what is needed to write SQL for it.

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use cobble_plan::offer::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params};
@@ -20,7 +21,12 @@ fn parameters(sql: &Sql) -> Params {
     }
 }
 
-async fn changed(server: &Server, client: &mut Conn, change: &ChangeStatement) -> Result<u64> {
+async fn changed(
+    server: &Server,
+    client: &mut Conn,
+    change: &ChangeStatement,
+    accept: Acceptance<'_>,
+) -> Result<Changed> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
     // As the standard has it, `SET a = b, b = a` exchanges the two.
     let mode = "SET SESSION sql_mode = concat(@@SESSION.sql_mode, ',SIMULTANEOUS_ASSIGNMENT')";
@@ -36,16 +42,21 @@ async fn changed(server: &Server, client: &mut Conn, change: &ChangeStatement) -
         None => None,
     };
     client.exec_drop(change.sql.numbered(&MariaDialect), parameters(&change.sql)).await.map_err(failed)?;
-    let rows = client.affected_rows();
-    change.check(&server.connection, found.unwrap_or(0), rows)?;
-    Ok(rows)
+    let done = Changed { rows: client.affected_rows(), ..Changed::default() };
+    change.check(&server.connection, found.unwrap_or(0), &done, accept)?;
+    Ok(done)
 }
 
-pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
+pub async fn run(
+    server: &Arc<Server>,
+    change: &ChangeStatement,
+    accept: Acceptance<'_>,
+    cancel: &CancellationToken,
+) -> Result<Changed> {
     let mut client = server.client().await?;
     let number = client.id();
     let outcome = tokio::select! {
-        done = server.patience.wait(changed(server, &mut client, change)) => done,
+        done = server.patience.wait(changed(server, &mut client, change, accept)) => done,
         () = cancel.cancelled() => {
             // A server that does not answer notices the closed connection, when it comes to itself.
             let told = async {
@@ -58,13 +69,13 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
         }
     };
     let outcome = match outcome {
-        Ok(rows) => {
+        Ok(done) => {
             let commit = async { client.query_drop("COMMIT").await.map_err(|e| errors::error(server, &e)) };
             let lost = |e: Error| match e.code {
                 cobble_types::Code::SourceUnreachable | cobble_types::Code::SourceTimeout => unknown_outcome(e),
                 _ => e,
             };
-            server.patience.wait(commit).await.map_err(lost).map(|()| rows)
+            server.patience.wait(commit).await.map_err(lost).map(|()| done)
         }
         failed => failed,
     };

@@ -19,7 +19,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableKind};
-use cobble_plan::offer::{Portions, ScanTools};
+use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
@@ -352,7 +352,12 @@ impl Database for Server {
         self.writable
     }
 
-    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
-        change::run(&self, change, cancel).await
+    async fn change(
+        self: Arc<Self>,
+        change: &ChangeStatement,
+        accept: Acceptance<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Changed> {
+        change::run(&self, change, accept, cancel).await
     }
 }

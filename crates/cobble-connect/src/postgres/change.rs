@@ -2,34 +2,77 @@
 
 use std::sync::Arc;
 
+use cobble_plan::offer::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use deadpool_postgres::Object;
+use futures::{StreamExt, TryStreamExt};
+use tokio_postgres::Statement;
 use tokio_util::sync::CancellationToken;
 
+use super::decode::{ColumnDecoder, Raw};
 use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
 use super::write::Unfinished;
 use super::{Server, errors};
-use crate::database::change::unknown_outcome;
+use crate::database::change::{Returned, unknown_outcome};
 use crate::database::{ChangeStatement, Sql};
 
-async fn execute(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
-    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+/// Rows that are read at once of those that come back.
+const BATCH: usize = 8192;
+
+async fn prepared(server: &Server, client: &Object, sql: &Sql) -> Result<Statement> {
     let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
-    let statement = client.prepare_typed(&sql.numbered(&PostgresDialect), &types).await.map_err(failed)?;
-    client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)
+    let statement = client.prepare_typed(&sql.numbered(&PostgresDialect), &types).await;
+    statement.map_err(|e| errors::statement_error(server, &e))
+}
+
+async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Changed> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let sql = &change.sql;
+    let statement = prepared(server, client, sql).await?;
+    let Some(columns) = &change.returned else {
+        let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+        return Ok(Changed { rows, ..Changed::default() });
+    };
+    let stream = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+    let mut stream = std::pin::pin!(stream.try_chunks(BATCH));
+    let mut returned = Returned::new(columns);
+    let mut rows = 0;
+    while let Some(some) = stream.next().await {
+        let some = some.map_err(|e| failed(e.1))?;
+        let mut arrays = Vec::new();
+        for (place, column) in columns.iter().enumerate() {
+            let mut decoder = ColumnDecoder::new(&column.sql_type, some.len())?;
+            for row in &some {
+                let raw: Option<Raw> = row.try_get(place).map_err(failed)?;
+                decoder.append(raw.map(|raw| raw.0)).map_err(|error| {
+                    let message =
+                        format!("connection {}: column {}: {}", server.connection, column.name, error.message);
+                    Error { message, ..error }
+                })?;
+            }
+            arrays.push(decoder.finish()?);
+        }
+        rows += some.len() as u64;
+        returned.push(&server.connection, arrays, some.len())?;
+    }
+    Ok(Changed { rows, returned: returned.batches })
 }
 
 async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
-    let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
-    let statement = client.prepare_typed(&sql.numbered(&PostgresDialect), &types).await.map_err(failed)?;
+    let statement = prepared(server, client, sql).await?;
     let rows = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
-    let rows: Vec<_> = futures::TryStreamExt::try_collect(rows).await.map_err(failed)?;
+    let rows: Vec<_> = rows.try_collect().await.map_err(failed)?;
     Ok(rows.first().map_or(0, |row| row.get::<_, i64>(0)) as u64)
 }
 
-pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
+pub async fn run(
+    server: &Arc<Server>,
+    change: &ChangeStatement,
+    accept: Acceptance<'_>,
+    cancel: &CancellationToken,
+) -> Result<Changed> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let client = Unfinished::new(server.client().await?);
     let open = client.open()?;
@@ -40,8 +83,8 @@ pub async fn run(server: &Arc<Server>, change: &ChangeStatement, cancel: &Cancel
             Some(query) => count(server, open, query).await?,
             None => 0,
         };
-        let changed = execute(server, open, &change.sql).await?;
-        change.check(&server.connection, found, changed)?;
+        let changed = execute(server, open, change).await?;
+        change.check(&server.connection, found, &changed, accept)?;
         Ok(changed)
     };
     let changed = tokio::select! {

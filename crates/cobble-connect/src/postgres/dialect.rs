@@ -93,6 +93,10 @@ impl Dialect for PostgresDialect {
         ChangeForm::FromUsing
     }
 
+    fn changed_row(&self, alias: &str) -> Option<String> {
+        Some(format!("{alias}."))
+    }
+
     fn takes_keys(&self, sql_type: &SqlType) -> bool {
         sql_type.is_integer()
             || matches!(

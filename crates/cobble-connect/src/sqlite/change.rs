@@ -2,13 +2,16 @@
 
 use std::sync::Arc;
 
+use cobble_plan::offer::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use rusqlite::Connection;
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
-use super::scan::bound;
+use super::scan::{self, bound};
 use super::{File, errors};
+use crate::database::cells::CellColumn;
+use crate::database::change::Returned;
 use crate::database::{ChangeStatement, Sql};
 
 fn prepared<'a>(file: &File, connection: &'a Connection, sql: &Sql) -> Result<rusqlite::Statement<'a>> {
@@ -20,9 +23,13 @@ fn prepared<'a>(file: &File, connection: &'a Connection, sql: &Sql) -> Result<ru
     Ok(statement)
 }
 
-fn changed(file: &File, connection: &Connection, sql: &Sql, found: Option<&Sql>) -> Result<(u64, u64)> {
+/// Rows that are read at once of those that come back.
+const BATCH: usize = 8192;
+
+/// The number of rows that were found, and what was done.
+fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Result<(u64, Changed)> {
     let failed = |e: rusqlite::Error| errors::error(file, &e);
-    let found = match found {
+    let found = match &change.found {
         Some(query) => {
             let mut statement = prepared(file, connection, query)?;
             let mut rows = statement.raw_query();
@@ -31,19 +38,47 @@ fn changed(file: &File, connection: &Connection, sql: &Sql, found: Option<&Sql>)
         }
         None => 0,
     };
-    let rows = prepared(file, connection, sql)?.raw_execute().map_err(failed)?;
-    Ok((found as u64, rows as u64))
+    let mut statement = prepared(file, connection, &change.sql)?;
+    let Some(columns) = &change.returned else {
+        let rows = statement.raw_execute().map_err(failed)? as u64;
+        return Ok((found as u64, Changed { rows, ..Changed::default() }));
+    };
+    let mut returned = Returned::new(columns);
+    let (mut rows, mut count) = (statement.raw_query(), 0);
+    let mut ended = false;
+    while !ended {
+        let mut cells: Vec<CellColumn> =
+            columns.iter().map(|c| CellColumn::new(&c.name, &c.sql_type, BATCH)).collect::<Result<_>>()?;
+        let mut some = 0;
+        while some < BATCH {
+            let Some(row) = rows.next().map_err(failed)? else {
+                ended = true;
+                break;
+            };
+            scan::read(file, row, &mut cells)?;
+            some += 1;
+        }
+        count += some as u64;
+        let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
+        returned.push(&file.connection, arrays, some)?;
+    }
+    Ok((found as u64, Changed { rows: count, returned: returned.batches }))
 }
 
-pub async fn run(file: &Arc<File>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
-    let (own, sql, found) = (file.clone(), change.sql.clone(), change.found.clone());
+pub async fn run(
+    file: &Arc<File>,
+    change: &ChangeStatement,
+    accept: Acceptance<'_>,
+    cancel: &CancellationToken,
+) -> Result<Changed> {
+    let (own, wanted) = (file.clone(), change.clone());
     let (send_handle, handle) = oneshot::channel();
     let (send_counts, counts) = oneshot::channel();
     let (agree, agreed) = oneshot::channel();
     let work = tokio::task::spawn_blocking(move || {
         let connection = own.open_to_write()?;
         let _ = send_handle.send(connection.get_interrupt_handle());
-        let _ = send_counts.send(changed(&own, &connection, &sql, found.as_ref())?);
+        let _ = send_counts.send(changed(&own, &connection, &wanted)?);
         // Not agreed to, the transaction goes with the connection.
         match agreed.blocking_recv() {
             Ok(()) => connection.execute_batch("COMMIT").map_err(|e| errors::error(&own, &e)),
@@ -62,9 +97,9 @@ pub async fn run(file: &Arc<File>, change: &ChangeStatement, cancel: &Cancellati
         () = stopped => None,
     };
     let agreed = match counted {
-        Some((found, rows)) => change.check(&file.connection, found, rows).map(|()| {
+        Some((found, done)) => change.check(&file.connection, found, &done, accept).map(|()| {
             let _ = agree.send(());
-            rows
+            done
         }),
         None => {
             drop(agree);

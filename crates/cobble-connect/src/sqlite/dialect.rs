@@ -358,6 +358,11 @@ impl Dialect for SqliteDialect {
         ChangeForm::FromIn
     }
 
+    // RETURNING knows no alias, and no other table either.
+    fn changed_row(&self, _: &str) -> Option<String> {
+        Some(String::new())
+    }
+
     fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
         write::stored(value, sql_type)
     }

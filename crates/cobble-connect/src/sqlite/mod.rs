@@ -18,7 +18,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
-use cobble_plan::offer::{Portions, ScanTools};
+use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
@@ -301,7 +301,12 @@ impl Database for File {
         self.writable
     }
 
-    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken) -> Result<u64> {
-        change::run(&self, change, cancel).await
+    async fn change(
+        self: Arc<Self>,
+        change: &ChangeStatement,
+        accept: Acceptance<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Changed> {
+        change::run(&self, change, accept, cancel).await
     }
 }

@@ -10,7 +10,7 @@ use cobble_plan::expr::Column;
 use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, Value};
 use rusqlite::types::{ToSqlOutput, ValueRef};
-use rusqlite::{Connection, InterruptHandle};
+use rusqlite::{Connection, InterruptHandle, Row};
 use tokio::sync::mpsc;
 
 use super::snapshot::Readers;
@@ -114,6 +114,29 @@ pub fn bound(parameter: &Parameter) -> ToSqlOutput<'_> {
     ToSqlOutput::Owned(value)
 }
 
+/// A row's values at the ends of the columns; how many bytes they are.
+pub fn read(file: &File, row: &Row, columns: &mut [CellColumn]) -> Result<u64> {
+    let mut bytes = 0;
+    for (place, column) in columns.iter_mut().enumerate() {
+        let cell = match row.get_ref(place).map_err(|e| errors::error(file, &e))? {
+            ValueRef::Null => Cell::Null,
+            ValueRef::Integer(v) => Cell::Whole(v),
+            ValueRef::Real(v) => Cell::Real(v),
+            ValueRef::Blob(bytes) => Cell::Bytes(bytes),
+            ValueRef::Text(text) => Cell::Text(
+                std::str::from_utf8(text)
+                    .map_err(|_| errors::about(file, Code::SourceData, "it holds text that is not UTF-8"))?,
+            ),
+        };
+        bytes += cell.bytes();
+        column.append(cell).map_err(|error| Error {
+            message: format!("connection {}: {}", file.connection, error.message),
+            ..error
+        })?;
+    }
+    Ok(bytes)
+}
+
 impl Shared {
     /// A connection that has read its portion, for the next one.
     fn give_back(&self, connection: Connection) {
@@ -143,22 +166,7 @@ impl Shared {
                     ended = true;
                     break;
                 };
-                for (place, column) in columns.iter_mut().enumerate() {
-                    let cell = match row.get_ref(place).map_err(failed)? {
-                        ValueRef::Null => Cell::Null,
-                        ValueRef::Integer(v) => Cell::Whole(v),
-                        ValueRef::Real(v) => Cell::Real(v),
-                        ValueRef::Blob(bytes) => Cell::Bytes(bytes),
-                        ValueRef::Text(text) => Cell::Text(std::str::from_utf8(text).map_err(|_| {
-                            errors::about(&self.file, Code::SourceData, "it holds text that is not UTF-8")
-                        })?),
-                    };
-                    bytes += cell.bytes();
-                    column.append(cell).map_err(|error| Error {
-                        message: format!("connection {}: {}", self.file.connection, error.message),
-                        ..error
-                    })?;
-                }
+                bytes += read(&self.file, row, &mut columns)?;
                 count += 1;
             }
             GateCounters::add(&self.tools.counters.bytes, bytes);

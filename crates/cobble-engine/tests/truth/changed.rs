@@ -82,8 +82,8 @@ const CASES: &[Case] = &[
 
 const COLUMNS: &str = "id, vessel_id, kind, urgency, cost, note";
 
-/// In a session that may write, on tables that `make` makes: `kept` with the id as its key, and `crew` with one row for most vessels.
-pub async fn check(mut session: Session, kind_of_key: &str) {
+/// In a session that may write, at a source that gives changed rows back or does not, on tables that `make` makes: `kept` with the id as its key, and `crew` with one row for most vessels.
+pub async fn check(mut session: Session, kind_of_key: &str, returns: bool) {
     let session = &mut session;
     let fill = format!("INSERT INTO kept SELECT {COLUMNS} FROM tides.creek.work_orders");
     rows(session, &fill).await;
@@ -104,6 +104,7 @@ pub async fn check(mut session: Session, kind_of_key: &str) {
         rows(session, &fill).await;
     }
     deletes(session, &fill).await;
+    returning(session, &fill, returns).await;
     refuses(session, kind_of_key).await;
     plan(session).await;
     cancelled(session).await;
@@ -133,6 +134,65 @@ async fn deletes(session: &mut Session, fill: &str) {
     }
 }
 
+/// The changed rows come back as they have become, deleted ones as they were; a source that has no such thing says so, and nothing is
+/// changed.
+async fn returning(session: &mut Session, fill: &str, returns: bool) {
+    let before = rows(session, "SELECT * FROM kept").await;
+    if !returns {
+        let error = answer(session, "DELETE FROM kept RETURNING id").await.map(|(rows, _)| rows).unwrap_err();
+        assert!(error.message.contains("gives no changed rows back"), "{error}");
+        return same(&rows(session, "SELECT * FROM kept").await, &before, "RETURNING");
+    }
+    for (sql, condition, after) in CASES {
+        let wanted = rows(session, &format!("SELECT {after} FROM kept WHERE {condition}")).await;
+        let sql = format!("{sql} RETURNING {}", if sql.contains("crew") { "kept.*" } else { "*" });
+        same(&rows(session, &sql).await, &wanted, &sql);
+        rows(session, "DELETE FROM kept").await;
+        rows(session, fill).await;
+    }
+    for (sql, query) in [
+        (
+            "DELETE FROM kept k WHERE k.urgency = 1 RETURNING k.id * 2 AS twice, upper(kind) || coalesce(note, '-'), cost + 1",
+            "SELECT id * 2, upper(kind) || coalesce(note, '-'), cost + 1 FROM kept WHERE urgency = 1",
+        ),
+        ("DELETE FROM kept WHERE urgency = 2 RETURNING 7", "SELECT 7 FROM kept WHERE urgency = 2"),
+        ("DELETE FROM kept WHERE id < 0 RETURNING id", "SELECT id FROM kept WHERE id < 0"),
+        ("DELETE FROM kept WHERE false RETURNING id", "SELECT id FROM kept WHERE false"),
+        (
+            "DELETE FROM kept USING crew WHERE crew.vessel_id = kept.vessel_id AND crew.name = 'Bo' RETURNING id, note",
+            "SELECT id, note FROM kept WHERE vessel_id = 2",
+        ),
+    ] {
+        let wanted = rows(session, query).await;
+        same(&rows(session, sql).await, &wanted, sql);
+    }
+    rows(session, "DELETE FROM kept").await;
+    rows(session, fill).await;
+    for (sql, expected) in [
+        ("DELETE FROM kept RETURNING nothing", "there is no column named \"nothing\""),
+        ("DELETE FROM kept RETURNING count(*)", "expressions over the changed row"),
+        ("DELETE FROM kept RETURNING row_number() OVER ()", "expressions over the changed row"),
+        ("DELETE FROM kept RETURNING (SELECT max(size) FROM crew)", "a subquery in RETURNING"),
+        ("UPDATE kept SET urgency = random() * 5 RETURNING id", "stay in the engine: projection"),
+        ("UPDATE kept SET urgency = 1 RETURNING id / (id - 7)", "division by zero"),
+        ("DELETE FROM kept RETURNING kind::integer", "hull"),
+    ] {
+        let error = answer(session, sql).await.map(|(rows, _)| rows).unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+        same(&rows(session, "SELECT * FROM kept").await, &before, sql);
+    }
+    let sql = "UPDATE kept SET urgency = 1 WHERE id = 7 RETURNING id, cost";
+    let shown = session.plan_text(&format!("EXPLAIN {sql}")).await.unwrap();
+    same(&rows(session, "SELECT * FROM kept").await, &before, sql);
+    let (_, ran) = answer(session, sql).await.unwrap();
+    let gate = &ran.unwrap().gates[0];
+    assert!(gate.request.text.contains(" RETURNING "), "{:?}", gate.request);
+    assert_eq!(gate.request, shown.gates[0].request);
+    assert_eq!(gate.measure.as_ref().map(|measure| measure.rows), Some(1));
+    rows(session, "DELETE FROM kept").await;
+    rows(session, fill).await;
+}
+
 /// Nothing is changed by what fails, whenever it fails.
 async fn refuses(session: &mut Session, kind_of_key: &str) {
     let before = rows(session, "SELECT * FROM kept").await;
@@ -156,7 +216,6 @@ async fn refuses(session: &mut Session, kind_of_key: &str) {
         ("UPDATE kept SET urgency = 'many'", "many"),
         ("UPDATE kept SET cost = true", "cost is"),
         ("UPDATE kept SET (urgency, note) = (1, 'x')", "write each one alone"),
-        ("UPDATE kept SET urgency = 1 RETURNING id", "RETURNING"),
         ("UPDATE missing SET urgency = 1", "there is no table"),
         ("DELETE FROM tides.creek.work_orders", "are not changed"),
         ("DELETE FROM kept LIMIT 3", "LIMIT"),
