@@ -219,6 +219,7 @@ functions! {
     JsonDelete, "json_delete", [], "json, key, keys or place", Immutable, false;
     JsonDeletePath, "json_delete_path", ["jsonb_delete_path"], "json, path", Immutable, false;
     JsonSet, "jsonb_set", [], "json, path, value [, create]", Immutable, false;
+    JsonSetLax, "jsonb_set_lax", [], "json, path, value [, create [, null treatment]]", Immutable, false;
     JsonInsert, "jsonb_insert", [], "json, path, value [, after]", Immutable, false;
     JsonConcat, "json_concat", ["jsonb_concat"], "json, json", Immutable, false;
     JsonStripNulls, "json_strip_nulls", ["jsonb_strip_nulls"], "json", Immutable, false;

@@ -141,6 +141,10 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
         BinaryOp::Concat
             if matches!((left.sql_type(), right.sql_type()), (SqlType::Array(_), _) | (_, SqlType::Array(_))) =>
         {
+            // An open literal beside an array is one of its type (PostgreSQL manual 8.15.4).
+            let (own, other) = (left.sql_type(), right.sql_type());
+            let left = if is_untyped(&left) { coerce(left, &other)? } else { left };
+            let right = if is_untyped(&right) { coerce(right, &own)? } else { right };
             let function = match (left.sql_type(), right.sql_type()) {
                 (SqlType::Array(_), SqlType::Array(_)) => Function::ArrayCat,
                 (SqlType::Array(_), _) => Function::ArrayAppend,

@@ -77,6 +77,11 @@ fn just_exact(expr: Expr) -> Result<Expr> {
 fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
     use Function::*;
     let done = |arguments: Vec<Expr>, sql_type: SqlType| Ok(Expr::Call { function, arguments, sql_type });
+    if let (Length, [bytes, encoding]) = (function, arguments.as_slice())
+        && bytes.sql_type() == SqlType::Bytea
+    {
+        return typed(Length, vec![typed(ConvertFrom, vec![bytes.clone(), encoding.clone()])?]);
+    }
     if arguments.first().is_some_and(|first| first.sql_type() == SqlType::Bytea)
         && let Some((rules, sql_type)) = of_bytes(function)
     {
@@ -180,6 +185,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 // A day begins with a whole second.
                 "epoch" if own == SqlType::Date => SqlType::Numeric { precision: 20, scale: 0 },
                 "milliseconds" => SqlType::Numeric { precision: 26, scale: 3 },
+                "julian" if own != SqlType::Date => SqlType::Numeric { precision: 38, scale: 20 },
                 "second" | "epoch" => exact,
                 _ => SqlType::Numeric { precision: 20, scale: 0 },
             };
@@ -582,10 +588,24 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
         }
         JsonDeletePath => done(shape(arguments, 2, &[json, texts])?, SqlType::Json),
         JsonSet | JsonInsert => done(shape(arguments, 3, &[json, texts, json, boolean])?, SqlType::Json),
+        JsonSetLax => done(shape(arguments, 3, &[json, texts, json, boolean, text])?, SqlType::Json),
         JsonConcat => done(shape(arguments, 2, &[json, json])?, SqlType::Json),
         JsonStripNulls => done(shape(arguments, 1, &[json])?, SqlType::Json),
         JsonPretty => done(shape(arguments, 1, &[json])?, SqlType::Text),
-        JsonObject | JsonbObject => done(shape(arguments, 1, &[texts, texts])?, SqlType::Json),
+        JsonObject | JsonbObject => {
+            // One argument may also be an array of pairs.
+            let single = arguments.len() == 1;
+            let pairs = |expr: Expr| {
+                let expr = if is_untyped(&expr) { coerce(expr, &array_of(SqlType::Text))? } else { expr };
+                let is_pairs = single && expr.sql_type() == array_of(array_of(SqlType::Text));
+                if is_pairs { Ok(expr) } else { texts(expr) }
+            };
+            if arguments.len() > 2 {
+                return Err(wrong());
+            }
+            let arguments = arguments.into_iter().map(pairs).collect::<Result<Vec<_>>>()?;
+            if arguments.is_empty() { Err(wrong()) } else { done(arguments, SqlType::Json) }
+        }
         JsonOrder => done(shape(arguments, 1, &[json])?, SqlType::Bytea),
         JsonArrayLength => done(shape(arguments, 1, &[json])?, SqlType::Integer),
         JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),
@@ -732,7 +752,10 @@ fn texts(expr: Expr) -> Result<Expr> {
     let wanted = array_of(SqlType::Text);
     match expr.sql_type() {
         own if own == wanted => Ok(expr),
-        SqlType::Null => coerce(expr, &wanted),
+        SqlType::Null => match coerce(expr, &wanted)? {
+            read if read.sql_type() == wanted => Ok(read),
+            _ => Err(Error::new(Code::ArraySubscript, "an array of one dimension is wanted, not one of several")),
+        },
         _ => Err(wrong()),
     }
 }
@@ -763,7 +786,7 @@ fn known_part(part: &str, of: &SqlType) -> Result<&'static str> {
         SqlType::Date => !of_day,
         SqlType::Time => of_day || known == "epoch",
         SqlType::Interval => !matches!(known, "week" | "dow" | "isodow" | "doy" | "isoyear" | "julian"),
-        _ => known != "julian",
+        _ => true,
     };
     if has {
         return Ok(known);

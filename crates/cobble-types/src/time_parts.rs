@@ -34,6 +34,19 @@ pub fn part_name(part: &str) -> Option<&'static str> {
     })
 }
 
+/// The century or millennium of a year, of which none has the number zero: the first before Christ follows the first after it.
+pub fn counted(year: i32, years: i32) -> i32 {
+    if year > 0 { (year - 1) / years + 1 } else { -((years - year) / years) }
+}
+
+/// The Julian day of a moment, with the part of the day that has gone by since midnight, in units of 10^-20 days.
+pub fn julian(micros: i64) -> Option<i128> {
+    const DAY: i128 = 86_400_000_000;
+    let (whole, in_day) = (date_part("julian", micros)?, i128::from(micros).rem_euclid(DAY));
+    let unit = 10i128.pow(20);
+    Some(whole * unit + (in_day * unit * 2 + DAY) / (2 * DAY))
+}
+
 /// A part of a time as a number with `scale` six for `second`, `milliseconds` and `epoch`, and zero for the others.
 pub fn date_part(part: &str, micros: i64) -> Option<i128> {
     let t = at(micros)?;
@@ -44,7 +57,7 @@ pub fn date_part(part: &str, micros: i64) -> Option<i128> {
         "quarter" => i128::from(t.month0() / 3 + 1),
         "month" => i128::from(t.month()),
         "week" => i128::from(week.week()),
-        "isoyear" => i128::from(week.year()),
+        "isoyear" => i128::from(if week.year() > 0 { week.year() } else { week.year() - 1 }),
         "day" => i128::from(t.day()),
         "doy" => i128::from(t.ordinal()),
         "dow" => i128::from(t.weekday().num_days_from_sunday()),
@@ -55,9 +68,9 @@ pub fn date_part(part: &str, micros: i64) -> Option<i128> {
         "milliseconds" => (i128::from(t.second()) * 1_000_000 + in_second) * 1000,
         "microseconds" => i128::from(t.second()) * 1_000_000 + in_second,
         "epoch" => i128::from(micros),
-        "millennium" => i128::from((t.year() + 999).div_euclid(1000)),
+        "millennium" => i128::from(counted(t.year(), 1000)),
         "decade" => i128::from(t.year().div_euclid(10)),
-        "century" => i128::from((t.year() + 99).div_euclid(100)),
+        "century" => i128::from(counted(t.year(), 100)),
         "julian" => i128::from(t.num_days_from_ce()) + 1_721_425,
         _ => return None,
     })

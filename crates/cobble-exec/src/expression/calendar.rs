@@ -164,6 +164,11 @@ pub(super) fn part_of(arguments: &[&Evaluated], rows: usize, result: &DataType) 
             (None, Some(times)) => time_parts::date_part(known, times.value(place)),
             (None, None) => None,
         };
+        if known == "julian" && scale == 20 {
+            let micros = times.as_ref().map_or(0, |times| times.value(place));
+            out.append_value(time_parts::julian(micros).ok_or_else(|| unknown_part(part))?);
+            continue;
+        }
         let value = value.ok_or_else(|| unknown_part(part))?;
         // Parts that are whole have no digits after the point of their own, the others come with six.
         let digits = if matches!(known, "second" | "epoch" | "milliseconds") { 6 } else { 0 };
@@ -379,7 +384,8 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
     let week = t.date().iso_week();
     let micros = t.and_utc().timestamp_subsec_micros();
     by_template(parts, |name, written, fill| {
-        let year = if t.year() > 0 { t.year() } else { 1 - t.year() };
+        let counted = |year: i32| if year > 0 { year } else { 1 - year };
+        let (year, iso_year) = (counted(t.year()), counted(week.year()));
         let number = |value: i64, width: usize| if fill { format!("{value:0width$}") } else { value.to_string() };
         let word = |word: &str, width: usize| {
             let text = cased(word, written);
@@ -409,10 +415,10 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
             "YYY" => number((year % 1000).into(), 3),
             "YY" => number((year % 100).into(), 2),
             "Y" => (year % 10).to_string(),
-            "IYYY" => number(week.year().into(), 4),
-            "IYY" => number((week.year() % 1000).into(), 3),
-            "IY" => number((week.year() % 100).into(), 2),
-            "I" => (week.year() % 10).to_string(),
+            "IYYY" => number(iso_year.into(), 4),
+            "IYY" => number((iso_year % 1000).into(), 3),
+            "IY" => number((iso_year % 100).into(), 2),
+            "I" => (iso_year % 10).to_string(),
             "IDDD" => number(i64::from(week.week0()) * 7 + i64::from(t.weekday().number_from_monday()), 3),
             "ID" => t.weekday().number_from_monday().to_string(),
             "IW" => number(week.week().into(), 2),
@@ -426,7 +432,11 @@ fn time_text(t: NaiveDateTime, parts: &[Part]) -> String {
             "D" => (t.weekday().num_days_from_sunday() + 1).to_string(),
             "WW" => number(i64::from(t.ordinal0() / 7 + 1), 2),
             "W" => (t.day0() / 7 + 1).to_string(),
-            "CC" => number(i64::from((year + 99) / 100), 2),
+            "CC" => {
+                let century = i64::from(time_parts::counted(t.year(), 100));
+                let sign = if century < 0 { "-" } else { "" };
+                format!("{sign}{}", number(century.abs(), 2))
+            }
             "J" => (i64::from(t.num_days_from_ce()) + 1_721_425).to_string(),
             "Q" => (t.month0() / 3 + 1).to_string(),
             "RM" => word(ROMAN[t.month0() as usize], 4),

@@ -446,6 +446,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JsonDelete
         | F::JsonDeletePath
         | F::JsonSet
+        | F::JsonSetLax
         | F::JsonInsert
         | F::JsonConcat
         | F::JsonStripNulls
@@ -527,10 +528,10 @@ fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
                 }
                 _ => {
                     rest = before;
-                    next += 1;
-                    next - 1
+                    next
                 }
             };
+            next = own + 1;
             let written = value_at(own)?.unwrap_or("0");
             let own: i32 = written.parse().map_err(|_| fail(format!("the width \"{written}\" is no number")))?;
             (width, at_end) = (Some(own.unsigned_abs() as usize), at_end || own < 0);

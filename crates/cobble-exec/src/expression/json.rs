@@ -45,12 +45,46 @@ fn unquoted(value: &Json) -> Option<String> {
 /// PostgreSQL's containment: objects have the members, arrays have the items somewhere.
 fn contains(outer: &Json, inner: &Json) -> bool {
     match (outer, inner) {
-        (Json::Object(a), Json::Object(b)) => b.iter().all(|(key, v)| a.get(key).is_some_and(|own| contains(own, v))),
-        (Json::Array(a), Json::Array(b)) => b.iter().all(|v| a.iter().any(|own| contains(own, v))),
-        (Json::Array(a), scalar) => a.contains(scalar),
-        (Json::Number(a), Json::Number(b)) => a.as_f64() == b.as_f64(),
+        // Only the document itself may be an array that contains what is none.
+        (Json::Array(a), scalar) if !scalar.is_object() && !scalar.is_array() => {
+            a.iter().any(|own| is_part(own, scalar))
+        }
+        _ => is_part(outer, inner),
+    }
+}
+
+fn is_part(outer: &Json, inner: &Json) -> bool {
+    match (outer, inner) {
+        (Json::Object(a), Json::Object(b)) => b.iter().all(|(key, v)| a.get(key).is_some_and(|own| is_part(own, v))),
+        (Json::Array(a), Json::Array(b)) => b.iter().all(|v| a.iter().any(|own| is_part(own, v))),
+        (Json::Number(a), Json::Number(b)) => match (whole(a), whole(b)) {
+            (Some(a), Some(b)) => a == b,
+            _ => a.as_f64() == b.as_f64(),
+        },
         (a, b) => a == b,
     }
+}
+
+fn whole(number: &serde_json::Number) -> Option<i128> {
+    number.as_i64().map(i128::from).or_else(|| number.as_u64().map(i128::from))
+}
+
+/// The items of an array of pairs, one after another; none where the argument is a plain array.
+fn pairs_of(argument: &Evaluated, row: usize) -> Result<Option<Vec<Option<String>>>> {
+    let (lists, place) = (argument.array().as_list::<i32>(), argument.place(row));
+    let Some(pairs) = lists.values().as_list_opt::<i32>() else { return Ok(None) };
+    if lists.is_null(place) {
+        return Ok(None);
+    }
+    let (start, end) = (lists.value_offsets()[place] as usize, lists.value_offsets()[place + 1] as usize);
+    let mut out = Vec::new();
+    for pair in start..end {
+        if pairs.value_length(pair) != 2 {
+            return Err(Error::new(Code::ArraySubscript, "json_object() takes pairs of a key and a value"));
+        }
+        out.extend(pairs.value(pair).as_string_view().iter().map(|item| item.map(str::to_owned)));
+    }
+    Ok(Some(out))
 }
 
 pub(super) fn type_name(value: &Json) -> &'static str {
@@ -197,6 +231,28 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let way = if insert { Put::Insert { after: flag } } else { Put::Set { create: flag } };
             from.with(&path, value, way).map(Some)
         }),
+        F::JsonSetLax => changed(&|row| {
+            let Some((from, path)) = tree(0, row)?.zip(keys(1, row)) else { return Ok(None) };
+            let Some(create) = boolean(3, row, true) else { return Ok(None) };
+            let treatment = match arguments.get(4).map(|given| Texts::of(given)) {
+                None => "use_json_null".to_owned(),
+                Some(given) => given.get(row).unwrap_or_default().to_owned(),
+            };
+            let value = match (tree(2, row)?, treatment.as_str()) {
+                (Some(value), "use_json_null" | "delete_key" | "return_target" | "raise_exception") => value,
+                (None, "use_json_null") => Tree::Null,
+                (None, "delete_key") => return from.without_path(&path).map(Some),
+                (None, "return_target") => return Ok(Some(from)),
+                (None, "raise_exception") => {
+                    return Err(Error::new(Code::NullNotAllowed, "the new value of jsonb_set_lax() is null"));
+                }
+                _ => {
+                    let known = "delete_key, return_target, use_json_null or raise_exception";
+                    return Err(Error::new(Code::InvalidValue, format!("a null value is treated by {known}")));
+                }
+            };
+            from.with(&path, value, Put::Set { create }).map(Some)
+        }),
         F::JsonDelete => changed(&|row| {
             let Some(from) = tree(0, row)? else { return Ok(None) };
             match arguments[1].array().data_type() {
@@ -239,7 +295,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         }
         F::JsonObject | F::JsonbObject => texts(&|row| {
             let uneven = || Error::new(Code::ArraySubscript, "json_object() takes keys and values by turns");
-            let Some(first) = keys(0, row) else { return Ok(None) };
+            let first = match pairs_of(arguments[0], row)? {
+                Some(first) => first,
+                None => match keys(0, row) {
+                    Some(first) => first,
+                    None => return Ok(None),
+                },
+            };
             let pairs: Vec<(Option<String>, Option<String>)> = match arguments.get(1) {
                 Some(_) => {
                     let Some(values) = keys(1, row) else { return Ok(None) };

@@ -29,7 +29,8 @@ enum Node {
     /// `last` inside a subscript.
     Last,
     Access(Box<Node>, Vec<Accessor>),
-    Negated(Box<Node>),
+    /// With a sign before it: negative, or as it is.
+    Signed(bool, Box<Node>),
     Arithmetic(Box<Node>, char, Box<Node>),
     Test(Box<Test>),
 }
@@ -328,7 +329,7 @@ impl Parser<'_> {
             '-' | '+' => {
                 self.at += 1;
                 let inner = self.deeper(Self::primary)?;
-                return Ok(if first == '-' { Node::Negated(Box::new(inner)) } else { inner });
+                return Ok(Node::Signed(first == '-', Box::new(inner)));
             }
             '$' => {
                 self.at += 1;
@@ -525,10 +526,11 @@ impl<'a> Look<'a> {
                 }
                 values
             }
-            Node::Negated(inner) => {
+            Node::Signed(negative, inner) => {
                 let mut out = Vec::new();
                 for value in self.operands(inner, current)? {
                     out.push(Cow::Owned(match value.as_ref() {
+                        Json::Number(n) if !negative => Json::Number(n.clone()),
                         Json::Number(n) => match n.as_i64().and_then(i64::checked_neg) {
                             Some(whole) => whole.into(),
                             None => number(-n.as_f64().unwrap_or_default()),

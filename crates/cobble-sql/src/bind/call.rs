@@ -22,6 +22,7 @@ const PARAMETERS: &[(&str, &[&str])] = &[
     ("make_timestamptz", &["year", "month", "mday", "hour", "min", "sec", "timezone"]),
     ("make_interval", &["years", "months", "weeks", "days", "hours", "mins", "secs"]),
     ("jsonb_set", &["jsonb_in", "path", "replacement", "create_if_missing"]),
+    ("jsonb_set_lax", &["jsonb_in", "path", "replacement", "create_if_missing", "null_value_treatment"]),
     ("jsonb_insert", &["jsonb_in", "path", "replacement", "insert_after"]),
     ("jsonb_path_exists", &["target", "path", "vars", "silent"]),
     ("jsonb_path_match", &["target", "path", "vars", "silent"]),
@@ -285,7 +286,12 @@ impl<'a> Binder<'a> {
                 Expr::literal(Value::Time(rounded(self.clock_now().rem_euclid(day), digits()?).min(day)))
             }
             ("current_date", 0) => Expr::literal(Value::Date(self.today())),
-            ("timeofday", 0) => text(&cobble_types::write_timestamp(self.clock_now())),
+            ("timeofday", 0) => {
+                let zone = self.context.zone;
+                let shape = Expr::literal(Value::Text(format!("FMDy FMMon DD HH24:MI:SS.US YYYY \"{zone}\"")));
+                let now = Expr::literal(Value::Timestamp(self.clock_now()));
+                function::call(Function::ToChar, vec![now, shape])?
+            }
             ("version", 0) => text(concat!("Cobble Lane ", env!("CARGO_PKG_VERSION"))),
             ("pg_client_encoding", 0) => text("UTF8"),
             ("current_schema", 0) => match self.context.session.schema {
@@ -422,13 +428,6 @@ impl<'a> Binder<'a> {
                     Function::ConvertTo,
                     vec![function::call(Function::ConvertFrom, vec![bytes, from])?, to],
                 );
-            }
-            // Where the new value is null it is the document's null.
-            ("jsonb_set_lax", 3 | 4) => {
-                let value = coerce(arguments[2].clone(), &SqlType::Json)?;
-                let null = coerce(Expr::literal(Value::Text("null".to_owned())), &SqlType::Json)?;
-                arguments[2] = function::call(Function::Coalesce, vec![value, null])?;
-                return function::call(Function::JsonSet, arguments);
             }
             ("get_bit", 2) | ("set_bit", 3) => return bit_of(arguments),
             ("mod", 2) => {

@@ -56,3 +56,13 @@ SELECT ROW('a,b', 1, NULL)::text
 ## 8.17 Range types
 SELECT int4range(1, 5) @> 3, '[1,5)'::int4range
 SELECT tsrange('2024-01-01', '2024-02-01') && tsrange('2024-01-15', '2024-03-01')
+## !8.2 Monetary types
+SELECT '12.50'::money, 7.25::numeric::money
+## !8.8 Geometric types
+SELECT point '(1,2)', box '((0,0),(2,1))', circle '<(1,1),3>', lseg '[(0,0),(3,4)]', path '((0,0),(1,2))', polygon '((0,0),(1,0),(1,1))', line '{1,2,3}'
+## !8.9 Network address types
+SELECT inet '10.1.2.3/24', cidr '10.1.0.0/16', macaddr '08:00:2b:01:02:03', macaddr8 '08:00:2b:01:02:03:04:05'
+## !8.11 Text search types
+SELECT tsvector 'the ferry leaves', tsquery 'ferry & harbour'
+## !8.13 XML type
+SELECT '<a>b</a>'::xml, xmlparse(content 'a<b/>')

@@ -42,12 +42,14 @@ SELECT repeat('Pg', 4), replace('abcdefabcdef', 'cd', 'XX'), reverse('abcde'), s
 SELECT string_to_array('xx~~yy~~zz', '~~', 'yy')
 SELECT * FROM string_to_table('xx~^~yy~^~zz', '~^~', 'yy')
 SELECT to_hex(2147483647), translate('12345', '143', 'ax'), unistr('d\0061t\+000061')
+SELECT octet_length('ab'::char(4)), format('[%*2$s]', 'x', 5, 'y')
 ## 9.5 Binary string functions and operators
 SELECT '\x123456'::bytea || '\x789a00bcde'::bytea, octet_length('\x123456'::bytea), bit_length('\x123456'::bytea)
 SELECT overlay('\x1234567890'::bytea placing '\002\003'::bytea from 2 for 3), position('\x5678'::bytea in '\x1234567890'::bytea), substring('\x1234567890'::bytea from 3 for 2), trim('\x9012'::bytea from '\x1234567890'::bytea)
 SELECT bit_count('\x1234567890'::bytea), btrim('\x1234567890'::bytea, '\x9012'::bytea), get_bit('\x1234567890'::bytea, 30), get_byte('\x1234567890'::bytea, 4), length('\x1234567890'::bytea), ltrim('\x1234567890'::bytea, '\x9012'::bytea), rtrim('\x1234567890'::bytea, '\x9012'::bytea)
 SELECT md5('Th\000omas'::bytea), set_bit('\x1234567890'::bytea, 30, 0), set_byte('\x1234567890'::bytea, 4, 64), sha224('abc'::bytea), sha256('abc'::bytea), sha384('abc'::bytea), sha512('abc'::bytea), substr('\x1234567890'::bytea, 3, 2)
 SELECT convert('text_in_utf8'::bytea, 'UTF8', 'LATIN1'), convert_from('text_in_utf8'::bytea, 'UTF8'), convert_to('some_text', 'UTF8'), encode('123\000\001'::bytea, 'base64'), decode('MTIzAAE=', 'base64')
+SELECT length('h\303\244fen'::bytea, 'UTF8')
 ## 9.6 Bit string functions and operators
 SELECT B'10001' || B'011', B'10001' & B'01101', ~ B'10001', length(B'101')
 ## 9.7 Pattern matching
@@ -55,6 +57,7 @@ SELECT 'abc' LIKE 'a%', 'abc' NOT LIKE '_b_', 'a_c' LIKE 'a\_c', 'a_c' LIKE 'a#_
 SELECT 'abc' SIMILAR TO '%(b|d)%', 'abc' NOT SIMILAR TO '(b|c)%', 'a%c' SIMILAR TO 'a#%c' ESCAPE '#'
 SELECT 'thomas' ~ 't.*ma', 'thomas' ~* 'T.*ma', 'thomas' !~ 't.*max', 'thomas' !~* 'T.*ma', 'foobar' ~ '^(?=foo)', 'abab' ~ '^(ab)\1$', 'a1' ~ '^[[:alpha:]]\d$', 'ab' ~ '\mab\M'
 SELECT 'alphabet' ^@ 'alph'
+SELECT regexp_match('pier 12 north', '(.*?)([0-9]+)'), substring('pier 12' from 'p.*?([0-9]{1,2})')
 ## 9.8 Data type formatting functions
 SELECT to_char(timestamp '2002-04-20 17:31:12.66', 'HH12:MI:SS'), to_char(interval '15h 2m 12s', 'HH24:MI:SS'), to_char(125, '999'), to_char(125.8::real, '999D9'), to_char(-125.8, '999D99S'), to_date('05 Dec 2000', 'DD Mon YYYY'), to_number('12,454.8-', '99G999D9S'), to_timestamp('05 Dec 2000', 'DD Mon YYYY')
 SELECT to_char(timestamp '2002-04-20 17:31:12.66', 'Day, DD  HH12:MI:SS'), to_char(timestamp '2002-04-20', 'FMDay, FMDD'), to_char(timestamp '2002-04-20', 'YYYY-MM-DD Q WW IW DDD J CC RM TMMonth')
@@ -72,6 +75,7 @@ SELECT extract(timezone from timestamptz '2001-02-16 20:38:40+00'), extract(time
 SELECT timestamp '2001-02-16 20:38:40' AT TIME ZONE 'America/Denver', timestamptz '2001-02-16 20:38:40-05' AT TIME ZONE 'America/Denver', timestamptz '2001-02-16 20:38:40-05' AT TIME ZONE interval '-07:00', timezone('UTC', timestamp '2001-02-16 20:38:40')
 -- out: waits
 SELECT pg_sleep(0)
+SELECT extract(julian from timestamp '2024-03-05 18:00'), extract(century from date '0044-03-15 BC'), timetz '10:00+02' at time zone 'UTC'
 ## 9.10 Enum support functions
 -- out: types of one's own belong to the source
 SELECT enum_first(NULL::rainbow)
@@ -95,6 +99,7 @@ SELECT jsonb_path_exists('{"a":[1,2,3,4,5]}', '$.a[*] ? (@ >= $min && @ <= $max)
 SELECT * FROM jsonb_path_query('{"a":[1,2,3,4,5]}', '$.a[*] ? (@ >= 2)')
 SELECT jsonb_pretty('[{"f1":1,"f2":null}, 2]'), jsonb_typeof('-123.4'), json_typeof('[]')
 SELECT jsonb_path_query_array('[1, "a", {"b": 2}, [3]]', '$[*].type()'), jsonb_path_query_array('[1, 2, 3]', '$[last]'), jsonb_path_query_array('[1.7, -2.3]', '$[*].floor()'), jsonb_path_query_array('["abc", "b"]', '$[*] ? (@ like_regex "^a")'), jsonb_path_query_array('["abc"]', '$[*] ? (@ starts with "a")'), jsonb_path_query_array('{"a": {"b": 1}}', '$.**'), jsonb_path_query_array('{"a": 1}', 'strict $.a'), jsonb_path_query_array('{"x": 20}', '$.keyvalue().key')
+SELECT jsonb_path_query_array('["2024-03-05"]', '$[*].datetime()'), jsonb_path_exists_tz('["2024-03-05 10:00+02"]', '$[*] ? (@.datetime() > "2024-03-05".datetime())'), jsonb_path_query_array('{"m": [4, 5]}', '+ $.m'), jsonb_set_lax('{"m": 1}', '{m}', null, true, 'delete_key'), json_object('{{quay, 4}, {pier, 9}}')
 ## 9.18 Conditional expressions
 SELECT CASE WHEN a = 1 THEN 'one' WHEN a = 2 THEN 'two' ELSE 'other' END, CASE a WHEN 1 THEN 'one' END FROM (VALUES (1), (2), (3)) t(a)
 SELECT coalesce(NULL, NULL, 'x'), nullif(1, 1), greatest(1, 3, NULL), least(1, 3, NULL)
@@ -105,6 +110,7 @@ SELECT * FROM unnest(ARRAY[1,2])
 SELECT * FROM unnest(ARRAY[[1,2],[3,4]])
 SELECT * FROM unnest(ARRAY[1,2], ARRAY['foo','bar','baz']) AS x(a, b)
 SELECT generate_subscripts(ARRAY[1, NULL, 3], 1)
+SELECT array_fill(4, ARRAY[2], ARRAY[3]), ARRAY[4, 5] || '{6}', ARRAY[4, 5] || NULL
 ## 9.20 Range functions and operators
 SELECT lower(int4range(1, 5)), int4range(1, 5) * int4range(3, 8)
 ## 9.21 Aggregate functions
@@ -141,3 +147,11 @@ SELECT current_catalog IS NULL OR true, current_schema IS NOT NULL, current_user
 SELECT pg_backend_pid() > 0
 -- out: administration
 SELECT has_table_privilege('x', 'select')
+## !9.11 Geometric functions and operators
+SELECT point '(1,1)' <-> point '(4,5)', area(box '((0,0),(2,3))'), box '((0,0),(1,1))' && box '((0,0),(2,2))', center(circle '<(1,2),3>')
+## !9.12 Network address functions and operators
+SELECT inet '10.1.2.3' << inet '10.1.0.0/16', host(inet '10.1.2.3/24'), masklen(inet '10.1.2.3/24'), network(inet '10.1.2.3/24'), inet '10.1.2.3' + 5
+## !9.13 Text search functions and operators
+SELECT to_tsvector('simple', 'the ferry leaves') @@ to_tsquery('simple', 'ferry'), ts_rank(to_tsvector('simple', 'a ferry'), to_tsquery('simple', 'ferry')), strip(tsvector 'a:1 b:2'), plainto_tsquery('simple', 'late ferry')
+## !9.15 XML functions
+SELECT xmlelement(name quay, 'four'), xmlforest('a' AS b), xmlconcat('<a/>'::xml, '<b/>'::xml), xpath('/a/text()', '<a>b</a>'::xml)

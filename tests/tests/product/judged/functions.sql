@@ -85,3 +85,29 @@ SELECT extract(timezone from timestamp '2001-02-16 20:38:40')
 SELECT interval '1 day' day(2)
 SELECT * FROM string_to_table('xx~^~yy~^~zz', '~^~', 'yy')
 SELECT string_to_table(x, ',') FROM (VALUES ('a,b'), (null), ('')) t(x)
+SELECT y, extract(century FROM d), extract(millennium FROM d), extract(decade FROM d), extract(year FROM d), extract(isoyear FROM d) FROM (VALUES (1, date '0001-12-31 BC'), (2, date '0100-01-01 BC'), (3, date '0101-01-01 BC'), (4, date '1001-06-01 BC'), (5, date '0011-06-01 BC'), (6, date '0009-06-01 BC'), (7, date '2001-01-01'), (8, date '2000-01-01')) t(y, d) ORDER BY y
+SELECT y, date_trunc('century', d), date_trunc('millennium', d), date_trunc('decade', d) FROM (VALUES (1, date '0001-12-31 BC'), (2, date '0100-01-01 BC'), (3, date '0101-01-01 BC'), (4, date '1001-06-01 BC'), (5, date '0011-06-01 BC'), (6, date '0009-06-01 BC'), (7, date '2001-01-01'), (8, date '2000-01-01'), (9, date '0001-01-01'), (10, date '0009-01-01')) t(y, d) ORDER BY y
+SELECT y, to_char(d, 'CC YYYY YYY IYYY BC') FROM (VALUES (1, date '0001-12-31 BC'), (2, date '0100-01-01 BC'), (3, date '0101-01-01 BC'), (4, date '1001-06-01 BC'), (5, date '0011-06-01 BC')) t(y, d) ORDER BY y
+SELECT '[1, 2, [1, 3]]'::jsonb @> '[1, 3]'::jsonb, '[1,2]'::jsonb @> '1', '{"a":[1,2]}'::jsonb @> '{"a":1}', '[[1,2]]'::jsonb @> '[1]', '[{"a":1,"b":2}]'::jsonb @> '[{"a":1}]', '[1.0]'::jsonb @> '[1]', '[9007199254740993]'::jsonb @> '[9007199254740992]', '["a"]'::jsonb @> '"a"', '1'::jsonb @> '[1]', '[1,2]'::jsonb @> '[1,1]', '1.0'::jsonb @> '1'
+SELECT ARRAY[1, 2] || '{3, 4}', ARRAY[1,2] || NULL, NULL || ARRAY[1], '{1}' || ARRAY[2], ARRAY['a'] || 'b'
+SELECT ARRAY[1, 2] || x FROM (VALUES (NULL::int)) t(x)
+SELECT ARRAY['a'] || '{b}'
+SELECT ARRAY[1,2] || null::int[]
+SELECT 'null' IS NOT NULL, 'a' IS NULL, NULL IS NULL
+SELECT json_object('{{a, 1}, {b, "def"}, {c, 3.5}}')
+SELECT jsonb_object('{{a, 1}, {b, "def"}, {c, null}}'), json_object('{a,1}'), json_object(ARRAY[['a','b'],['c','d']])
+SELECT json_object('{{a, 1, 2}}')
+SELECT length('jose'::bytea, 'UTF8'), length('\xff'::bytea, 'LATIN1')
+SELECT length('\xff'::bytea, 'UTF8')
+SELECT EXTRACT(JULIAN FROM TIMESTAMP '2006-01-01 12:00'), EXTRACT(JULIAN FROM TIMESTAMP '2006-01-01 06:00:00.5'), extract(julian from date '2006-01-01')
+SELECT jsonb_set_lax('[{"f1":99,"f2":null},2]', '{0,f3}', null, true, 'return_target'), jsonb_set_lax('[{"f1":99,"f2":null},2]', '{0,f1}', null), jsonb_set_lax('[{"f1":99,"f2":null},2]', '{0,f1}', null, true, 'delete_key'), jsonb_set_lax('{"a":1}', '{a}', '5', true, 'delete_key')
+SELECT jsonb_set_lax('{"a":1}', '{a}', null, true, 'raise_exception')
+SELECT jsonb_set_lax('{"a":1}', '{a}', null, true, 'whatever')
+SELECT jsonb_path_query_array('{"x": [2,3,4]}', '+ $.x'), jsonb_path_query_array('{"x": [2.5,3]}', '- $.x'), jsonb_path_query_array('[2]', '-$'), jsonb_path_query_array('[1,2]', '-$[0]')
+SELECT format('|%*2$s|', 'foo', 10, 'bar'), format('|%-*s|', 10, 'foo'), format('|%1$*2$s|%s', 'a', 5, 'x')
+SELECT length(timeofday()) > 25
+SELECT 'abc' LIKE 'a' IS NULL, ('x' || 'y') IS NULL
+SELECT x FROM (VALUES (1)) t(x) WHERE 'a' IS NOT NULL
+SELECT isfinite('2001-01-01'::date), 'x' IS DISTINCT FROM NULL, NULL IS DISTINCT FROM NULL
+SELECT json_object('{}'), jsonb_object('{}')
+SELECT CASE WHEN 'a' IS NULL THEN 1 ELSE 2 END
