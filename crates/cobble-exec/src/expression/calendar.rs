@@ -796,11 +796,12 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                     }
                     DataType::Float32 | DataType::Float64 => {
                         let wide = arrow::compute::cast(array, &DataType::Float64)?;
-                        let (value, scale) =
-                            decimal_of(wide.as_primitive::<Float64Type>().value(place)).ok_or_else(|| {
-                                Error::new(Code::Overflow, "the number has too many digits for a template")
-                            })?;
-                        Some(NumberTemplate::read(format)?.write(value, scale))
+                        let value = wide.as_primitive::<Float64Type>().value(place);
+                        let template = NumberTemplate::read(format)?;
+                        Some(match decimal_of(value) {
+                            Some((value, scale)) => template.write(value, scale),
+                            None => template.write_beyond(value),
+                        })
                     }
                     _ => None,
                 };

@@ -253,6 +253,25 @@ impl NumberTemplate {
     }
 
     /// The number `unscaled / 10^scale` as the template says.
+    /// A number that is none, infinite or larger than any decimal: signs of a number stand for its digits.
+    pub fn write_beyond(&self, value: f64) -> String {
+        if !self.scientific {
+            return self.write(if value < 0.0 { i128::MIN + 1 } else { i128::MAX }, 0);
+        }
+        let places = self.fraction;
+        if value.is_finite() {
+            let text = format!("{value:.places$e}");
+            let (mantissa, exponent) = text.split_once('e').unwrap_or((&text, "0"));
+            let sign = if value < 0.0 { "" } else { " " };
+            return format!("{sign}{mantissa}e+{exponent:0>2}");
+        }
+        // Room for a sign, the point and the exponent.
+        let mut signs = vec!['#'; self.whole + places + 6];
+        signs[0] = ' ';
+        signs[self.whole + 1] = '.';
+        signs.into_iter().collect()
+    }
+
     pub fn write(&self, unscaled: i128, scale: i8) -> String {
         if self.roman {
             let roman = rescale_decimal(unscaled, scale, 0).and_then(roman).unwrap_or_else(|| "#".repeat(15));
