@@ -69,7 +69,7 @@ pub(crate) fn hint(tokens: &[TokenWithSpan], position: Option<Position>) -> Opti
 }
 
 /// True where the innermost SELECT has no FROM yet.
-fn lacks_from(tokens: &[TokenWithSpan]) -> bool {
+pub(crate) fn lacks_from(tokens: &[TokenWithSpan]) -> bool {
     let mut depth = 0;
     for token in tokens.iter().rev() {
         match token.token {

@@ -101,3 +101,11 @@ SELECT t.a, u FROM (VALUES (1),(2)) t(a), ROWS FROM (generate_series(1, t.a), un
 SELECT * FROM ROWS FROM (1)
 SELECT x, y, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY DISTINCT ROLLUP (x, y), ROLLUP (x) ORDER BY 1, 2
 SELECT x, count(*) FROM (VALUES (1, 2), (1, 3)) t(x, y) GROUP BY ALL ROLLUP (x), ROLLUP (x) ORDER BY 1, 2
+SELECT rows FROM (VALUES (1)) t(rows)
+SELECT 1 AS a, rows FROM (VALUES (1)) t(rows)
+SELECT count(*) AS rows FROM (VALUES (1)) t
+SELECT x, rows FROM (VALUES (1, 2)) t(x, rows) WHERE x IN (SELECT a FROM (VALUES (1)) v(a), ROWS FROM (generate_series(1, 2)) g)
+SELECT * FROM (VALUES (7)) t(x) CROSS JOIN ROWS FROM (generate_series(1, 2), generate_series(5, 5)) AS g(a, b)
+SELECT * FROM (VALUES (2)) t(x), LATERAL ROWS FROM (generate_series(1, x)) AS g(a)
+SELECT rows.a FROM ROWS FROM (generate_series(1, 2)) AS rows(a)
+SELECT all_x FROM (VALUES (1)) t(all_x) GROUP BY all_x
