@@ -61,7 +61,7 @@ pub(crate) fn explained(error: Error, divides_at: Option<Position>) -> Error {
 enum Rows {
     Running {
         query: Box<RunningQuery>,
-        document: Box<PlanDocument>,
+        document: Arc<PlanDocument>,
         planning_seconds: f64,
         seconds: Option<f64>,
     },
@@ -162,7 +162,7 @@ impl Execution {
         document: PlanDocument,
         planning_seconds: f64,
     ) -> Self {
-        let (query, document) = (Box::new(query), Box::new(document));
+        let (query, document) = (Box::new(query), Arc::new(document));
         Execution::of(columns, Rows::Running { query, document, planning_seconds, seconds: None })
     }
 
@@ -312,6 +312,15 @@ impl Execution {
                 rows_out: self.rows_out,
                 seconds: seconds.unwrap_or_else(|| query.elapsed().as_secs_f64()),
             },
+        }
+    }
+
+    /// The plan as it was made, with nothing measured; `None` where there is none.
+    pub fn planned(&self) -> Option<Arc<PlanDocument>> {
+        match &self.rows {
+            Rows::Running { document, .. } => Some(document.clone()),
+            Rows::Changing { planned, .. } => Some(Arc::new(planned.document.clone())),
+            Rows::Ready(_) => None,
         }
     }
 

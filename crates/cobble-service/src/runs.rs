@@ -64,7 +64,7 @@ pub struct Snapshot {
     pub columns: Option<Vec<ResultColumn>>,
     pub message: Option<String>,
     pub progress: Progress,
-    pub plan: Option<PlanDocument>,
+    pub plan: Option<Arc<PlanDocument>>,
     pub error: Option<Error>,
     /// The session's place and settings after the statement.
     pub place: RunPlace,
@@ -203,7 +203,7 @@ impl Run {
             statement: self.statement.clone(),
             state: s.state.word().to_owned(),
             error: s.error.as_ref().and_then(|e| serde_json::to_value(e).ok()),
-            plan: s.plan.as_ref().and_then(|p| serde_json::to_value(p).ok()),
+            plan: s.plan.as_deref().and_then(|p| serde_json::to_value(p).ok()),
             rows_out: s.progress.rows_out as i64,
             rows_read: s.progress.rows_read as i64,
             bytes_read: s.progress.bytes_read as i64,
@@ -389,8 +389,9 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &Resul
     run.update(|inner| {
         inner.snapshot.columns = Some(execution.columns.clone());
         inner.snapshot.message.clone_from(&execution.message);
-        inner.snapshot.plan = execution.plan();
+        inner.snapshot.plan = execution.planned();
     });
+    let mut measured_at = Instant::now();
     loop {
         let next = tokio::time::timeout(PROGRESS_EVERY, execution.next()).await;
         let ended = matches!(next, Ok(Ok(None) | Err(_)));
@@ -399,7 +400,7 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &Resul
             Ok(Err(error)) => {
                 run.update(|inner| {
                     inner.snapshot.progress = execution.progress();
-                    inner.snapshot.plan = execution.plan();
+                    inner.snapshot.plan = execution.plan().map(Arc::new);
                 });
                 return Err(error);
             }
@@ -410,11 +411,18 @@ async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &Resul
             Some(batch) => Some(kept(run, store, batch, &mut file).await?),
             None => None,
         };
+        // Of a run that has ended before anybody looked, the plan is measured once.
+        let plan = if ended || measured_at.elapsed() >= PROGRESS_EVERY {
+            measured_at = Instant::now();
+            execution.plan().map(Arc::new)
+        } else {
+            None
+        };
         let mut too_large = false;
         run.update(|inner| {
             inner.snapshot.progress = execution.progress();
-            if let Some(plan) = execution.plan() {
-                inner.snapshot.plan = Some(plan);
+            if plan.is_some() {
+                inner.snapshot.plan = plan;
             }
             inner.bytes += bytes;
             too_large = inner.bytes > RESULT_BYTES;

@@ -496,6 +496,29 @@ async fn of_engine(sql: &str) -> Outcome {
     }
 }
 
+/// The text with the decimals in it, alone or inside of arrays and documents, without zeros at their ends.
+fn shortened(text: &str) -> String {
+    if text.parse::<f64>().is_ok() {
+        return plain(text);
+    }
+    let (mut out, mut rest) = (String::new(), text);
+    while let Some(at) = rest.find('.') {
+        let fraction = rest[at + 1..].bytes().take_while(u8::is_ascii_digit).count();
+        let after_digit = rest[..at].ends_with(|c: char| c.is_ascii_digit());
+        let end = at + 1 + fraction;
+        out.push_str(&rest[..at]);
+        let kept = rest[at..end].trim_end_matches('0');
+        out.push_str(match (after_digit && fraction > 0, kept) {
+            (true, ".") => "",
+            (true, kept) => kept,
+            (false, _) => &rest[at..end],
+        });
+        rest = &rest[end..];
+    }
+    out.push_str(rest);
+    out
+}
+
 /// Numbers of one column have one scale here, while PostgreSQL keeps that of each value (docs/DIFFERENCES.md): where it gives values of
 /// several scales, only the numbers are compared.
 fn is_on_purpose(sql: &str, got: &Outcome, wanted: &Outcome) -> bool {
@@ -520,7 +543,7 @@ fn is_on_purpose(sql: &str, got: &Outcome, wanted: &Outcome) -> bool {
     });
     let numbers = |rows: &[String]| {
         // A group of zeros may be shown as either of the two.
-        let one_zero = |text: &str| if text == "-0" { "0".to_owned() } else { plain(text) };
+        let one_zero = |text: &str| if text == "-0" { "0".to_owned() } else { shortened(text) };
         let row = |row: &String| row.split('|').map(one_zero).collect::<Vec<_>>().join("|");
         let mut rows: Vec<String> = rows.iter().map(row).collect();
         rows.sort();
@@ -531,7 +554,13 @@ fn is_on_purpose(sql: &str, got: &Outcome, wanted: &Outcome) -> bool {
         got.iter().flat_map(|row| row.split('|')).all(|text| text.parse::<f64>().is_err() || scale(text) == 10);
     let brought_together =
         ["greatest(", "least(", "coalesce(", "CASE", "::numeric)"].iter().any(|word| sql.contains(word));
-    (mixed || unbounded || brought_together || wanted.iter().any(|row| row.split('|').any(|text| text == "-0")))
+    // The items of an array are of one type, as the rows of a column are.
+    let in_array = wanted.iter().any(|row| row.contains('{') && row.contains('.'));
+    (mixed
+        || unbounded
+        || brought_together
+        || in_array
+        || wanted.iter().any(|row| row.split('|').any(|text| text == "-0")))
         && numbers(got) == numbers(wanted)
 }
 

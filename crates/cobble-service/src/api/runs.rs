@@ -152,7 +152,7 @@ pub async fn plan(service: &State, caller: Caller, id: &str) -> ApiResult<PlanDo
     if let Some(run) = service.runs.get(id) {
         of_run(&run, &caller)?;
         return match run.snapshot().plan {
-            Some(plan) => Ok(Json(plan)),
+            Some(plan) => Ok(Json(Arc::unwrap_or_clone(plan))),
             None => Err(not_found("plan of run", id)),
         };
     }
