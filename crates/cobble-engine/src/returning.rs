@@ -11,7 +11,8 @@ use cobble_plan::document::GateDocument;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Scan, Table};
 use cobble_plan::offer::{
-    GateCounters, GateScan, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, SourceChange,
+    Changed, GateCounters, GateScan, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source,
+    SourceChange,
 };
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::statistics::TableStatistics;
@@ -78,7 +79,13 @@ impl Returning {
         let own = plan.document.gates.first_mut().ok_or_else(|| Error::internal("RETURNING without a gate"))?;
         if let Some(made) = change.document.gates.into_iter().next() {
             let pieces = made.pieces.into_iter().chain(own.pieces.drain(..)).collect();
-            *own = GateDocument { gate: own.gate.clone(), step: own.step, pieces, ..made };
+            let mut columns_read = made.columns_read;
+            columns_read
+                .extend(own.columns_read.drain(..).filter(|name| !columns_read.contains(name)).collect::<Vec<_>>());
+            *own = GateDocument { gate: own.gate.clone(), step: own.step, pieces, columns_read, ..made };
+            // Each changed row comes back.
+            let rows = own.estimated_rows;
+            plan.document.steps.iter_mut().for_each(|step| step.estimated_rows = rows);
         }
         let ready = ReadyChange { change: change.change, computed, columns };
         self.ready.set(ready).map_err(|_| Error::internal("RETURNING has a change already"))
@@ -202,17 +209,16 @@ impl GateScan for ReturnedScan {
         if self.is_open.swap(true, Ordering::Relaxed) {
             return Err(Error::internal("a change was to be made twice"));
         }
-        let batches = match self.change() {
+        let done = match self.change() {
             Some(change) => {
                 GateCounters::add(&tools.counters.requests, 1);
                 let accept = self.acceptance(tools)?;
-                change.run(&accept, &tools.cancel).await?.returned
+                change.run(&accept, &tools.cancel).await?
             }
-            None => vec![],
+            None => Changed::default(),
         };
-        let bytes = batches.iter().map(|batch| batch.get_array_memory_size() as u64).sum();
-        GateCounters::add(&tools.counters.bytes, bytes);
-        Ok(Arc::new(Batches(Mutex::new(batches))))
+        GateCounters::add(&tools.counters.bytes, done.bytes);
+        Ok(Arc::new(Batches(Mutex::new(done.returned))))
     }
 }
 

@@ -256,6 +256,8 @@ pub struct Changed {
     pub rows: u64,
     /// The columns that were wanted back, in their order.
     pub returned: Vec<RecordBatch>,
+    /// Bytes of them that have come from the source.
+    pub bytes: u64,
 }
 
 /// Refuses a change by the rows that it gives back.

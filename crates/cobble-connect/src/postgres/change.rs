@@ -37,7 +37,7 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
     let stream = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
     let mut stream = std::pin::pin!(stream.try_chunks(BATCH));
     let mut returned = Returned::new(columns);
-    let mut rows = 0;
+    let (mut rows, mut bytes) = (0, 0);
     while let Some(some) = stream.next().await {
         let some = some.map_err(|e| failed(e.1))?;
         let mut arrays = Vec::new();
@@ -45,6 +45,7 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
             let mut decoder = ColumnDecoder::new(&column.sql_type, some.len())?;
             for row in &some {
                 let raw: Option<Raw> = row.try_get(place).map_err(failed)?;
+                bytes += 4 + raw.as_ref().map_or(0, |raw| raw.0.len() as u64);
                 decoder.append(raw.map(|raw| raw.0)).map_err(|error| {
                     let message =
                         format!("connection {}: column {}: {}", server.connection, column.name, error.message);
@@ -56,7 +57,7 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
         rows += some.len() as u64;
         returned.push(&server.connection, arrays, some.len())?;
     }
-    Ok(Changed { rows, returned: returned.batches })
+    Ok(Changed { rows, returned: returned.batches, bytes })
 }
 
 async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {

@@ -45,7 +45,7 @@ fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Re
     };
     let mut returned = Returned::new(columns);
     let (mut rows, mut count) = (statement.raw_query(), 0);
-    let mut ended = false;
+    let (mut ended, mut bytes) = (false, 0);
     while !ended {
         let mut cells: Vec<CellColumn> =
             columns.iter().map(|c| CellColumn::new(&c.name, &c.sql_type, BATCH)).collect::<Result<_>>()?;
@@ -55,14 +55,14 @@ fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Re
                 ended = true;
                 break;
             };
-            scan::read(file, row, &mut cells)?;
+            bytes += scan::read(file, row, &mut cells)?;
             some += 1;
         }
         count += some as u64;
         let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
         returned.push(&file.connection, arrays, some)?;
     }
-    Ok((found as u64, Changed { rows: count, returned: returned.batches }))
+    Ok((found as u64, Changed { rows: count, returned: returned.batches, bytes }))
 }
 
 pub async fn run(
