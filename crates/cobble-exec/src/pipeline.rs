@@ -4,7 +4,7 @@
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
@@ -218,6 +218,9 @@ async fn run_task(
     Ok(())
 }
 
+/// How long a task works before it lets others.
+const TURN: Duration = Duration::from_millis(5);
+
 /// The steps of one task.
 struct Chain {
     steps: Vec<(Box<dyn Step>, Arc<StepMeter>)>,
@@ -262,9 +265,15 @@ impl Chain {
         let last = self.steps.len();
         // Steps before it are empty, and so are those after it until it gives something.
         let mut place = from + 1;
+        let mut turn = Instant::now();
         while place > from {
             if cancel.is_cancelled() {
                 return Err(Error::cancelled());
+            }
+            // One batch may become thousands on its way: others have their turn in between.
+            if turn.elapsed() > TURN {
+                tokio::task::yield_now().await;
+                turn = Instant::now();
             }
             let (step, meter) = &mut self.steps[place - 1];
             let start = Instant::now();
