@@ -7,7 +7,9 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::offer::Acceptance;
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
@@ -59,6 +61,16 @@ pub struct NewRows {
     pub primary_key: Vec<String>,
     /// What WITH says of a new table.
     pub options: BTreeMap<String, String>,
+    /// What comes back of each row that is added.
+    pub returned: Option<Added>,
+}
+
+/// Columns that come back of added rows.
+#[derive(Debug, Clone)]
+pub struct Added {
+    /// What is written after RETURNING for them.
+    pub list: String,
+    pub columns: Vec<Column>,
 }
 
 /// What is done to a whole table.
@@ -80,7 +92,8 @@ pub struct Written {
 /// Takes rows; nothing of them can be seen before `finish`, and dropping it without that leaves nothing. Its calls wait for disks.
 pub trait TableWriter: Send {
     fn write(&mut self, batch: &RecordBatch) -> Result<()>;
-    fn finish(self: Box<Self>) -> Result<Written>;
+    /// `accept` sees what comes back of the rows before anybody else can see them.
+    fn finish(self: Box<Self>, accept: Acceptance<'_>) -> Result<Written>;
 }
 
 #[async_trait]

@@ -19,7 +19,7 @@ mod table_definition;
 mod tls;
 
 pub use connector::{
-    Connector, KINDS, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep, Written, connector,
+    Added, Connector, KINDS, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep, Written, connector,
 };
 pub use defined::Defined;
 pub use definition::{

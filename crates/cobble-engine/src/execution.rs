@@ -17,7 +17,7 @@ use tokio_util::sync::{CancellationToken, DropGuard};
 use crate::analyze::{ANSWER, Analysis};
 use crate::changing::{self, PlannedChange};
 use crate::memory_table::MemoryTable;
-use crate::writing::{Step, Writing, answer};
+use crate::writing::{Ended, Step, Writing};
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ResultColumn {
@@ -39,6 +39,10 @@ pub struct Execution {
     found: Vec<RecordBatch>,
     /// Where the rows go instead, when they are kept as a table.
     writing: Option<Writing>,
+    /// What comes out when it has ended.
+    returned: Option<std::vec::IntoIter<RecordBatch>>,
+    /// The zone that its moments are shown in.
+    returned_in: Option<Arc<str>>,
     /// The zone that moments are shown in.
     zone: Option<Arc<str>>,
     /// Where the statement divides, if it does so at one place only.
@@ -151,6 +155,8 @@ impl Execution {
             analysis: None,
             found: Vec::new(),
             writing: None,
+            returned: None,
+            returned_in: None,
             zone: None,
             divides_at: None,
         }
@@ -199,8 +205,10 @@ impl Execution {
     }
 
     /// The query whose rows become a table: what was written comes out when it has ended.
-    pub(crate) fn writing(mut self, writing: Writing) -> Self {
-        self.columns = answer();
+    pub(crate) fn writing(mut self, writing: Writing, zone: &str) -> Self {
+        // Only what comes back is shown: the rows that are written are those of the query.
+        self.returned_in = (zone != "UTC").then(|| zone.into());
+        self.columns = writing.columns.clone();
         self.writing = Some(writing);
         self
     }
@@ -234,8 +242,19 @@ impl Execution {
             let outcome = self.written().await;
             // After a failure this ends the thread, which undoes what it has written.
             self.writing = None;
-            self.rows_out += u64::from(outcome.is_ok());
-            return batch(outcome?).map(Some);
+            let batches = match outcome? {
+                Ended::Table(table) => vec![batch(table)?],
+                Ended::Rows(batches) => batches,
+            };
+            self.returned = Some(batches.into_iter());
+        }
+        if let Some(returned) = &mut self.returned {
+            let batch = match (returned.next(), &self.returned_in) {
+                (Some(batch), Some(zone)) => Some(shown_in(&batch, zone)?),
+                (batch, _) => batch,
+            };
+            self.rows_out += batch.as_ref().map_or(0, |b| b.num_rows() as u64);
+            return Ok(batch);
         }
         let batch = match &self.analysis {
             None => self.next_row_batch().await?,
@@ -250,7 +269,7 @@ impl Execution {
     }
 
     /// Hands all rows to the thread that writes. A failure of the query drops that thread's work with it.
-    async fn written(&mut self) -> Result<MemoryTable> {
+    async fn written(&mut self) -> Result<Ended> {
         loop {
             let Some(writing) = &self.writing else { return Err(Error::internal("nothing is being written")) };
             let Some(permit) = writing.ready().await else { break };

@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use cobble_connect::{Connector, NewRows, TableChange};
+use cobble_connect::{Added, Connector, NewRows, TableChange};
 use cobble_exec::{Script, start};
 use cobble_plan::logical::Table;
 use cobble_plan::registry::built_in;
@@ -16,6 +16,7 @@ use tokio_util::sync::CancellationToken;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::execution::Execution;
 use crate::resolve::{complete, table};
+use crate::returning::{Computed, Returning};
 use crate::session::{Session, TRANSACTION, WRITTEN};
 use crate::views::{full_name, written_out};
 use crate::writing::Writing;
@@ -95,6 +96,7 @@ impl Session {
         {
             return Ok(Execution::done(format!("{target} is there already; nothing was done")));
         }
+        let (mut returning, mut returned) = (None, None);
         let (planned, columns) = match write.create {
             true => {
                 let planned = self.planned(&write.query, &[]).await?;
@@ -117,6 +119,13 @@ impl Session {
             false => {
                 let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
                 let wanted = columns_to_fill(&known, &write.columns).map_err(at)?;
+                if let Some(query) = &write.returning {
+                    let rows = Returning::new(&known);
+                    let computed = Computed::new(self.bound_to_rows(query, &rows)?);
+                    let list = known.source.added(&computed.columns).map_err(at)?;
+                    returned = Some(Added { list, columns: computed.columns.clone() });
+                    returning = Some(computed);
+                }
                 (self.planned_into(&write.query, &[], Some(&wanted)).await.map_err(at)?, wanted)
             }
         };
@@ -128,13 +137,14 @@ impl Session {
             not_null: vec![],
             primary_key: vec![],
             options: write.options.clone(),
+            returned,
         };
         let writer = connector.writer(rows).await.map_err(at)?;
         self.has_written();
-        let writing = Writing::start(target, writer);
+        let writing = Writing::start(target, writer, returning);
         let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
         let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
-        Ok(execution.writing(writing))
+        Ok(execution.writing(writing, &self.settings.time_zone))
     }
 
     pub(crate) async fn create_table(&mut self, wanted: &CreateTable) -> Result<Execution> {
@@ -156,10 +166,11 @@ impl Session {
             not_null: wanted.not_null.clone(),
             primary_key: wanted.primary_key.clone(),
             options: wanted.options.clone(),
+            returned: None,
         };
         let writer = connector.writer(rows).await.map_err(at)?;
         // A table without rows: the writer has nothing to write.
-        let ended = tokio::task::spawn_blocking(move || writer.finish()).await;
+        let ended = tokio::task::spawn_blocking(move || writer.finish(&|_| Ok(()))).await;
         ended.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?.map_err(at)?;
         connector.refresh();
         self.has_written();

@@ -4,8 +4,10 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use arrow::array::RecordBatch;
+use arrow::array::{RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
+use cobble_exec::expression::Places;
 use cobble_plan::LogicalPlan;
 use cobble_plan::document::GateDocument;
 use cobble_plan::expr::{Column, Expr};
@@ -16,10 +18,11 @@ use cobble_plan::offer::{
 };
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::statistics::TableStatistics;
-use cobble_sql::{CatalogReader, RETURNED};
+use cobble_sql::{BoundQuery, CatalogReader, RETURNED};
 use cobble_types::{Code, ColumnId, Error, Result};
 
 use crate::changing::{PlannedChange, made_of};
+use crate::execution::ResultColumn;
 use crate::memory_table::KeptOffer;
 
 /// The change, once it is known which columns are wanted back.
@@ -110,6 +113,41 @@ fn scanned(plan: &LogicalPlan) -> &[(Column, usize)] {
         LogicalPlan::Project { input, .. } => scanned(input),
         LogicalPlan::Scan(scan) => &scan.columns,
         _ => &[],
+    }
+}
+
+/// What is computed of added rows, which no gate gives back.
+pub struct Computed {
+    /// The columns that the rows come back with.
+    pub columns: Vec<Column>,
+    expressions: Vec<Expr>,
+    pub names: Vec<ResultColumn>,
+}
+
+impl Computed {
+    /// Of a bound query over the rows.
+    pub fn new(bound: BoundQuery) -> Computed {
+        let made = |column: &Column| made_of(&bound.plan, &Expr::Column(column.clone()));
+        let expressions: Vec<Expr> = bound.columns.iter().map(made).collect();
+        let is_used = |column: &Column| {
+            expressions.iter().any(|e| e.any(&|part| matches!(part, Expr::Column(own) if own.id == column.id)))
+        };
+        let columns = scanned(&bound.plan).iter().map(|(column, _)| column.clone()).filter(is_used).collect();
+        let names = bound.columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
+        Computed { columns, expressions, names }
+    }
+
+    pub fn of(&self, batches: &[RecordBatch]) -> Result<Vec<RecordBatch>> {
+        let places = Places::of(&self.columns);
+        let compiled = self.expressions.iter().map(|e| places.compile(e)).collect::<Result<Vec<_>>>()?;
+        let fields = self.names.iter().map(|c| Field::new(&c.name, c.sql_type.to_arrow(), true));
+        let schema = Arc::new(Schema::new(fields.collect::<Vec<_>>()));
+        let one = |batch: &RecordBatch| {
+            let arrays = compiled.iter().map(|own| own.array(batch)).collect::<Result<Vec<_>>>()?;
+            let options = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
+            Ok(RecordBatch::try_new_with_options(schema.clone(), arrays, &options)?)
+        };
+        batches.iter().map(one).collect()
     }
 }
 

@@ -244,11 +244,21 @@ impl Session {
         let set = self.catalogs()?;
         let found = table(&self.engine, &set, &self.place, &change.table).await;
         let returning = Returning::new(found.map_err(|e| e.at(change.position))?.as_ref());
+        let BoundQuery { plan: bound, columns } = self.bound_to_rows(query, &returning)?;
+        let mut plan = with_room(|| planner::plan(bound.clone(), &self.settings, &fold_constant))?;
+        let made = self.planned_change(change, Some(returning.wanted(&plan)?)).await?;
+        returning.with_change(&mut plan, &bound, made)?;
+        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
+        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+    }
+
+    /// What RETURNING says, over the rows of a table that is changed.
+    pub(crate) fn bound_to_rows(&self, query: &cobble_sql::Query, rows: &Returning) -> Result<BoundQuery> {
         let functions = self.engine.functions();
         let setting = |name: &str| self.setting(name);
-        let (mut plan, bound, columns) = with_room(|| {
+        with_room(|| {
             let context = BindContext {
-                catalog: &returning,
+                catalog: rows,
                 now: chrono::Utc::now().timestamp_micros(),
                 parameters: &[],
                 functions: &functions,
@@ -257,15 +267,10 @@ impl Session {
                 session: self.names(&setting),
                 fold: &fold_constant,
             };
-            let BoundQuery { plan, columns } = bind_query(query, &context)?;
-            returning::check(&plan)?;
-            let planned = planner::plan(plan.clone(), &self.settings, &fold_constant)?;
-            Ok::<_, Error>((planned, plan, columns))
-        })?;
-        let made = self.planned_change(change, Some(returning.wanted(&plan)?)).await?;
-        returning.with_change(&mut plan, &bound, made)?;
-        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
-        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+            let bound = bind_query(query, &context)?;
+            returning::check(&bound.plan)?;
+            Ok(bound)
+        })
     }
 
     /// The plan of a change, not made.

@@ -3,12 +3,13 @@
 use arrow::array::{ArrayRef, Int64Array, RecordBatch, StringViewArray};
 use cobble_connect::{TableWriter, Written};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use tokio::sync::mpsc::{OwnedPermit, Receiver, Sender, channel};
 use tokio::task::JoinHandle;
 
 use crate::execution::ResultColumn;
 use crate::memory_table::MemoryTable;
+use crate::returning::Computed;
 
 /// Batches that may wait for the disk.
 const WAITING: usize = 4;
@@ -22,26 +23,64 @@ pub enum Step {
 /// A write under way. Dropped before its end, it leaves nothing.
 #[derive(Debug)]
 pub struct Writing {
-    table: ObjectName,
+    /// Of the answer.
+    pub columns: Vec<ResultColumn>,
     sender: Sender<Step>,
-    thread: JoinHandle<Result<Written>>,
+    thread: JoinHandle<Result<Ended>>,
 }
 
-fn write(mut writer: Box<dyn TableWriter>, mut steps: Receiver<Step>) -> Result<Written> {
+/// What a write has come to.
+#[derive(Debug)]
+pub enum Ended {
+    Table(MemoryTable),
+    /// What RETURNING has made of the rows.
+    Rows(Vec<RecordBatch>),
+}
+
+fn write(
+    table: &ObjectName,
+    mut writer: Box<dyn TableWriter>,
+    returning: Option<&Computed>,
+    mut steps: Receiver<Step>,
+) -> Result<Ended> {
     loop {
         match steps.blocking_recv() {
             Some(Step::Batch(batch)) => writer.write(&batch)?,
-            Some(Step::Done) => return writer.finish(),
+            Some(Step::Done) => break,
             None => return Err(Error::new(Code::Cancelled, "the run was cancelled")),
         }
+    }
+    let Some(computed) = returning else { return Ok(Ended::Table(told(table, writer.finish(&|_| Ok(()))?))) };
+    // Computed before the rows are there for good: where that fails, nothing is added.
+    let made = Mutex::new(Vec::new());
+    writer.finish(&|batches| {
+        *made.lock().unwrap_or_else(PoisonError::into_inner) = computed.of(batches)?;
+        Ok(())
+    })?;
+    Ok(Ended::Rows(made.into_inner().unwrap_or_else(PoisonError::into_inner)))
+}
+
+/// The answer of a write that gives no rows back.
+fn told(table: &ObjectName, written: Written) -> MemoryTable {
+    let number = |n: u64| Arc::new(Int64Array::from(vec![n as i64])) as ArrayRef;
+    MemoryTable {
+        columns: answer().into_iter().map(|column| (column.name, column.sql_type)).collect(),
+        arrays: vec![
+            Arc::new(StringViewArray::from(vec![table.to_string()])),
+            number(written.rows),
+            number(written.files),
+            number(written.bytes),
+        ],
+        rows: 1,
     }
 }
 
 impl Writing {
-    pub fn start(table: ObjectName, writer: Box<dyn TableWriter>) -> Writing {
+    pub fn start(table: ObjectName, writer: Box<dyn TableWriter>, returning: Option<Computed>) -> Writing {
         let (sender, steps) = channel(WAITING);
-        let thread = tokio::task::spawn_blocking(move || write(writer, steps));
-        Writing { table, sender, thread }
+        let columns = returning.as_ref().map_or_else(answer, |computed| computed.names.clone());
+        let thread = tokio::task::spawn_blocking(move || write(&table, writer, returning.as_ref(), steps));
+        Writing { columns, sender, thread }
     }
 
     /// Waits until one more step can be taken; nothing when the thread has come to an end.
@@ -50,25 +89,14 @@ impl Writing {
     }
 
     /// What the thread ends with.
-    pub async fn ended(&mut self) -> Result<MemoryTable> {
+    pub async fn ended(&mut self) -> Result<Ended> {
         let outcome = (&mut self.thread).await;
-        let written = outcome.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))??;
-        let number = |n: u64| Arc::new(Int64Array::from(vec![n as i64])) as ArrayRef;
-        Ok(MemoryTable {
-            columns: answer().into_iter().map(|column| (column.name, column.sql_type)).collect(),
-            arrays: vec![
-                Arc::new(StringViewArray::from(vec![self.table.to_string()])),
-                number(written.rows),
-                number(written.files),
-                number(written.bytes),
-            ],
-            rows: 1,
-        })
+        outcome.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
     }
 }
 
 /// The columns of the answer.
-pub fn answer() -> Vec<ResultColumn> {
+fn answer() -> Vec<ResultColumn> {
     let column = |name: &str, sql_type| ResultColumn { name: name.to_owned(), sql_type };
     vec![
         column("table", SqlType::Text),

@@ -128,6 +128,12 @@ pub trait Source: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("the rows of connection {} are not changed", self.connection()))
             .hint("UPDATE and DELETE are for tables of databases, by connections with writable = true"))
     }
+    /// What is written after RETURNING for these columns of rows that are added to the table.
+    fn added(&self, columns: &[Column]) -> Result<String> {
+        let _ = columns;
+        Err(Error::new(Code::Unsupported, format!("connection {} gives no added rows back", self.connection()))
+            .hint("leave RETURNING out, and SELECT the rows afterwards"))
+    }
     /// Begins an offer with one table and the columns wanted of it.
     fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
 }

@@ -165,6 +165,11 @@ fn made(
     })
 }
 
+/// What RETURNING makes of the rows of a table that is known by this name.
+pub(crate) fn returning(name: &ast::Ident, items: Vec<ast::SelectItem>) -> Result<Deep<ast::Query>> {
+    select_of(RETURNED, name, items, None, vec![])
+}
+
 /// The query of these items from the table of this name, known by the alias, and whatever else there is.
 fn select_of(
     table: &str,

@@ -6,6 +6,7 @@ use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 use cobble_types::deep::Deep;
 use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
+use sqlparser::parser::Parser;
 use sqlparser::tokenizer::Token;
 
 use crate::statement::{LineStarts, Statement, Words, is_word};
@@ -29,6 +30,8 @@ pub struct Write {
     /// What `WITH (name = value, …)` says of a new table.
     pub options: BTreeMap<String, String>,
     pub query: Deep<ast::Query>,
+    /// What RETURNING makes of the rows of a table that is there.
+    pub returning: Option<Deep<ast::Query>>,
 }
 
 /// A new table without rows.
@@ -187,27 +190,26 @@ impl Words<'_> {
         }
         // No query has this word outside of parentheses.
         let mut depth = 0_usize;
-        for token in &self.tokens[self.at..] {
+        let place = self.tokens[self.at..].iter().position(|token| {
             match token.token {
                 Token::LParen => depth += 1,
                 Token::RParen => depth = depth.saturating_sub(1),
-                _ if depth == 0 && is_word(token, "returning") => {
-                    let start = token.span.start;
-                    return Err(Error::unsupported("RETURNING of INSERT")
-                        .hint("UPDATE and DELETE have it; SELECT the new rows afterwards")
-                        .at(Some(Position { line: start.line, column: start.column })));
-                }
                 _ => {}
             }
+            depth == 0 && is_word(token, "returning")
+        });
+        let end = place.map_or(self.tokens.len(), |place| self.at + place);
+        let query = Words { tokens: &self.tokens[..end], at: self.at }.query()?;
+        let mut returning = None;
+        if place.is_some() {
+            self.at = end + 1;
+            let items = self.parsed(|parser| parser.parse_comma_separated(Parser::parse_select_item))?;
+            self.end()?;
+            let name = ast::Ident::with_quote('"', table.parts.last().cloned().unwrap_or_default());
+            returning = Some(crate::change::returning(&name, items)?);
         }
-        let write = Write {
-            table,
-            create: false,
-            if_not_exists: false,
-            columns,
-            options: BTreeMap::new(),
-            query: self.query()?,
-        };
+        let write =
+            Write { table, create: false, if_not_exists: false, columns, options: BTreeMap::new(), query, returning };
         Ok(Statement::Write(write))
     }
 
@@ -268,7 +270,8 @@ impl Words<'_> {
             return self.expected("the columns in parentheses, or AS and a query");
         }
         let columns = columns.into_iter().map(|(name, _)| name).collect();
-        let write = Write { table, create: true, if_not_exists, columns, options, query: self.query()? };
+        let (query, returning) = (self.query()?, None);
+        let write = Write { table, create: true, if_not_exists, columns, options, query, returning };
         Ok(Statement::Write(write))
     }
 

@@ -4,11 +4,9 @@
 
 use std::sync::Arc;
 
-use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{Acceptance, Changed, MOST_RETURNED, NewValue, Request, RowChange, SourceChange};
+use cobble_plan::offer::{Acceptance, Changed, NewValue, Request, RowChange, SourceChange};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -39,41 +37,6 @@ pub struct ChangeStatement {
     pub of_one_state: bool,
     /// The columns that the statement gives back.
     pub returned: Option<Vec<Column>>,
-}
-
-/// Rows that a statement gives back, which are all held until it is committed.
-pub struct Returned {
-    columns: Vec<Column>,
-    bytes: usize,
-    pub batches: Vec<RecordBatch>,
-}
-
-impl Returned {
-    pub fn new(columns: &[Column]) -> Returned {
-        Returned { columns: columns.to_vec(), bytes: 0, batches: Vec::new() }
-    }
-
-    pub fn push(&mut self, connection: &str, arrays: Vec<ArrayRef>, rows: usize) -> Result<()> {
-        let fields: Vec<Field> = self
-            .columns
-            .iter()
-            .enumerate()
-            .map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true))
-            .collect();
-        let options = RecordBatchOptions::new().with_row_count(Some(rows));
-        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
-        self.bytes += batch.get_array_memory_size();
-        if self.bytes > MOST_RETURNED {
-            let most = MOST_RETURNED >> 20;
-            let what =
-                format!("connection {connection}: RETURNING gives back more than {most} MiB; nothing was changed");
-            return Err(
-                Error::new(Code::MemoryLimit, what).hint("return fewer columns, or change fewer rows at a time")
-            );
-        }
-        self.batches.push(batch);
-        Ok(())
-    }
 }
 
 impl ChangeStatement {
@@ -185,16 +148,7 @@ impl Parts<'_> {
             let what = format!("connection {connection}: {kind} gives no changed rows back");
             Error::new(Code::Unsupported, what).hint("leave RETURNING out, and SELECT the rows before or after")
         })?;
-        let mut items = Vec::new();
-        for column in columns {
-            let remote = self.target.columns.iter().find(|remote| remote.name == column.name);
-            let remote =
-                remote.ok_or_else(|| Error::internal(format!("{} has no column {column}", self.target.name)))?;
-            let name = format!("{prefix}{}", dialect.quoted(&remote.name));
-            items.push(if remote.checks { name } else { remote.written.replace("{}", &name) });
-        }
-        // Rows without columns are counted.
-        let list = if items.is_empty() { "1".to_owned() } else { items.join(", ") };
+        let list = super::returned::list(dialect, self.target, &prefix, columns)?;
         Ok(format!(" RETURNING {list}"))
     }
 

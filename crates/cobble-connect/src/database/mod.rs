@@ -7,6 +7,7 @@ mod dialect;
 pub mod native;
 mod offer;
 pub mod ranges;
+pub mod returned;
 mod scan;
 mod sql;
 mod window;
@@ -135,6 +136,15 @@ impl Source for DatabaseSource {
             table.columns.push(RemoteColumn { name: name.clone(), written: "{}".into(), checks: false, taken: None });
         }
         Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), table, is_target: true })))
+    }
+
+    fn added(&self, columns: &[Column]) -> Result<String> {
+        let dialect = self.database.dialect();
+        if !dialect.returns_added() {
+            let what = format!("connection {}: {} gives no added rows back", self.connection(), dialect.kind());
+            return Err(Error::new(Code::Unsupported, what).hint("leave RETURNING out, and SELECT the rows afterwards"));
+        }
+        returned::list(dialect, &self.table, "", columns)
     }
 
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {

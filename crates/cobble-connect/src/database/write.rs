@@ -71,6 +71,11 @@ pub fn change(change: TableChange, place: &str, empty: &str) -> String {
     }
 }
 
+/// What follows the values of an INSERT whose rows come back.
+pub fn returning(rows: &NewRows) -> String {
+    rows.returned.as_ref().map_or(String::new(), |added| format!(" RETURNING {}", added.list))
+}
+
 /// The names of the columns, quoted, with commas between them.
 pub fn names(dialect: &dyn Dialect, columns: &[(String, SqlType)]) -> String {
     columns.iter().map(|(name, _)| dialect.quoted(name)).collect::<Vec<_>>().join(", ")

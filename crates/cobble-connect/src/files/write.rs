@@ -13,6 +13,7 @@ use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use arrow::json::LineDelimitedWriter;
+use cobble_plan::offer::Acceptance;
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 use parquet::arrow::ArrowWriter;
 use parquet::basic::Compression;
@@ -384,7 +385,7 @@ impl TableWriter for FolderWriter {
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>) -> Result<Written> {
+    fn finish(mut self: Box<Self>, _: Acceptance<'_>) -> Result<Written> {
         self.complete()
     }
 }

@@ -10,7 +10,7 @@ use cobble_plan::expr::Column;
 use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, Params};
+use mysql_async::{Conn, Params, Row};
 use tokio::sync::{mpsc, oneshot};
 
 use super::dialect::MariaDialect;
@@ -169,10 +169,7 @@ impl Running {
                     ended = true;
                     break;
                 };
-                for (place, (column, described)) in columns.iter_mut().zip(&self.shared.columns).enumerate() {
-                    let value = row.as_ref(place).unwrap_or(&mysql_async::Value::NULL);
-                    bytes += self.append(column, value, &described.sql_type)?;
-                }
+                bytes += read(&self.shared.server, &row, &self.shared.columns, &mut columns)?;
                 count += 1;
             }
             GateCounters::add(&self.shared.tools.counters.bytes, bytes);
@@ -189,44 +186,52 @@ impl Running {
             }
         }
     }
+}
 
-    fn append(&self, column: &mut CellColumn, value: &mysql_async::Value, sql_type: &SqlType) -> Result<u64> {
-        use mysql_async::Value as V;
-        let text;
-        let cell = match value {
-            V::NULL => Cell::Null,
-            V::Int(v) => Cell::Whole(*v),
-            V::UInt(v) => Cell::Unsigned(*v),
-            V::Float(v) => Cell::Real(f64::from(*v)),
-            V::Double(v) => Cell::Real(*v),
-            V::Bytes(bytes) if *sql_type == SqlType::Bytea => Cell::Bytes(bytes),
-            V::Bytes(bytes) => {
-                let text = std::str::from_utf8(bytes).map_err(|_| {
-                    errors::about(&self.shared.server, Code::SourceData, "it holds text that is not UTF-8")
-                })?;
-                // Sums of whole numbers come as decimals.
-                let whole = if sql_type.is_integer() { text.parse().ok() } else { None };
-                whole.map_or(Cell::Text(text), Cell::Whole)
-            }
-            V::Date(year, month, day, hour, minute, second, micros) => {
-                let date = format!("{year:04}-{month:02}-{day:02}");
-                text = match sql_type {
-                    SqlType::Date => date,
-                    _ => format!("{date} {hour:02}:{minute:02}:{second:02}.{micros:06}"),
-                };
-                Cell::Text(&text)
-            }
-            V::Time(negative, days, hours, minutes, seconds, micros) => {
-                let hours = u64::from(*days) * 24 + u64::from(*hours);
-                let sign = if *negative { "-" } else { "" };
-                text = format!("{sign}{hours:02}:{minutes:02}:{seconds:02}.{micros:06}");
-                Cell::Text(&text)
-            }
-        };
-        column.append(cell).map_err(|error| Error {
-            message: format!("connection {}: {}", self.shared.server.connection, error.message),
-            ..error
-        })?;
-        Ok(cell.bytes())
+/// A row's values at the ends of the columns; how many bytes they are.
+pub fn read(server: &Server, row: &Row, described: &[Column], columns: &mut [CellColumn]) -> Result<u64> {
+    let mut bytes = 0;
+    for (place, (column, described)) in columns.iter_mut().zip(described).enumerate() {
+        let value = row.as_ref(place).unwrap_or(&mysql_async::Value::NULL);
+        bytes += append(server, column, value, &described.sql_type)?;
     }
+    Ok(bytes)
+}
+
+fn append(server: &Server, column: &mut CellColumn, value: &mysql_async::Value, sql_type: &SqlType) -> Result<u64> {
+    use mysql_async::Value as V;
+    let text;
+    let cell = match value {
+        V::NULL => Cell::Null,
+        V::Int(v) => Cell::Whole(*v),
+        V::UInt(v) => Cell::Unsigned(*v),
+        V::Float(v) => Cell::Real(f64::from(*v)),
+        V::Double(v) => Cell::Real(*v),
+        V::Bytes(bytes) if *sql_type == SqlType::Bytea => Cell::Bytes(bytes),
+        V::Bytes(bytes) => {
+            let text = std::str::from_utf8(bytes)
+                .map_err(|_| errors::about(server, Code::SourceData, "it holds text that is not UTF-8"))?;
+            // Sums of whole numbers come as decimals.
+            let whole = if sql_type.is_integer() { text.parse().ok() } else { None };
+            whole.map_or(Cell::Text(text), Cell::Whole)
+        }
+        V::Date(year, month, day, hour, minute, second, micros) => {
+            let date = format!("{year:04}-{month:02}-{day:02}");
+            text = match sql_type {
+                SqlType::Date => date,
+                _ => format!("{date} {hour:02}:{minute:02}:{second:02}.{micros:06}"),
+            };
+            Cell::Text(&text)
+        }
+        V::Time(negative, days, hours, minutes, seconds, micros) => {
+            let hours = u64::from(*days) * 24 + u64::from(*hours);
+            let sign = if *negative { "-" } else { "" };
+            text = format!("{sign}{hours:02}:{minutes:02}:{seconds:02}.{micros:06}");
+            Cell::Text(&text)
+        }
+    };
+    column
+        .append(cell)
+        .map_err(|error| Error { message: format!("connection {}: {}", server.connection, error.message), ..error })?;
+    Ok(cell.bytes())
 }

@@ -5,14 +5,17 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow::array::{AsArray, RecordBatch};
+use cobble_plan::offer::Acceptance;
 use cobble_types::{Code, Error, Result, SqlType};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, Params, Value};
+use mysql_async::{Conn, Params, Row, Value};
 use tokio::runtime::Handle;
 
 use super::dialect::MariaDialect;
-use super::{Server, errors};
+use super::{Server, errors, scan};
 use crate::connector::{NewRows, TableChange, TableWriter, Written};
+use crate::database::cells::CellColumn;
+use crate::database::returned::Returned;
 use crate::database::{Dialect, write};
 
 /// Values of one statement; the protocol counts them with 16 bits.
@@ -26,6 +29,9 @@ pub struct RowWriter {
     place: String,
     renamed: Option<String>,
     columns: Vec<(String, SqlType)>,
+    /// What follows the values, and what has come back for it.
+    after: String,
+    returned: Option<Returned>,
     written: Written,
     runtime: Handle,
 }
@@ -102,6 +108,8 @@ impl RowWriter {
             client: Some(client),
             place,
             renamed,
+            after: write::returning(&rows),
+            returned: rows.returned.as_ref().map(|added| Returned::new(&added.columns)),
             columns: rows.columns,
             written: Written::default(),
             runtime: Handle::current(),
@@ -147,8 +155,8 @@ impl TableWriter for RowWriter {
         let names = write::names(&MariaDialect, &self.columns);
         for start in (0..batch.num_rows()).step_by(step) {
             let rows = start..(start + step).min(batch.num_rows());
-            let insert =
-                format!("INSERT INTO {} ({names}) VALUES {}", self.place, vec![marks.as_str(); rows.len()].join(", "));
+            let lines = vec![marks.as_str(); rows.len()].join(", ");
+            let insert = format!("INSERT INTO {} ({names}) VALUES {lines}{}", self.place, self.after);
             let values: Vec<Value> = rows
                 .flat_map(|row| {
                     self.columns
@@ -158,15 +166,28 @@ impl TableWriter for RowWriter {
                 })
                 .collect();
             let server = &self.server;
-            let insert = client.exec_drop(insert, Params::Positional(values));
-            let done = async { insert.await.map_err(|e| errors::error(server, &e)) };
-            self.runtime.block_on(server.patience.wait(done))?;
+            let failed = |e: mysql_async::Error| errors::error(server, &e);
+            let Some(returned) = &mut self.returned else {
+                let insert = client.exec_drop(insert, Params::Positional(values));
+                self.runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
+                continue;
+            };
+            let insert = client.exec::<Row, _, _>(insert, Params::Positional(values));
+            let back = self.runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
+            let cells = returned.columns.iter().map(|c| CellColumn::new(&c.name, &c.sql_type, back.len()));
+            let mut cells = cells.collect::<Result<Vec<_>>>()?;
+            for row in &back {
+                scan::read(server, row, &returned.columns, &mut cells)?;
+            }
+            let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
+            returned.push(&server.connection, arrays, back.len())?;
         }
         self.written.rows += batch.num_rows() as u64;
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>) -> Result<Written> {
+    fn finish(mut self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
+        accept(self.returned.as_ref().map_or(&[], |returned| &returned.batches))?;
         let Some(client) = &mut self.client else { return Err(Error::internal("a write without a connection")) };
         let last = match &self.renamed {
             Some(name) => format!("RENAME TABLE {} TO {name}", self.place),

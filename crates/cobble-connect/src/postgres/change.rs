@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use cobble_plan::expr::Column;
 use cobble_plan::offer::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use deadpool_postgres::Object;
@@ -14,8 +15,9 @@ use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
 use super::write::Unfinished;
 use super::{Server, errors};
-use crate::database::change::{Returned, unknown_outcome};
-use crate::database::{ChangeStatement, Sql};
+use crate::database::change::unknown_outcome;
+use crate::database::returned::Returned;
+use crate::database::{ChangeStatement, Parameter, Sql};
 
 /// Rows that are read at once of those that come back.
 const BATCH: usize = 8192;
@@ -26,15 +28,16 @@ async fn prepared(server: &Server, client: &Object, sql: &Sql) -> Result<Stateme
     statement.map_err(|e| errors::statement_error(server, &e))
 }
 
-async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Changed> {
+/// Runs a statement that gives these columns back: the rows, how many, and their bytes.
+pub async fn returned(
+    server: &Server,
+    client: &Object,
+    statement: &Statement,
+    parameters: &[Parameter],
+    columns: &[Column],
+) -> Result<(Returned, u64, u64)> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
-    let sql = &change.sql;
-    let statement = prepared(server, client, sql).await?;
-    let Some(columns) = &change.returned else {
-        let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
-        return Ok(Changed { rows, ..Changed::default() });
-    };
-    let stream = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+    let stream = client.query_raw(statement, parameters.iter().map(Bound)).await.map_err(failed)?;
     let mut stream = std::pin::pin!(stream.try_chunks(BATCH));
     let mut returned = Returned::new(columns);
     let (mut rows, mut bytes) = (0, 0);
@@ -57,6 +60,18 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
         rows += some.len() as u64;
         returned.push(&server.connection, arrays, some.len())?;
     }
+    Ok((returned, rows, bytes))
+}
+
+async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Changed> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let sql = &change.sql;
+    let statement = prepared(server, client, sql).await?;
+    let Some(columns) = &change.returned else {
+        let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+        return Ok(Changed { rows, ..Changed::default() });
+    };
+    let (returned, rows, bytes) = returned(server, client, &statement, &sql.parameters, columns).await?;
     Ok(Changed { rows, returned: returned.batches, bytes })
 }
 

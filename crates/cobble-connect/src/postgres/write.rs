@@ -6,22 +6,30 @@ use std::sync::atomic::Ordering;
 
 use arrow::array::RecordBatch;
 use bytes::{BufMut, Bytes, BytesMut};
+use cobble_plan::expr::Column;
+use cobble_plan::offer::Acceptance;
 use cobble_types::{Error, Result, SqlType, array_value_text};
 use deadpool_postgres::Object;
 use futures::SinkExt;
 use tokio::runtime::Handle;
 use tokio_postgres::CopyInSink;
 
+use super::change::returned;
 use super::dialect::PostgresDialect;
 use super::{Server, errors};
 use crate::connector::{NewRows, TableChange, TableWriter, Written};
 use crate::database::{Dialect, write};
+
+/// The table that rows are copied into which come back.
+const STAGED: &str = "pg_temp.\"rows to add\"";
 
 pub struct CopyWriter {
     server: Arc<Server>,
     /// Given up with its transaction unless all went well.
     client: Option<Object>,
     rows: Pin<Box<CopyInSink<Bytes>>>,
+    /// Rows that come back are copied into a table of the transaction's own first: this adds them, and gives these columns.
+    adding: Option<(String, Vec<Column>)>,
     written: Written,
     runtime: Handle,
 }
@@ -48,12 +56,24 @@ impl CopyWriter {
             let make = write::create(&server.connection, dialect, &place, &rows, type_name)?;
             open.batch_execute(&make).await.map_err(failed)?;
         }
-        let copy = format!("COPY {place} ({}) FROM STDIN (FORMAT csv, NULL '')", write::names(dialect, &rows.columns));
+        let names = write::names(dialect, &rows.columns);
+        let mut target = place.clone();
+        let mut adding = None;
+        if let Some(added) = &rows.returned {
+            let make =
+                format!("CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS SELECT {names} FROM {place} WITH NO DATA");
+            open.batch_execute(&make).await.map_err(failed)?;
+            target = STAGED.to_owned();
+            let add = format!("INSERT INTO {place} ({names}) SELECT {names} FROM {STAGED}{}", write::returning(&rows));
+            adding = Some((add, added.columns.clone()));
+        }
+        let copy = format!("COPY {target} ({names}) FROM STDIN (FORMAT csv, NULL '')");
         let sink = open.copy_in(&copy).await.map_err(failed)?;
         Ok(CopyWriter {
             server: server.clone(),
             client: client.keep(),
             rows: Box::pin(sink),
+            adding,
             written: Written::default(),
             runtime: Handle::current(),
         })
@@ -128,13 +148,19 @@ impl TableWriter for CopyWriter {
         self.runtime.block_on(server.patience.wait(sent))
     }
 
-    fn finish(mut self: Box<Self>) -> Result<Written> {
+    fn finish(mut self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
         let server = self.server.clone();
         let failed = |e: tokio_postgres::Error| errors::statement_error(&server, &e);
         let (rows, client, runtime) = (self.rows.as_mut(), &self.client, self.runtime.clone());
+        let adding = self.adding.take();
         runtime.block_on(server.patience.wait(async {
             rows.finish().await.map_err(failed)?;
             let Some(client) = client else { return Err(Error::internal("a write without a connection")) };
+            if let Some((add, columns)) = adding {
+                let statement = client.prepare(&add).await.map_err(failed)?;
+                let (back, _, _) = returned(&server, client, &statement, &[], &columns).await?;
+                accept(&back.batches)?;
+            }
             client.batch_execute("COMMIT").await.map_err(failed)
         }))?;
         server.has_changed.store(true, Ordering::Relaxed);

@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use super::scan::{self, bound};
 use super::{File, errors};
 use crate::database::cells::CellColumn;
-use crate::database::change::Returned;
+use crate::database::returned::Returned;
 use crate::database::{ChangeStatement, Sql};
 
 fn prepared<'a>(file: &File, connection: &'a Connection, sql: &Sql) -> Result<rusqlite::Statement<'a>> {

@@ -4,13 +4,16 @@ use std::sync::Arc;
 
 use arrow::array::{AsArray, RecordBatch};
 use arrow::datatypes::{Float32Type, Float64Type, Int16Type, Int32Type, Int64Type};
+use cobble_plan::offer::Acceptance;
 use cobble_types::{Error, Result, SqlType};
 use rusqlite::Connection;
 use rusqlite::types::Value;
 
 use super::dialect::SqliteDialect;
-use super::{File, SCHEMA, errors};
+use super::{File, SCHEMA, errors, scan};
 use crate::connector::{NewRows, TableChange, TableWriter, Written};
+use crate::database::cells::CellColumn;
+use crate::database::returned::Returned;
 use crate::database::{Dialect, write};
 
 pub struct RowWriter {
@@ -19,6 +22,7 @@ pub struct RowWriter {
     connection: Connection,
     insert: String,
     columns: Vec<(String, SqlType)>,
+    returned: Option<Returned>,
     written: Written,
 }
 
@@ -53,8 +57,11 @@ impl RowWriter {
             connection.execute_batch(&make).map_err(failed)?;
         }
         let marks = vec!["?"; rows.columns.len()].join(", ");
-        let insert = format!("INSERT INTO {place} ({}) VALUES ({marks})", write::names(dialect, &rows.columns));
-        Ok(RowWriter { file: file.clone(), connection, insert, columns: rows.columns, written: Written::default() })
+        let (names, after) = (write::names(dialect, &rows.columns), write::returning(&rows));
+        let insert = format!("INSERT INTO {place} ({names}) VALUES ({marks}){after}");
+        let returned = rows.returned.as_ref().map(|added| Returned::new(&added.columns));
+        let (file, columns) = (file.clone(), rows.columns);
+        Ok(RowWriter { file, connection, insert, columns, returned, written: Written::default() })
     }
 }
 
@@ -90,16 +97,33 @@ impl TableWriter for RowWriter {
     fn write(&mut self, batch: &RecordBatch) -> Result<()> {
         let failed = |e: rusqlite::Error| errors::error(&self.file, &e);
         let mut insert = self.connection.prepare_cached(&self.insert).map_err(failed)?;
+        let wanted = self.returned.as_ref().map_or(&[][..], |returned| &returned.columns);
+        let cells = wanted.iter().map(|c| CellColumn::new(&c.name, &c.sql_type, batch.num_rows()));
+        let (mut cells, mut came) = (cells.collect::<Result<Vec<_>>>()?, 0);
         for row in 0..batch.num_rows() {
             let values =
                 self.columns.iter().enumerate().map(|(place, (_, sql_type))| value(batch, place, row, sql_type));
-            insert.execute(rusqlite::params_from_iter(values)).map_err(failed)?;
+            let values = rusqlite::params_from_iter(values);
+            if self.returned.is_none() {
+                insert.execute(values).map_err(failed)?;
+                continue;
+            }
+            let mut back = insert.query(values).map_err(failed)?;
+            while let Some(row) = back.next().map_err(failed)? {
+                scan::read(&self.file, row, &mut cells)?;
+                came += 1;
+            }
+        }
+        if let Some(returned) = &mut self.returned {
+            let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
+            returned.push(&self.file.connection, arrays, came)?;
         }
         self.written.rows += batch.num_rows() as u64;
         Ok(())
     }
 
-    fn finish(self: Box<Self>) -> Result<Written> {
+    fn finish(self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
+        accept(self.returned.as_ref().map_or(&[], |returned| &returned.batches))?;
         let done = self.connection.execute_batch("COMMIT");
         done.map_err(|e: rusqlite::Error| -> Error { errors::error(&self.file, &e) })?;
         Ok(self.written)

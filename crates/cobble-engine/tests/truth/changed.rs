@@ -137,6 +137,7 @@ async fn deletes(session: &mut Session, fill: &str) {
 /// The changed rows come back as they have become, deleted ones as they were; a source that has no such thing says so, and nothing is
 /// changed.
 async fn returning(session: &mut Session, fill: &str, returns: bool) {
+    added(session).await;
     let before = rows(session, "SELECT * FROM kept").await;
     if !returns {
         let error = answer(session, "DELETE FROM kept RETURNING id").await.map(|(rows, _)| rows).unwrap_err();
@@ -191,6 +192,43 @@ async fn returning(session: &mut Session, fill: &str, returns: bool) {
     assert_eq!(gate.measure.as_ref().map(|measure| measure.rows), Some(1));
     rows(session, "DELETE FROM kept").await;
     rows(session, fill).await;
+}
+
+/// Added rows come back as the source keeps them, with what it has filled in itself.
+async fn added(session: &mut Session) {
+    let before = rows(session, "SELECT * FROM kept").await;
+    let some = "SELECT id + 100000, vessel_id, kind, urgency, cost, note FROM kept WHERE urgency = 1";
+    for (sql, query) in [
+        (format!("INSERT INTO kept {some} RETURNING *"), some),
+        (
+            "INSERT INTO kept (id, kind) VALUES (900001, 'hull'), (900002, 'deck') RETURNING id - 1, upper(kind) AS k, note, cost".to_owned(),
+            "SELECT id - 1, upper(kind), note, cost FROM kept WHERE id > 900000",
+        ),
+        (
+            "INSERT INTO kept (id, kind) SELECT id + 700000, 'x' FROM kept WHERE false RETURNING id".to_owned(),
+            "SELECT id FROM kept WHERE id > 700000 AND id < 900000",
+        ),
+        ("INSERT INTO kept (id, kind) VALUES (900003, 'rope') RETURNING 5".to_owned(), "SELECT 5"),
+    ] {
+        let wanted = rows(session, query).await;
+        let (found, _) = answer(session, &sql).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+        let wanted = if sql.contains("900001") { rows(session, query).await } else { wanted };
+        same(&found, &wanted, &sql);
+    }
+    let count = rows(session, "SELECT count(*) FROM kept WHERE id > 100000").await;
+    assert_eq!(rows(session, "SELECT count(*) + 3 FROM kept WHERE urgency = 1 AND id < 100000").await, count);
+    for (sql, expected) in [
+        ("INSERT INTO kept (id, kind) VALUES (900009, 'rope') RETURNING 1 / (id - 900009)", "division by zero"),
+        ("INSERT INTO kept (id, kind) VALUES (900009, 'rope') RETURNING nothing", "there is no column named"),
+        ("INSERT INTO kept (id, kind) VALUES (900009, 'rope') RETURNING count(*)", "expressions over the changed row"),
+        ("INSERT INTO kept (id, kind) VALUES (900009, 'rope') RETURNING", "expected"),
+    ] {
+        let error = answer(session, sql).await.map(|(rows, _)| rows).unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+        assert_eq!(rows(session, "SELECT count(*) FROM kept WHERE id = 900009").await, ["0"], "{sql}");
+    }
+    rows(session, "DELETE FROM kept WHERE id > 100000").await;
+    same(&rows(session, "SELECT * FROM kept").await, &before, "INSERT … RETURNING");
 }
 
 /// Nothing is changed by what fails, whenever it fails.

@@ -1,0 +1,57 @@
+//! Rows that a statement gives back by RETURNING: how they are asked for, and where they are held until it is committed.
+
+use std::sync::Arc;
+
+use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow::datatypes::{Field, Schema};
+use cobble_plan::expr::Column;
+use cobble_plan::offer::MOST_RETURNED;
+use cobble_types::{Code, Error, Result};
+
+use super::{Dialect, RemoteTable};
+
+/// The list of RETURNING for columns of a table, written as a scan writes them, with this before their names.
+pub fn list(dialect: &dyn Dialect, table: &RemoteTable, prefix: &str, columns: &[Column]) -> Result<String> {
+    let mut items = Vec::new();
+    for column in columns {
+        let remote = table.columns.iter().find(|remote| remote.name == column.name);
+        let remote = remote.ok_or_else(|| Error::internal(format!("{} has no column {column}", table.name)))?;
+        let name = format!("{prefix}{}", dialect.quoted(&remote.name));
+        items.push(if remote.checks { name } else { remote.written.replace("{}", &name) });
+    }
+    // Rows without columns are counted.
+    Ok(if items.is_empty() { "1".to_owned() } else { items.join(", ") })
+}
+
+/// Rows that have come back.
+pub struct Returned {
+    pub columns: Vec<Column>,
+    held: usize,
+    pub batches: Vec<RecordBatch>,
+}
+
+impl Returned {
+    pub fn new(columns: &[Column]) -> Returned {
+        Returned { columns: columns.to_vec(), held: 0, batches: Vec::new() }
+    }
+
+    /// # Errors
+    /// When more are held than [`MOST_RETURNED`] bytes.
+    pub fn push(&mut self, connection: &str, arrays: Vec<ArrayRef>, rows: usize) -> Result<()> {
+        let fields = self.columns.iter().enumerate();
+        let fields: Vec<Field> = fields.map(|(i, c)| Field::new(i.to_string(), c.sql_type.to_arrow(), true)).collect();
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
+        self.held += batch.get_array_memory_size();
+        if self.held > MOST_RETURNED {
+            let most = MOST_RETURNED >> 20;
+            let what =
+                format!("connection {connection}: RETURNING gives back more than {most} MiB; nothing was changed");
+            return Err(
+                Error::new(Code::MemoryLimit, what).hint("return fewer columns, or change fewer rows at a time")
+            );
+        }
+        self.batches.push(batch);
+        Ok(())
+    }
+}
