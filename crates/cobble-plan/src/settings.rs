@@ -104,6 +104,8 @@ impl Settings {
 
 /// Settings that clients of PostgreSQL ask for, and that have one value here.
 pub const FIXED: &[(&str, &str)] = &[
+    // That of this service, which is no PostgreSQL.
+    ("server_version", env!("CARGO_PKG_VERSION")),
     ("client_encoding", "UTF8"),
     ("server_encoding", "UTF8"),
     ("datestyle", "ISO, MDY"),

@@ -119,8 +119,11 @@ pub(crate) fn similar(pattern: &str, escape: Option<char>) -> String {
     let mut characters = pattern.chars();
     while let Some(c) = characters.next() {
         if Some(c) == escape {
-            if let Some(next) = characters.next() {
-                out.push_str(&regex::escape(&next.to_string()));
+            match characters.next() {
+                // PostgreSQL reads classes of characters here, such as that of digits.
+                Some(class @ ('d' | 's' | 'w' | 'D' | 'S' | 'W')) => out.extend(['\\', class]),
+                Some(next) => out.push_str(&regex::escape(&next.to_string())),
+                None => {}
             }
             continue;
         }

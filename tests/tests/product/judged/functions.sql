@@ -113,3 +113,4 @@ SELECT json_object('{}'), jsonb_object('{}')
 SELECT CASE WHEN 'a' IS NULL THEN 1 ELSE 2 END
 SELECT to_char('infinity'::float8, '9.99'), to_char('-infinity'::float8, '999'), to_char('nan'::float8, '9.99'), to_char('infinity'::float8, 'FM9.99'), to_char('infinity'::float8, 'S9.9'), to_char('-infinity'::float8, '9.9MI'), to_char('infinity'::float8, 'RN'), to_char('infinity'::float8, '9,999.99'), to_char('nan'::float8, '0.9'), to_char('nan'::float8,'V9'), to_char('infinity'::float8,'99V99'), to_char(-1e300, '99D9')
 SELECT to_char('infinity'::float8, '9.99EEEE'), to_char('-infinity'::float8, '9.99EEEE'), to_char('nan'::float8, '9EEEE'), to_char(1e200::float8, '9.99EEEE'), to_char('infinity'::float4, '99.9EEEE')
+SELECT '7' SIMILAR TO '#d' ESCAPE '#', 'd' SIMILAR TO '#d' ESCAPE '#', 'a_b' SIMILAR TO 'a#_b' ESCAPE '#', 'axb' SIMILAR TO 'a#_b' ESCAPE '#', 'é' SIMILAR TO '#w' ESCAPE '#'
