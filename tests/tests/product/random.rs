@@ -358,8 +358,12 @@ async fn compare(place: Place, seed: u64, number: usize) {
         if alike(&wanted, &got) {
             continue;
         }
+        let first = format!("got    {got:?}\n  wanted {wanted:?}");
         let small = place.shrunk(&judge, &statement).await;
-        let (_, how) = place.difference(&judge, &small).await.unwrap_or_default();
+        let how = match place.difference(&judge, &small).await {
+            Some((_, how)) => how,
+            None => format!("not a second time; the first time it was\n  {first}"),
+        };
         report.push(format!(
             "{small}\n  {how}\n  made from the statement {done} of seed {seed}, with {} rows",
             wanted.as_ref().map_or(0, Vec::len)
