@@ -99,6 +99,44 @@ pub fn with_escape(pattern: &str, escape: &str) -> Result<String> {
     Ok(out)
 }
 
+/// The text with each `cXXXX` and `c+XXXXXX` as the character of that number, and `cc` as the sign itself (SQL:2016 part 2, 5.3); with
+/// `named` also `cuXXXX` and `cUXXXXXXXX`, as in unistr() (PostgreSQL manual 9.4). `None` where an escape is none of these.
+pub fn unescaped(text: &str, sign: char, named: bool) -> Option<String> {
+    let (mut out, mut rest) = (String::new(), text);
+    let mut units: Vec<u16> = Vec::new();
+    while let Some(at) = rest.find(sign) {
+        let (before, after) = (&rest[..at], &rest[at + sign.len_utf8()..]);
+        if !before.is_empty() && !units.is_empty() {
+            return None;
+        }
+        out.push_str(before);
+        if let Some(more) = after.strip_prefix(sign) {
+            out.push(sign);
+            rest = more;
+            continue;
+        }
+        let (digits, length) = match after.chars().next() {
+            Some('+') => (&after[1..], 6),
+            Some('u') if named => (&after[1..], 4),
+            Some('U') if named => (&after[1..], 8),
+            _ => (after, 4),
+        };
+        let number = u32::from_str_radix(digits.get(..length)?, 16).ok()?;
+        rest = &digits[length..];
+        // Characters beyond the first plane may be written as two halves.
+        match u16::try_from(number).ok().filter(|unit| (0xd800..0xe000).contains(unit)) {
+            Some(unit) => units.push(unit),
+            None => out.push(char::from_u32(number).filter(|c| *c != '\0' && units.is_empty())?),
+        }
+        if let [high, low] = units[..] {
+            out.push(char::decode_utf16([high, low]).next()?.ok()?);
+            units.clear();
+        }
+    }
+    out.push_str(rest);
+    units.is_empty().then_some(out)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -125,5 +163,21 @@ mod tests {
             ("007".into(), "har".into(), "axyx".into())
         );
         assert_eq!(initcap("north QUAY-side"), "North Quay-Side");
+    }
+
+    #[test]
+    fn characters_by_their_numbers() {
+        for (text, wanted) in [
+            ("d!0061t!+000061", Some("data")),
+            ("a!!b", Some("a!b")),
+            ("!D83D!DE00", Some("\u{1f600}")),
+            ("!D83D", None),
+            ("!D83Dx!DE00", None),
+            ("!00", None),
+            ("!zzzz", None),
+            ("plain", Some("plain")),
+        ] {
+            assert_eq!(unescaped(text, '!', false).as_deref(), wanted, "{text}");
+        }
     }
 }

@@ -7,56 +7,12 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_plan::function::Function;
-use cobble_types::characters::{initcap, left, pad, right, split_part, substring};
+use cobble_types::characters::{initcap, left, pad, right, split_part, substring, unescaped};
 use cobble_types::parse::rescale_decimal;
 use cobble_types::{Code, Error, Result, time_parts};
 
 use super::text::{Integers, Texts, build};
 use super::{Evaluated, arrays, bytes, calendar, exact_math, json, numbers, pattern};
-
-/// A text with characters written by their numbers: `\\0061`, `\\+000061`, `\\u0061`, `\\U00000061` (PostgreSQL manual 9.4).
-fn unistr(text: &str) -> Result<String> {
-    let bad =
-        || Error::new(Code::Syntax, "invalid Unicode escape").hint("write \\XXXX, \\+XXXXXX, \\uXXXX or \\UXXXXXXXX");
-    let (mut out, mut rest) = (String::new(), text);
-    let mut high: Option<u32> = None;
-    while let Some(at) = rest.find('\\') {
-        if high.is_some() && at > 0 {
-            return Err(bad());
-        }
-        out.push_str(&rest[..at]);
-        let after = &rest[at + 1..];
-        if let Some(more) = after.strip_prefix('\\') {
-            out.push('\\');
-            rest = more;
-            continue;
-        }
-        let (digits, length) = match after.chars().next() {
-            Some('+') => (&after[1..], 6),
-            Some('u') => (&after[1..], 4),
-            Some('U') => (&after[1..], 8),
-            _ => (after, 4),
-        };
-        let number = digits.get(..length).and_then(|d| u32::from_str_radix(d, 16).ok()).ok_or_else(bad)?;
-        rest = &digits[length..];
-        // Characters beyond the first plane may be written as two halves.
-        let number = match (high.take(), number) {
-            (Some(first), 0xdc00..=0xdfff) => 0x10000 + ((first - 0xd800) << 10) + (number - 0xdc00),
-            (Some(_), _) => return Err(bad()),
-            (None, 0xd800..=0xdbff) => {
-                high = Some(number);
-                continue;
-            }
-            (None, number) => number,
-        };
-        out.push(char::from_u32(number).filter(|c| *c != '\0').ok_or_else(bad)?);
-    }
-    if high.is_some() {
-        return Err(bad());
-    }
-    out.push_str(rest);
-    Ok(out)
-}
 
 /// The text in a normal form (Unicode Standard Annex 15).
 fn normalized(text: &str, form: &str) -> String {
@@ -100,7 +56,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::GenRandomUuid => build(rows, |_| Ok(Some(Cow::Owned(random_uuid())))),
         F::Unistr => {
             let first = text(0);
-            build(rows, |row| first.get(row).map(|s| unistr(s).map(Cow::Owned)).transpose())
+            let written = |s: &str| {
+                unescaped(s, '\\', true).map(Cow::Owned).ok_or_else(|| {
+                    Error::new(Code::Syntax, "invalid Unicode escape")
+                        .hint("write \\XXXX, \\+XXXXXX, \\uXXXX or \\UXXXXXXXX")
+                })
+            };
+            build(rows, |row| first.get(row).map(written).transpose())
         }
         F::Lower => each(&|s| s.to_lowercase()),
         F::Upper => each(&|s| s.to_uppercase()),

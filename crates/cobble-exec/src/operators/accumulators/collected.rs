@@ -27,6 +27,26 @@ pub struct Collected {
     bytes: usize,
 }
 
+/// The parts of a group, each but the first after its own separator; none of a group without any.
+fn joined<'a>(
+    (start, end): (usize, usize),
+    part: &impl Fn(usize) -> Option<&'a [u8]>,
+    separator: &impl Fn(usize) -> Option<&'a [u8]>,
+) -> Option<Vec<u8>> {
+    let mut out: Option<Vec<u8>> = None;
+    for row in start..end {
+        let Some(own) = part(row) else { continue };
+        match &mut out {
+            None => out = Some(own.to_vec()),
+            Some(out) => {
+                out.extend_from_slice(separator(row).unwrap_or_default());
+                out.extend_from_slice(own);
+            }
+        }
+    }
+    out
+}
+
 impl Collected {
     pub fn new(
         function: AggregateFunction,
@@ -143,42 +163,18 @@ impl Accumulator for Collected {
                 Arc::new(ListArray::try_new(field.clone(), offsets, values.clone(), Some(nulls))?)
             }
             F::StringAgg if self.result == DataType::BinaryView => {
-                let (parts, separators) = (values.as_binary_view(), arguments[1].as_binary_view());
-                let joined = ranges().map(|(start, end)| {
-                    let mut out: Option<Vec<u8>> = None;
-                    for row in (start..end).filter(|row| parts.is_valid(*row)) {
-                        match &mut out {
-                            None => out = Some(parts.value(row).to_vec()),
-                            Some(out) => {
-                                if separators.is_valid(row) {
-                                    out.extend_from_slice(separators.value(row));
-                                }
-                                out.extend_from_slice(parts.value(row));
-                            }
-                        }
-                    }
-                    out
-                });
-                Arc::new(joined.collect::<BinaryViewArray>())
+                let (parts, between) = (values.as_binary_view(), arguments[1].as_binary_view());
+                let part = |row: usize| parts.is_valid(row).then(|| parts.value(row));
+                let separator = |row: usize| between.is_valid(row).then(|| between.value(row));
+                Arc::new(ranges().map(|range| joined(range, &part, &separator)).collect::<BinaryViewArray>())
             }
             F::StringAgg => {
-                let (texts, separators) = (values.as_string_view(), arguments[1].as_string_view());
-                let joined = ranges().map(|(start, end)| {
-                    let mut out: Option<String> = None;
-                    for row in (start..end).filter(|row| texts.is_valid(*row)) {
-                        match &mut out {
-                            None => out = Some(texts.value(row).to_owned()),
-                            Some(out) => {
-                                if separators.is_valid(row) {
-                                    out.push_str(separators.value(row));
-                                }
-                                out.push_str(texts.value(row));
-                            }
-                        }
-                    }
-                    out
-                });
-                Arc::new(joined.collect::<StringViewArray>())
+                let (parts, between) = (values.as_string_view(), arguments[1].as_string_view());
+                let part = |row: usize| parts.is_valid(row).then(|| parts.value(row).as_bytes());
+                let separator = |row: usize| between.is_valid(row).then(|| between.value(row).as_bytes());
+                let texts = ranges().map(|range| joined(range, &part, &separator).map(String::from_utf8).transpose());
+                let texts = texts.collect::<std::result::Result<StringViewArray, _>>();
+                Arc::new(texts.map_err(|_| Error::internal("texts that together are none"))?)
             }
             // The values are documents already.
             F::JsonAgg | F::JsonbAgg => {
