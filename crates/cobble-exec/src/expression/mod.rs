@@ -7,6 +7,7 @@ mod bytes;
 mod calendar;
 mod cast;
 mod conditional;
+mod degrees;
 mod exact_math;
 mod functions;
 mod in_list;

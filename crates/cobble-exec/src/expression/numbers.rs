@@ -8,7 +8,7 @@ use arrow::datatypes::*;
 use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result};
 
-use super::Evaluated;
+use super::{Evaluated, degrees};
 
 fn out_of_range(function: Function) -> Error {
     Error::new(Code::Overflow, format!("the result of {} is out of the range of its type", function.name()))
@@ -41,22 +41,6 @@ fn pairs(
     arrow::compute::cast_with_options(&out, result, &options).map_err(|_| out_of_range(function))
 }
 
-/// A trigonometric function of degrees, exact at the multiples of 30 degrees where it is rational (PostgreSQL manual, table 9.7).
-/// `zero` is an angle at which it is zero.
-fn exact_degrees(degrees: f64, f: fn(f64) -> f64, zero: f64) -> f64 {
-    let value = f(degrees.to_radians());
-    let turned = (degrees - zero).rem_euclid(360.0);
-    // At 60 and 120 degrees from a zero it is no rational number.
-    let rational = turned % 30.0 == 0.0 && turned % 180.0 != 60.0 && turned % 180.0 != 120.0;
-    if rational { (value * 2.0).round() / 2.0 } else { value }
-}
-
-/// Degrees that are meant to be whole are so.
-fn whole_degrees(degrees: f64) -> f64 {
-    let near = degrees.round();
-    if (degrees - near).abs() < 1e-12 { near } else { degrees }
-}
-
 fn greatest_divisor(a: i64, b: i64) -> i64 {
     if b == 0 { a } else { greatest_divisor(b, a.wrapping_rem(b)) }
 }
@@ -81,14 +65,21 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         }
         Ok(Arc::new((0..rows).map(|row| value(row).map(f)).collect::<Float64Array>()))
     };
+    let finite = |f: fn(f64) -> f64| {
+        let value = doubles(0);
+        if (0..rows).filter_map(&value).any(f64::is_infinite) {
+            return Err(Error::new(Code::Overflow, format!("{} takes no infinity", function.name())));
+        }
+        real(f)
+    };
     match function {
         F::Cbrt => real(f64::cbrt),
         F::Degrees => real(f64::to_degrees),
         F::Radians => real(f64::to_radians),
-        F::Sin => real(f64::sin),
-        F::Cos => real(f64::cos),
-        F::Tan => real(f64::tan),
-        F::Cot => real(|v| 1.0 / v.tan()),
+        F::Sin => finite(f64::sin),
+        F::Cos => finite(f64::cos),
+        F::Tan => finite(f64::tan),
+        F::Cot => finite(|v| 1.0 / v.tan()),
         F::Asin => within(f64::asin),
         F::Acos => within(f64::acos),
         F::Atan => real(f64::atan),
@@ -104,17 +95,16 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             real(f64::acosh)
         }
         F::Atanh => within(f64::atanh),
-        F::SinDegrees => real(|v| exact_degrees(v, f64::sin, 0.0)),
-        F::CosDegrees => real(|v| exact_degrees(v, f64::cos, 90.0)),
-        F::TanDegrees => real(|v| exact_degrees(v, f64::sin, 0.0) / exact_degrees(v, f64::cos, 90.0)),
-        F::CotDegrees => real(|v| exact_degrees(v, f64::cos, 90.0) / exact_degrees(v, f64::sin, 0.0)),
-        F::AsinDegrees => within(|v| whole_degrees(v.asin().to_degrees())),
-        F::AcosDegrees => within(|v| whole_degrees(v.acos().to_degrees())),
-        F::AtanDegrees => real(|v| whole_degrees(v.atan().to_degrees())),
+        F::SinDegrees => finite(degrees::sind),
+        F::CosDegrees => finite(degrees::cosd),
+        F::TanDegrees => finite(degrees::tand),
+        F::CotDegrees => finite(degrees::cotd),
+        F::AsinDegrees => within(degrees::asind),
+        F::AcosDegrees => within(degrees::acosd),
+        F::AtanDegrees => real(degrees::atand),
         F::Atan2Degrees => {
             let (y, x) = (doubles(0), doubles(1));
-            let angle = |row: usize| Some(whole_degrees(y(row)?.atan2(x(row)?).to_degrees()));
-            Ok(Arc::new((0..rows).map(angle).collect::<Float64Array>()))
+            Ok(Arc::new((0..rows).map(|row| Some(degrees::atan2d(y(row)?, x(row)?))).collect::<Float64Array>()))
         }
         F::Scale | F::MinScale => {
             let values = arguments[0].array().as_primitive::<Decimal128Type>();

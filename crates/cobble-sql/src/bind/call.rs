@@ -429,6 +429,11 @@ impl<'a> Binder<'a> {
                     vec![function::call(Function::ConvertFrom, vec![bytes, from])?, to],
                 );
             }
+            // As with a cast: what was written as json becomes of the form of jsonb.
+            ("to_jsonb", 1) if arguments[0].sql_type() == SqlType::Json && self.is_made_here(&arguments[0]) => {
+                let text = arguments.swap_remove(0).cast(SqlType::Text);
+                return Ok(text.cast(SqlType::Json));
+            }
             ("get_bit", 2) | ("set_bit", 3) => return bit_of(arguments),
             ("mod", 2) => {
                 let mut both = arguments.into_iter();

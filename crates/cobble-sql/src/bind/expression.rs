@@ -492,7 +492,7 @@ fn collated(operand: Expr, collation: &ast::ObjectName) -> Result<Expr> {
 
 impl Binder<'_> {
     /// What a function or an aggregate makes; other columns come in the form that their source gives them.
-    fn is_made_here(&self, expr: &Expr) -> bool {
+    pub(super) fn is_made_here(&self, expr: &Expr) -> bool {
         match expr {
             Expr::Call { .. } => true,
             Expr::Column(column) => {

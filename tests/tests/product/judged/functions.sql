@@ -114,3 +114,12 @@ SELECT CASE WHEN 'a' IS NULL THEN 1 ELSE 2 END
 SELECT to_char('infinity'::float8, '9.99'), to_char('-infinity'::float8, '999'), to_char('nan'::float8, '9.99'), to_char('infinity'::float8, 'FM9.99'), to_char('infinity'::float8, 'S9.9'), to_char('-infinity'::float8, '9.9MI'), to_char('infinity'::float8, 'RN'), to_char('infinity'::float8, '9,999.99'), to_char('nan'::float8, '0.9'), to_char('nan'::float8,'V9'), to_char('infinity'::float8,'99V99'), to_char(-1e300, '99D9')
 SELECT to_char('infinity'::float8, '9.99EEEE'), to_char('-infinity'::float8, '9.99EEEE'), to_char('nan'::float8, '9EEEE'), to_char(1e200::float8, '9.99EEEE'), to_char('infinity'::float4, '99.9EEEE')
 SELECT '7' SIMILAR TO '#d' ESCAPE '#', 'd' SIMILAR TO '#d' ESCAPE '#', 'a_b' SIMILAR TO 'a#_b' ESCAPE '#', 'axb' SIMILAR TO 'a#_b' ESCAPE '#', 'é' SIMILAR TO '#w' ESCAPE '#'
+SELECT array_agg(sind(x) ORDER BY x), array_agg(cosd(x) ORDER BY x), array_agg(tand(x) ORDER BY x) FROM (VALUES (0::float8),(30),(45),(60),(89),(120),(135),(150),(180),(210),(225),(300),(315),(360),(-30),(-45),(1.5),(400)) t(x)
+SELECT array_agg(cotd(x) ORDER BY x) FROM (VALUES (30::float8),(45),(60),(89),(120),(135),(150),(210),(225),(300),(315),(-30),(-45),(1.5),(400)) t(x)
+SELECT array_agg(asind(x) ORDER BY x), array_agg(acosd(x) ORDER BY x), array_agg(atand(x) ORDER BY x) FROM (VALUES (0::float8),(0.5),(1),(-1),(-0.5),(0.3),(0.9)) t(x)
+SELECT array_agg(atan2d(x, y) ORDER BY x, y) FROM (VALUES (0::float8, 1::float8),(1, 1),(1, 0),(-1, -1),(0.5, 2)) t(x, y)
+SELECT tand(90), cotd(0), tand(270), cotd(90)
+SELECT to_jsonb(row_to_json(row(1,'foo'))), to_jsonb(json_build_object('a', 1))
+SELECT sin('infinity')
+SELECT sind('-infinity')
+SELECT atan('infinity'), tanh('infinity'), sin('nan'), cosd('nan')
