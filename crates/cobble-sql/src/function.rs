@@ -548,6 +548,15 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                     _ => {}
                 }
             }
+            if function != ArrayCat {
+                // Which dimensions the items stand in makes no difference.
+                let nested = |side: &SqlType| matches!(side, SqlType::Array(_));
+                if nested(&l) || nested(&r) {
+                    let flat =
+                        |side: Expr, is_nested| if is_nested { typed(ArrayFlatten, vec![side]) } else { Ok(side) };
+                    return typed(function, vec![flat(left, nested(&l))?, flat(right, nested(&r))?]);
+                }
+            }
             let common = array_of(united_type(&l, &r).ok_or_else(wrong)?);
             let sql_type = if function == ArrayCat { common.clone() } else { SqlType::Boolean };
             // The operators take arrays of one type, whatever the digits of its numbers.

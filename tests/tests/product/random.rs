@@ -273,7 +273,20 @@ impl Place {
         let own = begun.elapsed();
         let begun = Instant::now();
         let wanted = judged(judge, &sql).await;
-        let got = match too_slow(own, begun.elapsed()) {
+        let of_judge = begun.elapsed();
+        let mut slow = too_slow(own, of_judge);
+        // A busy machine makes anything slow now and then: what is slow is slow again.
+        for _ in 0..2 {
+            if slow.is_some() {
+                let begun = Instant::now();
+                match self {
+                    Place::Constants => drop(in_engine(&format!("{RELATIONS}{statement}")).await),
+                    Place::Ferry => drop(over_http(&format!("{FERRY}{statement}")).await),
+                }
+                slow = too_slow(begun.elapsed(), of_judge);
+            }
+        }
+        let got = match slow {
             Some(slow) => Err(format!("slow {slow}")),
             None => got,
         };

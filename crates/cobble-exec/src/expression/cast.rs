@@ -9,8 +9,7 @@ use arrow::datatypes::*;
 use arrow::error::ArrowError;
 use arrow::util::display::FormatOptions;
 use cobble_types::array_text::{ArrayItem, parse_array};
-use cobble_types::parse::parse_uuid;
-use cobble_types::parse::{parse_value, rescale_decimal};
+use cobble_types::parse::{parse_decimal, parse_uuid, parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
 const DAY: i64 = 86_400_000_000;
@@ -44,19 +43,13 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             Ok(Arc::new(times.unary::<_, IntervalMonthDayNanoType>(span)))
         }
         (T::Json, _) if *to != T::Text => {
-            // A JSON scalar by its text.
-            let texts = array.as_string_view().iter().map(|text| {
-                text.map(|text| match super::json::parse(text)? {
-                    serde_json::Value::Null => Ok(None),
-                    scalar @ (serde_json::Value::Number(_) | serde_json::Value::Bool(_)) => {
-                        Ok(Some(scalar.to_string()))
-                    }
-                    _ => Err(Error::new(Code::InvalidValue, format!("this JSON value cannot be cast to {to}"))),
-                })
-                .transpose()
-                .map(Option::flatten)
-            });
-            let texts: ArrayRef = Arc::new(texts.collect::<Result<StringViewArray>>()?);
+            let texts: ArrayRef = Arc::new(
+                array
+                    .as_string_view()
+                    .iter()
+                    .map(|text| text.map(|text| scalar_text(text, to)).transpose())
+                    .collect::<Result<StringViewArray>>()?,
+            );
             from_text(&texts, to)
         }
         (T::Array(from), T::Array(to)) => {
@@ -237,4 +230,28 @@ fn from_text(array: &ArrayRef, to: &SqlType) -> Result<ArrayRef> {
         )),
         other => return Err(Error::unsupported(format_args!("turning text into {other}"))),
     })
+}
+
+/// A scalar of JSON as a text that reads as the type: true and false as truth values, numbers as numbers, rounded where they are wanted
+/// whole (PostgreSQL manual 8.14).
+fn scalar_text(text: &str, to: &SqlType) -> Result<String> {
+    let document = super::json::parse(text)?;
+    let refused = || {
+        let kind = super::json::type_name(&document);
+        Error::new(Code::InvalidValue, format!("a JSON {kind} cannot be cast to {to}"))
+    };
+    match &document {
+        serde_json::Value::Bool(value) if *to == SqlType::Boolean => Ok(value.to_string()),
+        serde_json::Value::Number(_) if to.is_number() => {
+            let digits = text.trim();
+            let whole = to.is_integer() && digits.contains(['.', 'e', 'E']);
+            match parse_decimal(digits).filter(|_| whole) {
+                Some((unscaled, scale)) => {
+                    rescale_decimal(unscaled, scale, 0).map(|n| n.to_string()).ok_or_else(refused)
+                }
+                None => Ok(digits.to_owned()),
+            }
+        }
+        _ => Err(refused()),
+    }
 }

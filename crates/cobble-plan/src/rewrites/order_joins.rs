@@ -104,13 +104,18 @@ impl Region {
             .relations
             .iter()
             .enumerate()
-            .map(|(i, relation)| Part {
-                members: 1 << i,
-                way: name_of(relation),
-                ids: relation.column_ids(),
-                estimate: context.estimate(relation),
-                plan: Arc::new(relation.clone()),
-                cost: 0.0,
+            .map(|(i, relation)| {
+                let ids = relation.column_ids();
+                // A condition about one relation alone belongs to no join either: it stays with the relation.
+                let is_own = |condition: &&Expr| {
+                    let columns = condition.columns();
+                    !columns.is_empty() && columns.is_subset(&ids)
+                };
+                let own = self.conditions.iter().filter(is_own).cloned().collect();
+                let way = name_of(relation);
+                let relation = relation.clone().filtered(own);
+                let estimate = context.estimate(&relation);
+                Part { members: 1 << i, way, ids, estimate, plan: Arc::new(relation), cost: 0.0 }
             })
             .collect();
         let (best, mut others) = if parts.len() <= EXHAUSTIVE_RELATIONS {

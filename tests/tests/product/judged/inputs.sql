@@ -70,3 +70,16 @@ select sum(x) over (w rows 1 preceding) from (values (1),(2),(3)) t(x) window w 
 select sum(x) over (w order by x) from (values (1),(2),(3)) t(x) window w as (order by x)
 select sum(x) over (order by x range between 1 following and 1 preceding) from (values (1),(2)) t(x)
 select sum(x) over (rows between -1 preceding and current row) from (values (1),(2)) t(x)
+SELECT 'null'::jsonb::int
+SELECT '"1"'::jsonb::int
+SELECT 'true'::jsonb::int
+SELECT '[1]'::jsonb::float8
+SELECT '1.7'::jsonb::int, '1'::jsonb::boolean
+SELECT 'true'::jsonb::boolean, '1.7'::jsonb::int, '2.5'::jsonb::numeric, '1e3'::jsonb::bigint
+SELECT 'null'::jsonb::boolean
+SELECT 'null'::jsonb::text, '"a"'::jsonb::text
+SELECT '"2024-01-01"'::jsonb::date
+SELECT ('{"a": null}'::jsonb -> 'a')::numeric
+SELECT ('{"b": null}'::jsonb -> 'a')::numeric
+SELECT '99999999999'::jsonb::int
+SELECT ARRAY[1,2,3,4] @> ARRAY[[1,2],[3,4]], ARRAY[[1,2],[3,4]] && ARRAY[4], ARRAY[[1,2],[3,4]] <@ ARRAY[4,3,2,1,0], ARRAY[[1]] && ARRAY[[2]]
