@@ -553,7 +553,7 @@ fn is_on_purpose(sql: &str, got: &Outcome, wanted: &Outcome) -> bool {
     let unbounded =
         got.iter().flat_map(|row| row.split('|')).all(|text| text.parse::<f64>().is_err() || scale(text) == 10);
     let brought_together =
-        ["greatest(", "least(", "coalesce(", "CASE", "::numeric)"].iter().any(|word| sql.contains(word));
+        ["greatest(", "least(", "coalesce(", "CASE", "UNION", "::numeric)"].iter().any(|word| sql.contains(word));
     // The items of an array are of one type, as the rows of a column are.
     let in_array = wanted.iter().any(|row| row.contains('{') && row.contains('.'));
     (mixed

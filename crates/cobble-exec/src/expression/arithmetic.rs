@@ -67,14 +67,19 @@ pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result:
             }
             let divide = op == BinaryOp::Divide;
             rowwise::<IntervalMonthDayNanoType, Float64Type, IntervalMonthDayNanoType>(left, right, |span, by| {
-                let by = if divide { 1.0 / by } else { by };
-                // What is left of a larger part goes to the next smaller one, at 30 days to a month.
-                let (months, days) = (f64::from(span.months) * by, f64::from(span.days) * by);
-                let rest_days = ((months - months.trunc()) * 30.0 * 1e6).round() / 1e6;
-                let rest = (days - days.trunc() + rest_days - rest_days.trunc()) * 86_400e6;
-                let micros = (span.nanoseconds as f64 / 1000.0 * by + rest).round_ties_even();
+                const DAY: f64 = 86_400.0;
+                let scaled = |part: f64| if divide { part / by } else { part * by };
+                // Microseconds are the least that counts.
+                let rounded = |v: f64| (v * 1e6).round_ties_even() / 1e6;
+                // What is left of a larger part goes to the next smaller one, at 30 days to a month; a whole day of such seconds is one.
+                let (months, days) = (scaled(f64::from(span.months)), scaled(f64::from(span.days)));
+                let rest_days = rounded((months - months.trunc()) * 30.0);
+                let rest = rounded((days - days.trunc() + rest_days - rest_days.trunc()) * DAY);
+                let more_days = (rest / DAY).trunc();
+                let rest = rest - more_days * DAY;
+                let micros = (scaled(span.nanoseconds as f64 / 1000.0) + rest * 1e6).round_ties_even();
                 let within = |v: f64| (v >= f64::from(i32::MIN) && v <= f64::from(i32::MAX)).then_some(v as i32);
-                let whole_days = days.trunc() + rest_days.trunc();
+                let whole_days = days.trunc() + rest_days.trunc() + more_days;
                 let nanoseconds = (micros.abs() < 9.2e15).then(|| micros as i64 * 1000)?;
                 Some(IntervalMonthDayNano::new(within(months.trunc())?, within(whole_days)?, nanoseconds))
             })

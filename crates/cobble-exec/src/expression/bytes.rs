@@ -157,6 +157,15 @@ fn trimmed<'a>(bytes: &'a [u8], set: &[u8], function: Function) -> &'a [u8] {
 }
 
 /// Functions of byte strings, and those of texts that take byte strings too.
+/// Whether a function of texts is another one of byte strings.
+pub(super) fn takes(function: Function) -> bool {
+    use Function::*;
+    matches!(
+        function,
+        Length | OctetLength | BitLength | Md5 | Substring | Trim | TrimStart | TrimEnd | Position | Overlay
+    )
+}
+
 pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize) -> Result<ArrayRef> {
     use Function as F;
     let bytes = |i: usize| Bytes::of(arguments[i]);

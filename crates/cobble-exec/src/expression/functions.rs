@@ -35,7 +35,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         build(rows, |row| Ok(first.get(row).map(|s| Cow::Owned(f(s)))))
     };
     let of_bytes = arguments.first().is_some_and(|first| matches!(first.array().data_type(), DataType::BinaryView));
-    if of_bytes && !matches!(function, F::ToJson | F::ToJsonb) {
+    if of_bytes && bytes::takes(function) {
         return bytes::call(function, arguments, rows);
     }
     let exact = matches!(result, DataType::Decimal128(..));
