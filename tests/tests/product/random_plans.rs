@@ -14,6 +14,9 @@ const SIZES: [usize; 6] = [1, 3, 12, 90, 700, 4_000];
 /// Settings of `planner.off` that each statement is run with, beside none.
 const SETTINGS: usize = 5;
 
+/// How long a statement is waited for whose planner is kept from doing what it could.
+const KEPT_BACK: Duration = Duration::from_secs(10);
+
 /// Table `t`, of some size: `k` is its number, `v` a larger one with nulls, `w` one of few.
 fn table(dice: &mut Dice, place: usize) -> String {
     let size = SIZES[dice.below(SIZES.len())];
@@ -147,7 +150,8 @@ async fn compare(seed: u64, number: usize) {
         for off in offs {
             let set = format!("SET planner.off = '{off}'; {sql}");
             let begun = Instant::now();
-            let answer = tokio::time::timeout(Duration::from_secs(120), in_engine(&set)).await;
+            let patience = if off.is_empty() { Duration::from_secs(120) } else { KEPT_BACK };
+            let answer = tokio::time::timeout(patience, in_engine(&set)).await;
             // What the planner is kept from doing may take its time.
             let slow = if off.is_empty() { too_slow(begun.elapsed(), of_judge) } else { None };
             let got = match answer {
@@ -157,6 +161,8 @@ async fn compare(seed: u64, number: usize) {
                 },
                 Ok(Ok(rows)) => format!("{} rows, not {}", rows.len(), wanted.len()),
                 Ok(Err(error)) => error.to_string(),
+                // Products of large tables, where no condition may be moved, end too late.
+                Err(_) if !off.is_empty() => continue,
                 Err(_) => "no answer within two minutes".to_owned(),
             };
             report.push(format!("{set}\n  {got}\n  the statement {done} of seed {seed}"));
