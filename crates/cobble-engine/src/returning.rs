@@ -80,16 +80,20 @@ impl Returning {
         let computed = bound.columns().into_iter().map(|column| made_of(bound, &Expr::Column(column)));
         let computed = computed.filter(|made| !matches!(made, Expr::Column(_) | Expr::Literal { .. })).collect();
         let own = plan.document.gates.first_mut().ok_or_else(|| Error::internal("RETURNING without a gate"))?;
+        if change.change.is_none() {
+            (own.estimated_rows, own.estimated_bytes) = (0.0, None);
+            own.columns_read.clear();
+        }
         if let Some(made) = change.document.gates.into_iter().next() {
             let pieces = made.pieces.into_iter().chain(own.pieces.drain(..)).collect();
             let mut columns_read = made.columns_read;
             columns_read
                 .extend(own.columns_read.drain(..).filter(|name| !columns_read.contains(name)).collect::<Vec<_>>());
             *own = GateDocument { gate: own.gate.clone(), step: own.step, pieces, columns_read, ..made };
-            // Each changed row comes back.
-            let rows = own.estimated_rows;
-            plan.document.steps.iter_mut().for_each(|step| step.estimated_rows = rows);
         }
+        // Each changed row comes back.
+        let rows = own.estimated_rows;
+        plan.document.steps.iter_mut().for_each(|step| step.estimated_rows = rows);
         let ready = ReadyChange { change: change.change, computed, columns };
         self.ready.set(ready).map_err(|_| Error::internal("RETURNING has a change already"))
     }

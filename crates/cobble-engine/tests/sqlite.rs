@@ -5,7 +5,7 @@ mod truth;
 
 use std::path::{Path, PathBuf};
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session, draw};
 use rusqlite::Connection;
 use tokio_util::sync::CancellationToken;
 
@@ -340,6 +340,30 @@ async fn rows_are_changed_whole_or_not_at_all() {
         let error = answer(&mut session, "DELETE FROM seen").await.unwrap_err();
         assert_eq!(error.message, "connection till_file: rows of \"seen\" cannot be changed: it is a view");
     }
+}
+
+/// The gate of RETURNING shows the statement that makes the change, what of it the source does, and what is computed afterwards.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_plan_of_returning_is_that_of_its_change() {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("returned.db");
+    let _ = std::fs::remove_file(&path);
+    let made = "CREATE TABLE notes (id INTEGER PRIMARY KEY, body TEXT, weight DOUBLE);
+                INSERT INTO notes VALUES (1, 'late', 1.5), (2, 'full', null), (3, null, 2.0);
+                CREATE TABLE marked (id INTEGER)";
+    Connection::open(&path).unwrap().execute_batch(made).unwrap();
+    let definition = ConnectionDefinition::new("till_file", "sqlite", path.display().to_string());
+    let mut session = truth::written::session(definition, "main");
+    let mut out = String::new();
+    for sql in [
+        "UPDATE notes SET body = upper(body) WHERE id > 1 RETURNING id, weight * 2 AS twice",
+        "DELETE FROM notes n WHERE n.id IN (SELECT id FROM marked) RETURNING body",
+        "DELETE FROM notes WHERE false RETURNING id",
+    ] {
+        let plan = session.plan_text(sql).await.unwrap();
+        out.push_str(&format!("{sql}\n{}\n", draw::tree(&plan)));
+    }
+    insta::assert_snapshot!(out);
+    assert_eq!(answer(&mut session, "SELECT count(*) FROM notes").await.unwrap().0, ["3"]);
 }
 
 /// A join of two joins is one statement, whichever side they are on.

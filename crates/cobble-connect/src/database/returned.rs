@@ -55,3 +55,40 @@ impl Returned {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use arrow::array::BinaryViewArray;
+    use cobble_types::{ColumnId, SqlType};
+
+    use super::*;
+
+    fn bytes() -> Column {
+        Column { id: ColumnId(1), qualifier: None, name: "body".to_owned(), sql_type: SqlType::Bytea }
+    }
+
+    #[test]
+    fn no_more_is_held_than_is_allowed() {
+        let mut returned = Returned::new(&[bytes()]);
+        let part = || Arc::new(BinaryViewArray::from_iter_values([vec![7u8; 8 << 20]])) as ArrayRef;
+        let mut kept = 0;
+        let error = loop {
+            match returned.push("shed", vec![part()], 1) {
+                Ok(()) => kept += 1,
+                Err(error) => break error,
+            }
+            assert!(kept < 100, "a limit that is none");
+        };
+        assert!((4..=8).contains(&kept), "{kept} parts of 8 MiB");
+        assert_eq!(error.code, Code::MemoryLimit);
+        assert!(error.message.contains("connection shed: RETURNING gives back more than 64 MiB"), "{error}");
+        assert_eq!(returned.batches.len(), kept);
+    }
+
+    #[test]
+    fn rows_without_columns_are_counted() {
+        let mut returned = Returned::new(&[]);
+        returned.push("shed", vec![], 3).unwrap();
+        assert_eq!(returned.batches[0].num_rows(), 3);
+    }
+}
