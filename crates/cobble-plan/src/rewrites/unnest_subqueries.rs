@@ -227,6 +227,34 @@ struct Domain<'a> {
 
 type Attached = (LogicalPlan, Vec<Column>);
 
+/// A plan with all the different values that these columns have in this one, but without what only repeats them: the other sides of
+/// products, whose conditions may still stand above, and the optional sides of outer joins.
+fn without_products(plan: &Arc<LogicalPlan>, wanted: &BTreeSet<ColumnId>) -> Arc<LogicalPlan> {
+    let LogicalPlan::Join(join) = plan.as_ref() else { return plan.clone() };
+    if !matches!(join.kind, JoinKind::Inner | JoinKind::Left)
+        || join.mark.is_some()
+        || !join.right.free_columns().is_empty()
+    {
+        return plan.clone();
+    }
+    let (left_ids, right_ids) = (join.left.column_ids(), join.right.column_ids());
+    let is_product = join.kind == JoinKind::Inner && join.on.is_empty() && join.residual.is_empty();
+    if wanted.is_subset(&left_ids) && (is_product || join.kind == JoinKind::Left) {
+        return without_products(&join.left, wanted);
+    }
+    if wanted.is_subset(&right_ids) && is_product {
+        return without_products(&join.right, wanted);
+    }
+    let mut needed = wanted.clone();
+    join.on.iter().for_each(|key| needed.extend(key.as_condition().columns()));
+    join.residual.iter().for_each(|condition| needed.extend(condition.columns()));
+    let side = |side: &Arc<LogicalPlan>, ids: &BTreeSet<ColumnId>| {
+        without_products(side, &needed.intersection(ids).copied().collect())
+    };
+    let (left, right) = (side(&join.left, &left_ids), side(&join.right, &right_ids));
+    Arc::new(LogicalPlan::Join(Join { left, right, ..join.clone() }))
+}
+
 impl Domain<'_> {
     fn ids(&self) -> BTreeSet<ColumnId> {
         self.columns.iter().map(|c| c.id).collect()
@@ -254,7 +282,8 @@ impl Domain<'_> {
         self.may_be_null.set(true);
         let fresh = self.fresh();
         let groups = fresh.iter().cloned().zip(self.columns.iter().map(|c| Expr::Column(c.clone()))).collect();
-        (LogicalPlan::Aggregate { input: self.left.clone(), groups, aggregates: vec![] }, fresh)
+        let input = without_products(self.left, &self.ids());
+        (LogicalPlan::Aggregate { input, groups, aggregates: vec![] }, fresh)
     }
 
     fn substituted(&self, expr: &Expr, carried: &[Column]) -> Expr {
