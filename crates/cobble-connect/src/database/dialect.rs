@@ -76,11 +76,6 @@ pub trait Dialect: Send + Sync + fmt::Debug {
         None
     }
 
-    /// Whether INSERT gives the rows back that it has added.
-    fn returns_added(&self) -> bool {
-        true
-    }
-
     /// A value for a column, as it is bound.
     fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
         Parameter(value.clone(), sql_type.clone())

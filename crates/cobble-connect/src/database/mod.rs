@@ -139,12 +139,7 @@ impl Source for DatabaseSource {
     }
 
     fn added(&self, columns: &[Column]) -> Result<String> {
-        let dialect = self.database.dialect();
-        if !dialect.returns_added() {
-            let what = format!("connection {}: {} gives no added rows back", self.connection(), dialect.kind());
-            return Err(Error::new(Code::Unsupported, what).hint("leave RETURNING out, and SELECT the rows afterwards"));
-        }
-        returned::list(dialect, &self.table, "", columns)
+        returned::list(self.database.dialect(), &self.table, "", columns)
     }
 
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
