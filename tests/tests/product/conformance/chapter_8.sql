@@ -47,7 +47,7 @@ SELECT '$.a[*] ? (@ > 1)'::jsonpath
 ## 8.15 Arrays
 SELECT '{1,2,3}'::integer[], '{{1,2},{3,4}}'::integer[][], '{"a b",c,NULL}'::text[]
 SELECT (ARRAY[1,2,3])[1], (ARRAY[[1,2],[3,4]])[2][1], (ARRAY[1,2,3])[2:], (ARRAY[1,2,3])[:2], (ARRAY[1,2,3])[4]
-SELECT array_dims(ARRAY[[1,2],[3,4]]), array_upper(ARRAY[1,2], 1), array_length(ARRAY[1,2], 1), cardinality(ARRAY[[1,2],[3,4]])
+SELECT array_dims(ARRAY[[1,2],[3,4]]), array_upper(ARRAY[1,2], 1), array_length(ARRAY[1,2], 1), cardinality(ARRAY[[7,1],[8,2]])
 SELECT 2 = ANY (ARRAY[1,2]), 2 <> ALL (ARRAY[1,3]), ARRAY[1,2] && ARRAY[2,3]
 SELECT '[0:2]={1,2,3}'::integer[]
 SELECT ARRAY[1,2]::text[]
