@@ -190,6 +190,18 @@ impl Join {
         self.on.iter().flat_map(JoinKey::sides).chain(&self.residual).chain(compared)
     }
 
+    /// The same join with its expressions changed.
+    pub fn map_expressions(&self, change: &mut dyn FnMut(&Expr) -> Expr) -> Join {
+        let key = |k: &JoinKey| JoinKey { left: change(&k.left), right: change(&k.right), null_safe: k.null_safe };
+        let on = self.on.iter().map(key).collect();
+        let residual = self.residual.iter().map(&mut *change).collect();
+        let mark = self
+            .mark
+            .as_ref()
+            .map(|mark| Mark { compare: mark.compare.iter().map(&mut *change).collect(), ..mark.clone() });
+        Join { on, residual, mark, ..self.clone() }
+    }
+
     /// The columns that come out of these two sides.
     pub fn output(&self, left: Vec<Column>, right: Vec<Column>) -> Vec<Column> {
         let mut columns = left;

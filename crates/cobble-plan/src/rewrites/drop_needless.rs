@@ -82,7 +82,7 @@ fn drop_from(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>, ordered: bool, con
 }
 
 /// True when no two rows of the plan have the same values of these expressions.
-fn differ(plan: &LogicalPlan, keys: &[&Expr]) -> bool {
+pub(super) fn differ(plan: &LogicalPlan, keys: &[&Expr]) -> bool {
     let has = |id: ColumnId| keys.iter().any(|key| matches!(key, Expr::Column(c) if c.id == id));
     match plan {
         LogicalPlan::Scan(scan) => {
@@ -91,6 +91,7 @@ fn differ(plan: &LogicalPlan, keys: &[&Expr]) -> bool {
                 && primary.iter().all(|place| scan.columns.iter().any(|(c, own)| own == place && has(c.id)))
         }
         LogicalPlan::Aggregate { groups, .. } => groups.iter().all(|(c, _)| has(c.id)),
+        LogicalPlan::Limit { limit: Some(0 | 1), .. } => true,
         LogicalPlan::Filter { input, .. } | LogicalPlan::Sort { input, .. } | LogicalPlan::Limit { input, .. } => {
             differ(input, keys)
         }

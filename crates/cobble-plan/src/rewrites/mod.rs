@@ -12,6 +12,8 @@ mod prune_columns;
 mod prune_fields;
 mod push_filters;
 mod push_limit;
+mod push_subqueries;
+mod region;
 mod split_aggregates;
 mod strengthen_joins;
 mod unnest_subqueries;
@@ -134,6 +136,12 @@ const PUSH_FILTERS: Rewrite = Rewrite {
     apply: push_filters::apply,
     needed: false,
 };
+const PUSH_SUBQUERIES: Rewrite = Rewrite {
+    name: "push-subqueries",
+    about: "looks up what a subquery says before other joins multiply the rows that ask for it",
+    apply: push_subqueries::apply,
+    needed: false,
+};
 const INFER_FILTERS: Rewrite = Rewrite {
     name: "infer-filters",
     about: "derives conditions on one side of a join from those on the other, through the join's equalities",
@@ -179,6 +187,7 @@ const SEQUENCE: &[&Rewrite] = &[
     &FACTOR_CONDITIONS,
     &STRENGTHEN_JOINS,
     &PUSH_FILTERS,
+    &PUSH_SUBQUERIES,
     &INFER_FILTERS,
     &PUSH_FILTERS,
     &DROP_NEEDLESS,
@@ -199,6 +208,7 @@ pub const ALL: &[&Rewrite] = &[
     &FACTOR_CONDITIONS,
     &STRENGTHEN_JOINS,
     &PUSH_FILTERS,
+    &PUSH_SUBQUERIES,
     &INFER_FILTERS,
     &DROP_NEEDLESS,
     &MERGE_PROJECTIONS,

@@ -13,11 +13,11 @@ use std::sync::Arc;
 use cobble_types::ColumnId;
 
 use super::Context;
-use super::push_filters::as_join_key;
+use super::region::{Region, inner_join, is_link};
 use crate::document::{Alternative, JoinOrder};
 use crate::estimate::{Estimate, join_estimate};
 use crate::expr::Expr;
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use crate::logical::{JoinKind, LogicalPlan};
 
 const EXHAUSTIVE_RELATIONS: usize = 10;
 
@@ -36,10 +36,10 @@ fn order(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     if let LogicalPlan::Join(join) = plan
         && join.kind == JoinKind::Inner
     {
-        let mut region = Region::default();
-        region.take_apart(plan, context);
+        let region = Region::of(&Arc::new(plan.clone()));
         if region.relations.len() > 2 && region.relations.len() <= 63 {
-            return region.put_together(plan, context);
+            let relations = region.relations.iter().map(|relation| order(relation, context)).collect();
+            return Order { relations, conditions: region.conditions }.put_together(plan, context);
         }
     }
     plan.map_inputs(&mut |input| order(input, context))
@@ -57,6 +57,8 @@ fn name_of(relation: &LogicalPlan) -> String {
             makers.first().map_or_else(|| "rows".to_owned(), |maker| maker.function.name().to_owned())
         }
         LogicalPlan::Values { .. } => "values".to_owned(),
+        // What is looked up changes no name.
+        LogicalPlan::Join(join) if join.kind.left_only() || join.kind == JoinKind::Single => name_of(&join.left),
         other => match other.inputs().as_slice() {
             [input] => name_of(input),
             _ => "(…)".to_owned(),
@@ -68,8 +70,8 @@ fn enclosed(part: &Part) -> String {
     if part.members.count_ones() > 1 { format!("({})", part.way) } else { part.way.clone() }
 }
 
-#[derive(Default)]
-struct Region {
+/// The region whose order is looked for; its relations are in order inside.
+struct Order {
     relations: Vec<LogicalPlan>,
     conditions: Vec<Expr>,
 }
@@ -86,19 +88,7 @@ struct Part {
     cost: f64,
 }
 
-impl Region {
-    fn take_apart(&mut self, plan: &LogicalPlan, context: &Context) {
-        match plan {
-            LogicalPlan::Join(join) if join.kind == JoinKind::Inner => {
-                self.take_apart(&join.left, context);
-                self.take_apart(&join.right, context);
-                self.conditions.extend(join.on.iter().map(JoinKey::as_condition));
-                self.conditions.extend(join.residual.iter().cloned());
-            }
-            other => self.relations.push(order(other, context)),
-        }
-    }
-
+impl Order {
     fn put_together(self, written: &LogicalPlan, context: &Context) -> LogicalPlan {
         let parts: Vec<Part> = self
             .relations
@@ -148,25 +138,7 @@ impl Region {
     /// Two parts as one, with every condition that becomes decidable.
     fn combine(&self, left: &Part, right: &Part) -> Part {
         let ids: BTreeSet<ColumnId> = left.ids.union(&right.ids).copied().collect();
-        let (mut on, mut residual) = (Vec::new(), Vec::new());
-        for condition in &self.conditions {
-            let columns = condition.columns();
-            if !columns.is_subset(&ids) || columns.is_subset(&left.ids) || columns.is_subset(&right.ids) {
-                continue;
-            }
-            match as_join_key(condition, &left.ids, &right.ids) {
-                Some(key) => on.push(key),
-                None => residual.push(condition.clone()),
-            }
-        }
-        let join = Join {
-            left: left.plan.clone(),
-            right: right.plan.clone(),
-            kind: JoinKind::Inner,
-            on,
-            residual,
-            mark: None,
-        };
+        let join = inner_join((&left.plan, &left.ids), (&right.plan, &right.ids), &self.conditions);
         let estimate = join_estimate(&join, &left.estimate, &right.estimate);
         let touched = if join.on.is_empty() {
             left.estimate.rows * right.estimate.rows
@@ -184,10 +156,7 @@ impl Region {
     }
 
     fn connected(&self, left: &Part, right: &Part) -> bool {
-        self.conditions.iter().any(|condition| {
-            let columns = condition.columns();
-            columns.iter().any(|id| left.ids.contains(id)) && columns.iter().any(|id| right.ids.contains(id))
-        })
+        self.conditions.iter().any(|condition| is_link(condition, &left.ids, &right.ids))
     }
 
     /// The sets of relations that conditions link, each as large as it can be.

@@ -15,7 +15,7 @@ use cobble_types::{ColumnId, SqlType, Value};
 use super::Context;
 use super::push_filters::substitute;
 use crate::expr::{BinaryOp, Column, Expr};
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark, SortKey, UnionInput};
+use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use crate::window::{Frame, Ranking, WindowCall, WindowFunction};
 
 pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
@@ -523,25 +523,9 @@ impl Domain<'_> {
         let in_right = !join.right.free_columns().is_disjoint(&ids);
         let own = join.expressions().any(|e| !e.columns().is_disjoint(&ids));
         let rebuilt = |left: LogicalPlan, right: LogicalPlan, carried: &[Column], more: Vec<JoinKey>| {
-            let change = |e: &Expr| self.substituted(e, carried);
-            let changed = join
-                .on
-                .iter()
-                .map(|k| JoinKey { left: change(&k.left), right: change(&k.right), null_safe: k.null_safe })
-                .chain(more)
-                .collect();
-            LogicalPlan::Join(Join {
-                left: left.into(),
-                right: right.into(),
-                kind: join.kind,
-                on: changed,
-                residual: join.residual.iter().map(change).collect(),
-                mark: join.mark.as_ref().map(|mark| Mark {
-                    column: mark.column.clone(),
-                    compare: mark.compare.iter().map(change).collect(),
-                    of_key: mark.of_key,
-                }),
-            })
+            let mut changed = join.map_expressions(&mut |e| self.substituted(e, carried));
+            changed.on.extend(more);
+            LogicalPlan::Join(Join { left: left.into(), right: right.into(), ..changed })
         };
         let left_suffices = matches!(
             join.kind,

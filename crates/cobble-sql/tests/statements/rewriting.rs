@@ -2,7 +2,7 @@
 
 use crate::support::{plan, plan_without};
 
-const ALL: &str = "fold-constants,factor-conditions,strengthen-joins,push-filters,infer-filters,merge-projections,\
+const ALL: &str = "fold-constants,factor-conditions,strengthen-joins,push-filters,push-subqueries,infer-filters,merge-projections,\
                    drop-needless,order-joins,split-aggregates,push-limit,prune-columns";
 
 /// The plan after this rewrite alone, or after it and those it builds upon.
@@ -446,6 +446,46 @@ fn unnest_subqueries() {
 }
 
 #[test]
+fn push_subqueries() {
+    read_by_eye(
+        "push_subqueries",
+        shown(
+            &["push-filters", "push-subqueries", "merge-projections"],
+            &[
+                (
+                    "each row is looked up before it is paired",
+                    "SELECT p.name, r.name FROM ports p, routes r WHERE p.id IN (SELECT from_port FROM routes) OR r.active",
+                ),
+                (
+                    "conditions about a value go where it is compared",
+                    "SELECT p.name, r.name FROM routes r, ports p WHERE p.id > (SELECT min(from_port) FROM routes) OR p.island = 'Holm'",
+                ),
+                (
+                    "two relations are joined first, and their conditions with them",
+                    "SELECT 1 FROM routes r, vessels v, ports p WHERE r.from_port = p.id AND NOT EXISTS (SELECT 1 FROM boardings b WHERE b.route_id = r.id AND b.fare > p.id)",
+                ),
+                (
+                    "below the optional side of an outer join",
+                    "SELECT b.fare FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE r.id NOT IN (SELECT id FROM ports)",
+                ),
+                (
+                    "through a projection that renames",
+                    "SELECT d.a FROM (SELECT r.id AS a, b.fare * 2 AS double FROM routes r, boardings b) d WHERE EXISTS (SELECT 1 FROM ports p WHERE p.id = d.a)",
+                ),
+                (
+                    "not where a join leaves fewer rows",
+                    "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 AND b.holder_id IN (SELECT id FROM vessels)",
+                ),
+                (
+                    "not when a second partner would be an error",
+                    "SELECT (SELECT v.name FROM vessels v WHERE v.name < r.name) FROM routes r, ports p",
+                ),
+            ],
+        ),
+    );
+}
+
+#[test]
 fn the_trace_tells_what_was_done_and_what_was_off() {
     let sql = "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 LIMIT 2";
     let trace = plan_without("infer-filters", sql).rewrites;
@@ -460,6 +500,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
             ("factor-conditions", false, false),
             ("strengthen-joins", false, false),
             ("push-filters", true, false),
+            ("push-subqueries", false, false),
             ("infer-filters", false, true),
             ("drop-needless", false, false),
             ("merge-projections", false, false),
