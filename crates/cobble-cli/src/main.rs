@@ -11,6 +11,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand};
 use cobble_types::Error;
+use cobble_types::deep::ROOM;
 
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
@@ -118,7 +119,8 @@ fn main() -> ExitCode {
     if !matches!(cli.command, Command::Up(_)) {
         end_with_the_reader();
     }
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    let threads = tokio::runtime::Builder::new_multi_thread().enable_all().thread_stack_size(ROOM).build();
+    let runtime = match threads {
         Ok(runtime) => runtime,
         Err(error) => {
             eprintln!("error: no threads could be started: {error}");

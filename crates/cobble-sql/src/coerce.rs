@@ -134,6 +134,11 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
     let build = |left: Expr, right: Expr, sql_type: SqlType| {
         Ok(Expr::Binary { op, left: Box::new(left), right: Box::new(right), sql_type })
     };
+    // Beside a text that is one, `||` joins texts, whatever the other side is.
+    let is_text = |side: &Expr| side.sql_type() == SqlType::Text && !is_untyped(side);
+    let beside = |wanted: SqlType| {
+        [&left, &right].iter().any(|side| side.sql_type() == wanted) && !is_text(&left) && !is_text(&right)
+    };
     match op {
         BinaryOp::And | BinaryOp::Or => {
             build(condition(left, op.symbol())?, condition(right, op.symbol())?, SqlType::Boolean)
@@ -152,11 +157,11 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             };
             crate::function::call(function, vec![left, right])
         }
-        BinaryOp::Concat if [&left, &right].iter().any(|side| side.sql_type() == SqlType::Json) => {
+        BinaryOp::Concat if beside(SqlType::Json) => {
             crate::function::call(Function::JsonConcat, vec![left, right])
                 .map_err(|_| mismatch("\"||\"", &SqlType::Json, &SqlType::Text))
         }
-        BinaryOp::Concat if [&left, &right].iter().any(|side| side.sql_type() == SqlType::Bytea) => {
+        BinaryOp::Concat if beside(SqlType::Bytea) => {
             let (l, r) = (left.sql_type(), right.sql_type());
             crate::function::call(Function::ByteConcat, vec![left, right]).map_err(|_| mismatch("\"||\"", &l, &r))
         }

@@ -6,9 +6,10 @@ use std::ops::{Deref, DerefMut};
 /// Levels of nesting that an expression, a query or a chain of operators may have.
 pub const DEEPEST: usize = 2_000;
 
-/// Stack for the whole of a statement's planning, in bytes: more than [`DEEPEST`] levels need in an unoptimised build. The
-/// pages are taken from the system only when touched.
-const ROOM: usize = 512 << 20;
+/// Stack for the whole of a statement's planning, in bytes: more than twice what [`DEEPEST`] levels need, which is much more in
+/// an unoptimised build. The pages are taken from the system only when touched. A program that plans many statements gives
+/// its threads as much, so that none has to be made for each of them.
+pub const ROOM: usize = if cfg!(debug_assertions) { 512 << 20 } else { 128 << 20 };
 
 /// Stack that one level of evaluating needs at most, and what is added when less is left, in bytes.
 const LEVEL: usize = 128 << 10;

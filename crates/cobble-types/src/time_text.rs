@@ -110,7 +110,9 @@ impl<'a> Reader<'a> {
     fn read(mut self) -> Result<TimeText> {
         let text = self.text.trim();
         let mut tokens: Vec<&'a str> = Vec::new();
-        for word in text.split(|c: char| c.is_whitespace() || c == ',').filter(|word| !word.is_empty()) {
+        // Signs that mean nothing keep words apart.
+        let parts = |c: char| c.is_whitespace() || c.is_ascii_punctuation() && !"+-/.:_".contains(c);
+        for word in text.split(parts).filter(|word| !word.is_empty()) {
             // Between date and time a T may stand.
             match word.find(['T', 't']).filter(|at| *at > 0) {
                 Some(at)

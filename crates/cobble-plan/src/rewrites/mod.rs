@@ -258,6 +258,7 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
     let mut current = plan;
     let mut trace = Vec::new();
     let mut outer = Outer::Allowed;
+    let mut text = current.to_string();
     for rewrite in SEQUENCE {
         let mut entry = TraceEntry {
             rewrite: rewrite.name.to_owned(),
@@ -278,10 +279,11 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
         }
         if let Some(next) = changed {
             verify(&next, rewrite.name, outer)?;
-            let (before, after) = (current.to_string(), next.to_string());
-            if before != after {
+            let after = next.to_string();
+            if text != after {
                 entry.changed = true;
-                (entry.before, entry.after) = (before, after);
+                (entry.before, entry.after) = (text, after.clone());
+                text = after;
             }
             current = next;
         }

@@ -83,3 +83,6 @@ SELECT ('{"a": null}'::jsonb -> 'a')::numeric
 SELECT ('{"b": null}'::jsonb -> 'a')::numeric
 SELECT '99999999999'::jsonb::int
 SELECT ARRAY[1,2,3,4] @> ARRAY[[1,2],[3,4]], ARRAY[[1,2],[3,4]] && ARRAY[4], ARRAY[[1,2],[3,4]] <@ ARRAY[4,3,2,1,0], ARRAY[[1]] && ARRAY[[2]]
+select '[6:45]'::time, '(7:05'::time, '[2026-05-31]'::date, '2026-05-31 [10:11]'::timestamp, '2026-05-31 (10:11), Europe/Paris;'::timestamptz, 'jun 3; 2026'::date, '{2026} aug #9'::date
+select time '18:20=pm'
+select date '""'
