@@ -157,10 +157,8 @@ pub fn binary(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             };
             crate::function::call(function, vec![left, right])
         }
-        BinaryOp::Concat if beside(SqlType::Json) => {
-            crate::function::call(Function::JsonConcat, vec![left, right])
-                .map_err(|_| mismatch("\"||\"", &SqlType::Json, &SqlType::Text))
-        }
+        BinaryOp::Concat if beside(SqlType::Json) => crate::function::call(Function::JsonConcat, vec![left, right])
+            .map_err(|_| mismatch("\"||\"", &SqlType::Json, &SqlType::Text)),
         BinaryOp::Concat if beside(SqlType::Bytea) => {
             let (l, r) = (left.sql_type(), right.sql_type());
             crate::function::call(Function::ByteConcat, vec![left, right]).map_err(|_| mismatch("\"||\"", &l, &r))

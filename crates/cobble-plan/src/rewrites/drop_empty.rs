@@ -7,8 +7,8 @@ use super::Context;
 use crate::expr::Expr;
 use crate::logical::{CteDefinition, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(drop_from(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    drop_from(plan, context)
 }
 
 fn is_empty(plan: &LogicalPlan) -> bool {

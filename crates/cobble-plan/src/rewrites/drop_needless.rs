@@ -10,8 +10,8 @@ use super::Context;
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(drop_from(plan, &plan.column_ids(), true, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    drop_from(plan, &plan.column_ids(), true, context)
 }
 
 /// `needed`: the columns that something above uses. `ordered`: something above sees the order of the rows.

@@ -5,8 +5,8 @@ use super::Context;
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(factor_plan(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    factor_plan(plan, context)
 }
 
 fn factor_plan(plan: &LogicalPlan, context: &Context) -> LogicalPlan {

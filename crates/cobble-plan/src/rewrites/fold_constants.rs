@@ -7,8 +7,8 @@ use super::Context;
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(fold_plan(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    fold_plan(plan, context)
 }
 
 fn fold_plan(plan: &LogicalPlan, context: &Context) -> LogicalPlan {

@@ -7,8 +7,8 @@ use super::Context;
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(infer(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    infer(plan, context)
 }
 
 fn infer(plan: &LogicalPlan, context: &Context) -> LogicalPlan {

@@ -10,8 +10,8 @@ use super::push_filters::substitute;
 use crate::expr::Expr;
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
-    Some(merge(plan))
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+    merge(plan)
 }
 
 fn merge(plan: &LogicalPlan) -> LogicalPlan {

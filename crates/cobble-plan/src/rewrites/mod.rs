@@ -82,8 +82,9 @@ pub struct Rewrite {
     pub name: &'static str,
     /// What it does, in one sentence.
     pub about: &'static str,
-    /// The changed plan, or `None` when there was nothing to do.
-    apply: fn(&LogicalPlan, &Context) -> Option<LogicalPlan>,
+    /// Whether it may do something about an operator: without any such one in a plan it is not asked.
+    concerns: fn(&LogicalPlan) -> bool,
+    apply: fn(&LogicalPlan, &Context) -> LogicalPlan,
     /// Without it some plans cannot be run at all, so it cannot be switched off.
     needed: bool,
 }
@@ -91,90 +92,113 @@ pub struct Rewrite {
 const FOLD_CONSTANTS: Rewrite = Rewrite {
     name: "fold-constants",
     about: "computes what needs no row, and drops conditions that are always true",
+    concerns: |_| true,
     apply: fold_constants::apply,
     needed: false,
 };
 const DROP_EMPTY: Rewrite = Rewrite {
     name: "drop-empty",
     about: "computes nothing below a condition that is never true, and no common result that nothing reads",
+    concerns: |o| {
+        matches!(
+            o,
+            LogicalPlan::Filter { .. }
+                | LogicalPlan::Limit { .. }
+                | LogicalPlan::Sort { .. }
+                | LogicalPlan::With { .. }
+        )
+    },
     apply: drop_empty::apply,
     needed: false,
 };
 const UNNEST_SUBQUERIES: Rewrite = Rewrite {
     name: "unnest-subqueries",
     about: "turns subqueries that use columns of the query around them into joins",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
     apply: unnest_subqueries::apply,
     needed: true,
 };
 const FACTOR_CONDITIONS: Rewrite = Rewrite {
     name: "factor-conditions",
     about: "takes what all branches of an OR demand out of it",
+    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
     apply: factor_conditions::apply,
     needed: false,
 };
 const STRENGTHEN_JOINS: Rewrite = Rewrite {
     name: "strengthen-joins",
     about: "makes outer joins inner ones where a condition drops the rows without a partner",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
     apply: strengthen_joins::apply,
     needed: false,
 };
 const MERGE_PROJECTIONS: Rewrite = Rewrite {
     name: "merge-projections",
     about: "makes one projection of two",
+    concerns: |o| matches!(o, LogicalPlan::Project { input, .. } if matches!(input.as_ref(), LogicalPlan::Project { .. })),
     apply: merge_projections::apply,
     needed: false,
 };
 const DROP_NEEDLESS: Rewrite = Rewrite {
     name: "drop-needless",
     about: "drops sorts that nobody sees, DISTINCT of rows that differ already, and joins that add nothing",
+    concerns: |o| matches!(o, LogicalPlan::Sort { .. } | LogicalPlan::Aggregate { .. } | LogicalPlan::Join(_)),
     apply: drop_needless::apply,
     needed: false,
 };
 const PUSH_FILTERS: Rewrite = Rewrite {
     name: "push-filters",
     about: "moves conditions down to where their columns come from, and equalities into joins",
+    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
     apply: push_filters::apply,
     needed: false,
 };
 const PUSH_SUBQUERIES: Rewrite = Rewrite {
     name: "push-subqueries",
     about: "looks up what a subquery says before other joins multiply the rows that ask for it",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
     apply: push_subqueries::apply,
     needed: false,
 };
 const INFER_FILTERS: Rewrite = Rewrite {
     name: "infer-filters",
     about: "derives conditions on one side of a join from those on the other, through the join's equalities",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
     apply: infer_filters::apply,
     needed: false,
 };
 const ORDER_JOINS: Rewrite = Rewrite {
     name: "order-joins",
     about: "puts inner joins in the order that the statistics say is cheapest",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
     apply: order_joins::apply,
     needed: false,
 };
 const SPLIT_AGGREGATES: Rewrite = Rewrite {
     name: "split-aggregates",
     about: "aggregates one side of a join in part before it is joined, where that leaves far fewer rows",
+    concerns: |o| matches!(o, LogicalPlan::Aggregate { input, .. } if matches!(input.as_ref(), LogicalPlan::Join(_))),
     apply: split_aggregates::apply,
     needed: false,
 };
 const PUSH_LIMIT: Rewrite = Rewrite {
     name: "push-limit",
     about: "moves limits below projections and unions, and turns sort with limit into top-n",
+    concerns: |o| matches!(o, LogicalPlan::Limit { .. } | LogicalPlan::Join(_)),
     apply: push_limit::apply,
     needed: false,
 };
 const PRUNE_COLUMNS: Rewrite = Rewrite {
     name: "prune-columns",
     about: "drops columns that nothing above uses",
+    concerns: |_| true,
     apply: prune_columns::apply,
     needed: false,
 };
 const PRUNE_FIELDS: Rewrite = Rewrite {
     name: "prune-fields",
     about: "reads only those fields of nested columns that something uses",
+    concerns: |o| matches!(o, LogicalPlan::Scan(_)),
     apply: prune_fields::apply,
     needed: false,
 };
@@ -245,6 +269,10 @@ pub struct TraceEntry {
     pub orders: Vec<JoinOrder>,
 }
 
+fn any_operator(plan: &LogicalPlan, is_meant: fn(&LogicalPlan) -> bool) -> bool {
+    is_meant(plan) || plan.inputs().into_iter().any(|input| any_operator(input, is_meant))
+}
+
 fn greatest_id(plan: &LogicalPlan) -> u32 {
     let own = plan.columns().iter().map(|column| column.id.0).max().unwrap_or(0);
     plan.inputs().into_iter().map(|input| greatest_id(input)).max().unwrap_or(0).max(own)
@@ -271,7 +299,8 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
             orders: Vec::new(),
         };
         context.estimator.take();
-        let changed = if entry.switched_off { None } else { (rewrite.apply)(&current, context) };
+        let asked = !entry.switched_off && any_operator(&current, rewrite.concerns);
+        let changed = asked.then(|| (rewrite.apply)(&current, context));
         entry.notes = context.notes.take();
         entry.orders = context.orders.take();
         if rewrite.name == UNNEST_SUBQUERIES.name {

@@ -27,8 +27,8 @@ const FEW_PAIRS: f64 = 10_000.0;
 /// Orders that are kept for display beside the one taken.
 const KEPT_ORDERS: usize = 8;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(order(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    order(plan, context)
 }
 
 fn order(plan: &LogicalPlan, context: &Context) -> LogicalPlan {

@@ -9,8 +9,8 @@ use super::Context;
 use crate::expr::{Column, Expr};
 use crate::logical::{CteDefinition, Join, LogicalPlan, Scan, UnionInput};
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
-    Some(prune(plan, &plan.column_ids()))
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+    prune(plan, &plan.column_ids())
 }
 
 fn prune(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> LogicalPlan {

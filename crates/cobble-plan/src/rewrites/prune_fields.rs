@@ -61,11 +61,11 @@ impl Use {
 /// By column, what of it is used.
 type Uses = HashMap<ColumnId, Use>;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     let mut uses = Uses::new();
     candidates(plan, &mut uses);
     if uses.is_empty() {
-        return None;
+        return plan.clone();
     }
     let mut aliases = Vec::new();
     passed_on(plan, &mut uses, &mut aliases);
@@ -86,7 +86,7 @@ pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
         }
     }
     uses.retain(|_, used| matches!(used, Use::Fields(fields) if !fields.is_empty()));
-    (!uses.is_empty()).then(|| rebuilt(plan, &uses, &mut HashMap::new()))
+    if uses.is_empty() { plan.clone() } else { rebuilt(plan, &uses, &mut HashMap::new()) }
 }
 
 /// Columns of rows whose source reads fields apart.

@@ -10,8 +10,8 @@ use super::Context;
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
-    Some(push(plan, Vec::new()))
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+    push(plan, Vec::new())
 }
 
 /// The plan with `conjuncts` applied to its result, each as deep as it may go.

@@ -11,8 +11,8 @@ use crate::logical::{Join, JoinKind, LogicalPlan, SortKey, UnionInput};
 /// Rows up to which a sort is copied: a larger one costs more than it saves.
 const FEW: u64 = 10_000;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> Option<LogicalPlan> {
-    Some(push(plan))
+pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+    push(plan)
 }
 
 fn push(plan: &LogicalPlan) -> LogicalPlan {

@@ -19,8 +19,8 @@ use crate::logical::{Join, JoinKind, LogicalPlan};
 /// A place must have this many times fewer rows than the one where the join stands: estimates of nearly the same size say nothing.
 const WORTH: f64 = 2.0;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(push(plan, &[], context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    push(plan, &[], context)
 }
 
 /// `above`: conditions on the rows of the plan, which may compare what the subqueries in it say.

@@ -22,8 +22,8 @@ const LEAST_KEPT: f64 = 0.4;
 
 type Aggregates = Vec<(Column, AggregateCall)>;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(split(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    split(plan, context)
 }
 
 fn split(plan: &LogicalPlan, context: &Context) -> LogicalPlan {

@@ -11,8 +11,8 @@ use super::push_filters::substitute;
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(strengthen(plan, &[], context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    strengthen(plan, &[], context)
 }
 
 /// `above` holds for every row of the plan that matters.

@@ -18,8 +18,8 @@ use crate::expr::{BinaryOp, Column, Expr};
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use crate::window::{Frame, Ranking, WindowCall, WindowFunction};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> Option<LogicalPlan> {
-    Some(unnest(plan, context))
+pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+    unnest(plan, context)
 }
 
 /// From the inside out: when a join is looked at, the subqueries within its sides are joins already.
