@@ -227,6 +227,7 @@ functions! {
     JsonObject, "json_object", [], "text[] [, text[]]", Immutable, false;
     JsonbObject, "jsonb_object", [], "text[] [, text[]]", Immutable, false;
     JsonOrder, "json_order", [], "json", Immutable, false;
+    JsonRecord, "json_record", [], "json", Immutable, false;
     JsonArrayLength, "json_array_length", ["jsonb_array_length"], "json", Immutable, false;
     JsonTypeof, "json_typeof", ["jsonb_typeof"], "json", Immutable, false;
     JsonBuildObject, "json_build_object", [], "key, any, …", Immutable, false;

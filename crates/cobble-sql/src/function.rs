@@ -615,6 +615,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let arguments = arguments.into_iter().map(pairs).collect::<Result<Vec<_>>>()?;
             if arguments.is_empty() { Err(wrong()) } else { done(arguments, SqlType::Json) }
         }
+        JsonRecord => done(shape(arguments, 1, &[json])?, SqlType::Json),
         JsonOrder => done(shape(arguments, 1, &[json])?, SqlType::Bytea),
         JsonArrayLength => done(shape(arguments, 1, &[json])?, SqlType::Integer),
         JsonTypeof => done(shape(arguments, 1, &[json])?, SqlType::Text),
@@ -626,8 +627,15 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
                 )
                 .hint("give an even number of arguments"));
             }
+            let key = |part: Expr| match part.sql_type() {
+                SqlType::Array(_) | SqlType::Row(_) | SqlType::Json => Err(Error::new(
+                    Code::InvalidValue,
+                    format!("{}() takes no {} as a key", function.name(), part.sql_type()),
+                )),
+                _ => output_text(part),
+            };
             let parts = arguments.into_iter().enumerate();
-            let parts = parts.map(|(place, part)| if place % 2 == 0 { output_text(part) } else { document(part) });
+            let parts = parts.map(|(place, part)| if place % 2 == 0 { key(part) } else { document(part) });
             done(parts.collect::<Result<_>>()?, SqlType::Json)
         }
         JsonBuildArray | JsonbBuildArray => {

@@ -15,7 +15,7 @@ pub enum ArrayItem {
 /// Dimensions that an array may have.
 const DEEPEST: usize = 6;
 
-/// The items of an array; nothing where the text is none, or where its parts are not as deep as each other.
+/// The items of an array; nothing where the text is none, or where its parts have not the same dimensions.
 pub fn parse_array(text: &str) -> Option<Vec<ArrayItem>> {
     let mut characters = text.trim().chars().peekable();
     let items = nested(&mut characters, 1)?;
@@ -65,19 +65,20 @@ fn nested(characters: &mut Peekable<Chars>, depth: usize) -> Option<Vec<ArrayIte
             _ => return None,
         }
     }
-    let depth_of = |item: &ArrayItem| {
-        let (mut depth, mut item) = (0, item);
+    // Every part has been found to be even in itself.
+    let shape_of = |item: &ArrayItem| {
+        let (mut shape, mut item) = (vec![], item);
         while let ArrayItem::Array(inner) = item {
-            depth += 1;
+            shape.push(inner.len());
             match inner.first() {
                 Some(first) => item = first,
                 None => break,
             }
         }
-        depth
+        shape
     };
-    let first = depth_of(items.first()?);
-    items.iter().all(|item| depth_of(item) == first).then_some(items)
+    let first = shape_of(items.first()?);
+    items.iter().all(|item| shape_of(item) == first).then_some(items)
 }
 
 fn quoted(characters: &mut Peekable<Chars>) -> Option<String> {
@@ -108,7 +109,7 @@ mod tests {
             parse_array("{{1},{2}}"),
             Some(vec![ArrayItem::Array(vec![text("1")]), ArrayItem::Array(vec![text("2")])])
         );
-        for bad in ["", "abc", "{1", "{1}}", "{,}", "{1,}", "{{1},2}", "{\"a}", "{1}x"] {
+        for bad in ["", "abc", "{1", "{1}}", "{,}", "{1,}", "{{1},2}", "{{1,2},{3}}", "{\"a}", "{1}x"] {
             assert_eq!(parse_array(bad), None, "{bad}");
         }
     }

@@ -69,6 +69,22 @@ async fn compare(list: &str) {
     assert!(report.is_empty(), "{} of {count} differ\n\n{}", report.len(), report.join("\n\n"));
 }
 
+/// Errors with the whole SQLSTATE.
+#[tokio::test(flavor = "multi_thread")]
+async fn codes() {
+    let judge = language_judge().await;
+    let mut report = Vec::new();
+    for line in include_str!("judged/codes.sql").lines() {
+        let wanted = judged(&judge, line).await.expect_err(line);
+        let wanted = wanted.code().map_or_else(|| wanted.to_string(), |code| code.code().to_owned());
+        match in_engine(line).await {
+            Err(error) if error.code.sqlstate() == wanted => {}
+            other => report.push(format!("{line}\n  got    {other:?}\n  wanted {wanted}")),
+        }
+    }
+    assert!(report.is_empty(), "{} differ\n\n{}", report.len(), report.join("\n\n"));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn clauses() {
     compare(include_str!("judged/clauses.sql")).await;

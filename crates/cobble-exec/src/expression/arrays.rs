@@ -49,6 +49,28 @@ fn dimensions(value: &Evaluated, row: usize) -> Option<Vec<usize>> {
     Some(all)
 }
 
+fn uneven() -> Error {
+    Error::new(Code::ArraySubscript, "arrays of different dimensions cannot be parts of one array")
+}
+
+/// Whether arrays that become the items of one have items themselves: all of them, in the same dimensions, or none (PostgreSQL
+/// manual 8.15.4).
+fn parts_are_even(parts: &[&Evaluated], row: usize) -> Result<bool> {
+    let shape = |part: &Evaluated| dimensions(part, row).unwrap_or_default();
+    let first = shape(parts[0]);
+    if parts[1..].iter().any(|part| shape(part) != first) {
+        return Err(uneven());
+    }
+    Ok(!first.is_empty())
+}
+
+/// That the items of two arrays fit together, or an item and those of an array: what is compared are the dimensions from a level on.
+fn items_fit(arrays: [(&Evaluated, usize); 2], row: usize) -> Result<()> {
+    let [left, right] = arrays.map(|(array, level)| (dimensions(array, row).unwrap_or_default(), level));
+    let fit = left.0.is_empty() || right.0.is_empty() || left.0[left.1..] == right.0[right.1..];
+    if fit { Ok(()) } else { Err(uneven()) }
+}
+
 /// A bound of a slice that is not written.
 const OPEN: i32 = i32::MAX;
 
@@ -169,7 +191,12 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let items: Vec<ArrayRef> =
                 arguments.iter().map(|a| (*a).clone().into_array(rows)).collect::<Result<_>>()?;
             let views: Vec<&dyn Array> = items.iter().map(AsRef::as_ref).collect();
-            let lists = (0..rows).map(|row| Some((0..views.len()).map(|i| (i, row)).collect())).collect();
+            let is_nested = items[0].as_list_opt::<i32>().is_some();
+            let mut lists: Vec<Option<Vec<(usize, usize)>>> = Vec::with_capacity(rows);
+            for row in 0..rows {
+                let empty = is_nested && !parts_are_even(arguments, row)?;
+                lists.push(Some(if empty { vec![] } else { (0..views.len()).map(|i| (i, row)).collect() }));
+            }
             gathered(&views, lists, result)?
         }
         F::ArrayLength | F::ArrayLower => {
@@ -270,16 +297,25 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::ArrayAppend | F::ArrayPrepend => {
             let (array, item) = if function == F::ArrayAppend { (0, 1) } else { (1, 0) };
             let single = arguments[item].array();
+            let is_nested = single.as_list_opt::<i32>().is_some();
+            if is_nested {
+                (0..rows).try_for_each(|row| items_fit([(arguments[array], 1), (arguments[item], 0)], row))?;
+            }
             let lists = (0..rows)
                 .map(|row| {
                     let own = range(array, row).unwrap_or(0..0).map(|place| (0, place));
-                    let new = std::iter::once((1, arguments[item].place(row)));
+                    // An empty array beside an array of arrays adds nothing.
+                    let adds = !is_nested || dimensions(arguments[item], row).is_none_or(|all| !all.is_empty());
+                    let new = adds.then(|| (1, arguments[item].place(row))).into_iter();
                     Some(if array == 0 { own.chain(new).collect() } else { new.chain(own).collect() })
                 })
                 .collect();
             gathered(&[list(array).values().as_ref(), single.as_ref()], lists, result)?
         }
         F::ArrayCat => {
+            if list(0).values().as_list_opt::<i32>().is_some() {
+                (0..rows).try_for_each(|row| items_fit([(arguments[0], 1), (arguments[1], 1)], row))?;
+            }
             let lists = (0..rows)
                 .map(|row| match (range(0, row), range(1, row)) {
                     (None, None) => None,

@@ -416,6 +416,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         | F::JsonObject
         | F::JsonbObject
         | F::JsonOrder
+        | F::JsonRecord
         | F::JsonArrayLength
         | F::JsonTypeof
         | F::JsonBuildObject

@@ -106,9 +106,20 @@ fn found<'a>(document: &'a Json, path: &str, variables: &'a Json, silent: bool) 
     }
 }
 
+/// The variables of a path are the members of an object.
+fn are_variables(given: &Json) -> Result<()> {
+    match given {
+        Json::Object(_) => Ok(()),
+        _ => Err(Error::new(Code::InvalidValue, "the variables of a JSON path are not an object")
+            .hint("such as '{\"least\": 5}', for $least in the path")),
+    }
+}
+
 /// All that a path finds in a document, as text; for functions that make rows.
 pub(crate) fn path_query(document: &str, path: &str, variables: Option<&str>, silent: bool) -> Result<Vec<String>> {
-    let (document, variables) = (parse(document)?, variables.map_or(Ok(Json::Null), parse)?);
+    let (document, given) = (parse(document)?, variables.map(parse).transpose()?);
+    given.as_ref().map_or(Ok(()), are_variables)?;
+    let variables = given.unwrap_or(Json::Null);
     Ok(found(&document, path, &variables, silent)?.unwrap_or_default().iter().map(|value| json_text(value)).collect())
 }
 
@@ -316,7 +327,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             let mut members = Vec::new();
             for (key, value) in pairs {
                 let Some(key) = key else {
-                    return Err(Error::new(Code::InvalidValue, "a JSON object cannot have a null as a key"));
+                    return Err(Error::new(Code::NullNotAllowed, "a JSON object cannot have a null as a key"));
                 };
                 let value = value.map_or(Json::Null, Json::String);
                 members.push(format!("{} : {value}", Json::String(key)));
@@ -347,6 +358,13 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
             }
             Ok(Arc::new(out.finish()))
         }
+        F::JsonRecord => texts(&|row| match json(0, row)? {
+            Some(Json::Object(_)) | None => Ok(Texts::of(arguments[0]).get(row).map(str::to_owned)),
+            Some(other) => Err(Error::new(
+                Code::InvalidValue,
+                format!("a record is made of a JSON object, and this is {}", json_text(&other)),
+            )),
+        }),
         F::JsonTypeof => texts(&|row| Ok(json(0, row)?.map(|value| type_name(&value).to_owned()))),
         // The values are documents already; SQL's null is JSON's.
         F::JsonBuildObject | F::JsonbBuildObject => texts(&|row| {
@@ -406,7 +424,9 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
         F::JsonPathExists | F::JsonPathMatch | F::JsonPathQueryArray | F::JsonPathQueryFirst => {
             let query = |row: usize| -> Result<Option<Vec<Json>>> {
                 let Some((from, path)) = json(0, row)?.zip(Texts::of(arguments[1]).get(row)) else { return Ok(None) };
-                let variables = if arguments.len() > 2 { json(2, row)?.unwrap_or(Json::Null) } else { Json::Null };
+                let given = if arguments.len() > 2 { json(2, row)? } else { None };
+                given.as_ref().map_or(Ok(()), are_variables)?;
+                let variables = given.unwrap_or(Json::Null);
                 let silent = match arguments.get(3) {
                     Some(silent) => silent.array().as_boolean().value(silent.place(row)),
                     None => false,
@@ -423,7 +443,7 @@ pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, re
                     None | Some([Json::Null]) => Ok(None),
                     Some([Json::Bool(truth)]) => Ok(Some(*truth)),
                     Some(_) if arguments.len() > 3 => Ok(None),
-                    Some(_) => Err(Error::new(Code::InvalidValue, "a JSON path gives no single truth value here")),
+                    Some(_) => Err(Error::new(Code::JsonNotOne, "a JSON path gives no single truth value here")),
                 }),
                 F::JsonPathQueryArray => texts(&|row| Ok(query(row)?.map(|found| json_text(&Json::Array(found))))),
                 _ => texts(&|row| Ok(query(row)?.and_then(|found| found.first().map(json_text)))),

@@ -1,5 +1,7 @@
 //! SQL/JSON paths (SQL:2016 part 2, 9.39; PostgreSQL manual 9.16.2): access, filters, arithmetic, the plain methods; lax and strict.
 
+mod parser;
+
 use std::borrow::Cow;
 use std::cell::RefCell;
 use std::cmp::Ordering;
@@ -9,6 +11,7 @@ use std::rc::Rc;
 use cobble_types::{Code, Error, Result};
 use serde_json::Value as Json;
 
+use self::parser::Parser;
 use super::pattern::cached;
 
 /// A parsed path.
@@ -39,8 +42,11 @@ enum Node {
 enum Accessor {
     Member(String),
     AnyMember,
-    /// `.**`, the value and everything inside it.
-    Everything,
+    /// `.**`, the value and everything inside it, between two levels; the deepest one is `usize::MAX`.
+    Everything {
+        first: usize,
+        last: usize,
+    },
     AnyItem,
     Items(Vec<(Node, Option<Node>)>),
     Filter(Test),
@@ -80,9 +86,6 @@ enum Comparison {
     GreaterOrEqual,
 }
 
-/// How deep parentheses and filters may nest.
-const DEEPEST: usize = 100;
-
 /// Paths of a statement are few: the last ones stay parsed.
 const REMEMBERED: usize = 50;
 
@@ -96,7 +99,7 @@ impl Path {
             if let Some(path) = known.get(text) {
                 return Ok(path.clone());
             }
-            let path = Rc::new(Parser { text, at: 0, depth: 0 }.path()?);
+            let path = Rc::new(Parser::of(text).path()?);
             if known.len() >= REMEMBERED {
                 known.clear();
             }
@@ -108,350 +111,8 @@ impl Path {
     /// Everything that the path finds. In lax mode what is not there is left out; in strict mode it is an error, as is arithmetic on
     /// what is no number in either.
     pub fn find<'a>(&self, document: &'a Json, variables: &'a Json) -> Result<Vec<Cow<'a, Json>>> {
-        let look = Look { strict: self.strict, document, variables, last: None };
+        let look = Look { strict: self.strict, document, variables, passes_over: false, last: None };
         look.values(&self.root, document)
-    }
-}
-
-struct Parser<'t> {
-    text: &'t str,
-    at: usize,
-    depth: usize,
-}
-
-impl Parser<'_> {
-    fn wrong(&self, what: &str) -> Error {
-        Error::new(
-            Code::InvalidText,
-            format!(
-                "\"{}\" is not a JSON path: {what} at character {}",
-                self.text,
-                self.text[..self.at].chars().count() + 1
-            ),
-        )
-        .hint("such as $.name, $.tags[0], $.tags[*], $.legs[*] ? (@.minutes > 20), $.\"two words\"")
-    }
-
-    fn rest(&self) -> &str {
-        &self.text[self.at..]
-    }
-
-    fn blanks(&mut self) {
-        let rest = self.rest();
-        self.at += rest.len() - rest.trim_start().len();
-    }
-
-    fn takes(&mut self, sign: &str) -> bool {
-        self.blanks();
-        let found = self.rest().starts_with(sign);
-        if found {
-            self.at += sign.len();
-        }
-        found
-    }
-
-    /// A word of letters that is not the beginning of a longer one.
-    fn takes_word(&mut self, word: &str) -> bool {
-        self.blanks();
-        let rest = self.rest();
-        let found =
-            rest.strip_prefix(word).is_some_and(|after| !after.starts_with(|c: char| c.is_alphanumeric() || c == '_'));
-        if found {
-            self.at += word.len();
-        }
-        found
-    }
-
-    fn expects(&mut self, sign: &str) -> Result<()> {
-        if self.takes(sign) { Ok(()) } else { Err(self.wrong(&format!("\"{sign}\" is missing"))) }
-    }
-
-    fn deeper<T>(&mut self, read: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
-        self.depth += 1;
-        if self.depth > DEEPEST {
-            return Err(Error::new(Code::TooComplex, format!("a JSON path nests more than {DEEPEST} deep")));
-        }
-        let value = read(self);
-        self.depth -= 1;
-        value
-    }
-
-    fn path(mut self) -> Result<Path> {
-        let strict = self.takes_word("strict");
-        if !strict {
-            self.takes_word("lax");
-        }
-        let before = self.at;
-        let root = match self.test() {
-            Ok(test) if self.ended() => Node::Test(Box::new(test)),
-            Err(error) if error.code == Code::TooComplex => return Err(error),
-            _ => {
-                (self.at, self.depth) = (before, 0);
-                self.sum()?
-            }
-        };
-        if !self.ended() {
-            return Err(self.wrong("something is left over"));
-        }
-        Ok(Path { strict, root })
-    }
-
-    fn ended(&mut self) -> bool {
-        self.blanks();
-        self.rest().is_empty()
-    }
-
-    fn test(&mut self) -> Result<Test> {
-        let mut left = self.and()?;
-        while self.takes("||") {
-            left = Test::Or(Box::new(left), Box::new(self.and()?));
-        }
-        Ok(left)
-    }
-
-    fn and(&mut self) -> Result<Test> {
-        let mut left = self.single_test()?;
-        while self.takes("&&") {
-            left = Test::And(Box::new(left), Box::new(self.single_test()?));
-        }
-        Ok(left)
-    }
-
-    fn single_test(&mut self) -> Result<Test> {
-        self.blanks();
-        if self.rest().starts_with('!') && !self.rest().starts_with("!=") {
-            self.at += 1;
-            return Ok(Test::Not(Box::new(self.deeper(Self::enclosed_test)?)));
-        }
-        if self.takes_word("exists") {
-            self.expects("(")?;
-            let inner = self.deeper(Self::sum)?;
-            self.expects(")")?;
-            return Ok(Test::Exists(inner));
-        }
-        if self.rest().starts_with('(') {
-            // A test in parentheses, or the beginning of a value.
-            let (before, depth) = (self.at, self.depth);
-            match self.deeper(Self::enclosed_test) {
-                Ok(test) => {
-                    if self.takes_word("is") {
-                        if !self.takes_word("unknown") {
-                            return Err(self.wrong("\"unknown\" is missing"));
-                        }
-                        return Ok(Test::IsUnknown(Box::new(test)));
-                    }
-                    self.blanks();
-                    if self.rest().is_empty() || self.rest().starts_with([')', '&', '|']) {
-                        return Ok(test);
-                    }
-                }
-                Err(error) if error.code == Code::TooComplex => return Err(error),
-                Err(_) => {}
-            }
-            (self.at, self.depth) = (before, depth);
-        }
-        let left = self.sum()?;
-        let comparisons = [
-            ("==", Comparison::Equal),
-            ("!=", Comparison::NotEqual),
-            ("<>", Comparison::NotEqual),
-            ("<=", Comparison::LessOrEqual),
-            (">=", Comparison::GreaterOrEqual),
-            ("<", Comparison::Less),
-            (">", Comparison::Greater),
-        ];
-        for (sign, comparison) in comparisons {
-            if self.takes(sign) {
-                return Ok(Test::Compare(left, comparison, self.sum()?));
-            }
-        }
-        if self.takes_word("starts") {
-            if !self.takes_word("with") {
-                return Err(self.wrong("\"with\" is missing"));
-            }
-            return Ok(Test::StartsWith(left, self.primary()?));
-        }
-        if self.takes_word("like_regex") {
-            self.blanks();
-            let pattern = self.quoted()?;
-            let mut flags = String::new();
-            if self.takes_word("flag") {
-                self.blanks();
-                flags = self.quoted()?;
-            }
-            cached(&pattern, &flags)?;
-            return Ok(Test::Regex { value: left, pattern, flags });
-        }
-        Err(self.wrong("a comparison is missing"))
-    }
-
-    fn enclosed_test(&mut self) -> Result<Test> {
-        self.expects("(")?;
-        let inner = self.deeper(Self::test)?;
-        self.expects(")")?;
-        Ok(inner)
-    }
-
-    fn sum(&mut self) -> Result<Node> {
-        let mut left = self.product()?;
-        loop {
-            let sign = if self.takes("+") {
-                '+'
-            } else if self.takes("-") {
-                '-'
-            } else {
-                return Ok(left);
-            };
-            left = Node::Arithmetic(Box::new(left), sign, Box::new(self.product()?));
-        }
-    }
-
-    fn product(&mut self) -> Result<Node> {
-        let mut left = self.primary()?;
-        loop {
-            let sign = if self.takes("*") {
-                '*'
-            } else if self.takes("/") {
-                '/'
-            } else if self.takes("%") {
-                '%'
-            } else {
-                return Ok(left);
-            };
-            left = Node::Arithmetic(Box::new(left), sign, Box::new(self.primary()?));
-        }
-    }
-
-    fn primary(&mut self) -> Result<Node> {
-        self.blanks();
-        let Some(first) = self.rest().chars().next() else { return Err(self.wrong("it ends too early")) };
-        let node = match first {
-            '-' | '+' => {
-                self.at += 1;
-                let inner = self.deeper(Self::primary)?;
-                return Ok(Node::Signed(first == '-', Box::new(inner)));
-            }
-            '$' => {
-                self.at += 1;
-                if self.rest().starts_with('"') {
-                    Node::Variable(self.quoted()?)
-                } else {
-                    let name = self.word();
-                    if name.is_empty() { Node::Root } else { Node::Variable(name) }
-                }
-            }
-            '@' => {
-                self.at += 1;
-                Node::Current
-            }
-            '"' => Node::Literal(Json::String(self.quoted()?)),
-            '(' => {
-                self.at += 1;
-                let inner = self.deeper(Self::sum)?;
-                self.expects(")")?;
-                inner
-            }
-            '0'..='9' => {
-                let rest = self.rest();
-                let mut end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
-                let fraction =
-                    rest[end..].strip_prefix('.').filter(|after| after.starts_with(|c: char| c.is_ascii_digit()));
-                if let Some(after) = fraction {
-                    end += 1 + after.find(|c: char| !c.is_ascii_digit()).unwrap_or(after.len());
-                }
-                let number =
-                    serde_json::from_str(&rest[..end]).map_err(|_| self.wrong("a number is not understood"))?;
-                self.at += end;
-                Node::Literal(number)
-            }
-            _ if self.takes_word("true") => Node::Literal(Json::Bool(true)),
-            _ if self.takes_word("false") => Node::Literal(Json::Bool(false)),
-            _ if self.takes_word("null") => Node::Literal(Json::Null),
-            _ if self.takes_word("last") => Node::Last,
-            _ => return Err(self.wrong(&format!("\"{first}\" is not understood"))),
-        };
-        let mut accessors = Vec::new();
-        while let Some(accessor) = self.accessor()? {
-            accessors.push(accessor);
-        }
-        Ok(if accessors.is_empty() { node } else { Node::Access(Box::new(node), accessors) })
-    }
-
-    fn accessor(&mut self) -> Result<Option<Accessor>> {
-        if self.takes("?") {
-            return Ok(Some(Accessor::Filter(self.deeper(Self::enclosed_test)?)));
-        }
-        if self.takes("[") {
-            if self.takes("*") {
-                self.expects("]")?;
-                return Ok(Some(Accessor::AnyItem));
-            }
-            let mut places = Vec::new();
-            loop {
-                let from = self.deeper(Self::sum)?;
-                let to = if self.takes_word("to") { Some(self.deeper(Self::sum)?) } else { None };
-                places.push((from, to));
-                if !self.takes(",") {
-                    break;
-                }
-            }
-            self.expects("]")?;
-            return Ok(Some(Accessor::Items(places)));
-        }
-        if !self.takes(".") {
-            return Ok(None);
-        }
-        if self.takes("**") {
-            return Ok(Some(Accessor::Everything));
-        }
-        if self.takes("*") {
-            return Ok(Some(Accessor::AnyMember));
-        }
-        self.blanks();
-        if self.rest().starts_with('"') {
-            return Ok(Some(Accessor::Member(self.quoted()?)));
-        }
-        let name = self.word();
-        if name.is_empty() {
-            return Err(self.wrong("a name is missing"));
-        }
-        if !self.takes("(") {
-            return Ok(Some(Accessor::Member(name)));
-        }
-        self.expects(")")?;
-        Ok(Some(Accessor::Method(match name.as_str() {
-            "type" => Method::Type,
-            "size" => Method::Size,
-            "double" => Method::Double,
-            "abs" => Method::Abs,
-            "floor" => Method::Floor,
-            "ceiling" => Method::Ceiling,
-            "keyvalue" => Method::KeyValue,
-            other => {
-                let known = ["type", "size", "double", "abs", "floor", "ceiling", "keyvalue"];
-                return Err(Error::unknown("method of a JSON path", other, known));
-            }
-        })))
-    }
-
-    fn word(&mut self) -> String {
-        let rest = self.rest();
-        let end = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
-        let word = rest[..end].to_owned();
-        self.at += end;
-        word
-    }
-
-    /// A string in double quotes, with JSON's escapes.
-    fn quoted(&mut self) -> Result<String> {
-        let mut stream = serde_json::Deserializer::from_str(self.rest()).into_iter::<String>();
-        match stream.next() {
-            Some(Ok(text)) => {
-                self.at += stream.byte_offset();
-                Ok(text)
-            }
-            _ => Err(self.wrong("a string in double quotes is missing")),
-        }
     }
 }
 
@@ -461,14 +122,16 @@ struct Look<'a> {
     strict: bool,
     document: &'a Json,
     variables: &'a Json,
+    /// What has not the form that strict mode demands is passed over, and no error.
+    passes_over: bool,
     /// The last place of the array whose subscripts are being read.
     last: Option<usize>,
 }
 
 type Found<'a> = Vec<Cow<'a, Json>>;
 
-fn fault(what: impl Into<String>) -> Error {
-    Error::new(Code::InvalidValue, format!("a JSON path: {}", what.into()))
+fn fault(code: Code, what: impl Into<String>) -> Error {
+    Error::new(code, format!("a JSON path: {}", what.into()))
 }
 
 fn number(value: f64) -> Json {
@@ -496,33 +159,48 @@ fn parts<'a>(value: Cow<'a, Json>, take: impl Fn(&Json) -> Vec<&Json>) -> Found<
     }
 }
 
-fn everything<'a>(value: &'a Json, out: &mut Vec<&'a Json>) {
-    out.push(value);
+/// The value and what is inside it, as far as it lies between these levels. The level `usize::MAX` as the first one means values
+/// without anything inside.
+fn everything<'a>(value: &'a Json, level: usize, between: (usize, usize), out: &mut Vec<&'a Json>) {
+    let (first, last) = between;
+    let is_leaf = level > 0 && !value.is_array() && !value.is_object();
+    if (level >= first || first == usize::MAX && is_leaf) && level <= last {
+        out.push(value);
+    }
+    let mut inside = |part| everything(part, level + 1, between, out);
     match value {
-        Json::Array(items) => items.iter().for_each(|item| everything(item, out)),
-        Json::Object(members) => members.values().for_each(|member| everything(member, out)),
+        Json::Array(items) if level < last => items.iter().for_each(&mut inside),
+        Json::Object(members) if level < last => members.values().for_each(&mut inside),
         _ => {}
     }
 }
 
 impl<'a> Look<'a> {
+    /// Whether a value that has not the expected form is an error.
+    fn demands(&self) -> bool {
+        self.strict && !self.passes_over
+    }
+
     fn values(&self, node: &Node, current: &'a Json) -> Result<Found<'a>> {
         Ok(match node {
             Node::Root => vec![Cow::Borrowed(self.document)],
             Node::Current => vec![Cow::Borrowed(current)],
             Node::Variable(name) => match self.variables.get(name) {
                 Some(value) => vec![Cow::Borrowed(value)],
-                None => return Err(fault(format!("there is no variable \"{name}\""))),
+                None => return Err(fault(Code::UnknownObject, format!("there is no variable \"{name}\""))),
             },
             Node::Literal(value) => vec![Cow::Owned(value.clone())],
             Node::Last => match self.last {
                 Some(last) => vec![Cow::Owned(last.into())],
-                None => return Err(fault("\"last\" belongs between [ and ]")),
+                None => return Err(fault(Code::Syntax, "\"last\" belongs between [ and ]")),
             },
             Node::Access(from, accessors) => {
                 let mut values = self.values(from, current)?;
+                // Not every value that `**` finds can have what is looked for in it.
+                let mut look = *self;
                 for accessor in accessors {
-                    values = self.accessed(values, accessor)?;
+                    values = look.accessed(values, accessor)?;
+                    look.passes_over |= matches!(accessor, Accessor::Everything { .. });
                 }
                 values
             }
@@ -535,7 +213,7 @@ impl<'a> Look<'a> {
                             Some(whole) => whole.into(),
                             None => number(-n.as_f64().unwrap_or_default()),
                         },
-                        _ => return Err(fault("the sign of what is no number")),
+                        _ => return Err(fault(Code::JsonOperand, "the sign of what is no number")),
                     }));
                 }
                 out
@@ -544,7 +222,7 @@ impl<'a> Look<'a> {
                 let single = |values: Found<'a>| match <[Cow<'a, Json>; 1]>::try_from(values) {
                     Ok([Cow::Borrowed(Json::Number(n))]) => Ok(n.clone()),
                     Ok([Cow::Owned(Json::Number(n))]) => Ok(n),
-                    _ => Err(fault(format!("a side of {sign} is not one number"))),
+                    _ => Err(fault(Code::JsonNotOne, format!("a side of {sign} is not one number"))),
                 };
                 let left = single(self.operands(left, current)?)?;
                 let right = single(self.operands(right, current)?)?;
@@ -566,8 +244,8 @@ impl<'a> Look<'a> {
         match accessor {
             Accessor::Member(name) => {
                 for value in apart(values) {
-                    if self.strict && value.get(name).is_none() {
-                        return Err(fault(format!("there is no member \"{name}\"")));
+                    if self.demands() && value.get(name).is_none() {
+                        return Err(fault(Code::JsonMember, format!("there is no member \"{name}\"")));
                     }
                     out.extend(parts(value, |v| {
                         v.as_object().and_then(|members| members.get(name)).into_iter().collect()
@@ -576,17 +254,17 @@ impl<'a> Look<'a> {
             }
             Accessor::AnyMember => {
                 for value in apart(values) {
-                    if self.strict && !value.is_object() {
-                        return Err(fault("the members of what is no object"));
+                    if self.demands() && !value.is_object() {
+                        return Err(fault(Code::JsonNoObject, "the members of what is no object"));
                     }
                     out.extend(parts(value, |v| v.as_object().map(|m| m.values().collect()).unwrap_or_default()));
                 }
             }
-            Accessor::Everything => {
+            Accessor::Everything { first, last } => {
                 for value in values {
                     out.extend(parts(value, |v| {
                         let mut all = Vec::new();
-                        everything(v, &mut all);
+                        everything(v, 0, (*first, *last), &mut all);
                         all
                     }));
                 }
@@ -595,7 +273,8 @@ impl<'a> Look<'a> {
                 for value in values {
                     match value.as_ref() {
                         Json::Array(_) => out.extend(unwrapped(vec![value])),
-                        _ if self.strict => return Err(fault("the items of what is no array")),
+                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "the items of what is no array")),
+                        _ if self.strict => {}
                         _ => out.push(value),
                     }
                 }
@@ -604,7 +283,8 @@ impl<'a> Look<'a> {
                 for value in values {
                     let length = match value.as_ref() {
                         Json::Array(items) => items.len(),
-                        _ if self.strict => return Err(fault("the items of what is no array")),
+                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "the items of what is no array")),
+                        _ if self.strict => continue,
                         _ => 1,
                     };
                     let chosen = self.places(places, length)?;
@@ -627,7 +307,7 @@ impl<'a> Look<'a> {
             Accessor::Method(Method::KeyValue) => {
                 for (id, value) in apart(values).into_iter().enumerate() {
                     let Json::Object(members) = value.as_ref() else {
-                        return Err(fault("keyvalue() of what is no object"));
+                        return Err(fault(Code::JsonNoObject, "keyvalue() of what is no object"));
                     };
                     let mut members: Vec<(&String, &Json)> = members.iter().collect();
                     members.sort_by_key(|(key, _)| (key.len(), *key));
@@ -641,6 +321,9 @@ impl<'a> Look<'a> {
             Accessor::Method(method) => {
                 let values = if matches!(method, Method::Type | Method::Size) { values } else { apart(values) };
                 for value in values {
+                    if *method == Method::Size && self.strict && self.passes_over && !value.is_array() {
+                        continue;
+                    }
                     out.push(Cow::Owned(self.method(*method, &value)?));
                 }
             }
@@ -653,18 +336,19 @@ impl<'a> Look<'a> {
         let place = |node: &Node| -> Result<i64> {
             match look.values(node, self.document)?.as_slice() {
                 [one] => match one.as_f64() {
-                    Some(place) => Ok(place.trunc() as i64),
-                    None => Err(fault("a subscript is not one number")),
+                    Some(place) if place.abs() <= f64::from(i32::MAX) => Ok(place.trunc() as i64),
+                    Some(_) => Err(fault(Code::JsonPlace, "a subscript is out of the range of integers")),
+                    None => Err(fault(Code::JsonPlace, "a subscript is not one number")),
                 },
-                _ => Err(fault("a subscript is not one number")),
+                _ => Err(fault(Code::JsonPlace, "a subscript is not one number")),
             }
         };
         let mut out = Vec::new();
         for (from, to) in places {
             let first = place(from)?;
             let last = to.as_ref().map(&place).transpose()?.unwrap_or(first);
-            if self.strict && (first < 0 || first > last || last >= length as i64) {
-                return Err(fault(format!("there is no item {last}")));
+            if self.demands() && (first < 0 || first > last || last >= length as i64) {
+                return Err(fault(Code::JsonPlace, format!("there is no item {last}")));
             }
             out.extend((first.max(0)..=last.min(length as i64 - 1)).map(|place| place as usize));
         }
@@ -676,16 +360,16 @@ impl<'a> Look<'a> {
             Method::Type => super::json::type_name(value).into(),
             Method::Size => match value {
                 Json::Array(items) => items.len().into(),
-                _ if self.strict => return Err(fault("the size of what is no array")),
+                _ if self.strict => return Err(fault(Code::JsonNoArray, "the size of what is no array")),
                 _ => 1.into(),
             },
             Method::Double => match value {
                 Json::Number(n) => Json::Number(n.clone()),
                 Json::String(text) => match text.trim().parse::<f64>() {
                     Ok(value) if value.is_finite() => whole_or(value),
-                    _ => return Err(fault(format!("\"{text}\" is not a number"))),
+                    _ => return Err(fault(Code::JsonNoNumber, format!("\"{text}\" is not a number"))),
                 },
-                _ => return Err(fault("double() of what is neither number nor string")),
+                _ => return Err(fault(Code::JsonNoNumber, "double() of what is neither number nor string")),
             },
             Method::Abs | Method::Floor | Method::Ceiling => match (value, value.as_i64()) {
                 (_, Some(whole)) if method != Method::Abs || whole >= 0 => whole.into(),
@@ -697,9 +381,9 @@ impl<'a> Look<'a> {
                         _ => n.ceil(),
                     })
                 }
-                _ => return Err(fault("a method of numbers on what is no number")),
+                _ => return Err(fault(Code::JsonNoNumber, "a method of numbers on what is no number")),
             },
-            Method::KeyValue => return Err(fault("keyvalue() makes several values")),
+            Method::KeyValue => return Err(fault(Code::Internal, "keyvalue() makes several values")),
         })
     }
 

@@ -57,6 +57,12 @@ fn status(code: Code) -> Status {
         | Code::EscapeCharacter
         | Code::FrameDistance
         | Code::JsonMember
+        | Code::JsonNoObject
+        | Code::JsonNoArray
+        | Code::JsonPlace
+        | Code::JsonNoNumber
+        | Code::JsonOperand
+        | Code::JsonNotOne
         | Code::ArraySubscript
         | Code::NullNotAllowed
         | Code::SampleShare

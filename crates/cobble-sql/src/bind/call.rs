@@ -110,7 +110,18 @@ const ELSEWHERE: &[(&str, &str)] = &[
     ("hex", "to_hex(number), or encode(bytes, 'hex')"),
 ];
 
+/// That a function of another dialect has another name here.
+fn called_here(name: &str) -> Option<Error> {
+    let (_, here) = ELSEWHERE.iter().find(|(elsewhere, _)| *elsewhere == name)?;
+    let error = Error::new(Code::UnknownFunction, format!("there is no function named \"{name}\""));
+    Some(error.hint(format!("here it is {here}")))
+}
+
 impl<'a> Binder<'a> {
+    fn is_known(&self, function: &str) -> bool {
+        self.context.functions.contains_key(function) || Function::by_name(function).is_some()
+    }
+
     pub(super) fn call(&mut self, call: &'a ast::Function, scope: &Scope) -> Result<Expr> {
         let mut parts: Vec<String> = call.name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect();
         // PostgreSQL's own functions live in a schema that is always looked into.
@@ -165,7 +176,11 @@ impl<'a> Binder<'a> {
             ] if name == "normalize" && form.quote_style.is_none() => {
                 vec![self.expr(operand, scope)?, Expr::literal(Value::Text(form.value.to_uppercase()))]
             }
-            _ => self.named_arguments(&name, list, scope)?,
+            _ => self.named_arguments(&name, list, scope).map_err(|error| match called_here(&name) {
+                // Words such as the "day" of another dialect's function are no columns.
+                Some(elsewhere) if error.code == Code::UnknownName && !self.is_known(&name) => elsewhere,
+                _ => error,
+            })?,
         };
         if let Some(constant) = self.constant_of_statement(&name, &arguments)? {
             return Ok(constant);
@@ -455,9 +470,8 @@ impl<'a> Binder<'a> {
             _ => {}
         }
         let Some(function) = Function::by_name(name) else {
-            if let Some((_, here)) = ELSEWHERE.iter().find(|(elsewhere, _)| *elsewhere == name) {
-                return Err(Error::new(Code::UnknownFunction, format!("there is no function named \"{name}\""))
-                    .hint(format!("here it is {here}")));
+            if let Some(error) = called_here(name) {
+                return Err(error);
             }
             let known = Function::ALL.iter().map(|f| f.name()).chain(context.functions.keys().map(String::as_str));
             let all: Vec<&str> =

@@ -122,10 +122,11 @@ impl<'a> Binder<'a> {
         let Some((document, rest)) = own.split_first() else {
             return Err(Error::internal("a document without a column"));
         };
+        let record = crate::function::call(Function::JsonRecord, vec![Expr::Column(document.clone())])?;
         let mut columns = Vec::new();
         for (name, sql_type) in wanted {
             let key = Expr::literal(Value::Text(name.clone()));
-            let member = |f| crate::function::call(f, vec![Expr::Column(document.clone()), key.clone()]);
+            let member = |f| crate::function::call(f, vec![record.clone(), key.clone()]);
             let value = match &sql_type {
                 SqlType::Json => member(Function::JsonGet)?,
                 SqlType::Array(_) => super::cast::cast(member(Function::JsonGet)?, &sql_type)?,
@@ -163,6 +164,10 @@ impl<'a> Binder<'a> {
                         // A function of one value makes one row.
                         None => {
                             let value = binder.call_by_name(&name, arguments)?;
+                            if matches!(value.sql_type(), SqlType::Array(_)) {
+                                let what = format!("{name}() in ROWS FROM, as it gives an array,");
+                                return Err(Error::unsupported(what).hint("unnest() makes rows of its items"));
+                            }
                             (TableFunction::Unnest, vec![crate::function::call(Function::MakeArray, vec![value])?])
                         }
                     },

@@ -129,3 +129,15 @@ SELECT array_position(ARRAY['\x02'::bytea], '\x02'), array_remove(ARRAY['\x02'::
 select 'berth'::text || '{}'::jsonb, '{}'::jsonb || 'quay'::varchar, '{"pier":2}'::jsonb || concat('{"pier":', '1}'), 'x'::text || null::bytea, pg_typeof('{"pier":2}'::jsonb || null), pg_typeof('a'::text || '1'::jsonb)
 select '{}'::jsonb || '{"pier":1}', '{"pier":1}' || '{}'::jsonb
 select '{"pier":1}'::jsonb || 7
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', '$.**{1}')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', '$.**{1 to 2}')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', '$.**{last}')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', '$.**{2 to last}')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', 'strict $.**.pier')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', 'strict $.**[*]')
+select jsonb_path_query('{"pier":{"berth":{"pier":3}},"crew":[4,{"pier":5}]}', 'strict $.**.size()')
+select jsonb_path_query('7', '$.**{last}'), jsonb_path_query('7', '$.**')
+select jsonb_path_query('[2.5, 30, 4e2]', '$[*] ? (@ > 2.5e1)'), jsonb_path_query('[0.1, 0.7]', '$[*] ? (@ > .5 && @ < 9E1)'), jsonb_path_query('[4]', '$[*] + 7.')
+select * from jsonb_to_record(null) as t(pier int, crew text)
+select array[array[]::int[], array[]::int[]], array[null::int[], null::int[]], array[]::int[] || array[[4,5]], array[[4,5]] || array[]::int[], array[[[4],[5]],[[6],[7]]]
+select array[x, y] from (values (array[4], array[5]), (array[6], array[7])) t(x, y)
