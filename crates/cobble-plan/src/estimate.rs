@@ -55,9 +55,17 @@ impl Estimate {
     /// Distinct values of an expression over these rows.
     pub fn distinct(&self, expr: &Expr) -> f64 {
         let guess = (self.rows * GUESS_DISTINCT_SHARE).max(1.0);
+        let by = |divisor: &Expr| match divisor {
+            Expr::Literal { value, .. } => value.approximate().map(f64::abs),
+            _ => None,
+        };
         match expr {
             Expr::Column(column) => self.columns.get(&column.id).and_then(|c| c.distinct).unwrap_or(guess),
             Expr::Literal { .. } => 1.0,
+            // What is left over of a division is less than the divisor.
+            Expr::Binary { op: BinaryOp::Modulo, left, right, .. } if by(right).is_some() => {
+                self.distinct(left).min(by(right).unwrap_or(1.0)).max(1.0)
+            }
             other => {
                 let columns = other.columns();
                 let product: f64 =
@@ -189,9 +197,16 @@ impl Estimator {
                 Estimate { rows, most, columns: known.collect() }
             }
             LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => self.of(input),
-            LogicalPlan::Expand { input, .. } => {
-                let below = self.of(input);
-                Estimate { rows: below.rows * GUESS_EXPANSION, most: None, columns: below.columns }
+            LogicalPlan::Expand { input, makers, outer } => {
+                let mut below = self.of(input);
+                // The shorter of several are filled with nulls.
+                let each = makers.iter().try_fold(0.0_f64, |most, maker| Some(most.max(maker.rows()?)));
+                let each = each.map(|rows| if *outer { rows.max(1.0) } else { rows });
+                if let [maker] = makers.as_slice() {
+                    below.columns.extend(maker.series().map(|(column, known)| (column.id, known)));
+                }
+                let rows = below.rows * each.unwrap_or(GUESS_EXPANSION);
+                Estimate { rows, most: below.most.zip(each).map(|(most, each)| most * each), columns: below.columns }
             }
             LogicalPlan::CteScan { id, columns, .. } => match self.results.borrow().get(id) {
                 Some(known) => renamed(known, columns.iter().map(|(column, own)| (*own, column))),

@@ -65,6 +65,16 @@ pub fn settle(expr: Expr) -> Result<Expr> {
 /// Both sides in their common type.
 pub fn unify(left: Expr, right: Expr, what: &str) -> Result<(Expr, Expr, SqlType)> {
     let (l, r) = (left.sql_type(), right.sql_type());
+    // A time of day is an interval for operators, but no form of one for CASE and its like.
+    match (&l, &r) {
+        (SqlType::Interval, SqlType::Time) if what.starts_with('"') => {
+            return Ok((left, right.cast(SqlType::Interval), SqlType::Interval));
+        }
+        (SqlType::Time, SqlType::Interval) if what.starts_with('"') => {
+            return Ok((left.cast(SqlType::Interval), right, SqlType::Interval));
+        }
+        _ => {}
+    }
     // A constant that the other side's type holds exactly takes that type: a cast around a column would hide the column
     // from everything that works on plain comparisons, such as skipping by minimum and maximum.
     if let Some(right) = exact_literal(&right, &l) {
@@ -247,6 +257,10 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             typed(left, coerce(right, &Double)?, Interval)
         }
         (BinaryOp::Times, number, Interval) if number.is_number() => typed(right, coerce(left, &Double)?, Interval),
+        (BinaryOp::Times | BinaryOp::Divide, Time, number) if number.is_number() => {
+            arithmetic(op, left.cast(Interval), right)
+        }
+        (BinaryOp::Times, number, Time) if number.is_number() => arithmetic(op, left, right.cast(Interval)),
         _ => {
             // An open literal takes the other side's type.
             let (left, right) = match (is_untyped(&left), is_untyped(&right)) {
@@ -261,6 +275,8 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             let common =
                 wider_type(&left.sql_type(), &right.sql_type()).filter(SqlType::is_number).ok_or_else(no_operator)?;
             match &common {
+                // What is left over is told of exact numbers only.
+                Real | Double if op == BinaryOp::Modulo => Err(no_operator()),
                 Numeric { .. } => {
                     let sides = (left.sql_type().digits(), right.sql_type().digits());
                     let (Some((p, s)), Some((q, t))) = sides else { return Err(no_operator()) };

@@ -292,7 +292,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             [own] if own.sql_type().is_time_point() || own.sql_type() == SqlType::Interval => {
                 done(arguments, SqlType::Boolean)
             }
-            _ => Err(wrong()),
+            _ => done(shape(arguments, 1, &[interval])?, SqlType::Boolean),
         },
         // Made by the binder for OVERLAPS, which knows the types.
         Overlaps => Err(wrong()),
@@ -403,6 +403,7 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             let own = value.sql_type();
             let value = match own {
                 SqlType::Interval => value,
+                SqlType::Time => value.cast(SqlType::Interval),
                 _ if own.is_time_point() => coerce(value, &SqlType::Timestamp)?,
                 _ if own.is_integer() => coerce(value, &SqlType::Numeric { precision: 38, scale: 0 })?,
                 _ if own.is_number() => value,
@@ -706,6 +707,7 @@ fn whole(expr: Expr) -> Result<Expr> {
 fn interval(expr: Expr) -> Result<Expr> {
     match expr.sql_type() {
         SqlType::Interval => Ok(expr),
+        SqlType::Time => Ok(expr.cast(SqlType::Interval)),
         SqlType::Null => coerce(expr, &SqlType::Interval),
         _ => Err(wrong()),
     }

@@ -164,12 +164,23 @@ fn within_region(
         (ids.union(more_ids).copied().collect(), Arc::new(joined))
     };
     let mut own = own.into_iter();
-    let first = own.next()?;
-    let (ids, first) = own.fold(first, |whole, more| add(&whole, &more));
+    let mut first = own.next()?;
+    let mut left: Vec<_> = own.collect();
+    let links = |a: &BTreeSet<ColumnId>, b: &BTreeSet<ColumnId>| conditions.iter().any(|c| is_link(c, a, b));
+    while !left.is_empty() {
+        let linked = left.iter().position(|(ids, _)| links(&first.0, ids));
+        // Every row with every row is no place to go to, unless the region has to pair them anyway.
+        if linked.is_none() && left.iter().chain([&first]).any(|(a, _)| others.iter().any(|(b, _)| links(a, b))) {
+            return None;
+        }
+        let next = left.remove(linked.unwrap_or(0));
+        first = add(&first, &next);
+    }
+    let (ids, first) = first;
     let (rows, looked_up) = at_or_below(join, &first, used, context);
     let mut whole = (ids, Arc::new(looked_up));
     while !others.is_empty() {
-        let linked = others.iter().position(|(ids, _)| conditions.iter().any(|c| is_link(c, &whole.0, ids)));
+        let linked = others.iter().position(|(ids, _)| links(&whole.0, ids));
         let next = others.remove(linked.unwrap_or(0));
         whole = add(&whole, &next);
     }

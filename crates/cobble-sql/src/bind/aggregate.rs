@@ -11,7 +11,7 @@ use sqlparser::ast;
 
 use super::scope::Scope;
 use super::{Binder, Pending};
-use crate::coerce::{binary, coerce, condition, settle, unify};
+use crate::coerce::{binary, coerce, condition, is_untyped, settle, unify};
 
 impl<'a> Binder<'a> {
     /// An aggregate in the list of a SELECT: computed by a step of its own, here the column it comes in.
@@ -210,7 +210,8 @@ impl<'a> Binder<'a> {
                 for argument in list {
                     match argument {
                         ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) => {
-                            arguments.push(settle(self.expr(e, scope)?)?);
+                            let given = self.expr(e, scope)?;
+                            arguments.push(if function.is_regression() { given } else { settle(given)? });
                         }
                         ast::FunctionArg::Unnamed(ast::FunctionArgExpr::QualifiedWildcard(table)) => {
                             let parts: Vec<String> =
@@ -279,7 +280,8 @@ impl<'a> Binder<'a> {
 fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Expr> {
     use AggregateFunction as F;
     let own = given.sql_type();
-    let double = |e: Expr| if own.is_number() || own == SqlType::Null { coerce(e, &SqlType::Double) } else { Ok(e) };
+    let takes_number = own.is_number() || own == SqlType::Null || is_untyped(&given);
+    let double = |e: Expr| if takes_number { coerce(e, &SqlType::Double) } else { Ok(e) };
     match (function, place) {
         (f, _) if f.is_regression() => double(given),
         (F::PercentileCont | F::PercentileDisc, 1) => match &own {

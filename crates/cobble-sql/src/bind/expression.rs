@@ -87,6 +87,9 @@ impl<'a> Binder<'a> {
                         Expr::Literal { value: Value::Numeric { unscaled, precision, scale }, .. } => {
                             Ok(Expr::literal(Value::Numeric { unscaled: -unscaled, precision, scale }))
                         }
+                        other if other.sql_type() == SqlType::Time => {
+                            Ok(Expr::Negate(Box::new(other.cast(SqlType::Interval))))
+                        }
                         other if other.sql_type().is_number() || other.sql_type() == SqlType::Interval => {
                             Ok(Expr::Negate(Box::new(other)))
                         }

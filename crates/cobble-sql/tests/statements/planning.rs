@@ -195,6 +195,12 @@ fn estimates_follow_the_statistics() {
         ("SELECT id FROM ports OFFSET 30", 10.0),
         ("SELECT id FROM ports UNION ALL SELECT id FROM vessels", 100.0),
         ("SELECT count(*) FROM boardings", 1.0),
+        ("SELECT n FROM generate_series(1, 4000) AS s(n)", 4_000.0),
+        ("SELECT n FROM generate_series(10, 1, -3) AS s(n)", 4.0),
+        ("SELECT n FROM generate_series(5, 1) AS s(n)", 0.0),
+        ("SELECT n FROM generate_series(1, 4000) AS s(n) WHERE n > 3000", 1_000.0),
+        ("SELECT n FROM generate_series(1, 4000) AS s(n) WHERE n % 8 = 3", 500.0),
+        ("SELECT p.id, x FROM ports p, unnest(ARRAY[1, 2, 3]) AS u(x)", 120.0),
     ] {
         let estimate = cobble_plan::estimate::Estimator::default().of(&bind(sql).unwrap().plan).rows;
         assert!((estimate - rows).abs() <= rows / 1000.0, "{sql}: {estimate}, not {rows}");

@@ -477,6 +477,10 @@ fn push_subqueries() {
                     "SELECT b.fare FROM boardings b JOIN routes r ON r.id = b.route_id WHERE r.id = 7 AND b.holder_id IN (SELECT id FROM vessels)",
                 ),
                 (
+                    "not by pairing relations that others link",
+                    "SELECT 1 FROM routes r, ports p, boardings b WHERE b.route_id = r.id AND b.holder_id = p.id AND EXISTS (SELECT 1 FROM vessels v WHERE v.id < r.id AND v.draught > p.id)",
+                ),
+                (
                     "not when a second partner would be an error",
                     "SELECT (SELECT v.name FROM vessels v WHERE v.name < r.name) FROM routes r, ports p",
                 ),

@@ -141,3 +141,7 @@ select jsonb_path_query('[2.5, 30, 4e2]', '$[*] ? (@ > 2.5e1)'), jsonb_path_quer
 select * from jsonb_to_record(null) as t(pier int, crew text)
 select array[array[]::int[], array[]::int[]], array[null::int[], null::int[]], array[]::int[] || array[[4,5]], array[[4,5]] || array[]::int[], array[[[4],[5]],[[6],[7]]]
 select array[x, y] from (values (array[4], array[5]), (array[6], array[7])) t(x, y)
+select justify_hours(time '21:15'), to_char(time '21:15', 'HH24:MI'), isfinite(time '21:15'), interval '1 day' > time '21:15', time '21:15' * 2, 2 * time '10:10', time '21:15' / 3, -time '21:15', corr(3, '4')
+select mod(7.5::float8, 2)
+select 7.5::real % 2
+select coalesce(interval '1 day', time '21:15')
