@@ -243,7 +243,7 @@ async fn buckets_that_are_too_large_are_cut_again() {
         assert_eq!(first(&mut s, &sql).await.unwrap(), wanted);
     }
     // Nothing can cut a single key.
-    let one_key = "SELECT count(*) FROM generate_series(1, 3) a(g) JOIN (SELECT 1 AS g, repeat('ferry', 10) || g AS t FROM generate_series(1, 60000) x(g)) b ON a.g = b.g AND b.t > ''";
+    let one_key = "SELECT count(*) FROM generate_series(1, 100000) a(g) JOIN (SELECT 1 AS g, repeat('ferry', 10) || g AS t FROM generate_series(1, 60000) x(g)) b ON a.g = b.g AND b.t > ''";
     let error = first(&mut s, one_key).await.unwrap_err();
     assert_eq!(error.code, Code::MemoryLimit);
     assert!(error.message.contains("step"), "{}", error.message);

@@ -192,7 +192,7 @@ impl<'a> Look<'a> {
             Node::Literal(value) => vec![Cow::Owned(value.clone())],
             Node::Last => match self.last {
                 Some(last) => vec![Cow::Owned(last.into())],
-                None => return Err(fault(Code::Syntax, "\"last\" belongs between [ and ]")),
+                None => return Err(fault(Code::Syntax, "\"last\" is allowed only in a subscript")),
             },
             Node::Access(from, accessors) => {
                 let mut values = self.values(from, current)?;
@@ -213,7 +213,7 @@ impl<'a> Look<'a> {
                             Some(whole) => whole.into(),
                             None => number(-n.as_f64().unwrap_or_default()),
                         },
-                        _ => return Err(fault(Code::JsonOperand, "the sign of what is no number")),
+                        _ => return Err(fault(Code::JsonOperand, "a sign needs a number")),
                     }));
                 }
                 out
@@ -222,7 +222,7 @@ impl<'a> Look<'a> {
                 let single = |values: Found<'a>| match <[Cow<'a, Json>; 1]>::try_from(values) {
                     Ok([Cow::Borrowed(Json::Number(n))]) => Ok(n.clone()),
                     Ok([Cow::Owned(Json::Number(n))]) => Ok(n),
-                    _ => Err(fault(Code::JsonNotOne, format!("a side of {sign} is not one number"))),
+                    _ => Err(fault(Code::JsonNotOne, format!("{sign} needs a single number on each side"))),
                 };
                 let left = single(self.operands(left, current)?)?;
                 let right = single(self.operands(right, current)?)?;
@@ -255,7 +255,7 @@ impl<'a> Look<'a> {
             Accessor::AnyMember => {
                 for value in apart(values) {
                     if self.demands() && !value.is_object() {
-                        return Err(fault(Code::JsonNoObject, "the members of what is no object"));
+                        return Err(fault(Code::JsonNoObject, "\".*\" needs an object"));
                     }
                     out.extend(parts(value, |v| v.as_object().map(|m| m.values().collect()).unwrap_or_default()));
                 }
@@ -273,7 +273,7 @@ impl<'a> Look<'a> {
                 for value in values {
                     match value.as_ref() {
                         Json::Array(_) => out.extend(unwrapped(vec![value])),
-                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "the items of what is no array")),
+                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "a subscript needs an array")),
                         _ if self.strict => {}
                         _ => out.push(value),
                     }
@@ -283,7 +283,7 @@ impl<'a> Look<'a> {
                 for value in values {
                     let length = match value.as_ref() {
                         Json::Array(items) => items.len(),
-                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "the items of what is no array")),
+                        _ if self.demands() => return Err(fault(Code::JsonNoArray, "a subscript needs an array")),
                         _ if self.strict => continue,
                         _ => 1,
                     };
@@ -307,7 +307,7 @@ impl<'a> Look<'a> {
             Accessor::Method(Method::KeyValue) => {
                 for (id, value) in apart(values).into_iter().enumerate() {
                     let Json::Object(members) = value.as_ref() else {
-                        return Err(fault(Code::JsonNoObject, "keyvalue() of what is no object"));
+                        return Err(fault(Code::JsonNoObject, "keyvalue() needs an object"));
                     };
                     let mut members: Vec<(&String, &Json)> = members.iter().collect();
                     members.sort_by_key(|(key, _)| (key.len(), *key));
@@ -338,9 +338,9 @@ impl<'a> Look<'a> {
                 [one] => match one.as_f64() {
                     Some(place) if place.abs() <= f64::from(i32::MAX) => Ok(place.trunc() as i64),
                     Some(_) => Err(fault(Code::JsonPlace, "a subscript is out of the range of integers")),
-                    None => Err(fault(Code::JsonPlace, "a subscript is not one number")),
+                    None => Err(fault(Code::JsonPlace, "a subscript must be a single number")),
                 },
-                _ => Err(fault(Code::JsonPlace, "a subscript is not one number")),
+                _ => Err(fault(Code::JsonPlace, "a subscript must be a single number")),
             }
         };
         let mut out = Vec::new();
@@ -360,7 +360,7 @@ impl<'a> Look<'a> {
             Method::Type => super::json::type_name(value).into(),
             Method::Size => match value {
                 Json::Array(items) => items.len().into(),
-                _ if self.strict => return Err(fault(Code::JsonNoArray, "the size of what is no array")),
+                _ if self.strict => return Err(fault(Code::JsonNoArray, "size() needs an array")),
                 _ => 1.into(),
             },
             Method::Double => match value {
@@ -369,7 +369,7 @@ impl<'a> Look<'a> {
                     Ok(value) if value.is_finite() => whole_or(value),
                     _ => return Err(fault(Code::JsonNoNumber, format!("\"{text}\" is not a number"))),
                 },
-                _ => return Err(fault(Code::JsonNoNumber, "double() of what is neither number nor string")),
+                _ => return Err(fault(Code::JsonNoNumber, "double() needs a number or a string")),
             },
             Method::Abs | Method::Floor | Method::Ceiling => match (value, value.as_i64()) {
                 (_, Some(whole)) if method != Method::Abs || whole >= 0 => whole.into(),
@@ -381,9 +381,9 @@ impl<'a> Look<'a> {
                         _ => n.ceil(),
                     })
                 }
-                _ => return Err(fault(Code::JsonNoNumber, "a method of numbers on what is no number")),
+                _ => return Err(fault(Code::JsonNoNumber, "abs(), floor() and ceiling() need a number")),
             },
-            Method::KeyValue => return Err(fault(Code::Internal, "keyvalue() makes several values")),
+            Method::KeyValue => return Err(fault(Code::Internal, "keyvalue() gives several values")),
         })
     }
 
