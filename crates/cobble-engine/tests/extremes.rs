@@ -6,8 +6,8 @@ use cobble_engine::{Engine, Session};
 use cobble_types::{Code, Error, array_value_text};
 use tokio_util::sync::CancellationToken;
 
-/// Far more than any of them takes, so that a busy machine does not fail them; a quadratic one would take minutes.
-const SECONDS: Duration = Duration::from_secs(60);
+/// Far more than any of them takes without optimisation, so that a busy machine does not fail them.
+const SECONDS: Duration = Duration::from_secs(240);
 
 fn session() -> Session {
     Engine::in_memory().unwrap().session()

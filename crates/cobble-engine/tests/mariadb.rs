@@ -644,7 +644,7 @@ async fn random_fragments_never_change_an_answer() {
 async fn a_busy_pool_is_told_as_one() {
     let engine = Engine::in_memory().unwrap();
     let mut definition = definition("yard_db", "reader", "a secret");
-    let options = [("pool_size", "1"), ("statement_limit", "12"), ("connect_limit", "3")];
+    let options = [("pool_size", "1"), ("statement_limit", "20"), ("connect_limit", "5")];
     definition.options.extend(options.map(|(name, value)| (name.to_owned(), value.to_owned())));
     engine.add_connection(definition).unwrap();
     engine.add_catalog(CatalogDefinition::new("yard", "yard_db")).unwrap();
