@@ -71,7 +71,7 @@ fn settle(join: Join, above: &[Expr], context: &Context) -> LogicalPlan {
     let here = context.estimate(&join.left).rows;
     match deeper(&join, &join.left, &used, context) {
         Some((rows, plan)) if rows * WORTH <= here => {
-            context.note(format!("{}: for {rows:.0} rows instead of {here:.0}", join.text()));
+            context.note(format!("{}: for an estimated {rows:.0} rows instead of {here:.0}", join.text()));
             plan
         }
         _ => LogicalPlan::Join(join),
