@@ -1,19 +1,10 @@
 //! The data of Saltmarsh Ferries, a made-up company that links the islands of an estuary. Every value is computed from the
 //! seed and the row's number alone, so any part can be made anywhere, in any order, and is always the same.
 
-mod files;
-mod postgres;
 mod rows;
-mod store;
-mod till;
 mod yard;
 
-pub use files::{write_deep, write_drop};
-pub use postgres::{load_everything, load_fleet};
-pub use rows::{Ferry, Month};
-pub use store::serve_store;
-pub use till::write_till;
-pub use yard::load_yard;
+pub use rows::{BUOYS, Ferry, Month};
 
 /// The demo's questions: the name of each and its SQL with comments.
 pub const QUESTIONS: &[(&str, &str)] = &[

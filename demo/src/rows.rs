@@ -623,7 +623,8 @@ impl Ferry {
     }
 
     /// A reading of a buoy: its number, the time, waves and wind, and tags.
-    pub(crate) fn reading(&self, buoy: u64, k: u64, per_buoy: u64) -> (i64, f64, f64, f64, Vec<&'static str>) {
+    /// Reading `k` of a buoy: moment, wave height and period, wind, tags.
+    pub fn reading(&self, buoy: u64, k: u64, per_buoy: u64) -> (i64, f64, f64, f64, Vec<&'static str>) {
         let at = i64::from(FIRST_DAY) * DAY
             + (k as f64 / per_buoy as f64 * 1096.0 * DAY as f64) as i64 / 1_000_000 * 1_000_000;
         let day = (at.div_euclid(DAY) - i64::from(FIRST_DAY)) as f64;
@@ -646,7 +647,8 @@ impl Ferry {
 }
 
 /// Buoys in the estuary; each writes a file of its own.
-pub(crate) const BUOYS: u64 = 12;
+/// Buoys of the estuary, each with as many readings.
+pub const BUOYS: u64 = 12;
 
 #[cfg(test)]
 mod tests {

@@ -1,17 +1,12 @@
-//! The shipyard: work orders on vessels, the parts they can take, and the parts that they took. As batches, and in MariaDB.
+//! The shipyard: work orders on vessels, the parts they can take, and the parts that they took.
 
-use std::error::Error;
-use std::fmt::Write;
 use std::ops::Range;
 use std::sync::Arc;
 
 use arrow::array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Int16Array, Int32Array, RecordBatch, StringArray, StringBuilder,
+    ArrayRef, BooleanArray, Date32Array, Int16Array, Int32Array, RecordBatch, StringArray, StringBuilder,
     TimestampMicrosecondArray,
 };
-use arrow::datatypes::DataType;
-use cobble_types::{SqlType, array_value_text};
-use mysql_async::prelude::Queryable;
 
 use crate::rows::{DAY, FIRST_DAY, Ferry, batch, decimals, texts};
 
@@ -20,8 +15,6 @@ const KINDS: &[&str] = &["hull", "engine", "engine", "safety", "deck", "paint", 
 const THINGS: &[&str] =
     &["pump", "valve", "seal ring", "filter", "cable", "cleat", "life jacket", "anode", "belt", "lamp"];
 const WORDS: &[&str] = &["renew", "inspect", "Inspect", "clean", "replace", "tighten"];
-/// Rows of one INSERT.
-const ROWS: u64 = 1000;
 
 impl Ferry {
     pub fn work_order_count(&self) -> u64 {
@@ -110,78 +103,6 @@ impl Ferry {
     }
 }
 
-type Outcome = Result<(), Box<dyn Error + Send + Sync>>;
-
-/// The database `yard`, in the place of one that is there.
-pub async fn load_yard(client: &mut mysql_async::Conn, ferry: Ferry) -> Outcome {
-    client.query_drop("DROP DATABASE IF EXISTS yard").await?;
-    client.query_drop("CREATE DATABASE yard CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").await?;
-    client.query_drop("USE yard").await?;
-    load(client, "work_orders", ferry.work_order_count(), &|rows| ferry.work_orders(rows)).await?;
-    load(client, "parts", PARTS, &|rows| ferry.parts().slice(rows.start as usize, (rows.end - rows.start) as usize))
-        .await?;
-    load(client, "parts_used", ferry.part_use_count(), &|rows| ferry.parts_used(rows)).await?;
-    for statement in [
-        "ALTER TABLE work_orders ADD PRIMARY KEY (id), ADD INDEX (vessel_id)",
-        "ALTER TABLE parts ADD PRIMARY KEY (id)",
-        "ALTER TABLE parts_used ADD PRIMARY KEY (id), ADD INDEX (order_id)",
-        "ANALYZE TABLE work_orders, parts, parts_used",
-    ] {
-        client.query_drop(statement).await?;
-    }
-    Ok(())
-}
-
-async fn load(
-    client: &mut mysql_async::Conn,
-    name: &str,
-    count: u64,
-    rows: &(dyn Fn(Range<u64>) -> RecordBatch + Send + Sync),
-) -> Outcome {
-    let columns: Vec<String> = rows(0..1)
-        .schema()
-        .fields()
-        .iter()
-        .map(|field| {
-            let sql_type = match SqlType::from_arrow(field.data_type()) {
-                Some(SqlType::Text) | None => "varchar(60)".to_owned(),
-                Some(SqlType::Timestamp) => "datetime(6)".to_owned(),
-                Some(SqlType::Boolean) => "tinyint".to_owned(),
-                Some(other) => other.to_string(),
-            };
-            let nullable = matches!(field.name().as_str(), "closed_at" | "note" | "batch_no");
-            format!("{} {sql_type}{}", field.name(), if nullable { "" } else { " NOT NULL" })
-        })
-        .collect();
-    client.query_drop(format!("CREATE TABLE {name} ({})", columns.join(", "))).await?;
-    client.query_drop("START TRANSACTION").await?;
-    let mut at = 0;
-    while at < count {
-        let end = (at + ROWS).min(count);
-        client.query_drop(insert(name, &rows(at..end))).await?;
-        at = end;
-    }
-    Ok(client.query_drop("COMMIT").await?)
-}
-
-fn insert(name: &str, batch: &RecordBatch) -> String {
-    let mut text = format!("INSERT INTO {name} VALUES ");
-    for row in 0..batch.num_rows() {
-        text.push_str(if row == 0 { "(" } else { ", (" });
-        for (i, column) in batch.columns().iter().enumerate() {
-            let comma = if i == 0 { "" } else { ", " };
-            // Our own words: none of them has a quotation mark or a backslash.
-            let _ = match (array_value_text(column.as_ref(), row), column.data_type()) {
-                (None, _) => write!(text, "{comma}NULL"),
-                (Some(value), DataType::Boolean) => write!(text, "{comma}{value}"),
-                (Some(value), _) => write!(text, "{comma}'{value}'"),
-            };
-        }
-        text.push(')');
-    }
-    text
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -194,6 +115,5 @@ mod tests {
         let used = ferry.parts_used(0..ferry.part_use_count());
         let orders = used.column(1).as_primitive::<Int32Type>();
         assert_eq!(orders.value(orders.len() - 1), ferry.work_order_count() as i32);
-        assert!(insert("parts_used", &used.slice(0, 2)).starts_with("INSERT INTO parts_used VALUES ('1', '1', "));
     }
 }

@@ -162,7 +162,7 @@ pub async fn judge() -> tokio_postgres::Client {
             admin.batch_execute("DROP DATABASE IF EXISTS judge WITH (FORCE)").await.expect("dropped");
             admin.batch_execute("CREATE DATABASE judge").await.expect("created");
             let client = product().database("judge").await;
-            cobble_ferry::load_everything(&client, cobble_ferry::Ferry::new(SCALE), true).await.expect("loaded");
+            cobble_ferry_load::load_everything(&client, cobble_ferry::Ferry::new(SCALE), true).await.expect("loaded");
         })
         .await;
     product().database("judge").await

@@ -3,20 +3,16 @@
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
-use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use async_trait::async_trait;
+use cobble_network::TestStep;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::Acceptance;
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
-use serde::{Deserialize, Serialize};
 
-use crate::definition::{ConnectionDefinition, KindDescription};
-use crate::remembered::Remembered;
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
-use crate::{files, generated, key_value, mariadb, postgres, program, sqlite};
 
 /// One table in a listing.
 #[derive(Debug, Clone)]
@@ -30,23 +26,6 @@ pub struct TableEntry {
 pub struct ListedColumns {
     pub table: String,
     pub columns: Vec<TableColumn>,
-}
-
-/// One step of a connection test, in the order they are taken; a failed one is the last.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct TestStep {
-    /// `resolve`, `reach`, `sign in`, `list`, `read`.
-    pub step: String,
-    pub passed: bool,
-    /// What was found, or what went wrong.
-    pub detail: String,
-    /// The setting at fault.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub setting: Option<String>,
-    /// The likely fix.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub fix: Option<String>,
-    pub seconds: f64,
 }
 
 /// Rows to be kept: as a new table, or beside those of one that is there.
@@ -165,34 +144,4 @@ pub trait Connector: Send + Sync + fmt::Debug {
     fn refresh(&self);
     /// Tries the way to the source step by step and reports each as soon as it is known.
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send));
-}
-
-/// Every kind of connection, with its settings.
-pub const KINDS: &[KindDescription] = &[
-    files::KIND,
-    files::S3,
-    files::HTTP,
-    program::KIND,
-    generated::KIND,
-    mariadb::KIND,
-    postgres::KIND,
-    key_value::KIND,
-    sqlite::KIND,
-];
-
-/// The connector for a definition. Nothing is contacted yet.
-pub fn connector(definition: &ConnectionDefinition) -> Result<Arc<dyn Connector>> {
-    let kind = definition.kind()?;
-    definition.check(kind)?;
-    let life = Duration::from_secs(definition.seconds("metadata_life", kind.metadata_life())?);
-    let inner: Arc<dyn Connector> = match kind.kind {
-        "files" | "s3" | "http" => files::FilesConnector::new(definition)?,
-        "flight" => program::ProgramConnector::new(definition)?,
-        "generated" => generated::GeneratedConnector::new(definition)?,
-        "mariadb" => mariadb::MariaConnector::new(definition)?,
-        "redis" => key_value::KeyValueConnector::new(definition)?,
-        "sqlite" => sqlite::SqliteConnector::new(definition)?,
-        _ => postgres::PostgresConnector::new(definition)?,
-    };
-    Ok(Remembered::new(inner, life))
 }

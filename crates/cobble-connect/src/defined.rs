@@ -7,8 +7,9 @@ use async_trait::async_trait;
 use cobble_plan::logical::{Table, TableKind};
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
+use cobble_network::TestStep;
 
 #[derive(Debug)]
 pub struct Defined {

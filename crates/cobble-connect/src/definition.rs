@@ -6,7 +6,7 @@ use std::fmt;
 use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
-use crate::connector::KINDS;
+use crate::kind::Kind;
 
 /// A secret in memory. Never printed, never serialised.
 #[derive(Clone, PartialEq, Eq)]
@@ -82,33 +82,6 @@ pub const fn setting(
     SettingDescription { name, label, help, required: false, secret: false, default }
 }
 
-/// A kind of connection with the settings it takes.
-#[derive(Debug, Clone, Copy, Serialize)]
-pub struct KindDescription {
-    pub kind: &'static str,
-    pub about: &'static str,
-    pub settings: &'static [SettingDescription],
-}
-
-impl KindDescription {
-    /// Seconds that names and columns are believed where nothing is said: files tell at once what has changed, to ask a server
-    /// takes its time.
-    pub fn metadata_life(&self) -> u64 {
-        match self.kind {
-            "files" | "generated" | "sqlite" => 0,
-            _ => 20,
-        }
-    }
-
-    /// The value of a setting where nothing is said.
-    pub fn default_of(&self, setting: &SettingDescription) -> Option<String> {
-        match setting.name {
-            "metadata_life" => Some(self.metadata_life().to_string()),
-            _ => setting.default.map(str::to_owned),
-        }
-    }
-}
-
 /// Settings that every kind takes.
 pub const COMMON: &[SettingDescription] = &[SettingDescription {
     name: "metadata_life",
@@ -116,7 +89,7 @@ pub const COMMON: &[SettingDescription] = &[SettingDescription {
     help: "how long names and columns are believed before the source is asked again; 0 asks every time",
     required: false,
     secret: false,
-    // By kind: see `KindDescription::metadata_life`.
+    // By kind: see [`Kind::metadata_life`].
     default: None,
 }];
 
@@ -161,8 +134,12 @@ impl ConnectionDefinition {
     }
 
     /// Every setting of this kind as it works under these further options, the last of which wins, and for this user.
-    pub fn effective(&self, over: &[(&str, &BTreeMap<String, String>)], user: Option<&str>) -> Result<Vec<Effective>> {
-        let kind = self.kind()?;
+    pub fn effective(
+        &self,
+        kind: &Kind,
+        over: &[(&str, &BTreeMap<String, String>)],
+        user: Option<&str>,
+    ) -> Vec<Effective> {
         let credentials = user.and_then(|user| self.credentials.get(user));
         let of_user = |name: &str| match (name, credentials?) {
             ("user", Credentials { user: Some(own), .. }) => Some(own.clone()),
@@ -189,16 +166,7 @@ impl ConnectionDefinition {
             let tunable = TUNABLE.contains(&setting.name);
             Effective { name: setting.name.to_owned(), value, from: from.to_owned(), tunable }
         };
-        Ok(kind.settings.iter().chain(COMMON).map(of).collect())
-    }
-
-    /// The description of this kind of connection.
-    pub fn kind(&self) -> Result<&'static KindDescription> {
-        KINDS.iter().find(|kind| kind.kind == self.kind).ok_or_else(|| {
-            let error = Error::unknown("kind of connection", &self.kind, KINDS.iter().map(|k| k.kind));
-            let known = KINDS.iter().map(|k| k.kind).collect::<Vec<_>>().join(", ");
-            if error.hint.is_some() { error } else { error.hint(format!("known kinds: {known}")) }
-        })
+        kind.settings.iter().chain(COMMON).map(of).collect()
     }
 
     /// A connection that needs no more than an address.
@@ -256,7 +224,7 @@ impl ConnectionDefinition {
     }
 
     /// Checks names and presence of settings against the kind's description.
-    pub fn check(&self, kind: &KindDescription) -> Result<()> {
+    pub fn check(&self, kind: &Kind) -> Result<()> {
         check_name("connection", &self.name)?;
         let given = [
             ("address", Some(&self.address).filter(|a| !a.is_empty()).is_some()),
@@ -317,6 +285,30 @@ pub fn check_name(what: &str, name: &str) -> Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::kind::Registry;
+
+    const SERVER: Kind = Kind {
+        kind: "postgres",
+        about: "",
+        metadata_life: 20,
+        settings: &[
+            SettingDescription { required: true, ..setting("address", "", "", None) },
+            setting("database", "", "", None),
+            setting("user", "", "", None),
+            SettingDescription { secret: true, ..setting("secret", "", "", None) },
+            setting("pool_size", "", "", Some("8")),
+            setting("statement_limit", "", "", Some("300")),
+            setting("ca_file", "", "", None),
+        ],
+        connect: |_| Err(Error::internal("only its settings are wanted")),
+    };
+    const FILE: Kind = Kind {
+        kind: "sqlite",
+        settings: &[SettingDescription { required: true, ..setting("address", "", "", None) }],
+        ..SERVER
+    };
+    const FOLDER: Kind = Kind { kind: "files", ..FILE };
+    static KINDS: Registry = Registry::new(&[&SERVER, &FILE, &FOLDER]);
 
     fn fleet() -> ConnectionDefinition {
         let mut definition = ConnectionDefinition::new("fleet_db", "postgres", "fleet.example.test:5432");
@@ -362,7 +354,7 @@ mod tests {
             (vec![], Some("cy"), "secret", Some("hidden"), "connection"),
             (vec![], None, "ca_file", None, "default"),
         ] {
-            let all = fleet.effective(&over, user).unwrap();
+            let all = fleet.effective(&SERVER, &over, user);
             let found = all.iter().find(|one| one.name == setting).unwrap();
             assert_eq!((found.value.as_deref(), found.from.as_str()), (value, from), "{setting} for {user:?}");
         }
@@ -405,7 +397,7 @@ mod tests {
         for (change, fault) in cases {
             let mut definition = fleet();
             change(&mut definition);
-            let outcome = definition.kind().and_then(|kind| definition.check(kind));
+            let outcome = KINDS.kind_of(&definition).and_then(|kind| definition.check(kind));
             match outcome {
                 Ok(()) => assert_eq!(*fault, ""),
                 Err(error) => assert!(!fault.is_empty() && error.to_string().contains(fault), "{fault}: {error}"),

@@ -1,28 +1,19 @@
-//! Connectors: the code for each kind of system, behind one small trait.
+//! The contract of connectors: what the definition of a connection says, what every connector can be asked, the registry of kinds, and
+//! the cache of metadata that stands before each connector.
 
 mod connector;
-pub mod database;
 mod defined;
 mod definition;
-pub mod files;
-pub mod generated;
-pub mod key_value;
-pub mod mariadb;
-mod network;
-mod patience;
-pub mod postgres;
-pub mod program;
+mod kind;
 mod remembered;
-mod server_steps;
-pub mod sqlite;
 mod table_definition;
-mod tls;
+pub mod tls_settings;
 
-pub use connector::{
-    Added, Connector, KINDS, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep, Written, connector,
-};
+pub use cobble_network::TestStep;
+pub use connector::{Added, Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, Written};
 pub use defined::Defined;
 pub use definition::{
-    COMMON, ConnectionDefinition, Credentials, Effective, KindDescription, Secret, TUNABLE, check_name,
+    COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,
 };
+pub use kind::{Kind, Registry};
 pub use table_definition::{DefinedColumn, Discovered, Discovery, Forms, Looking, NativeQuery, TableDefinition};

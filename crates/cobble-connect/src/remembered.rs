@@ -10,8 +10,9 @@ use async_trait::async_trait;
 use cobble_plan::logical::Table;
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
+use cobble_network::TestStep;
 
 /// A call that fails sooner than this has cost nobody much: the next one may ask again.
 const PATIENCE: Duration = Duration::from_millis(500);

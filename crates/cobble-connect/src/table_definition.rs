@@ -6,12 +6,9 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::atomic::AtomicU64;
 
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_types::{Code, Error, Result, SqlType, TextForm};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
-
-use crate::files::encoding;
-use crate::files::marks::DatePattern;
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -148,8 +145,8 @@ const MOST_PORTIONS: u32 = 64;
 
 impl TableDefinition {
     /// What is known of how its text files are written.
-    pub fn text_form(&self) -> TableDefinition {
-        TableDefinition {
+    pub fn text_form(&self) -> TextForm {
+        TextForm {
             delimiter: self.delimiter.clone(),
             quote: self.quote.clone(),
             escape: self.escape.clone(),
@@ -160,19 +157,26 @@ impl TableDefinition {
             thousands: self.thousands.clone(),
             dates: self.dates.clone(),
             nulls: self.nulls.clone(),
-            ..TableDefinition::default()
         }
     }
 
-    /// The same table with its text files written as those of another one.
+    /// The same table with its text files written so.
     #[must_use]
-    pub fn with_text_form(&self, other: &TableDefinition) -> TableDefinition {
-        let TableDefinition { path, files, format, columns, query, split_on, split_into, options, .. } = self.clone();
-        TableDefinition { path, files, format, columns, query, split_on, split_into, options, ..other.text_form() }
-    }
-
-    pub fn says_how_text_is_written(&self) -> bool {
-        self.text_form() != TableDefinition::default()
+    pub fn with_text_form(&self, form: TextForm) -> TableDefinition {
+        let TextForm { delimiter, quote, escape, comment, header, encoding, decimal, thousands, dates, nulls } = form;
+        TableDefinition {
+            delimiter,
+            quote,
+            escape,
+            comment,
+            header,
+            encoding,
+            decimal,
+            thousands,
+            dates,
+            nulls,
+            ..self.clone()
+        }
     }
 
     /// Checks that what is said belongs together; `name` is the table's.
@@ -189,7 +193,7 @@ impl TableDefinition {
             (None, Some(_)) => {
                 let of_files = self.files.is_some()
                     || self.format.is_some()
-                    || self.says_how_text_is_written()
+                    || !self.text_form().is_silent()
                     || !self.columns.is_empty();
                 if of_files {
                     return bad("a query has no files, format or columns of its own", "leave them out");
@@ -205,35 +209,6 @@ impl TableDefinition {
             (Some(_), Some(_)) => return bad("it cannot be split into so many portions", "give a number from 2 to 64"),
             _ => return bad("split_on and split_into go together", "give a column and a number of portions"),
         }
-        let signs = [
-            ("delimiter", &self.delimiter),
-            ("quote", &self.quote),
-            ("escape", &self.escape),
-            ("comment", &self.comment),
-        ];
-        for (what, sign) in signs {
-            if sign.as_ref().is_some_and(|sign| sign.len() != 1) {
-                return bad(&format!("its {what} is not one ASCII character"), "such as , or ;");
-            }
-        }
-        match self.decimal.as_deref() {
-            None | Some("." | ",") => {}
-            Some(_) => return bad("its decimal mark is neither a point nor a comma", "give . or ,"),
-        }
-        if let Some(mark) = &self.thousands {
-            let is_mark =
-                mark.chars().count() == 1 && !mark.contains(|c: char| c.is_alphanumeric() || "+-".contains(c));
-            if !is_mark || Some(mark.as_str()) == Some(self.decimal.as_deref().unwrap_or(".")) {
-                return bad("its thousands mark is not one sign other than the decimal mark", "such as , or . or '");
-            }
-        }
-        let named = |e: Error| Error { message: format!("table {name}: {}", e.message), ..e };
-        if let Some(pattern) = &self.dates {
-            DatePattern::parse(pattern).map_err(named)?;
-        }
-        if let Some(encoding) = &self.encoding {
-            encoding::named(encoding).map_err(named)?;
-        }
         for (place, column) in self.columns.iter().enumerate() {
             if self.columns[..place].iter().any(|known| known.name == column.name) {
                 return bad(&format!("it has two columns named {}", column.name), "give each a name of its own");
@@ -247,21 +222,20 @@ impl TableDefinition {
 #[derive(Debug, Clone, Default)]
 pub struct Forms {
     /// Said of all of them.
-    pub said: TableDefinition,
+    pub said: TextForm,
     /// Tables that are defined already: what their values mean is not guessed again.
     pub known: Vec<TableDefinition>,
 }
 
 impl Forms {
     /// For the files of a folder.
-    pub fn of(&self, path: &str) -> TableDefinition {
-        let mut form = TableDefinition { path: Some(path.to_owned()), ..self.said.text_form() };
+    pub fn of(&self, path: &str) -> TextForm {
         let known = self.known.iter().find(|known| known.path.as_deref() == Some(path));
-        if let Some(known) = known.filter(|_| !self.said.says_how_text_is_written()) {
-            let TableDefinition { escape, comment, encoding, decimal, thousands, dates, nulls, .. } = known.text_form();
-            form = TableDefinition { escape, comment, encoding, decimal, thousands, dates, nulls, ..form };
+        match known.filter(|_| self.said.is_silent()) {
+            // Where fields end is found out again: the files may be others by now.
+            Some(known) => TextForm { delimiter: None, quote: None, header: None, ..known.text_form() },
+            None => self.said.clone(),
         }
-        form
     }
 }
 

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
+use crate::kinds::KINDS;
 use async_trait::async_trait;
-use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep, connector};
+use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
 use cobble_exec::CpuPool;
 use cobble_plan::registry::built_in;
 use cobble_plan::{UserFunction, UserView};
@@ -76,7 +77,11 @@ impl CatalogDefinition {
     /// What stands before the connection for this catalog.
     fn connector(&self, connection: &OpenConnection) -> Result<Arc<dyn Connector>> {
         let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| {
-            if options.is_empty() { Ok(inner.clone()) } else { connector(&connection.definition.tuned(options, what)?) }
+            if options.is_empty() {
+                Ok(inner.clone())
+            } else {
+                KINDS.connect(&connection.definition.tuned(options, what)?)
+            }
         };
         let inner = own(&self.options, "catalog", &connection.connector)?;
         if let Some(watch) = self.watch.as_ref().filter(|watch| watch.every < SHORTEST_WATCH) {
@@ -234,7 +239,7 @@ impl Engine {
             let Some(definition) = place.definition.of_user(user) else { continue };
             *place = match before.connections.get(name).filter(|known| known.definition == definition) {
                 Some(known) => known.clone(),
-                None => Arc::new(OpenConnection { connector: connector(&definition)?, definition }),
+                None => Arc::new(OpenConnection { connector: KINDS.connect(&definition)?, definition }),
             };
         }
         let mut view = CatalogSet::new(connections, set.catalogs.clone(), &before)?;
@@ -339,7 +344,7 @@ impl Engine {
 
     /// Checks the definition and takes it in; nothing is contacted.
     pub fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
-        let connector = connector(&definition)?;
+        let connector = KINDS.connect(&definition)?;
         self.change(|set| {
             if set.connections.contains_key(&definition.name) {
                 return Err(Error::new(
@@ -354,7 +359,7 @@ impl Engine {
 
     /// Puts a definition in the place of the one with its name; queries that run go on with the old one.
     pub fn replace_connection(&self, definition: ConnectionDefinition) -> Result<()> {
-        let connector = connector(&definition)?;
+        let connector = KINDS.connect(&definition)?;
         self.change(|set| match set.connections.get_mut(&definition.name) {
             Some(place) => {
                 *place = Arc::new(OpenConnection { definition, connector });
@@ -423,7 +428,9 @@ impl Engine {
         let none = BTreeMap::new();
         // A table that is not defined here has no settings of its own.
         let of_table = table.and_then(|table| known.tables.get(table)).map_or(&none, |table| &table.options);
-        connection.definition.effective(&[("catalog", &known.options), ("table", of_table)], user)
+        let definition = &connection.definition;
+        let over = [("catalog", &known.options), ("table", of_table)];
+        Ok(definition.effective(KINDS.kind_of(definition)?, &over, user))
     }
 
     pub fn remove_catalog(&self, name: &str) -> Result<()> {
@@ -460,7 +467,7 @@ impl Engine {
         definition: &ConnectionDefinition,
         report: &mut (dyn FnMut(TestStep) + Send),
     ) -> Result<()> {
-        connector(definition)?.test(report).await;
+        KINDS.connect(definition)?.test(report).await;
         Ok(())
     }
 }

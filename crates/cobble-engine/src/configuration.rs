@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::sync::Arc;
 
-use cobble_connect::{ConnectionDefinition, Credentials, Secret, TableDefinition, connector};
+use crate::kinds::KINDS;
+use cobble_connect::{ConnectionDefinition, Credentials, Secret, TableDefinition};
 use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownView, Statement, parse_statements};
 use cobble_types::{Code, Error, Position, Result, closest_name};
@@ -405,7 +406,7 @@ impl Engine {
                 // What stays as it is keeps its open connections.
                 Some(known) if known.definition == definition => known.clone(),
                 _ => {
-                    let connector = connector(&definition).map_err(|error| match error.message.contains(name) {
+                    let connector = KINDS.connect(&definition).map_err(|error| match error.message.contains(name) {
                         true => error,
                         false => Error { message: format!("connection {name}: {}", error.message), ..error },
                     })?;

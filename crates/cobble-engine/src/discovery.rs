@@ -8,7 +8,7 @@ use cobble_exec::{fold_constant, start};
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{LogicalPlan, Scan, Table, TableColumn};
 use cobble_plan::{Settings, planner};
-use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType, array_value_text};
+use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType, TextForm, array_value_text};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
@@ -77,7 +77,7 @@ impl Engine {
         catalog: &str,
         path: &str,
         schema: Option<&str>,
-        form: &TableDefinition,
+        form: &TextForm,
         looking: &Arc<Looking>,
     ) -> Result<Look> {
         let set = self.set();
@@ -260,7 +260,7 @@ fn merged(known: &TableDefinition, found: &Discovered, say: &mut dyn FnMut(&str,
     }
     if known.delimiter.is_some() && known.text_form() != found.definition.text_form() {
         say("changed form", format!("{} → {}", form_words(known), form_words(&found.definition)));
-        next = next.with_text_form(&found.definition);
+        next = next.with_text_form(found.definition.text_form());
     }
     next.files = if next.files.is_none() { None } else { found.definition.files.clone().or(next.files) };
     next

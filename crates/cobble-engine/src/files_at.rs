@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use cobble_connect::{ConnectionDefinition, TableDefinition, connector};
+use crate::kinds::KINDS;
+use cobble_connect::{ConnectionDefinition, TableDefinition};
 use cobble_plan::logical::Table;
 use cobble_sql::RowsAt;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -80,7 +81,7 @@ pub async fn table(set: &CatalogSet, call: &RowsAt<'_>) -> Result<Arc<Table>> {
     let of_machine = path.starts_with(['/', '.']);
     let (catalog, connector, inner) = match of_machine {
         // The address itself may be a folder, a file or a pattern.
-        true => ("files", connector(&ConnectionDefinition::new("files", "files", path))?, ""),
+        true => ("files", KINDS.connect(&ConnectionDefinition::new("files", "files", path))?, ""),
         false => {
             let (catalog, rest) = path.split_once('/').unwrap_or((path, ""));
             let known = set.connector(catalog).map_err(|error| {

@@ -8,6 +8,7 @@ mod configuration;
 mod discovery;
 mod execution;
 mod files_at;
+mod kinds;
 mod memory_table;
 mod objects;
 mod resolve;
@@ -20,7 +21,7 @@ mod writing;
 pub use analyze::CollectedStatistics;
 pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables, Watch};
 pub use cobble_connect::{
-    ConnectionDefinition, DefinedColumn, Effective, KINDS, Looking, Secret, TableDefinition, TableEntry, TestStep,
+    ConnectionDefinition, DefinedColumn, Effective, Looking, Secret, TableDefinition, TableEntry, TestStep,
 };
 pub use cobble_exec::{Held, ServiceMemory, SpillPlace};
 pub use cobble_plan::document::PlanDocument;
@@ -35,6 +36,7 @@ pub use configuration::{
 };
 pub use discovery::{Drift, FoundTable, Look, SampleColumn, Take};
 pub use execution::{Execution, Progress, ResultColumn};
+pub use kinds::KINDS;
 pub use memory_table::{MemoryTable, text_rows};
 pub use resolve::Relation;
 pub use session::{Prepared, Session};

@@ -5,7 +5,8 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session, draw};
-use cobble_ferry::{Ferry, write_drop};
+use cobble_ferry::Ferry;
+use cobble_ferry_load::write_drop;
 use cobble_types::{Code, Error, array_value_text};
 use tokio_util::sync::CancellationToken;
 

@@ -9,7 +9,8 @@ use std::sync::Arc;
 
 use arrow::array::RecordBatch;
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
-use cobble_ferry::{Ferry, Month, serve_store, write_drop};
+use cobble_ferry::{Ferry, Month};
+use cobble_ferry_load::{serve_store, write_drop};
 use cobble_types::{Error, array_value_text};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;

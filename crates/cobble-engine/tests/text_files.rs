@@ -104,7 +104,7 @@ async fn what_a_preview_shows_is_what_is_read() {
     let mut all = String::new();
     let said = TableDefinition { dates: Some("DD/MM/YYYY".into()), ..TableDefinition::default() };
     for (path, form) in [("", TableDefinition::default()), ("either.csv", said)] {
-        let mut look = engine.discover("pier", path, None, &form, &Default::default()).await.unwrap();
+        let mut look = engine.discover("pier", path, None, &form.text_form(), &Default::default()).await.unwrap();
         engine.add_samples("pier", &mut look, &Default::default()).await.unwrap();
         for table in &look.tables {
             let form = serde_json::to_string(&table.definition.text_form()).unwrap();

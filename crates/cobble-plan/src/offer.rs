@@ -331,8 +331,8 @@ pub trait PortionReader: Send {
 #[derive(Debug, Default)]
 pub struct GateCounters {
     pub rows: AtomicU64,
-    /// Bytes read from files, or received from a server.
-    pub bytes: AtomicU64,
+    /// Bytes read from files, or received from a server. Shared with what reads a file.
+    pub bytes: Arc<AtomicU64>,
     /// Rows that were decoded and dropped inside the gate by late materialisation.
     pub rows_dropped: AtomicU64,
     /// Rows of pages that were not decoded, as the page's least and greatest values leave none.

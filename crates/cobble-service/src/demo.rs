@@ -1,20 +1,18 @@
 //! The demo: the fleet's and the yard's databases, the folder `drop`, an object store and the kiosks' file, loaded once and found again at the next start.
 
+use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
+use std::process::{Child, Command, Stdio};
 use std::time::Instant;
 
-use cobble_connect::{ConnectionDefinition, Secret};
-use cobble_engine::CatalogDefinition;
-use cobble_ferry::{Ferry, load_fleet, load_yard, serve_store, write_deep, write_drop, write_till};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Secret};
 use cobble_types::{Code, Error, Result};
-use mysql_async::prelude::Queryable;
 use serde::{Deserialize, Serialize};
-use tokio::net::TcpListener;
 
 use crate::private_mariadb::PrivateMaria;
-use crate::private_postgres::{PrivatePostgres, connect};
+use crate::private_postgres::PrivatePostgres;
 use crate::private_server::secret;
-use crate::service::Service;
+use crate::service::{Service, blocking};
 
 /// What has been loaded; another scale or form is loaded anew.
 #[derive(Debug, PartialEq, Serialize, Deserialize)]
@@ -26,17 +24,66 @@ struct Loaded {
 const FORM: u32 = 5;
 const READER: &str = "reader";
 
-/// The demo's object store, which ends when this is dropped.
-pub struct Store(tokio::task::JoinHandle<()>);
+/// The demo's object store, a program of its own that ends when its standard input does.
+pub struct Store(Child);
 
 impl Drop for Store {
     fn drop(&mut self) {
-        self.0.abort();
+        drop(self.0.stdin.take());
+        let _ = self.0.wait();
     }
 }
 
 fn failed(what: impl std::fmt::Display) -> Error {
     Error::new(Code::Storage, format!("the demo data: {what}"))
+}
+
+/// The program that loads the data and serves the object store. It lies beside this one.
+fn ferry() -> Result<Command> {
+    let own = std::env::current_exe().map_err(failed)?;
+    let folders = own.ancestors().skip(1).take(2);
+    let found = folders.map(|folder| folder.join("cobble-ferry")).find(|path| path.is_file()).ok_or_else(|| {
+        failed(format!("there is no program cobble-ferry beside {}", own.display()))
+            .hint("build it with cargo build --workspace, or start without --demo")
+    })?;
+    Ok(Command::new(found))
+}
+
+/// Loads all data; how to sign in goes by a pipe, where nobody else sees it.
+fn load(folder: &Path, scale: f64, sign_in: &serde_json::Value) -> Result<()> {
+    let mut loading = ferry()?
+        .arg("load")
+        .arg(folder)
+        .args(["--scale", &scale.to_string()])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::piped())
+        .spawn()
+        .map_err(failed)?;
+    if let Some(mut pipe) = loading.stdin.take() {
+        pipe.write_all(sign_in.to_string().as_bytes()).map_err(failed)?;
+    }
+    let output = loading.wait_with_output().map_err(failed)?;
+    match output.status.success() {
+        true => Ok(()),
+        false => Err(failed(String::from_utf8_lossy(&output.stderr).trim())),
+    }
+}
+
+/// Starts the object store, and says its address.
+fn start_store(folder: &Path, secret: &str) -> Result<(Store, String)> {
+    let spawned = ferry()?.arg("store").arg(folder).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn();
+    let mut store = Store(spawned.map_err(failed)?);
+    let (Some(pipe), Some(out)) = (&mut store.0.stdin, store.0.stdout.take()) else {
+        return Err(Error::internal("a program without pipes"));
+    };
+    writeln!(pipe, "{secret}").map_err(failed)?;
+    let mut address = String::new();
+    BufReader::new(out).read_line(&mut address).map_err(failed)?;
+    match address.trim() {
+        "" => Err(failed("the object store has not started")),
+        address => Ok((store, address.to_owned())),
+    }
 }
 
 /// Loads the data where it is missing and adds the demo's connections and catalogs.
@@ -57,24 +104,22 @@ pub async fn set_up(
         let began = Instant::now();
         say(&format!("loading the ferry data at scale {scale}"));
         let _ = std::fs::remove_file(&mark);
-        let ferry = Ferry::new(scale);
-        let (target, till, store) = (drop_folder.clone(), till.clone(), folder.join("store"));
-        let files = tokio::task::spawn_blocking(move || {
-            write_drop(ferry, &target).map_err(|e| e.to_string())?;
-            write_deep(ferry, &store).map_err(|e| e.to_string())?;
-            write_till(ferry, &till).map_err(|e| e.to_string())
+        postgres.ensure_database("fleet").await?;
+        let ((fleet_user, fleet_secret), (yard_user, yard_secret)) = (postgres.owner(), mariadb.owner());
+        let sign_in = serde_json::json!({
+            "fleet": { "port": postgres.port, "user": fleet_user, "secret": fleet_secret },
+            "yard": { "port": mariadb.port, "user": yard_user, "secret": yard_secret },
+            "reader": READER,
+            "reader_secret": reader_secret,
         });
-        let yard = load_into_yard(mariadb, ferry, &reader_secret);
-        let fleet = load_into_fleet(postgres, ferry, &reader_secret);
-        tokio::try_join!(fleet, yard)?;
-        files.await.map_err(failed)?.map_err(failed)?;
+        let folder = folder.to_owned();
+        blocking(move || load(&folder, scale, &sign_in)).await?;
         let text = serde_json::to_vec(&wanted).map_err(failed)?;
         std::fs::write(&mark, text).map_err(failed)?;
         say(&format!("loaded in {:.1} s", began.elapsed().as_secs_f64()));
     }
-    let listener = TcpListener::bind("127.0.0.1:0").await.map_err(failed)?;
-    let store_address = format!("http://{}", listener.local_addr().map_err(failed)?);
-    let store = serve_store(&folder.join("store"), listener, Some((READER, &reader_secret))).map_err(failed)?;
+    let (store_folder, store_secret) = (folder.join("store"), reader_secret.clone());
+    let (store, store_address) = blocking(move || start_store(&store_folder, &store_secret)).await?;
     let set = service.engine.set();
     let address = drop_folder.canonicalize().map_err(failed)?;
     let fleet = ConnectionDefinition {
@@ -133,38 +178,5 @@ pub async fn set_up(
             service.add_catalog(CatalogDefinition::new(name, connection)).await?;
         }
     }
-    Ok(Store(store))
-}
-
-/// The fleet's tables and who may read them. The secret is letters and digits of our own making, so it can stand in a statement.
-async fn load_into_fleet(postgres: &PrivatePostgres, ferry: Ferry, reader_secret: &str) -> Result<()> {
-    postgres.ensure_database("fleet").await?;
-    let client = connect(&postgres.config("fleet")).await?;
-    load_fleet(&client, ferry).await.map_err(failed)?;
-    let there = client.query_opt("SELECT FROM pg_roles WHERE rolname = $1", &[&READER]).await.map_err(failed)?;
-    let verb = if there.is_some() { "ALTER" } else { "CREATE" };
-    let grant = format!(
-        "{verb} ROLE {READER} LOGIN PASSWORD '{reader_secret}'; GRANT USAGE ON SCHEMA public TO {READER};
-         GRANT SELECT ON ALL TABLES IN SCHEMA public TO {READER}"
-    );
-    client.batch_execute(&grant).await.map_err(failed)
-}
-
-/// The yard's tables and who may read them.
-async fn load_into_yard(mariadb: &PrivateMaria, ferry: Ferry, reader_secret: &str) -> Result<()> {
-    let (user, secret) = mariadb.owner();
-    let options = mysql_async::OptsBuilder::default()
-        .ip_or_hostname("127.0.0.1")
-        .tcp_port(mariadb.port)
-        .user(Some(user))
-        .pass(Some(secret));
-    let mut client = mysql_async::Conn::new(options).await.map_err(failed)?;
-    load_yard(&mut client, ferry).await.map_err(failed)?;
-    for statement in [
-        format!("CREATE OR REPLACE USER '{READER}'@'127.0.0.1' IDENTIFIED BY '{reader_secret}'"),
-        format!("GRANT SELECT ON yard.* TO '{READER}'@'127.0.0.1'"),
-    ] {
-        client.query_drop(statement).await.map_err(failed)?;
-    }
-    client.disconnect().await.map_err(failed)
+    Ok(store)
 }

@@ -84,6 +84,11 @@ impl PrivatePostgres {
         config
     }
 
+    /// User and secret of its owner.
+    pub fn owner(&self) -> (&str, &str) {
+        (SUPERUSER, &self.secret)
+    }
+
     /// The same as a URL, for the records.
     pub fn url(&self, database: &str) -> String {
         format!("postgres://{SUPERUSER}:{}@127.0.0.1:{}/{database}", self.secret, self.port)

@@ -251,8 +251,10 @@ impl Service {
     /// Looks for tables in a catalog's files, changes its definition unless it is a preview, and keeps what was other than before.
     pub async fn discover(&self, catalog: &str, wish: &Wish) -> Result<Look> {
         let under_way = self.begin_looking(catalog)?;
-        let found =
-            self.engine.discover(catalog, &wish.path, wish.schema.as_deref(), &wish.form, &under_way.looking).await;
+        let found = self
+            .engine
+            .discover(catalog, &wish.path, wish.schema.as_deref(), &wish.form.text_form(), &under_way.looking)
+            .await;
         let mut look = found?;
         let Some(take) = wish.take else {
             self.engine.add_samples(catalog, &mut look, &under_way.looking).await?;

@@ -8,6 +8,7 @@ mod names;
 pub mod parse;
 mod sql_type;
 mod text;
+mod text_form;
 pub mod time_parts;
 pub mod time_text;
 mod type_name;
@@ -21,4 +22,5 @@ pub use text::{
     array_value_text, csv_header, json_row, json_text, json_value, write_csv_rows, write_date, write_decimal,
     write_moment, write_timestamp,
 };
+pub use text_form::TextForm;
 pub use value::Value;

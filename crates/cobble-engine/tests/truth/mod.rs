@@ -90,7 +90,7 @@ pub async fn random_fragments(session: &mut Session, seed: u64, count: usize, co
 
 /// What a source says of all columns of a schema at once is what it says of each table.
 pub async fn described_alike(definition: &ConnectionDefinition, schema: &str) {
-    let connector = cobble_connect::connector(definition).unwrap();
+    let connector = cobble_engine::KINDS.connect(definition).unwrap();
     let all = connector.columns(schema).await.unwrap().expect("it tells them at once");
     let names: Vec<String> = connector.tables(schema).await.unwrap().into_iter().map(|entry| entry.name).collect();
     assert_eq!(all.iter().map(|listed| listed.table.clone()).collect::<Vec<_>>(), names);

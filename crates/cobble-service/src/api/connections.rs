@@ -1,7 +1,8 @@
 //! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
 
-use cobble_connect::{COMMON, ConnectionDefinition, Credentials, KINDS, KindDescription, Secret, TestStep};
+use cobble_connect::{COMMON, ConnectionDefinition, Credentials, Kind, Secret, TestStep};
 use cobble_engine::Engine;
+use cobble_engine::KINDS;
 use cobble_types::{Code, Error};
 use rocket::response::stream::{Event, EventStream};
 use rocket::serde::json::Json;
@@ -83,7 +84,7 @@ pub fn kinds() -> Json<Vec<KindBody>> {
 
 pub fn described_kinds() -> Vec<KindBody> {
     let setting = |s: &'static str| s.to_owned();
-    let described = |kind: &KindDescription| KindBody {
+    let described = |kind: &Kind| KindBody {
         kind: setting(kind.kind),
         about: setting(kind.about),
         settings: kind
@@ -100,7 +101,7 @@ pub fn described_kinds() -> Vec<KindBody> {
             })
             .collect(),
     };
-    KINDS.iter().map(described).collect()
+    KINDS.all().map(described).collect()
 }
 
 /// All connections, without their secrets.

@@ -18,7 +18,8 @@ use std::time::{Duration, Instant};
 
 use arrow::array::{ArrayRef, Int64Array, RecordBatch};
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, PlanDocument, Session, draw};
-use cobble_ferry::{Ferry, load_everything};
+use cobble_ferry::Ferry;
+use cobble_ferry_load::load_everything;
 use cobble_tests::{Product, for_judge, judged, plain};
 use questions::QUESTIONS;
 use tokio_util::sync::CancellationToken;

@@ -1,0 +1,421 @@
+//! Connector for files, on local disk, in an object store or behind a web server. Each data file at the address and each
+//! sub-folder of data files is a table of the schema `public`. On disk a single file or a glob pattern as address gives one table.
+
+mod discover;
+mod kinds;
+mod listing;
+mod offer;
+mod scan;
+mod write;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicU64;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use async_trait::async_trait;
+use cobble_connect::{
+    ConnectionDefinition, Connector, Discovery, Forms, Looking, NewRows, TableChange, TableDefinition, TableEntry,
+    TableWriter, TestStep,
+};
+use cobble_format::{Dialect, Footer, Format, Inferred, Layout, OpenFile, column, settled};
+use cobble_network::test_steps::{counted, reporter};
+use cobble_plan::logical::{Scan, Table, TableColumn, TableKind};
+use cobble_plan::offer::{Offer, Source};
+use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
+use cobble_storage::{Storage, StoredFile};
+use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};
+use listing::{DataFile, FileTable};
+use tokio_util::sync::CancellationToken;
+
+pub use kinds::{FILES, HTTP, S3};
+
+#[derive(Debug)]
+pub struct FilesConnector {
+    source: Arc<FilesSource>,
+}
+
+/// What the tables of one connection share.
+#[derive(Debug)]
+pub struct FilesSource {
+    connection: String,
+    kind: String,
+    storage: Box<dyn Storage>,
+    region: Option<String>,
+    /// The folder that tables may be written into.
+    writable: Option<PathBuf>,
+    cache: Mutex<Cache>,
+}
+
+/// Decoded footers and inferred columns, kept while a file has the same version.
+#[derive(Debug, Default)]
+struct Cache {
+    footers: Known<Arc<dyn Footer>>,
+    inferred: Known<Inferred>,
+}
+
+/// What is known of a file, with the version it had.
+type Known<T> = HashMap<PathBuf, (String, T)>;
+
+/// One table's files, columns and footers: what an offer works on.
+#[derive(Debug)]
+pub struct FileSet {
+    pub source: Arc<FilesSource>,
+    pub format: Format,
+    pub files: Vec<DataFile>,
+    /// One per file, of a format that has them.
+    pub footers: Vec<Arc<dyn Footer>>,
+    /// Where the columns stand in each file with a footer.
+    pub layouts: Vec<Layout>,
+    pub columns: Vec<TableColumn>,
+    /// Of CSV: how the files are written.
+    pub dialect: Dialect,
+    /// The columns were said; those that files have besides are not wanted.
+    pub is_defined: bool,
+}
+
+impl FilesConnector {
+    fn new(definition: &ConnectionDefinition, storage: Box<dyn Storage>) -> Result<Arc<Self>> {
+        let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
+        Ok(Arc::new(FilesConnector {
+            source: Arc::new(FilesSource {
+                writable,
+                connection: definition.name.clone(),
+                kind: definition.kind.clone(),
+                storage,
+                region: definition.region.clone(),
+                cache: Mutex::default(),
+            }),
+        }))
+    }
+}
+
+/// Runs work that touches the disk on a thread where it may wait.
+async fn on_disk<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| Error::internal(format!("a file task stopped: {e}")))?
+}
+
+#[async_trait]
+impl Connector for FilesConnector {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        Ok(vec!["public".to_owned()])
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        if schema != "public" {
+            return Ok(Vec::new());
+        }
+        let source = self.source.clone();
+        on_disk(move || {
+            let tables = source.tables()?;
+            Ok(tables.into_iter().map(|t| TableEntry { name: t.name, kind: TableKind::Table }).collect())
+        })
+        .await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        if schema != "public" {
+            return Ok(None);
+        }
+        let (source, name) = (self.source.clone(), ObjectName::new(catalog, schema, table));
+        on_disk(move || {
+            let tables = source.tables()?;
+            match tables.into_iter().find(|t| t.name == name.table) {
+                Some(found) => describe(&source, name, found, &TableDefinition::default()).map(Some),
+                None => Ok(None),
+            }
+        })
+        .await
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        let format = definition.format.as_deref().map(cobble_format::named).transpose()?;
+        if definition.query.is_some() {
+            return Err(Error::new(Code::Unsupported, "files have no language of their own for a query")
+                .hint("define the table by the path of its files"));
+        }
+        cobble_format::csv::check(&definition.text_form())?;
+        let takes = |sql_type: &SqlType| match format {
+            Some(format) => format.takes(sql_type),
+            None => cobble_format::ALL.iter().all(|format| format.takes(sql_type)),
+        };
+        match definition.columns.iter().find(|column| !takes(&column.sql_type)) {
+            Some(column) => Err(Error::new(Code::Unsupported, format!("column {column} is of no CSV file"))
+                .hint("define it as text, and cast it where it is compared")),
+            None => Ok(()),
+        }
+    }
+
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+        let (source, name, definition) = (self.source.clone(), name.clone(), definition.clone());
+        on_disk(move || {
+            let found = listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?;
+            describe(&source, name, found, &definition)
+        })
+        .await
+    }
+
+    async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
+        let (source, path, looking) = (self.source.clone(), path.to_owned(), looking.clone());
+        let forms = forms.clone();
+        on_disk(move || discover::discover(&source, &path, &forms, &looking)).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        let source = self.source.clone();
+        on_disk(move || {
+            let folder = source.folder_to_write(&rows.schema)?.to_owned();
+            Ok(Box::new(write::FolderWriter::new(&source, &folder, rows)?) as Box<dyn TableWriter>)
+        })
+        .await
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let (source, schema, table) = (self.source.clone(), schema.to_owned(), table.to_owned());
+        on_disk(move || {
+            let folder = source.folder_to_write(&schema)?.to_owned();
+            write::change_table(&source, &folder, &table, change)
+        })
+        .await
+    }
+
+    fn has_changed(&self) -> bool {
+        self.source.storage.has_changed()
+    }
+
+    fn refresh(&self) {
+        *self.source.cache.lock().unwrap_or_else(PoisonError::into_inner) = Cache::default();
+    }
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        // The steps are taken where they may wait, and told here as they come.
+        let source = self.source.clone();
+        let (send, mut steps) = tokio::sync::mpsc::unbounded_channel();
+        let taken = tokio::task::spawn_blocking(move || source.test(&mut |step| drop(send.send(step))));
+        while let Some(step) = steps.recv().await {
+            report(step);
+        }
+        // A failed step has been told; nothing else comes back.
+        let _ = taken.await;
+    }
+}
+
+/// Opens what is needed to know a table's columns and sizes; what the definition says is not looked for.
+fn describe(
+    source: &Arc<FilesSource>,
+    name: ObjectName,
+    table: FileTable,
+    definition: &TableDefinition,
+) -> Result<Arc<Table>> {
+    let FileTable { format, files, partitions, .. } = table;
+    let mut footers = Vec::new();
+    let mut statistics = TableStatistics::default();
+    let mut dialect = Dialect::default();
+    let is_defined = !definition.columns.is_empty();
+    let said: Vec<TableColumn> = {
+        let of_files = definition.columns.iter().filter(|c| partitions.iter().all(|(key, _)| *key != c.name));
+        of_files.map(|c| column(&c.name, c.sql_type.clone())).collect()
+    };
+    let mut columns = if format.parts().is_some() {
+        for file in &files {
+            footers.push(source.footer(format, &file.stored)?);
+        }
+        if is_defined {
+            cobble_format::check_columns(&source.connection, &footers, &said)?;
+        }
+        let columns = if is_defined { said } else { cobble_format::united_columns(&source.connection, &footers)? };
+        statistics = cobble_format::statistics(format!("{} footers", format.name()), &footers, &columns);
+        columns
+    } else {
+        let inferred = source.inferred(format, &files, definition)?;
+        let bytes: u64 = files.iter().map(|file| file.stored.bytes).sum();
+        statistics.rows = inferred.row_width.map(|width| (bytes as f64 / width).round());
+        statistics.origin = Some("size of the files and width of sampled rows".to_owned());
+        dialect = inferred.dialect.with(&definition.text_form())?;
+        let settled = |c: TableColumn| TableColumn { sql_type: settled(&c.sql_type), ..c };
+        if is_defined { said } else { inferred.columns.into_iter().map(settled).collect() }
+    };
+    statistics.bytes = Some(files.iter().map(|file| file.stored.bytes as f64).sum());
+    statistics.columns.resize(columns.len(), ColumnStatistics::default());
+    for (place, (key, sql_type)) in partitions.into_iter().enumerate() {
+        if columns.iter().any(|column| column.name == key) {
+            continue;
+        }
+        let mut values: Vec<&Value> = files.iter().filter_map(|file| file.partition.get(place)).collect();
+        values.sort_by(|a, b| a.compare(b).unwrap_or(std::cmp::Ordering::Equal));
+        values.dedup();
+        statistics.columns.push(ColumnStatistics {
+            distinct: Some(values.len() as f64),
+            min: values.first().map(|v| (*v).clone()),
+            max: values.last().map(|v| (*v).clone()),
+            null_fraction: Some(0.0),
+            width: None,
+            ..ColumnStatistics::default()
+        });
+        columns.push(TableColumn {
+            name: key,
+            sql_type,
+            nullable: false,
+            partition: true,
+            comment: Some("from the folder's name".into()),
+        });
+    }
+    let layouts = footers.iter().map(|footer| footer.layout(&columns)).collect();
+    let (source, described) = (source.clone(), columns.clone());
+    let set = Arc::new(FileSet { source, format, files, footers, layouts, columns: described, dialect, is_defined });
+    let source = Arc::new(FileTableSource(set));
+    Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source }))
+}
+
+impl FilesSource {
+    /// The folder that tables are written into.
+    fn folder_to_write(&self, schema: &str) -> Result<&Path> {
+        match self.writable.as_deref().filter(|folder| folder.is_dir() && schema == "public") {
+            Some(folder) => Ok(folder),
+            None => {
+                let what = format!("connection {} may not write tables", self.connection);
+                Err(Error::new(Code::Unsupported, what)
+                    .hint("set writable = true for a connection of kind files whose address is a folder"))
+            }
+        }
+    }
+
+    fn tables(&self) -> Result<Vec<FileTable>> {
+        listing::tables(&self.connection, self.storage.as_ref())
+    }
+
+    /// The way to the files, the tables, and of each table what makes its columns known.
+    fn test(self: &Arc<Self>, report: &mut (dyn FnMut(TestStep) + Send)) {
+        if !self.storage.reach(&mut *report) {
+            return;
+        }
+        let mut step = reporter(report);
+        let started = Instant::now();
+        let listed = self.tables().and_then(|tables| match tables.len() {
+            0 => Err(Error::new(Code::NotFound, format!("{} holds no data files", self.storage.address())).hint(
+                format!(
+                    "files that end in {} are tables; check that the address is the right folder",
+                    cobble_format::endings()
+                ),
+            )),
+            _ => Ok(tables),
+        });
+        let found = listed.as_ref().map(|tables| counted(tables.len(), "table")).map_err(Clone::clone);
+        if !step("list", started, found, "address") {
+            return;
+        }
+        for table in listed.unwrap_or_default() {
+            let started = Instant::now();
+            let name = ObjectName::new(&self.connection, "public", &table.name);
+            let read = describe(self, name, table, &TableDefinition::default())
+                .map(|described| format!("{}: {}", described.name.table, counted(described.columns.len(), "column")));
+            // Listing went well: where reading is refused, the user lacks a right.
+            let setting = match &read {
+                Err(error) if error.code == Code::SourceRefused => "user",
+                _ => "address",
+            };
+            if !step("read", started, read, setting) {
+                return;
+            }
+        }
+    }
+
+    fn cached<T: Clone>(
+        &self,
+        file: &StoredFile,
+        said: &str,
+        pick: fn(&mut Cache) -> &mut Known<T>,
+        read: impl FnOnce() -> Result<T>,
+    ) -> Result<T> {
+        let current = format!("{}{said}", file.version);
+        {
+            let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((version, known)) = pick(&mut cache).get(&file.path)
+                && *version == current
+            {
+                return Ok(known.clone());
+            }
+        }
+        let fresh = read()?;
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        pick(&mut cache).insert(file.path.clone(), (current, fresh.clone()));
+        Ok(fresh)
+    }
+
+    /// Opens a file; what is read of it is counted.
+    fn open(&self, file: &StoredFile, cancel: &CancellationToken, read_bytes: &Arc<AtomicU64>) -> Result<OpenFile> {
+        Ok(OpenFile {
+            connection: self.connection.clone(),
+            file: file.clone(),
+            blob: self.storage.open(file, cancel)?,
+            read_bytes: read_bytes.clone(),
+        })
+    }
+
+    fn opened(&self, file: &StoredFile) -> Result<OpenFile> {
+        self.open(file, &CancellationToken::new(), &Arc::default())
+    }
+
+    fn footer(&self, format: Format, file: &StoredFile) -> Result<Arc<dyn Footer>> {
+        self.cached(file, "", |cache| &mut cache.footers, || format.footer(&self.opened(file)?))
+    }
+
+    fn inferred(&self, format: Format, files: &[DataFile], definition: &TableDefinition) -> Result<Inferred> {
+        // The largest file is the likeliest to show every column.
+        let Some(sample) = files.iter().max_by_key(|file| file.stored.bytes) else {
+            return Err(Error::internal("a table without files"));
+        };
+        self.inferred_of(format, &sample.stored, &definition.text_form(), definition.path.is_some())
+    }
+
+    fn inferred_of(&self, format: Format, sample: &StoredFile, form: &TextForm, defined: bool) -> Result<Inferred> {
+        // What is said of its text makes the same file another one.
+        let said = match (form.is_silent(), defined) {
+            (false, defined) => format!("{form:?}{defined}"),
+            (true, true) => "defined".to_owned(),
+            (true, false) => String::new(),
+        };
+        let read = || format.infer(&self.opened(sample)?, form, defined);
+        self.cached(sample, &said, |cache| &mut cache.inferred, read)
+    }
+}
+
+/// A described table, to begin offers with.
+#[derive(Debug)]
+struct FileTableSource(Arc<FileSet>);
+
+impl Source for FileTableSource {
+    fn connection(&self) -> &str {
+        &self.0.source.connection
+    }
+
+    fn kind(&self) -> &str {
+        &self.0.source.kind
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.0.source.region.as_deref()
+    }
+
+    fn reads_fields(&self) -> bool {
+        true
+    }
+
+    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
+        Box::new(offer::FileOffer::new(self.0.clone(), scan))
+    }
+}
+
+/// The type of a folder value: a number or a date when all are, else text.
+fn partition_type(values: &[&str]) -> SqlType {
+    let all = |t: &SqlType| values.iter().all(|v| cobble_types::parse::parse_value(v, t).is_ok());
+    let candidates = [SqlType::BigInt, SqlType::Date];
+    let plain_numbers = values.iter().all(|v| !v.starts_with('0') || *v == "0");
+    let dates = values.iter().all(|v| v.len() == 10);
+    match candidates.into_iter().find(|t| all(t)) {
+        Some(SqlType::BigInt) if plain_numbers => SqlType::BigInt,
+        Some(SqlType::Date) if dates => SqlType::Date,
+        _ => SqlType::Text,
+    }
+}

@@ -1,0 +1,342 @@
+//! Writing tables into a folder of this machine. Everything is written into a hidden folder beside the tables and moved to its
+//! place when it is complete: a write that fails or is given up leaves nothing that could be seen.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::SystemTime;
+
+use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, UInt32Array};
+use arrow::compute::take;
+use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
+use cobble_connect::{NewRows, TableChange, TableWriter, Written};
+use cobble_format::{FileWriter, Format};
+use cobble_plan::offer::Acceptance;
+use cobble_storage::{file_error, io_error};
+use cobble_types::{Code, Error, Result, SqlType, array_value_text};
+
+use super::FilesSource;
+use super::listing::FileTable;
+
+/// Folders of one statement: each keeps a file open.
+const MOST_PARTITIONS: usize = 500;
+
+static NUMBER: AtomicU64 = AtomicU64::new(0);
+
+/// A mark that no other write of this or another process has.
+fn mark() -> String {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
+    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
+}
+
+/// Drops a table: its folder, or its file, is hidden by one move and then removed.
+pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: TableChange) -> Result<()> {
+    let connection = source.connection.as_str();
+    if change == TableChange::Truncate {
+        let what = "files without rows are no table, so none is emptied".to_owned();
+        return Err(Error::new(Code::Unsupported, format!("connection {connection}: {what}"))
+            .hint("drop the table and create it again"));
+    }
+    let tables = source.tables()?;
+    let Some(known) = tables.iter().find(|known| known.name == table) else {
+        return Err(Error::unknown("table", table, tables.iter().map(|known| known.name.as_str())));
+    };
+    let place = folder.join(table);
+    let place = match known.files.as_slice() {
+        [one] if !one.stored.path.starts_with(&place) => one.stored.path.clone(),
+        _ => place,
+    };
+    if place.parent() != Some(folder) {
+        return Err(setting(
+            connection,
+            format!("{table} is not kept directly in the folder"),
+            "remove its files there",
+        ));
+    }
+    let hidden = folder.join(format!(".dropping-{}", mark()));
+    fs::rename(&place, &hidden).map_err(|e| io_error(connection, &place, &e))?;
+    let removed = if hidden.is_dir() { fs::remove_dir_all(&hidden) } else { fs::remove_file(&hidden) };
+    removed.map_err(|e| io_error(connection, &hidden, &e))
+}
+
+/// Writes the files of one statement.
+pub struct FolderWriter {
+    connection: String,
+    /// What is unfinished.
+    unfinished: PathBuf,
+    /// The table's folder.
+    place: PathBuf,
+    create: bool,
+    format: Format,
+    /// Places of the columns that become folders, and of the others.
+    keys: Vec<usize>,
+    values: Vec<usize>,
+    columns: Vec<(String, SqlType)>,
+    file_name: String,
+    open: BTreeMap<Vec<String>, OpenFile>,
+    rows: u64,
+    /// Files that stand in their place already.
+    moved: Vec<PathBuf>,
+    finished: bool,
+}
+
+struct OpenFile {
+    path: PathBuf,
+    writer: Box<dyn FileWriter>,
+}
+
+fn setting(connection: &str, what: String, hint: &str) -> Error {
+    Error::new(Code::BadSetting, format!("connection {connection}: {what}")).hint(hint)
+}
+
+/// A format that is only read, or that nobody knows.
+fn unwritten(connection: &str, format: &str) -> Error {
+    let all: Vec<&str> = cobble_format::ALL.iter().filter(|f| f.is_written()).map(|f| f.name()).collect();
+    let what = format!("files of the format \"{format}\" are not written");
+    setting(connection, what, &format!("formats that are written: {}", all.join(", ")))
+}
+
+impl FolderWriter {
+    pub fn new(source: &FilesSource, folder: &Path, wanted: NewRows) -> Result<FolderWriter> {
+        let connection = source.connection.as_str();
+        let (table, columns) = (&wanted.table, wanted.columns);
+        let known = source.tables()?.into_iter().find(|known| known.name == *table);
+        let plain = !table.is_empty() && !table.starts_with(['.', '_']) && !table.contains(['/', '=', '\\']);
+        if !plain || table.to_lowercase() != *table {
+            return Err(setting(
+                connection,
+                format!("\"{table}\" cannot be the name of a folder of files"),
+                "choose a plain name",
+            ));
+        }
+        let place = folder.join(table);
+        let (format, key_names) = match (&known, wanted.create) {
+            (Some(_), true) => {
+                let what = format!("connection {connection}: there is a table {table} already");
+                return Err(Error::new(Code::AlreadyExists, what).hint("INSERT INTO adds rows to it"));
+            }
+            (None, true) if place.exists() => {
+                let what = format!("connection {connection}: {} is there already", place.display());
+                return Err(Error::new(Code::AlreadyExists, what).hint("choose another name, or remove it"));
+            }
+            (None, true) => Self::options(connection, &wanted.options)?,
+            (None, false) => return Err(Error::new(Code::UnknownTable, format!("there is no table {table}"))),
+            (Some(known), false) => {
+                let FileTable { format, files, partitions, .. } = known;
+                if files.iter().any(|file| !file.stored.path.starts_with(&place)) {
+                    let what = format!("{table} is a single file, to which no rows are added");
+                    return Err(setting(connection, what, "put it into a folder of the table's name"));
+                }
+                (*format, partitions.iter().map(|(key, _)| key.clone()).collect())
+            }
+        };
+        if !format.is_written() {
+            return Err(unwritten(connection, format.name()));
+        }
+        let mut keys = Vec::new();
+        for key in &key_names {
+            let place = columns.iter().position(|(name, _)| name == key);
+            keys.push(place.ok_or_else(|| {
+                setting(connection, format!("there is no column {key} to make folders of"), "name columns of the query")
+            })?);
+        }
+        let values: Vec<usize> = (0..columns.len()).filter(|place| !keys.contains(place)).collect();
+        if values.is_empty() {
+            return Err(setting(connection, "every column would be a folder".into(), "leave one column for the files"));
+        }
+        if !wanted.not_null.is_empty() || !wanted.primary_key.is_empty() {
+            let what = "files keep no NOT NULL and no PRIMARY KEY".to_owned();
+            return Err(setting(connection, what, "leave them out"));
+        }
+        let mark = mark();
+        let unfinished = folder.join(format!(".writing-{mark}"));
+        fs::create_dir_all(&unfinished).map_err(|e| io_error(connection, &unfinished, &e))?;
+        let file_name = format!("part-{mark}.{}", format.endings()[0]);
+        Ok(FolderWriter {
+            connection: connection.to_owned(),
+            unfinished,
+            place,
+            create: wanted.create,
+            format,
+            keys,
+            values,
+            columns,
+            file_name,
+            open: BTreeMap::new(),
+            rows: 0,
+            moved: Vec::new(),
+            finished: false,
+        })
+    }
+
+    /// `format` and `partition_by`.
+    fn options(connection: &str, options: &BTreeMap<String, String>) -> Result<(Format, Vec<String>)> {
+        let (mut format, mut keys) = (cobble_format::named("parquet")?, Vec::new());
+        for (name, value) in options {
+            match (name.as_str(), value.to_lowercase().as_str()) {
+                // The name, or what the names of its files end in.
+                ("format", wanted) => {
+                    let named = |known: &&Format| known.name() == wanted || known.endings().contains(&wanted);
+                    format = *cobble_format::ALL.iter().find(named).ok_or_else(|| unwritten(connection, wanted))?;
+                }
+                ("partition_by", list) => keys = list.split(',').map(|key| key.trim().to_owned()).collect(),
+                (other, _) => {
+                    return Err(setting(
+                        connection,
+                        format!("WITH takes no {other}"),
+                        "it takes format and partition_by",
+                    ));
+                }
+            }
+        }
+        Ok((format, keys))
+    }
+
+    fn failed(&self, path: &Path, error: &std::io::Error) -> Error {
+        io_error(&self.connection, path, error)
+    }
+
+    fn schema(&self) -> SchemaRef {
+        let field = |place: &usize| {
+            let (name, sql_type) = &self.columns[*place];
+            // Views are a form in memory; files have plain texts.
+            let data_type = match sql_type.to_arrow() {
+                DataType::Utf8View => DataType::Utf8,
+                DataType::BinaryView => DataType::Binary,
+                other => other,
+            };
+            Field::new(name, data_type, true)
+        };
+        Arc::new(Schema::new(self.values.iter().map(field).collect::<Vec<_>>()))
+    }
+
+    fn file(&mut self, folders: &[String]) -> Result<&mut OpenFile> {
+        if !self.open.contains_key(folders) {
+            if self.open.len() >= MOST_PARTITIONS {
+                let what = format!("more than {MOST_PARTITIONS} folders would be written at once");
+                return Err(setting(&self.connection, what, "partition by a column with fewer values"));
+            }
+            let folder = folders.iter().fold(self.unfinished.clone(), |path, name| path.join(name));
+            let path = folder.join(&self.file_name);
+            fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
+            let file = File::create(&path).map_err(|e| self.failed(&path, &e))?;
+            let schema = self.schema();
+            let writer = self.format.writer(file, schema).map_err(|e| self.unwritten(&path, &e))?;
+            self.open.insert(folders.to_vec(), OpenFile { path, writer });
+        }
+        self.open.get_mut(folders).ok_or_else(|| Error::internal("a file that was opened is gone"))
+    }
+
+    /// What kept rows from being written: the disk, or the rows themselves.
+    fn unwritten(&self, path: &Path, error: &std::io::Error) -> Error {
+        let text = error.to_string();
+        if text.contains("No space left") {
+            return self.failed(path, &std::io::ErrorKind::StorageFull.into());
+        }
+        match error.kind() {
+            std::io::ErrorKind::Other | std::io::ErrorKind::Unsupported => {
+                file_error(&self.connection, path, Code::Unsupported, format!("the rows cannot be written: {text}"))
+            }
+            _ => self.failed(path, error),
+        }
+    }
+
+    /// The folders of a row, `key=value` each.
+    fn folders(&self, batch: &RecordBatch, row: usize) -> Result<Vec<String>> {
+        let folder = |place: &usize| {
+            let name = &self.columns[*place].0;
+            let wrong = |what: &str| {
+                Err(Error::new(Code::InvalidValue, format!("{name} {what} and cannot be a folder's name"))
+                    .hint("leave such rows out, or put another value in their place"))
+            };
+            match array_value_text(batch.column(*place).as_ref(), row) {
+                None => wrong("is null"),
+                Some(text) if text.is_empty() => wrong("is empty"),
+                Some(text) if text.len() > 200 || text.chars().any(|c| c == '/' || c.is_control()) => {
+                    wrong(&format!("is \"{}\"", text.chars().take(40).collect::<String>()))
+                }
+                Some(text) => Ok(format!("{name}={text}")),
+            }
+        };
+        self.keys.iter().map(folder).collect()
+    }
+
+    fn put(&mut self, folders: &[String], columns: Vec<ArrayRef>, rows: usize) -> Result<()> {
+        let schema = self.schema();
+        let file = self.file(folders)?;
+        let path = file.path.clone();
+        let cast = columns.iter().zip(schema.fields()).map(|(c, f)| arrow::compute::cast(c, f.data_type()));
+        let columns = cast.collect::<std::result::Result<_, _>>()?;
+        let options = RecordBatchOptions::new().with_row_count(Some(rows));
+        let batch = RecordBatch::try_new_with_options(schema, columns, &options)?;
+        file.writer.write(&batch).map_err(|e| self.unwritten(&path, &e))
+    }
+
+    /// Ends every file and moves what was written to its place.
+    fn complete(&mut self) -> Result<Written> {
+        if self.open.is_empty() && self.create && self.keys.is_empty() {
+            // A table without rows still has its columns.
+            self.file(&[])?;
+        }
+        let (mut files, mut bytes) = (Vec::new(), 0);
+        for (folders, OpenFile { path, writer }) in std::mem::take(&mut self.open) {
+            let ended = writer.finish().map_err(|e| self.unwritten(&path, &e))?;
+            ended.sync_all().map_err(|e| self.failed(&path, &e))?;
+            bytes += ended.metadata().map_err(|e| self.failed(&path, &e))?.len();
+            files.push((folders, path));
+        }
+        let written = Written { rows: self.rows, files: files.len() as u64, bytes };
+        if self.create {
+            // One move shows all of it.
+            let place = self.place.clone();
+            fs::rename(&self.unfinished, &place).map_err(|e| self.failed(&place, &e))?;
+        } else {
+            for (folders, path) in files {
+                let folder = folders.iter().fold(self.place.clone(), |path, name| path.join(name));
+                fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
+                let target = folder.join(&self.file_name);
+                fs::rename(&path, &target).map_err(|e| self.failed(&target, &e))?;
+                self.moved.push(target);
+            }
+        }
+        self.finished = true;
+        Ok(written)
+    }
+}
+
+impl TableWriter for FolderWriter {
+    fn write(&mut self, batch: &RecordBatch) -> Result<()> {
+        self.rows += batch.num_rows() as u64;
+        if self.keys.is_empty() {
+            let columns = self.values.iter().map(|place| batch.column(*place).clone()).collect();
+            return self.put(&[], columns, batch.num_rows());
+        }
+        let mut groups: BTreeMap<Vec<String>, Vec<u32>> = BTreeMap::new();
+        for row in 0..batch.num_rows() {
+            groups.entry(self.folders(batch, row)?).or_default().push(row as u32);
+        }
+        for (folders, rows) in groups {
+            let places = UInt32Array::from(rows);
+            let columns = self.values.iter().map(|p| take(batch.column(*p).as_ref(), &places, None));
+            let columns = columns.collect::<std::result::Result<_, _>>()?;
+            self.put(&folders, columns, places.len())?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>, _: Acceptance<'_>) -> Result<Written> {
+        self.complete()
+    }
+}
+
+impl Drop for FolderWriter {
+    fn drop(&mut self) {
+        // What cannot be removed stays hidden.
+        let _ = fs::remove_dir_all(&self.unfinished);
+        if !self.finished {
+            self.moved.iter().for_each(|path| drop(fs::remove_file(path)));
+        }
+    }
+}

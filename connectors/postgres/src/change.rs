@@ -1,0 +1,122 @@
+//! UPDATE and DELETE in a transaction of their own; cancelled, the server is told to stop and the transaction goes with its connection.
+
+use std::sync::Arc;
+
+use cobble_plan::expr::Column;
+use cobble_plan::offer::{Acceptance, Changed};
+use cobble_types::{Error, Result};
+use deadpool_postgres::Object;
+use futures::{StreamExt, TryStreamExt};
+use tokio_postgres::Statement;
+use tokio_util::sync::CancellationToken;
+
+use super::decode::{ColumnDecoder, Raw};
+use super::dialect::PostgresDialect;
+use super::parameter::{Bound, wire_type};
+use super::write::Unfinished;
+use super::{Server, errors};
+use cobble_connect_sql::change::unknown_outcome;
+use cobble_connect_sql::returned::Returned;
+use cobble_connect_sql::{ChangeStatement, Parameter, Sql};
+
+/// Rows that are read at once of those that come back.
+const BATCH: usize = 8192;
+
+async fn prepared(server: &Server, client: &Object, sql: &Sql) -> Result<Statement> {
+    let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
+    let statement = client.prepare_typed(&sql.numbered(&PostgresDialect), &types).await;
+    statement.map_err(|e| errors::statement_error(server, &e))
+}
+
+/// Runs a statement that gives these columns back: the rows, how many, and their bytes.
+pub async fn returned(
+    server: &Server,
+    client: &Object,
+    statement: &Statement,
+    parameters: &[Parameter],
+    columns: &[Column],
+) -> Result<(Returned, u64, u64)> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let stream = client.query_raw(statement, parameters.iter().map(Bound)).await.map_err(failed)?;
+    let mut stream = std::pin::pin!(stream.try_chunks(BATCH));
+    let mut returned = Returned::new(columns);
+    let (mut rows, mut bytes) = (0, 0);
+    while let Some(some) = stream.next().await {
+        let some = some.map_err(|e| failed(e.1))?;
+        let mut arrays = Vec::new();
+        for (place, column) in columns.iter().enumerate() {
+            let mut decoder = ColumnDecoder::new(&column.sql_type, some.len())?;
+            for row in &some {
+                let raw: Option<Raw> = row.try_get(place).map_err(failed)?;
+                bytes += 4 + raw.as_ref().map_or(0, |raw| raw.0.len() as u64);
+                decoder.append(raw.map(|raw| raw.0)).map_err(|error| {
+                    let message =
+                        format!("connection {}: column {}: {}", server.connection, column.name, error.message);
+                    Error { message, ..error }
+                })?;
+            }
+            arrays.push(decoder.finish()?);
+        }
+        rows += some.len() as u64;
+        returned.push(&server.connection, arrays, some.len())?;
+    }
+    Ok((returned, rows, bytes))
+}
+
+async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Changed> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let sql = &change.sql;
+    let statement = prepared(server, client, sql).await?;
+    let Some(columns) = &change.returned else {
+        let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+        return Ok(Changed { rows, ..Changed::default() });
+    };
+    let (returned, rows, bytes) = returned(server, client, &statement, &sql.parameters, columns).await?;
+    Ok(Changed { rows, returned: returned.batches, bytes })
+}
+
+async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let statement = prepared(server, client, sql).await?;
+    let rows = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
+    let rows: Vec<_> = rows.try_collect().await.map_err(failed)?;
+    Ok(rows.first().map_or(0, |row| row.get::<_, i64>(0)) as u64)
+}
+
+pub async fn run(
+    server: &Arc<Server>,
+    change: &ChangeStatement,
+    accept: Acceptance<'_>,
+    cancel: &CancellationToken,
+) -> Result<Changed> {
+    let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+    let client = Unfinished::new(server.client().await?);
+    let open = client.open()?;
+    let work = async {
+        let level = if change.of_one_state { " ISOLATION LEVEL REPEATABLE READ" } else { "" };
+        open.batch_execute(&format!("BEGIN{level} READ WRITE")).await.map_err(failed)?;
+        let found = match &change.found {
+            Some(query) => count(server, open, query).await?,
+            None => 0,
+        };
+        let changed = execute(server, open, change).await?;
+        change.check(&server.connection, found, &changed, accept)?;
+        Ok(changed)
+    };
+    let changed = tokio::select! {
+        done = server.patience.wait(work) => done?,
+        () = cancel.cancelled() => {
+            // A server that does not answer notices the closed connection, when it comes to itself.
+            let token = open.cancel_token();
+            let _ = tokio::time::timeout(server.connect_limit, token.cancel_query(server.tls.clone())).await;
+            return Err(Error::cancelled());
+        }
+    };
+    let committed = async { open.batch_execute("COMMIT").await.map_err(failed) };
+    server.patience.wait(committed).await.map_err(|e| match e.code {
+        cobble_types::Code::SourceUnreachable | cobble_types::Code::SourceTimeout => unknown_outcome(e),
+        _ => e,
+    })?;
+    drop(client.keep());
+    Ok(changed)
+}

@@ -1,0 +1,392 @@
+//! How SQLite writes what it takes over. It computes with few types: decimals are floating-point there, and times are text of any form;
+//! such work stays in the engine. What it has with another meaning is written as a function of ours.
+
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::function::Function;
+use cobble_plan::logical::{JoinKind, SortKey};
+use cobble_plan::offer::KeptReason;
+use cobble_types::{SqlType, Value};
+
+use super::functions;
+use cobble_connect_sql::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
+
+/// For databases of one text encoding: only in UTF-8 is the order of bytes that of the engine.
+#[derive(Debug)]
+pub struct SqliteDialect {
+    pub utf8: bool,
+}
+
+/// Whether values of this type compare there as they do here, and why not.
+fn comparable(sql_type: &SqlType) -> Result<(), Refusal> {
+    match sql_type {
+        SqlType::SmallInt | SqlType::Integer | SqlType::BigInt | SqlType::Double => Ok(()),
+        SqlType::Boolean | SqlType::Text | SqlType::Date | SqlType::Null => Ok(()),
+        SqlType::Numeric { .. } => Err((KeptReason::TypeDiffers, "decimals are floating-point there".into())),
+        SqlType::Timestamp | SqlType::TimestampTz | SqlType::Time => {
+            Err((KeptReason::TypeDiffers, format!("a {sql_type} is text there, which has several forms")))
+        }
+        other => Err((KeptReason::TypeDiffers, format!("{other} is compared in another way"))),
+    }
+}
+
+/// A number of type `numeric` that is whole and held as an integer there, such as a part of a date; `None` for other expressions.
+fn whole_number(expr: &Expr, translate: &dyn Fn(&Expr) -> Result<Sql, Refusal>) -> Option<Result<Sql, Refusal>> {
+    if !matches!(expr.sql_type(), SqlType::Numeric { scale: 0, .. }) {
+        return None;
+    }
+    match expr {
+        Expr::Literal { value: Value::Numeric { unscaled, .. }, .. } => {
+            let value = i64::try_from(*unscaled).ok()?;
+            Some(Ok(Sql::parameter(Parameter(Value::BigInt(value), SqlType::BigInt))))
+        }
+        Expr::Cast { operand, .. } if operand.sql_type().is_integer() => Some(translate(operand)),
+        Expr::Call { function: Function::DatePart, .. } => Some(translate(expr)),
+        _ => None,
+    }
+}
+
+impl SqliteDialect {
+    /// Both sides of a comparison, of types that compare there as here.
+    fn compared(&self, sides: [&Expr; 2], columns: Columns<'_>) -> Result<[Sql; 2], Refusal> {
+        let sub = |e: &Expr| self.translate(e, columns);
+        if let [Some(left), Some(right)] = sides.map(|side| whole_number(side, &sub)) {
+            return Ok([left?, right?]);
+        }
+        comparable(&sides[0].sql_type())?;
+        comparable(&sides[1].sql_type())?;
+        Ok([sub(sides[0])?, sub(sides[1])?])
+    }
+
+    /// A call of a function that is lent, where its arguments are held there as the function takes them.
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let differs = || {
+            let note = format!("{}() is not known to give the same answer there", function.name());
+            Err((KeptReason::FunctionDiffers, note))
+        };
+        let takes = |argument: &Expr| {
+            let own = argument.sql_type();
+            own == SqlType::Text || own.is_integer() || (own == SqlType::Date && function == Function::DatePart)
+        };
+        let Some(name) = functions::lent(function) else { return differs() };
+        // A part with a fraction is a number that is not whole, and other moments than dates have several forms.
+        if !arguments.iter().all(takes) || matches!(result, SqlType::Numeric { scale: 1.., .. }) {
+            return differs();
+        }
+        let translated = arguments.iter().map(|a| self.translate(a, columns)).collect::<Result<Vec<_>, _>>()?;
+        Ok(wrap(&[&Sql::joined(&translated, ", ")], &format!("{name}(?)")))
+    }
+
+    /// Arithmetic of whole numbers, and days between dates.
+    fn arithmetic(
+        &self,
+        op: BinaryOp,
+        sides: [&Expr; 2],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let types = sides.map(Expr::sql_type);
+        let [left, right] = [self.translate(sides[0], columns)?, self.translate(sides[1], columns)?];
+        if op == BinaryOp::Minus && types == [SqlType::Date, SqlType::Date] {
+            return Ok(wrap(&[&left, &right], "cobble_days_between(?, ?)"));
+        }
+        match (functions::arithmetic(op), functions::bits(result)) {
+            (Some(name), Some(bits)) if types.iter().all(SqlType::is_integer) => {
+                Ok(wrap(&[&left, &right], &format!("{name}(?, ?, {bits})")))
+            }
+            _ => Err((KeptReason::TypeDiffers, "decimals, times and what is no number have other types there".into())),
+        }
+    }
+
+    fn ordered(&self, sql_type: &SqlType) -> Result<(), Refusal> {
+        comparable(sql_type)?;
+        if *sql_type == SqlType::Text && !self.utf8 {
+            return Err((KeptReason::CollationDiffers, "the database is not in UTF-8".into()));
+        }
+        Ok(())
+    }
+}
+
+/// A LIKE pattern as GLOB writes it, which tells upper from lower case; `None` when it ends in an open escape.
+fn glob(pattern: &str) -> Option<String> {
+    let mut out = String::with_capacity(pattern.len() + 4);
+    let mut characters = pattern.chars();
+    while let Some(c) = characters.next() {
+        match c {
+            '%' => out.push('*'),
+            '_' => out.push('?'),
+            _ => {
+                let plain = if c == '\\' { characters.next()? } else { c };
+                match plain {
+                    '*' | '?' | '[' => out.extend(['[', plain, ']']),
+                    other => out.push(other),
+                }
+            }
+        }
+    }
+    Some(out)
+}
+
+impl Dialect for SqliteDialect {
+    fn kind(&self) -> &'static str {
+        "sqlite"
+    }
+
+    fn parser(&self) -> &'static dyn sqlparser::dialect::Dialect {
+        &sqlparser::dialect::SQLiteDialect {}
+    }
+
+    fn quote(&self) -> char {
+        '"'
+    }
+
+    fn reference(&self, _: &Parameter, number: usize) -> String {
+        format!("?{number}")
+    }
+
+    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let sub = |e: &Expr| self.translate(e, columns);
+        let refuse = |reason: KeptReason, note: String| Err((reason, note));
+        match expr {
+            Expr::Column(c) => match columns(c) {
+                Some(sql) => Ok(sql),
+                None => refuse(KeptReason::DifferentConnections, format!("{c} comes from elsewhere")),
+            },
+            Expr::Literal { value, sql_type } => match value {
+                Value::Null => Ok(Sql::new("NULL")),
+                Value::Boolean(v) => Ok(Sql::new(if *v { "1" } else { "0" })),
+                Value::Double(v) if !v.is_finite() => {
+                    refuse(KeptReason::TypeDiffers, format!("{v} has no place there"))
+                }
+                Value::Text(text) if text.contains('\0') => {
+                    refuse(KeptReason::TypeDiffers, "texts end at a zero byte there".into())
+                }
+                _ => {
+                    comparable(sql_type)?;
+                    Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
+                }
+            },
+            Expr::Binary { op, left, right, sql_type } => {
+                let own = left.sql_type();
+                let symbol = match op {
+                    BinaryOp::And => "AND",
+                    BinaryOp::Or => "OR",
+                    BinaryOp::Eq | BinaryOp::NotEq => op.symbol(),
+                    BinaryOp::IsDistinctFrom => "IS NOT",
+                    BinaryOp::IsNotDistinctFrom => "IS",
+                    BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq => {
+                        if !matches!(own, SqlType::Numeric { .. }) {
+                            self.ordered(&own)?;
+                        }
+                        op.symbol()
+                    }
+                    BinaryOp::Concat if own == SqlType::Text && right.sql_type() == SqlType::Text => "||",
+                    _ => return self.arithmetic(*op, [left, right], sql_type, columns),
+                };
+                let [l, r] = match op.is_comparison() {
+                    true => self.compared([left, right], columns)?,
+                    false => [sub(left)?, sub(right)?],
+                };
+                let collation = if op.is_comparison() && own == SqlType::Text { " COLLATE BINARY" } else { "" };
+                Ok(wrap(&[&l, &r], &format!("(?{collation} {symbol} ?)")))
+            }
+            Expr::Not(operand) => Ok(wrap(&[&sub(operand)?], "(NOT ?)")),
+            Expr::IsNull { operand, negated } => {
+                Ok(wrap(&[&sub(operand)?], if *negated { "(? IS NOT NULL)" } else { "(? IS NULL)" }))
+            }
+            Expr::Like { case_insensitive: true, .. } => {
+                refuse(KeptReason::CollationDiffers, "only the letters of ASCII have two cases there".into())
+            }
+            Expr::Like { operand, pattern, negated, .. } => {
+                let pattern = match pattern.as_ref() {
+                    Expr::Literal { value: Value::Text(pattern), .. } if !pattern.contains('\0') => glob(pattern),
+                    _ => None,
+                };
+                let Some(pattern) = pattern else {
+                    return refuse(KeptReason::NoSuchAbility, "only constant patterns are written as GLOB".into());
+                };
+                let word = if *negated { "NOT GLOB" } else { "GLOB" };
+                let pattern = Sql::parameter(Parameter(Value::Text(pattern), SqlType::Text));
+                Ok(wrap(&[&sub(operand)?, &pattern], &format!("(? {word} ?)")))
+            }
+            Expr::InList { operand, list, negated } => {
+                let own = operand.sql_type();
+                let pairs = list.iter().map(|item| self.compared([operand, item], columns));
+                let pairs = pairs.collect::<Result<Vec<_>, _>>()?;
+                let Some(searched) = pairs.first().map(|[searched, _]| searched.clone()) else {
+                    return refuse(KeptReason::NoSuchAbility, "an empty list is not written".into());
+                };
+                let items: Vec<Sql> = pairs.into_iter().map(|[_, item]| item).collect();
+                let collation = if own == SqlType::Text { " COLLATE BINARY" } else { "" };
+                let word = if *negated { "NOT IN" } else { "IN" };
+                Ok(wrap(&[&searched, &Sql::joined(&items, ", ")], &format!("(?{collation} {word} (?))")))
+            }
+            Expr::Case { branches, otherwise, .. } => {
+                let mut out = Sql::new("(CASE");
+                for (when, then) in branches {
+                    out.push(&wrap(&[&sub(when)?, &sub(then)?], " WHEN ? THEN ?"));
+                }
+                out.push(&wrap(&[&sub(otherwise)?], " ELSE ? END)"));
+                Ok(out)
+            }
+            Expr::Cast { operand, sql_type } => {
+                let from = operand.sql_type();
+                let inner = sub(operand)?;
+                match (&from, sql_type) {
+                    (SqlType::SmallInt, SqlType::Integer | SqlType::BigInt) | (SqlType::Integer, SqlType::BigInt) => {
+                        Ok(inner)
+                    }
+                    (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS REAL)")),
+                    (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS TEXT)")),
+                    // A part of a date, which is a small number.
+                    (_, SqlType::Integer | SqlType::BigInt)
+                        if matches!(**operand, Expr::Call { function: Function::DatePart, .. }) =>
+                    {
+                        Ok(inner)
+                    }
+                    _ => refuse(KeptReason::TypeDiffers, format!("a cast from {from} to {sql_type} may differ there")),
+                }
+            }
+            Expr::Call { function: Function::Coalesce, arguments, .. } if arguments.len() > 1 => {
+                let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
+                Ok(wrap(&[&Sql::joined(&translated, ", ")], "coalesce(?)"))
+            }
+            Expr::Call { function, .. } if function.is_volatile() => {
+                refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()))
+            }
+            Expr::Call { function: Function::Abs, arguments, sql_type } if functions::bits(sql_type).is_some() => {
+                let operand = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
+                let bits = functions::bits(sql_type).unwrap_or(64);
+                Ok(wrap(&[&Sql::joined(&operand, ", ")], &format!("cobble_abs(?, {bits})")))
+            }
+            Expr::Call { function, arguments, sql_type } => self.call(*function, arguments, sql_type, columns),
+            Expr::Script { function, .. } => refuse(
+                KeptReason::OpaqueFunction,
+                format!(
+                    "{}() is a script, which runs only in the engine; one in SQL would be seen through",
+                    function.name
+                ),
+            ),
+            Expr::Negate(operand) => match functions::bits(&operand.sql_type()) {
+                Some(bits) => Ok(wrap(&[&sub(operand)?], &format!("cobble_minus(0, ?, {bits})"))),
+                None => refuse(KeptReason::TypeDiffers, "only whole numbers are computed with there".into()),
+            },
+            Expr::Field { .. } | Expr::Subscript { .. } => {
+                refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
+            }
+        }
+    }
+
+    fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
+        let kept = || Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
+        if call.arguments.len() > 1 || !call.order.is_empty() {
+            return kept();
+        }
+        let mut out = Sql { of_rows: true, ..Sql::default() };
+        match (call.function, call.arguments.first()) {
+            (AggregateFunction::Count, None) => {
+                out.text("count(*)");
+            }
+            (function, Some(argument)) => {
+                let own = argument.sql_type();
+                match function {
+                    AggregateFunction::Count if call.distinct => comparable(&own)?,
+                    AggregateFunction::Count => {}
+                    AggregateFunction::Min | AggregateFunction::Max => self.ordered(&own)?,
+                    // A sum beyond 64 bits is an error there, and said to be one.
+                    AggregateFunction::Sum if own.is_integer() => {}
+                    AggregateFunction::Sum | AggregateFunction::Avg => {
+                        return Err((KeptReason::TypeDiffers, "sums and averages are floating-point there".into()));
+                    }
+                    _ => return kept(),
+                }
+                let distinct = if call.distinct { "DISTINCT " } else { "" };
+                out.text(&format!("{}({distinct}", function.name()))
+                    .push(&self.translate(argument, columns)?)
+                    .text(")");
+            }
+            (_, None) => return kept(),
+        }
+        if let Some(filter) = &call.filter {
+            let condition = self.translate(filter, columns)?;
+            out.text(" FILTER (WHERE ").push(&condition).text(")");
+        }
+        if let Some(over) = over {
+            out.text(" OVER ").push(over);
+        }
+        Ok(out)
+    }
+
+    fn groups(&self, expr: &Expr) -> Result<(), Refusal> {
+        match whole_number(expr, &|_| Ok(Sql::default())) {
+            Some(_) => Ok(()),
+            None => comparable(&expr.sql_type()),
+        }
+    }
+
+    fn sort_key(&self, key: &SortKey, mut sql: Sql) -> Result<Sql, Refusal> {
+        let own = key.expr.sql_type();
+        self.ordered(&own)?;
+        if own == SqlType::Text {
+            sql.text(" COLLATE BINARY");
+        }
+        sql.text(if key.descending { " DESC" } else { " ASC" });
+        sql.text(if key.nulls_first { " NULLS FIRST" } else { " NULLS LAST" });
+        Ok(sql)
+    }
+
+    fn limit(&self, limit: Option<u64>, offset: u64) -> String {
+        match (limit, offset) {
+            (Some(n), 0) => format!(" LIMIT {n}"),
+            (Some(n), offset) => format!(" LIMIT {n} OFFSET {offset}"),
+            (None, offset) => format!(" LIMIT -1 OFFSET {offset}"),
+        }
+    }
+
+    fn joins(&self, kind: JoinKind) -> bool {
+        use JoinKind::{Anti, Inner, Left, NullAwareAnti, Right, Semi};
+        matches!(kind, Inner | Left | Right | Semi | Anti | NullAwareAnti)
+    }
+
+    fn change_form(&self) -> ChangeForm {
+        ChangeForm::FromIn
+    }
+
+    // RETURNING knows no alias, and no other table either.
+    fn changed_row(&self, _: &str) -> Option<String> {
+        Some(String::new())
+    }
+
+    fn stored(&self, value: &Value, sql_type: &SqlType) -> Parameter {
+        write::stored(value, sql_type)
+    }
+
+    fn takes_keys(&self, sql_type: &SqlType) -> bool {
+        sql_type.is_integer() || matches!(sql_type, SqlType::Text | SqlType::Date)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::glob;
+
+    #[test]
+    fn patterns_keep_their_meaning() {
+        for (like, wanted) in [
+            ("Quay%", Some("Quay*")),
+            ("a_c", Some("a?c")),
+            ("50\\%", Some("50%")),
+            ("a*b?[c]", Some("a[*]b[?][[]c]")),
+            ("\\_x\\\\", Some("_x\\")),
+            ("open\\", None),
+        ] {
+            assert_eq!(glob(like).as_deref(), wanted, "{like}");
+        }
+    }
+}

@@ -1,0 +1,314 @@
+//! Connector for a SQLite file: read only, statements with bound values, each on a connection of its own.
+
+mod change;
+mod describe;
+mod dialect;
+mod errors;
+mod functions;
+mod guard;
+mod scan;
+mod snapshot;
+mod write;
+
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use arrow::datatypes::SchemaRef;
+use async_trait::async_trait;
+use cobble_plan::expr::Column;
+use cobble_plan::logical::Table;
+use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
+use cobble_types::{Code, Error, Result};
+use rusqlite::{Connection, OpenFlags};
+use tokio_util::sync::CancellationToken;
+
+use self::dialect::SqliteDialect;
+use cobble_connect::{ConnectionDefinition, Kind, SettingDescription};
+use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use cobble_connect::{NativeQuery, TableDefinition};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
+use cobble_network::test_steps;
+
+pub const KIND: Kind = Kind {
+    kind: "sqlite",
+    about: "a SQLite file",
+    metadata_life: 0,
+    connect: |definition| Ok(SqliteConnector::new(definition)?),
+    settings: &[
+        SettingDescription {
+            name: "address",
+            label: "File",
+            help: "path of the database file, as the service sees it",
+            required: true,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "region",
+            label: "Region",
+            help: "where the file is, for the cost of moving data",
+            required: false,
+            secret: false,
+            default: None,
+        },
+        SettingDescription {
+            name: "busy_limit",
+            label: "Seconds to wait",
+            help: "how long to wait while another program has locked the file",
+            required: false,
+            secret: false,
+            default: Some("5"),
+        },
+        cobble_connect_sql::write::WRITABLE,
+    ],
+};
+
+/// The only schema that a file has.
+const SCHEMA: &str = "main";
+
+static UTF8: SqliteDialect = SqliteDialect { utf8: true };
+static OTHER: SqliteDialect = SqliteDialect { utf8: false };
+
+#[derive(Debug)]
+pub struct SqliteConnector {
+    definition: Arc<File>,
+}
+
+/// The database file.
+#[derive(Debug, Clone)]
+pub struct File {
+    connection: String,
+    region: Option<String>,
+    path: PathBuf,
+    busy_limit: Duration,
+    dialect: &'static SqliteDialect,
+    writable: bool,
+}
+
+impl File {
+    /// A new connection that cannot write.
+    fn open(&self) -> Result<Connection> {
+        if !self.path.exists() {
+            let what = format!("there is no file {}", self.path.display());
+            return Err(errors::about(self, Code::SourceUnreachable, what)
+                .hint("correct the address; the path is the one on the service's machine"));
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let failed = |e: rusqlite::Error| errors::error(self, &e);
+        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        connection.busy_timeout(self.busy_limit).map_err(failed)?;
+        guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
+        Ok(connection)
+    }
+
+    /// A new connection that writes.
+    fn open_to_write(&self) -> Result<Connection> {
+        let failed = |e: rusqlite::Error| errors::error(self, &e);
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        connection.busy_timeout(self.busy_limit).map_err(failed)?;
+        guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
+        connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;
+        Ok(connection)
+    }
+
+    /// The same file with the dialect of its encoding.
+    fn known(&self, connection: &Connection) -> Result<Arc<File>> {
+        let encoding: String = connection
+            .query_row("SELECT encoding FROM pragma_encoding", [], |row| row.get(0))
+            .map_err(|e| errors::error(self, &e))?;
+        let dialect = if encoding == "UTF-8" { &UTF8 } else { &OTHER };
+        Ok(Arc::new(File { dialect, ..self.clone() }))
+    }
+}
+
+impl SqliteConnector {
+    pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let address = definition.address.trim();
+        let path = address.strip_prefix("file://").or(address.strip_prefix("sqlite://")).unwrap_or(address);
+        Ok(Arc::new(SqliteConnector {
+            definition: Arc::new(File {
+                connection: definition.name.clone(),
+                region: definition.region.clone(),
+                path: PathBuf::from(path),
+                busy_limit: Duration::from_secs(definition.seconds("busy_limit", 5)?),
+                dialect: &UTF8,
+                writable: definition.flag("writable")?,
+            }),
+        }))
+    }
+
+    /// Does something with a connection on a thread that may wait.
+    async fn with<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Arc<File>, &Connection) -> Result<T> + Send + 'static,
+    ) -> Result<T> {
+        let file = self.definition.clone();
+        on_a_thread(&self.definition.connection, move || work(&file, &file.open()?)).await
+    }
+}
+
+/// What waits for the file, on a thread that may wait.
+async fn on_a_thread<T: Send + 'static>(
+    connection: &str,
+    work: impl FnOnce() -> Result<T> + Send + 'static,
+) -> Result<T> {
+    let done = tokio::task::spawn_blocking(work).await;
+    done.map_err(|e| Error::internal(format!("a thread of connection {connection} ended: {e}")))?
+}
+
+#[async_trait]
+impl Connector for SqliteConnector {
+    async fn schemas(&self) -> Result<Vec<String>> {
+        self.with(|file, connection| {
+            // Only reading shows whether the file is a database.
+            describe::tables(connection).map_err(|e| errors::error(file, &e))?;
+            Ok(vec![SCHEMA.to_owned()])
+        })
+        .await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        if schema != SCHEMA {
+            return Ok(vec![]);
+        }
+        self.with(|file, connection| describe::tables(connection).map_err(|e| errors::error(file, &e))).await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+        if schema != SCHEMA {
+            return Ok(None);
+        }
+        let [catalog, schema, table] = [catalog, schema, table].map(str::to_owned);
+        self.with(move |file, connection| {
+            describe::table(&file.known(connection)?, connection, &catalog, &schema, &table)
+        })
+        .await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        if schema != SCHEMA {
+            return Ok(Some(vec![]));
+        }
+        let all = self.with(|file, connection| {
+            let file = file.known(connection)?;
+            let names = describe::tables(connection).map_err(|e| errors::error(&file, &e))?;
+            let described = names.into_iter().map(|entry| {
+                let found = describe::table(&file, connection, "", SCHEMA, &entry.name)?;
+                let columns = found.map(|table| table.columns.clone()).unwrap_or_default();
+                Ok(ListedColumns { table: entry.name, columns })
+            });
+            described.collect::<Result<_>>()
+        });
+        all.await.map(Some)
+    }
+
+    fn check_definition(&self, definition: &TableDefinition) -> Result<()> {
+        native::check_definition(self.definition.as_ref(), definition)
+    }
+
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+        let text = native::checked(self.definition.as_ref(), &query.text)?;
+        let own = text.clone();
+        let (file, columns) = self
+            .with(move |file, connection| {
+                let file = file.known(connection)?;
+                let columns = describe::native(&file, connection, &own)?;
+                Ok((file, columns))
+            })
+            .await?;
+        native::table(file, catalog, &text, columns, query.split.as_ref()).await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        let file = self.definition.clone();
+        let begun = tokio::task::spawn_blocking(move || write::RowWriter::new(&file, rows)).await;
+        Ok(Box::new(begun.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))??))
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let (file, schema, table) = (self.definition.clone(), schema.to_owned(), table.to_owned());
+        let work = tokio::task::spawn_blocking(move || write::change_table(&file, &schema, &table, change));
+        work.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
+    }
+
+    fn refresh(&self) {}
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let mut step = test_steps::reporter(report);
+        let started = Instant::now();
+        let opened = self.with(|file, _| Ok(format!("{} can be opened", file.path.display()))).await;
+        if !step("reach", started, opened, "address") {
+            return;
+        }
+        let started = Instant::now();
+        let listed = self.tables(SCHEMA).await;
+        let count = listed.as_ref().map(|tables| format!("{} tables", tables.len())).map_err(Clone::clone);
+        if !step("list", started, count, "address") {
+            return;
+        }
+        let Some(first) = listed.ok().and_then(|tables| tables.into_iter().next()) else { return };
+        let started = Instant::now();
+        let read = self
+            .with(move |file, connection| {
+                let sql = format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT 1)", file.dialect.quoted(&first.name));
+                let rows: i64 =
+                    connection.query_row(&sql, [], |row| row.get(0)).map_err(|e| errors::error(file, &e))?;
+                Ok(format!("{rows} row of {}", first.name))
+            })
+            .await;
+        step("read", started, read, "address");
+    }
+}
+
+#[async_trait]
+impl Database for File {
+    fn connection(&self) -> &str {
+        &self.connection
+    }
+
+    fn region(&self) -> Option<&str> {
+        self.region.as_deref()
+    }
+
+    fn dialect(&self) -> &'static dyn Dialect {
+        self.dialect
+    }
+
+    async fn run(
+        self: Arc<Self>,
+        statements: Vec<Sql>,
+        _: Arc<str>,
+        columns: Vec<Column>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Result<Arc<dyn Portions>> {
+        Ok(Arc::new(scan::Statements::new(self, statements, columns, schema, tools)))
+    }
+
+    async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>> {
+        let (file, query) = (self.clone(), query.to_owned());
+        on_a_thread(&self.connection, move || {
+            let failed = |e: rusqlite::Error| errors::error(&file, &e);
+            let connection = file.open()?;
+            let mut statement = connection.prepare(&query).map_err(failed)?;
+            let count = statement.column_count();
+            statement.query_row([], |row| (0..count).map(|place| row.get(place)).collect()).map_err(failed)
+        })
+        .await
+    }
+
+    fn writable(&self) -> bool {
+        self.writable
+    }
+
+    async fn change(
+        self: Arc<Self>,
+        change: &ChangeStatement,
+        accept: Acceptance<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Changed> {
+        change::run(&self, change, accept, cancel).await
+    }
+}

@@ -1,0 +1,147 @@
+//! What a file keeps at its end to plan with, whatever its format: parts, and the least and greatest value of each column in each.
+
+use std::fmt;
+use std::sync::Arc;
+
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::TableColumn;
+use cobble_plan::offer::{BatchPredicate, GateCounters};
+use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
+use cobble_storage::{StoredFile, file_error};
+use cobble_types::{Code, ColumnId, Result, SqlType, Value};
+
+use crate::prune::Range;
+use crate::{FileBatches, OpenFile, Shape, United, wider};
+
+/// A decoded footer. Its file is cut into parts that can be read apart.
+pub trait Footer: Send + Sync + fmt::Debug {
+    fn file(&self) -> &StoredFile;
+    /// The columns of the file.
+    fn columns(&self) -> Result<Vec<TableColumn>>;
+    /// Rows of each part.
+    fn rows(&self) -> Vec<u64>;
+    /// Least, greatest and nulls of a column in each part.
+    fn ranges(&self, column: &TableColumn) -> Arc<Vec<Range>>;
+    /// Where the columns of a table stand in this file.
+    fn layout(&self, columns: &[TableColumn]) -> Layout;
+    /// Bytes of these columns in a part.
+    fn bytes(&self, part: usize, shape: &Shape, layout: &Layout, places: &[usize]) -> f64;
+    /// Reads a part.
+    fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>>;
+}
+
+/// How a part is read.
+pub struct PartReading<'r> {
+    pub shape: &'r Shape,
+    pub layout: &'r Layout,
+    /// Rows that do not meet all of these are left out.
+    pub conditions: &'r [Arc<FileCondition>],
+    pub batch_rows: usize,
+    pub counters: &'r Arc<GateCounters>,
+}
+
+/// A condition with the file's columns it needs, in the order its batches have them.
+pub struct FileCondition {
+    pub predicate: Arc<dyn BatchPredicate>,
+    /// Places in the table.
+    pub columns: Vec<usize>,
+    /// The same as a condition that least and greatest values can decide, when it is one.
+    pub pages: Option<PageCondition>,
+}
+
+/// A condition on one column of the file.
+#[derive(Debug, Clone)]
+pub struct PageCondition {
+    pub condition: Expr,
+    pub id: ColumnId,
+    pub column: TableColumn,
+}
+
+/// Where the columns of a table stand in one file of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Layout {
+    /// In the table's order, all of them.
+    Same,
+    /// For each its place, none where the file lacks it.
+    Other(Vec<Option<usize>>),
+}
+
+impl Layout {
+    pub fn root(&self, place: usize) -> Option<usize> {
+        match self {
+            Layout::Same => Some(place),
+            Layout::Other(roots) => roots.get(place).copied().flatten(),
+        }
+    }
+}
+
+/// The columns of all files of a table together.
+pub fn united_columns(connection: &str, footers: &[Arc<dyn Footer>]) -> Result<Vec<TableColumn>> {
+    let mut all = United::new(wider);
+    for footer in footers {
+        all.take(&footer.file().path, footer.columns()?);
+    }
+    if let Some(conflict) = all.conflicts.first() {
+        let path = std::path::Path::new(&conflict.path);
+        return Err(file_error(connection, path, Code::SourceData, conflict.words())
+            .hint("a column needs types of which one holds the other in all files of a table"));
+    }
+    Ok(all.columns())
+}
+
+/// An error where a file has a column of a type that the defined one does not hold.
+pub fn check_columns(connection: &str, footers: &[Arc<dyn Footer>], columns: &[TableColumn]) -> Result<()> {
+    for footer in footers {
+        for own in footer.columns()? {
+            let Some(column) = columns.iter().find(|column| column.name == own.name) else { continue };
+            if wider(&column.sql_type, &own.sql_type).as_ref() != Some(&column.sql_type) {
+                let what = format!("column {} is {}, and defined as {}", own.name, own.sql_type, column.sql_type);
+                return Err(file_error(connection, &footer.file().path, Code::SourceData, what).hint(
+                    "define the column with a type that holds those of all files, or discover the tables again",
+                ));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Rows, ranges and nulls over all files. `origin` says where they are from.
+pub fn statistics(origin: String, footers: &[Arc<dyn Footer>], columns: &[TableColumn]) -> TableStatistics {
+    let rows: f64 = footers.iter().flat_map(|footer| footer.rows()).map(|rows| rows as f64).sum();
+    let known = columns
+        .iter()
+        .map(|column| {
+            if !column.sql_type.is_ordered() {
+                return ColumnStatistics::default();
+            }
+            let ranges: Vec<Arc<Vec<Range>>> = footers.iter().map(|footer| footer.ranges(column)).collect();
+            let pick = |value: fn(&Range) -> Option<&Value>, keep_first: fn(std::cmp::Ordering) -> bool| {
+                let mut best: Option<&Value> = None;
+                for range in ranges.iter().flat_map(|file| file.iter()).filter(|r| !r.all_null) {
+                    let candidate = value(range)?;
+                    best = match best {
+                        Some(b) if keep_first(b.compare(candidate)?) => Some(b),
+                        _ => Some(candidate),
+                    };
+                }
+                best.cloned()
+            };
+            let min = pick(|r| r.min.as_ref(), std::cmp::Ordering::is_le);
+            let max = pick(|r| r.max.as_ref(), std::cmp::Ordering::is_ge);
+            // Whole numbers and days cannot have more distinct values than their range has places.
+            let distinct = match (&min, &max, &column.sql_type) {
+                (Some(a), Some(b), t) if t.is_integer() => {
+                    a.approximate().zip(b.approximate()).map(|(a, b)| (b - a + 1.0).min(rows))
+                }
+                (Some(Value::Date(a)), Some(Value::Date(b)), _) => {
+                    Some((f64::from(*b) - f64::from(*a) + 1.0).min(rows))
+                }
+                (Some(a), Some(b), _) if a == b => Some(1.0),
+                (_, _, SqlType::Boolean) => Some(2.0),
+                _ => None,
+            };
+            ColumnStatistics { distinct, min, max, ..ColumnStatistics::default() }
+        })
+        .collect();
+    TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some(origin) }
+}

@@ -1,0 +1,453 @@
+//! Reading Parquet: footers with their statistics, row groups that may match, and within them only the column chunks that
+//! are needed. A row group's chunk is read with one request when it is first touched, so a chunk that late materialisation
+//! makes unnecessary is never read.
+
+use std::collections::HashMap;
+use std::fs::File;
+use std::io;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use arrow::array::{Array, ArrayRef, BooleanArray, RecordBatch, new_null_array};
+use arrow::compute::cast;
+use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
+use bytes::{Buf, Bytes};
+use cobble_plan::logical::TableColumn;
+use cobble_plan::offer::GateCounters;
+use cobble_storage::{Blob, StoredFile, file_error, own_error};
+use cobble_types::{Code, Error, Result, SqlType, TextForm, Value};
+use parquet::arrow::ProjectionMask;
+use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
+use parquet::arrow::arrow_reader::{
+    ArrowPredicate, ArrowPredicateFn, ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReader,
+    ParquetRecordBatchReaderBuilder, RowFilter,
+};
+use parquet::errors::ParquetError;
+use parquet::file::metadata::ParquetMetaData;
+use parquet::file::reader::{ChunkReader, Length};
+
+use crate::footer::{Footer, Layout, PageCondition, PartReading};
+use crate::prune::Range;
+use crate::{Dialect, FileBatches, FileFormat, FileWriter, Inferred, OpenFile, Shape, infer};
+
+mod pages;
+mod write;
+
+use pages::Pages;
+
+#[derive(Debug)]
+pub struct Parquet;
+
+impl FileFormat for Parquet {
+    fn name(&self) -> &'static str {
+        "parquet"
+    }
+
+    fn words(&self) -> &'static str {
+        "Parquet"
+    }
+
+    fn endings(&self) -> &'static [&'static str] {
+        &["parquet"]
+    }
+
+    fn parts(&self) -> Option<&'static str> {
+        Some("row groups")
+    }
+
+    fn infer(&self, file: &OpenFile, _: &TextForm, _: bool) -> Result<Inferred> {
+        let columns = ParquetFooter::read(file)?.columns()?;
+        Ok(Inferred { columns, row_width: None, dialect: Dialect::default() })
+    }
+
+    fn footer(&self, file: &OpenFile) -> Result<Arc<dyn Footer>> {
+        Ok(Arc::new(ParquetFooter::read(file)?))
+    }
+
+    fn reading(&self, columns: &[String]) -> String {
+        format!(", column chunks of {}", if columns.is_empty() { "no column".to_owned() } else { columns.join(", ") })
+    }
+
+    fn read(&self, file: &OpenFile, _: &Shape, _: usize) -> Result<Box<dyn FileBatches>> {
+        Err(Error::internal(format!("{}: Parquet is read by its footer", file.file.path.display())))
+    }
+
+    fn is_written(&self) -> bool {
+        true
+    }
+
+    fn writer(&self, file: File, schema: SchemaRef) -> io::Result<Box<dyn FileWriter>> {
+        Ok(Box::new(write::ParquetWriter::new(file, schema)?))
+    }
+}
+
+/// A decoded footer, and of each column that was asked for the ranges of its row groups.
+pub struct ParquetFooter {
+    connection: String,
+    file: StoredFile,
+    arrow: ArrowReaderMetadata,
+    ranges: Mutex<ColumnRanges>,
+    pages: Pages,
+}
+
+/// Bytes at the end of a file that are asked for at once for the footer.
+const TAIL: u64 = 1 << 16;
+
+/// By name and type of the column, one range for each row group.
+type ColumnRanges = HashMap<(String, SqlType), Arc<Vec<Range>>>;
+
+impl std::fmt::Debug for ParquetFooter {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "ParquetFooter({} row groups)", self.metadata().num_row_groups())
+    }
+}
+
+impl ParquetFooter {
+    fn read(open: &OpenFile) -> Result<ParquetFooter> {
+        let blob = open.blob.clone();
+        // Most footers are in the last bytes, which are one request.
+        let tail = blob.size().min(TAIL);
+        blob.soon(&[(blob.size() - tail, tail)]);
+        let input = ChunkedFile {
+            blob,
+            chunks: vec![],
+            loaded: Mutex::default(),
+            counters: Arc::default(),
+            fault: Fault::default(),
+        };
+        let broken = |e: ParquetError| open.broken(Parquet.words(), &e);
+        let plain = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(broken)?;
+        // Text and binary columns are read as views from the start.
+        let schema = as_views(plain.schema());
+        let options = ArrowReaderOptions::new().with_schema(schema);
+        let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options).map_err(broken)?;
+        let (connection, file) = (open.connection.clone(), open.file.clone());
+        Ok(ParquetFooter { connection, file, arrow, ranges: Mutex::default(), pages: Pages::default() })
+    }
+
+    fn metadata(&self) -> &Arc<ParquetMetaData> {
+        self.arrow.metadata()
+    }
+
+    /// The file's leaves that hold these columns of the table, or those fields of them that the scan reads.
+    fn leaves(&self, shape: &Shape, layout: &Layout, places: &[usize]) -> Vec<usize> {
+        let schema = self.arrow.parquet_schema();
+        (0..schema.num_columns())
+            .filter(|leaf| {
+                let root = schema.get_column_root_idx(*leaf);
+                let place = places.iter().find(|place| layout.root(**place) == Some(root));
+                place.is_some_and(|place| holds(&shape.types[*place], &schema.column(*leaf).path().parts()[1..]))
+            })
+            .collect()
+    }
+
+    fn sql_type(&self, field: &Field) -> Result<SqlType> {
+        SqlType::from_arrow(field.data_type()).ok_or_else(|| {
+            let what =
+                format!("column {} has the type {}, which the engine does not know", field.name(), field.data_type());
+            file_error(&self.connection, &self.file.path, Code::Unsupported, what)
+        })
+    }
+
+    fn decoded_ranges(&self, column: &TableColumn) -> Vec<Range> {
+        let groups = self.metadata().row_groups();
+        let unknown = || vec![Range { may_be_null: true, ..Range::default() }; groups.len()];
+        let Ok(converter) =
+            StatisticsConverter::try_new(&column.name, self.arrow.schema(), self.arrow.parquet_schema())
+        else {
+            return unknown();
+        };
+        let target = column.sql_type.to_arrow();
+        let bound = |array: parquet::errors::Result<ArrayRef>| array.ok().and_then(|a| cast(&a, &target).ok());
+        let (mins, maxes) = (bound(converter.row_group_mins(groups)), bound(converter.row_group_maxes(groups)));
+        let nulls = converter.with_missing_null_counts_as_zero(false).row_group_null_counts(groups).ok();
+        groups
+            .iter()
+            .enumerate()
+            .map(|(i, group)| {
+                let value = |array: &Option<ArrayRef>| array.as_ref().and_then(|a| bound_of(a, i));
+                let null_count = nulls.as_ref().filter(|n| n.is_valid(i)).map(|n| n.value(i));
+                Range {
+                    min: value(&mins),
+                    max: value(&maxes),
+                    all_null: null_count == Some(group.num_rows() as u64),
+                    may_be_null: null_count != Some(0),
+                }
+            })
+            .collect()
+    }
+}
+
+impl Footer for ParquetFooter {
+    fn file(&self) -> &StoredFile {
+        &self.file
+    }
+
+    fn rows(&self) -> Vec<u64> {
+        self.metadata().row_groups().iter().map(|group| group.num_rows().try_into().unwrap_or(0)).collect()
+    }
+
+    fn layout(&self, columns: &[TableColumn]) -> Layout {
+        let names: Vec<String> = self.arrow.schema().fields().iter().map(|field| field.name().to_lowercase()).collect();
+        let own = columns.iter().filter(|column| !column.partition);
+        // Nearly always so, and then not searched for.
+        if own.clone().map(|column| &column.name).eq(&names) {
+            return Layout::Same;
+        }
+        let roots: Vec<Option<usize>> = own.map(|column| names.iter().position(|name| *name == column.name)).collect();
+        let in_order = roots.iter().enumerate().all(|(place, root)| *root == Some(place));
+        if in_order { Layout::Same } else { Layout::Other(roots) }
+    }
+
+    fn columns(&self) -> Result<Vec<TableColumn>> {
+        let fields = self.arrow.schema().fields().iter();
+        let column = |field: &Arc<Field>| {
+            let sql_type = self.sql_type(field)?;
+            Ok(TableColumn { nullable: field.is_nullable(), ..infer::column(&field.name().to_lowercase(), sql_type) })
+        };
+        fields.map(column).collect()
+    }
+
+    /// Decoded once: every offer asks again.
+    fn ranges(&self, column: &TableColumn) -> Arc<Vec<Range>> {
+        let mut known = self.ranges.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = (column.name.clone(), column.sql_type.clone());
+        known.entry(key).or_insert_with(|| Arc::new(self.decoded_ranges(column))).clone()
+    }
+
+    fn bytes(&self, part: usize, shape: &Shape, layout: &Layout, places: &[usize]) -> f64 {
+        let chunks = self.metadata().row_group(part).columns();
+        let leaves = self.leaves(shape, layout, places);
+        leaves.iter().filter_map(|leaf| chunks.get(*leaf)).map(|chunk| chunk.compressed_size() as f64).sum()
+    }
+
+    fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>> {
+        Ok(Box::new(ParquetBatches::open(self, file, part, reading)?))
+    }
+}
+
+/// True when a type has the field at this path; what lies inside of anything but a row belongs to it whole.
+fn holds(sql_type: &SqlType, path: &[String]) -> bool {
+    match (sql_type, path) {
+        (SqlType::Row(fields), [first, rest @ ..]) => {
+            fields.iter().find(|field| field.name == *first).is_some_and(|field| holds(&field.sql_type, rest))
+        }
+        _ => true,
+    }
+}
+
+/// A least or greatest value, where it is known and says something.
+pub fn bound_of(array: &ArrayRef, place: usize) -> Option<Value> {
+    Value::from_array(array.as_ref(), place).filter(|value| !value.is_null() && !is_nan(value))
+}
+
+fn is_nan(value: &Value) -> bool {
+    matches!(value, Value::Real(v) if v.is_nan()) || matches!(value, Value::Double(v) if v.is_nan())
+}
+
+fn as_views(schema: &SchemaRef) -> SchemaRef {
+    let fields: Vec<Field> = schema
+        .fields()
+        .iter()
+        .map(|field| {
+            let data_type = match field.data_type() {
+                DataType::Utf8 | DataType::LargeUtf8 => DataType::Utf8View,
+                DataType::Binary | DataType::LargeBinary => DataType::BinaryView,
+                other => other.clone(),
+            };
+            field.as_ref().clone().with_data_type(data_type)
+        })
+        .collect();
+    Arc::new(Schema::new(fields).with_metadata(schema.metadata().clone()))
+}
+
+/// A file of which only the chunks that are touched are read, each once and whole.
+struct ChunkedFile {
+    blob: Arc<dyn Blob>,
+    /// Start and length of every column chunk of the row group, in order.
+    chunks: Vec<(u64, u64)>,
+    loaded: Mutex<HashMap<u64, Bytes>>,
+    counters: Arc<GateCounters>,
+    fault: Fault,
+}
+
+/// What went wrong with the storage, which the decoder would tell as a text of its own.
+type Fault = Arc<Mutex<Option<Error>>>;
+
+impl ChunkedFile {
+    fn range(&self, start: u64, length: Option<usize>) -> parquet::errors::Result<Bytes> {
+        let place = self.chunks.partition_point(|(chunk, _)| *chunk <= start);
+        if let Some((chunk, size)) = place.checked_sub(1).map(|i| self.chunks[i])
+            && start < chunk + size
+        {
+            let mut loaded = self.loaded.lock().unwrap_or_else(PoisonError::into_inner);
+            let bytes = match loaded.get(&chunk) {
+                Some(bytes) => bytes.clone(),
+                None => {
+                    let bytes = self.read(chunk, size as usize)?;
+                    loaded.insert(chunk, bytes.clone());
+                    bytes
+                }
+            };
+            let from = (start - chunk) as usize;
+            let to = length.map_or(bytes.len(), |n| (from + n).min(bytes.len()));
+            if length.is_none_or(|n| from + n <= bytes.len()) {
+                return Ok(bytes.slice(from..to));
+            }
+        }
+        // Outside the chunks: page indexes and the like.
+        let rest = (self.blob.size() - start.min(self.blob.size())) as usize;
+        self.read(start, length.unwrap_or(rest.min(1 << 16)))
+    }
+
+    fn read(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        let bytes = self.blob.read(start, length).inspect_err(|error| {
+            let own = own_error(error);
+            *self.fault.lock().unwrap_or_else(PoisonError::into_inner) = own;
+        })?;
+        GateCounters::add(&self.counters.bytes, length as u64);
+        Ok(bytes)
+    }
+}
+
+impl Length for ChunkedFile {
+    fn len(&self) -> u64 {
+        self.blob.size()
+    }
+}
+
+impl ChunkReader for ChunkedFile {
+    type T = bytes::buf::Reader<Bytes>;
+
+    fn get_read(&self, start: u64) -> parquet::errors::Result<Self::T> {
+        Ok(self.range(start, None)?.reader())
+    }
+
+    fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        self.range(start, Some(length))
+    }
+}
+
+/// The batches of one row group.
+struct ParquetBatches {
+    fault: Fault,
+    reader: ParquetRecordBatchReader,
+    file: OpenFile,
+    /// Types of the file's columns that come out, in the order of the result, and their place in the reader's batches.
+    columns: Vec<(Option<usize>, DataType)>,
+}
+
+impl ParquetBatches {
+    fn open(footer: &ParquetFooter, file: &OpenFile, row_group: usize, reading: &PartReading<'_>) -> Result<Self> {
+        let PartReading { shape, layout, conditions, batch_rows, counters } = *reading;
+        let blob = file.blob.clone();
+        let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
+        let selection = footer.pages.selection(&footer.arrow, &blob, row_group, &by_pages, counters);
+        let group = footer.metadata().row_group(row_group);
+        let mut chunks: Vec<(u64, u64)> = group.columns().iter().map(|c| c.byte_range()).collect();
+        // With conditions the other columns may turn out not to be needed at all.
+        let soon: Vec<usize> = match conditions {
+            [] => shape.wanted.clone(),
+            all => all.iter().flat_map(|c| c.columns.iter().copied()).collect(),
+        };
+        blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
+        chunks.sort_unstable();
+        let fault = Fault::default();
+        let loaded = Mutex::default();
+        let input = ChunkedFile { blob, chunks, loaded, counters: counters.clone(), fault: fault.clone() };
+        let parquet_schema = footer.arrow.parquet_schema();
+        let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
+        let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
+            .iter()
+            .map(|condition| {
+                let mask = ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &condition.columns));
+                let order = batch_order(layout, &condition.columns);
+                let (condition, types, counters) = (condition.clone(), types(&condition.columns), counters.clone());
+                Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
+                    let columns = ordered(&batch, &order, &types)?;
+                    let fields: Vec<Field> = types.iter().map(|t| Field::new("", t.clone(), true)).collect();
+                    let batch = RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)?;
+                    let mask: BooleanArray = condition
+                        .predicate
+                        .evaluate(&batch)
+                        .map_err(|e| arrow::error::ArrowError::ExternalError(Box::new(e)))?;
+                    GateCounters::add(&counters.rows_dropped, (mask.len() - mask.true_count()) as u64);
+                    Ok(mask)
+                })) as Box<dyn ArrowPredicate>
+            })
+            .collect();
+        let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
+            .with_row_groups(vec![row_group])
+            .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &shape.wanted)))
+            .with_batch_size(batch_rows);
+        if let Some(selection) = selection {
+            GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
+            builder = builder.with_row_selection(selection);
+        }
+        if !predicates.is_empty() {
+            builder = builder.with_row_filter(RowFilter::new(predicates));
+        }
+        let reader = builder.build().map_err(|e| reading_error(file, &e))?;
+        let order = batch_order(layout, &shape.wanted);
+        let columns = order.into_iter().zip(types(&shape.wanted)).collect();
+        Ok(ParquetBatches { reader, file: file.clone(), columns, fault })
+    }
+}
+
+/// An error of evaluating a condition is the query's; any other is the file's.
+fn reading_error(file: &OpenFile, error: &ParquetError) -> Error {
+    match error {
+        ParquetError::ArrowError(text) if text.contains("division by zero") => {
+            Error::new(Code::DivisionByZero, "division by zero")
+        }
+        other => file.broken(Parquet.words(), other),
+    }
+}
+
+/// A projection gives columns in file order; for each wanted place, where it stands among them, if the file has it.
+fn batch_order(layout: &Layout, places: &[usize]) -> Vec<Option<usize>> {
+    let roots: Vec<Option<usize>> = places.iter().map(|place| layout.root(*place)).collect();
+    let mut sorted: Vec<usize> = roots.iter().copied().flatten().collect();
+    sorted.sort_unstable();
+    sorted.dedup();
+    roots.into_iter().map(|root| root.map(|root| sorted.partition_point(|known| *known < root))).collect()
+}
+
+fn ordered(
+    batch: &RecordBatch,
+    order: &[Option<usize>],
+    types: &[DataType],
+) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
+    order
+        .iter()
+        .zip(types)
+        .map(|(place, data_type)| {
+            let Some(place) = place else { return Ok(new_null_array(data_type, batch.num_rows())) };
+            let column = batch.column(*place);
+            if column.data_type() == data_type { Ok(column.clone()) } else { cast(column, data_type) }
+        })
+        .collect()
+}
+
+impl FileBatches for ParquetBatches {
+    fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
+        match self.reader.next() {
+            None => Ok(None),
+            Some(Ok(batch)) => {
+                let rows = batch.num_rows();
+                let (order, types): (Vec<Option<usize>>, Vec<DataType>) = self.columns.iter().cloned().unzip();
+                Ok(Some((ordered(&batch, &order, &types)?, rows)))
+            }
+            Some(Err(error)) => Err(match (self.fault.lock().unwrap_or_else(PoisonError::into_inner).take(), error) {
+                (Some(own), _) => own,
+                (None, arrow::error::ArrowError::ExternalError(inner)) => match inner.downcast::<Error>() {
+                    Ok(own) => *own,
+                    Err(other) => self.file.broken(Parquet.words(), &ParquetError::General(other.to_string())),
+                },
+                (None, arrow::error::ArrowError::ParquetError(text)) => {
+                    self.file.broken(Parquet.words(), &ParquetError::General(text))
+                }
+                (None, other) => other.into(),
+            }),
+        }
+    }
+}

@@ -1,0 +1,269 @@
+//! Files of this machine: a folder, a single file or a pattern.
+
+use std::fs::{File, Metadata};
+use std::io::{self, Write};
+use std::os::unix::fs::FileExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Instant, SystemTime};
+
+use bytes::Bytes;
+use cobble_network::TestStep;
+use cobble_network::test_steps::reporter;
+use cobble_types::{Code, Error, Result};
+use tokio_util::sync::CancellationToken;
+
+use crate::{Blob, Condition, Entry, Storage, StoredFile, changed, file_error, io_error, is_hidden};
+
+/// Folders deeper than this below the address are not searched.
+const DEPTH: usize = 12;
+
+#[derive(Debug)]
+pub struct Disk {
+    connection: String,
+    address: PathBuf,
+}
+
+impl Disk {
+    pub fn new(connection: &str, address: &str) -> Disk {
+        Disk { connection: connection.to_owned(), address: PathBuf::from(address) }
+    }
+
+    fn collect(&self, path: &Path, names: &mut Vec<String>, into: &mut Vec<Entry>) -> Result<()> {
+        let metadata = std::fs::metadata(path).map_err(|e| io_error(&self.connection, path, &e))?;
+        if metadata.is_file() {
+            let file = StoredFile { path: path.to_owned(), bytes: metadata.len(), version: version(&metadata) };
+            into.push(Entry { file, names: names.clone() });
+            return Ok(());
+        }
+        if names.len() > DEPTH {
+            return Ok(());
+        }
+        let mut entries: Vec<PathBuf> = std::fs::read_dir(path)
+            .map_err(|e| io_error(&self.connection, path, &e))?
+            .filter_map(|entry| entry.ok().map(|e| e.path()))
+            .collect();
+        entries.sort();
+        for entry in entries {
+            let name = entry.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            if is_hidden(&name) {
+                continue;
+            }
+            names.push(name);
+            self.collect(&entry, names, into)?;
+            names.pop();
+        }
+        Ok(())
+    }
+
+    /// Where a file of these names is. None of them leads out of the address.
+    fn path_of(&self, names: &[String]) -> Result<PathBuf> {
+        let is_plain = |name: &String| !name.is_empty() && *name != "." && *name != ".." && !name.contains(['/', '\0']);
+        if names.is_empty() || !names.iter().all(is_plain) {
+            let what = format!("connection {}: \"{}\" cannot be the name of a file", self.connection, names.join("/"));
+            return Err(Error::new(Code::BadSetting, what).hint("give a path below the address, without . and .."));
+        }
+        Ok(names.iter().fold(self.address.clone(), |path, name| path.join(name)))
+    }
+
+    /// All files that a pattern matches, and those in folders that it matches.
+    fn matching(&self, pattern: &str) -> Result<Vec<Entry>> {
+        let paths = glob::glob(pattern).map_err(|e| {
+            file_error(&self.connection, &self.address, Code::BadSetting, format!("not a pattern: {e}"))
+        })?;
+        // The table is named for the last folder without a wildcard.
+        let fixed: PathBuf = self
+            .address
+            .components()
+            .take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '[']))
+            .collect();
+        let table = fixed.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let mut found = Vec::new();
+        for path in paths.flatten() {
+            let own = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            if !is_hidden(&own) {
+                self.collect(&path, &mut vec![table.clone(), own], &mut found)?;
+            }
+        }
+        if found.is_empty() {
+            return Err(file_error(&self.connection, &self.address, Code::NotFound, "no file matches")
+                .hint("check the pattern: * stands for what is within one name, ** for folders"));
+        }
+        Ok(found)
+    }
+}
+
+/// A mark that no other write of this or another process has.
+fn unique() -> String {
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
+    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
+}
+
+fn version(metadata: &Metadata) -> String {
+    let time = metadata.modified().ok().and_then(|t| t.duration_since(SystemTime::UNIX_EPOCH).ok()).unwrap_or_default();
+    format!("{}.{}", time.as_nanos(), metadata.len())
+}
+
+impl Storage for Disk {
+    fn address(&self) -> String {
+        self.address.display().to_string()
+    }
+
+    fn list(&self) -> Result<Vec<Entry>> {
+        let text = self.address.to_string_lossy();
+        if text.contains(['*', '?', '[']) {
+            return self.matching(&text);
+        }
+        let metadata = std::fs::metadata(&self.address).map_err(|e| io_error(&self.connection, &self.address, &e))?;
+        let mut names = Vec::new();
+        if metadata.is_file() {
+            names.push(self.address.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default());
+        }
+        let mut found = Vec::new();
+        self.collect(&self.address, &mut names, &mut found)?;
+        Ok(found)
+    }
+
+    fn open(&self, file: &StoredFile, _: &CancellationToken) -> Result<Arc<dyn Blob>> {
+        let open = File::open(&file.path).map_err(|e| io_error(&self.connection, &file.path, &e))?;
+        let metadata = open.metadata().map_err(|e| io_error(&self.connection, &file.path, &e))?;
+        if version(&metadata) != file.version {
+            return Err(changed(&self.connection, &file.path));
+        }
+        Ok(Arc::new(DiskFile { file: open, bytes: file.bytes }))
+    }
+
+    fn put(&self, names: &[String], content: Bytes, condition: &Condition) -> Result<StoredFile> {
+        let path = self.path_of(names)?;
+        let failed = |e: io::Error| io_error(&self.connection, &path, &e);
+        let folder = path.parent().unwrap_or(&self.address);
+        std::fs::create_dir_all(folder).map_err(failed)?;
+        let unfinished = folder.join(format!(".writing-{}", unique()));
+        let put = || {
+            let mut file = File::create_new(&unfinished).map_err(failed)?;
+            file.write_all(&content).and_then(|()| file.sync_all()).map_err(failed)?;
+            match condition {
+                Condition::Always => std::fs::rename(&unfinished, &path).map_err(failed)?,
+                // A link, unlike a move, never replaces what is there.
+                Condition::Absent => std::fs::hard_link(&unfinished, &path).map_err(|e| match e.kind() {
+                    io::ErrorKind::AlreadyExists => {
+                        file_error(&self.connection, &path, Code::AlreadyExists, "there is a file of this name")
+                    }
+                    _ => failed(e),
+                })?,
+                Condition::Version(wanted) => {
+                    // Held until the file has been moved: of two that know the same version, one comes first.
+                    let lock = File::create(folder.join(".lock")).map_err(failed)?;
+                    lock.lock().map_err(failed)?;
+                    let known = std::fs::metadata(&path).map_err(failed)?;
+                    if version(&known) != *wanted {
+                        return Err(changed(&self.connection, &path));
+                    }
+                    std::fs::rename(&unfinished, &path).map_err(failed)?;
+                }
+            }
+            File::open(folder).and_then(|folder| folder.sync_all()).map_err(failed)?;
+            file.metadata().map_err(failed)
+        };
+        let outcome = put();
+        // Gone already where it was moved.
+        let _ = std::fs::remove_file(&unfinished);
+        let metadata = outcome?;
+        Ok(StoredFile { path: path.clone(), bytes: metadata.len(), version: version(&metadata) })
+    }
+
+    fn delete(&self, file: &StoredFile) -> Result<()> {
+        match std::fs::remove_file(&file.path) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => Err(io_error(&self.connection, &file.path, &e)),
+            _ => Ok(()),
+        }
+    }
+
+    fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool {
+        let started = Instant::now();
+        let listed = self.list().map(|_| format!("{} is there", self.address()));
+        reporter(report)("reach", started, listed, "address")
+    }
+}
+
+struct DiskFile {
+    file: File,
+    bytes: u64,
+}
+
+impl Blob for DiskFile {
+    fn size(&self) -> u64 {
+        self.bytes
+    }
+
+    fn read(&self, start: u64, length: usize) -> io::Result<Bytes> {
+        let mut buffer = vec![0; length];
+        self.file.read_exact_at(&mut buffer, start)?;
+        Ok(buffer.into())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names(path: &str) -> Vec<String> {
+        path.split('/').map(str::to_owned).collect()
+    }
+
+    fn content(disk: &Disk, file: &StoredFile) -> Result<Bytes> {
+        let blob = disk.open(file, &CancellationToken::new())?;
+        Ok(blob.read(0, blob.size() as usize).unwrap())
+    }
+
+    #[test]
+    fn a_file_is_put_read_and_deleted() {
+        let folder = tempfile::tempdir().unwrap();
+        let disk = Disk::new("yard", &folder.path().display().to_string());
+        let put =
+            |content: &'static str, condition: &Condition| disk.put(&names("logs/one.txt"), content.into(), condition);
+        let first = put("ebb", &Condition::Absent).unwrap();
+        assert_eq!(content(&disk, &first).unwrap(), "ebb");
+        assert_eq!(put("flood", &Condition::Absent).unwrap_err().code, Code::AlreadyExists);
+        let second = put("flood", &Condition::Version(first.version.clone())).unwrap();
+        // The version of before is not there any more: neither to be replaced nor to be read.
+        assert_eq!(put("slack", &Condition::Version(first.version.clone())).unwrap_err().code, Code::SourceData);
+        assert_eq!(content(&disk, &first).unwrap_err().code, Code::SourceData);
+        assert_eq!(content(&disk, &second).unwrap(), "flood");
+        let listed: Vec<String> = disk.list().unwrap().iter().map(|entry| entry.names.join("/")).collect();
+        assert_eq!(listed, ["logs/one.txt"], "nothing unfinished is left");
+        disk.delete(&second).unwrap();
+        disk.delete(&second).unwrap();
+        assert!(disk.list().unwrap().is_empty());
+    }
+
+    #[test]
+    fn of_many_who_replace_one_version_one_succeeds() {
+        let folder = tempfile::tempdir().unwrap();
+        let disk = Disk::new("yard", &folder.path().display().to_string());
+        let first = disk.put(&names("pointer"), "0".into(), &Condition::Absent).unwrap();
+        let condition = Condition::Version(first.version);
+        let outcomes: Vec<bool> = std::thread::scope(|scope| {
+            let threads: Vec<_> = (1..=8)
+                .map(|n| {
+                    let (disk, condition) = (&disk, &condition);
+                    // Of other lengths than the first one, so that versions differ however coarse the clock is.
+                    scope.spawn(move || disk.put(&names("pointer"), format!("n{n}").into(), condition).is_ok())
+                })
+                .collect();
+            threads.into_iter().map(|thread| thread.join().unwrap()).collect()
+        });
+        assert_eq!(outcomes.iter().filter(|done| **done).count(), 1);
+    }
+
+    #[test]
+    fn no_name_leads_out_of_the_folder() {
+        let disk = Disk::new("yard", "/nowhere");
+        for path in ["../one", "a//b", ".", "a/..", ""] {
+            let error = disk.put(&names(path), Bytes::new(), &Condition::Always).unwrap_err();
+            assert_eq!(error.code, Code::BadSetting, "{path}");
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! Storage of files: a folder of this machine, a bucket of an S3 store, or files behind HTTP. All three list, open and read ranges; those
+//! that can be written also put and delete, under a condition on what is there.
+
+mod disk;
+mod faults;
+mod objects;
+mod ordered;
+
+use std::fmt;
+use std::io;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use bytes::Bytes;
+use cobble_network::TestStep;
+use cobble_types::Result;
+use tokio_util::sync::CancellationToken;
+
+pub use disk::Disk;
+pub use faults::{changed, file_error, io_error, own_error};
+pub use objects::{HttpAddress, Limits, Objects, S3Address, SignIn};
+pub use ordered::Ordered;
+
+/// A file as it was listed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredFile {
+    /// The whole name, as it is shown and as it is opened.
+    pub path: PathBuf,
+    pub bytes: u64,
+    /// Differs when the content does.
+    pub version: String,
+}
+
+/// A file in a listing.
+#[derive(Debug, Clone)]
+pub struct Entry {
+    pub file: StoredFile,
+    /// The names of the folders below the address on the way to it, and its own.
+    pub names: Vec<String>,
+}
+
+/// What must be so for a file to be put or deleted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Condition {
+    Always,
+    /// There is no file of this name.
+    Absent,
+    /// The file has this version.
+    Version(String),
+}
+
+pub trait Storage: Send + Sync + fmt::Debug {
+    /// The address as it is shown.
+    fn address(&self) -> String;
+    /// All files below the address, in order of their names.
+    fn list(&self) -> Result<Vec<Entry>>;
+    /// Opens a file of a listing; an error when it is another one by now.
+    fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
+    /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.
+    ///
+    /// # Errors
+    /// [`cobble_types::Code::Conflict`] when the condition does not hold, and then nothing has changed.
+    fn put(&self, names: &[String], content: Bytes, condition: &Condition) -> Result<StoredFile>;
+    /// Deletes a file of a listing; one that is not there is no error.
+    fn delete(&self, file: &StoredFile) -> Result<()>;
+    /// True once after a file was found to be another one than its listing says.
+    fn has_changed(&self) -> bool {
+        false
+    }
+    /// The way to the storage, step by step up to a listing; false when one failed.
+    fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool;
+}
+
+/// An open file.
+pub trait Blob: Send + Sync {
+    fn size(&self) -> u64;
+    /// Exactly these bytes.
+    fn read(&self, start: u64, length: usize) -> io::Result<Bytes>;
+    /// Says which pieces will be read soon, as starts and lengths.
+    fn soon(&self, _pieces: &[(u64, u64)]) {}
+}
+
+/// Names that begin so are not data.
+pub fn is_hidden(name: &str) -> bool {
+    name.is_empty() || name.starts_with(['.', '_'])
+}

@@ -1,0 +1,14 @@
+//! Loads the ferry data into what the demo and the tests query: files, an object store, PostgreSQL, MariaDB and SQLite. Apart from what
+//! makes the data, which the product ships.
+
+mod files;
+mod postgres;
+mod store;
+mod till;
+mod yard;
+
+pub use files::{write_deep, write_drop};
+pub use postgres::{load_everything, load_fleet};
+pub use store::serve_store;
+pub use till::write_till;
+pub use yard::load_yard;
