@@ -92,6 +92,8 @@ pub async fn table(set: &CatalogSet, call: &RowsAt<'_>) -> Result<Arc<Table>> {
         }
     };
     let definition = definition(call, inner)?;
-    connector.check_definition(&definition)?;
+    connector
+        .check_definition(&definition)
+        .map_err(|e| Error { message: format!("table rows_at(): {}", e.message), ..e })?;
     connector.defined(&ObjectName::new(catalog, "rows_at", path), &definition).await
 }

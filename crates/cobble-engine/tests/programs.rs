@@ -351,3 +351,56 @@ async fn a_long_stream_is_cancelled_and_a_lost_program_is_an_error() {
         "{error}"
     );
 }
+
+/// A program that gives its rows once the other one has been asked for its own.
+struct Meeting(Arc<(std::sync::Mutex<usize>, std::sync::Condvar)>);
+
+impl Tables for Meeting {
+    fn list(&self) -> Result<Vec<TableName>, String> {
+        Ok(vec![TableName { schema: "public".into(), name: "pilots".into() }])
+    }
+
+    fn describe(&self, _: &TableName) -> Result<Option<Description>, String> {
+        let schema = Arc::new(Schema::new(vec![Field::new("port_id", DataType::Int64, false)]));
+        Ok(Some(Description { schema, rows: Some(3), bytes: None }))
+    }
+
+    fn offer(&self, _: &Offer) -> Answer {
+        Answer::kept("nothing")
+    }
+
+    fn rows(&self, request: &Request, _: usize) -> Result<Rows, String> {
+        let (asked, changed) = &*self.0;
+        let mut count = asked.lock().unwrap();
+        *count += 1;
+        changed.notify_all();
+        let (count, _) = changed
+            .wait_timeout_while(count, Duration::from_secs(20), |count| *count < 2)
+            .map_err(|e| e.to_string())?;
+        if *count < 2 {
+            return Err("the other program was not asked meanwhile".to_owned());
+        }
+        let numbers: ArrayRef = Arc::new(Int64Array::from(vec![1, 2, 3]));
+        let batch = RecordBatch::try_from_iter([("port_id", numbers)]).unwrap();
+        let wanted: Vec<usize> = request.columns.iter().map(|_| 0).collect();
+        Ok(Box::new(std::iter::once(batch.project(&wanted).map_err(|e| e.to_string()))))
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_build_sides_of_two_sources_are_loaded_at_the_same_time() {
+    let engine = Engine::in_memory().unwrap();
+    let meeting: Arc<(std::sync::Mutex<usize>, std::sync::Condvar)> = Arc::default();
+    for name in ["north", "south"] {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let address = listener.local_addr().unwrap().to_string();
+        tokio::spawn(serve(listener, Arc::new(Meeting(meeting.clone())), None));
+        engine.add_connection(ConnectionDefinition::new(name, "flight", address)).unwrap();
+        engine.add_catalog(CatalogDefinition::new(name, name)).unwrap();
+    }
+    engine.add_connection(ConnectionDefinition::new("tides_maker", "generated", "")).unwrap();
+    engine.add_catalog(CatalogDefinition::new("tides", "tides_maker")).unwrap();
+    let sql = "SELECT count(*) > 0 FROM tides.creek.boardings b
+        JOIN north.public.pilots n ON n.port_id = b.route_id JOIN south.public.pilots s ON s.port_id = b.route_id";
+    assert_eq!(answer(&mut engine.session(), sql).await.unwrap().0, ["true"]);
+}

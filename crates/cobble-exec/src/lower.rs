@@ -36,13 +36,14 @@ use crate::operators::limit::Limit;
 use crate::operators::project::Project;
 use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
 use crate::operators::window::{Bound, Call, Function, WindowShape, WindowSink, WindowSource};
-use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target};
+use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target, run_graph};
 use crate::spill::SpillPlace;
 
 /// What the operators of a run share.
 #[derive(Clone)]
 pub struct Surroundings {
-    pub gates: Arc<Vec<Arc<dyn GateScan>>>,
+    /// Each with the name of its connection.
+    pub gates: Arc<Vec<(String, Arc<dyn GateScan>)>>,
     pub key_passes: Arc<Vec<KeyPass>>,
     pub measures: Arc<Measures>,
     pub pool: Arc<MemoryPool>,
@@ -59,9 +60,7 @@ impl Surroundings {
         let mut lowering = Lowering::new(self.clone());
         let branches = lowering.branches(node)?;
         lowering.add_pipeline(branches, Target::Sink(collect.clone(), self.measures.step(node.step)));
-        for pipeline in lowering.pipelines {
-            pipeline.run(self.tasks, &self.cancel).await?;
-        }
+        run_graph(lowering.pipelines, self.tasks, &self.cancel).await?;
         Ok(collect.take())
     }
 }
@@ -71,11 +70,21 @@ pub struct Lowering {
     pipelines: Vec<Pipeline>,
     /// Where a join leaves its keys for a gate, by join, key and gate.
     key_slots: HashMap<(usize, usize, usize), KeySlot>,
+    /// The pipeline that builds a join's table, by the join's step.
+    builds: HashMap<usize, usize>,
+    /// The pipeline that keeps a common result, by the result's id.
+    results: HashMap<u32, usize>,
 }
 
 impl Lowering {
     pub fn new(run: Surroundings) -> Self {
-        Lowering { run, pipelines: Vec::new(), key_slots: HashMap::new() }
+        Lowering {
+            run,
+            pipelines: Vec::new(),
+            key_slots: HashMap::new(),
+            builds: HashMap::new(),
+            results: HashMap::new(),
+        }
     }
 
     fn key_slot(&mut self, pass: &KeyPass) -> KeySlot {
@@ -93,9 +102,11 @@ impl Lowering {
         Ok(self.pipelines)
     }
 
-    fn add_pipeline(&mut self, branches: Vec<Branch>, target: Target) {
+    /// Adds a pipeline, and says its place in the graph.
+    fn add_pipeline(&mut self, branches: Vec<Branch>, target: Target) -> usize {
         self.pipelines
             .push(Pipeline { branches: branches.into_iter().map(Arc::new).collect(), target: Arc::new(target) });
+        self.pipelines.len() - 1
     }
 
     fn branches(&mut self, node: &Arc<PhysicalNode>) -> Result<Vec<Branch>> {
@@ -110,15 +121,14 @@ impl Lowering {
                     keys: vec![],
                 };
                 let passes = self.run.key_passes.clone();
-                let keys = passes.iter().filter(|p| p.gate == *gate).map(|p| self.key_slot(p)).collect();
-                let source = GateSource::new(self.run.gates[*gate].clone(), tools, keys);
-                Ok(vec![Branch {
-                    source: Arc::new(source),
-                    source_meter: Some(meter),
-                    steps: vec![],
-                    ordered: *ordered,
-                    phase: 0,
-                }])
+                let passes: Vec<&KeyPass> = passes.iter().filter(|p| p.gate == *gate).collect();
+                let keys = passes.iter().map(|p| self.key_slot(p)).collect();
+                let (connection, scan) = self.run.gates[*gate].clone();
+                let mut branch = Branch::new(Arc::new(GateSource::new(scan, tools, keys)), meter, *ordered);
+                branch.connections.insert(connection);
+                // The keys are known when their join's table has been built.
+                branch.needs.extend(passes.iter().filter_map(|p| self.builds.get(&p.join)));
+                Ok(vec![branch])
             }
             Operator::Values { rows } => {
                 let schema = schema_of(&node.columns);
@@ -138,13 +148,7 @@ impl Lowering {
                     })
                     .collect::<Result<_>>()?;
                 handoff.put(&batch_of(&schema, columns, rows.len())?);
-                Ok(vec![Branch {
-                    source: Arc::new(HandoffSource(Arc::new(handoff))),
-                    source_meter: Some(meter),
-                    steps: vec![],
-                    ordered: true,
-                    phase: 0,
-                }])
+                Ok(vec![Branch::new(Arc::new(HandoffSource(Arc::new(handoff))), meter, true)])
             }
             Operator::Filter { conjuncts } => {
                 let input = &node.inputs[0];
@@ -274,20 +278,17 @@ impl Lowering {
                         spill: self.run.spill.clone(),
                     };
                     self.run.shelf.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*id, kept);
-                    self.add_pipeline(branches, Target::Sink(Arc::new(keep), meter.clone()));
+                    let place = self.add_pipeline(branches, Target::Sink(Arc::new(keep), meter.clone()));
+                    self.results.insert(*id, place);
                 }
                 self.branches(body)
             }
             Operator::CteScan { id, name, places } => {
                 let source =
                     CteSource::new(self.run.shelf.clone(), *id, name.clone(), places.clone(), schema_of(&node.columns));
-                Ok(vec![Branch {
-                    source: Arc::new(source),
-                    source_meter: Some(meter),
-                    steps: vec![],
-                    ordered: false,
-                    phase: 0,
-                }])
+                let mut branch = Branch::new(Arc::new(source), meter, false);
+                branch.needs.extend(self.results.get(id));
+                Ok(vec![branch])
             }
             Operator::Recursive { id, name, distinct } => {
                 let source = Recursion {
@@ -300,15 +301,22 @@ impl Lowering {
                     schema: schema_of(&node.columns),
                     taken: Arc::default(),
                 };
-                Ok(vec![Branch {
-                    source: Arc::new(source),
-                    source_meter: Some(meter),
-                    steps: vec![],
-                    ordered: false,
-                    phase: 0,
-                }])
+                let mut branch = Branch::new(Arc::new(source), meter, false);
+                // Its rounds run pipelines of their own.
+                node.inputs.iter().for_each(|input| self.read_by(input, &mut branch));
+                Ok(vec![branch])
             }
         }
+    }
+
+    /// What a part of the plan reads that this branch runs by itself.
+    fn read_by(&self, node: &PhysicalNode, branch: &mut Branch) {
+        match &node.operator {
+            Operator::Gate { gate, .. } => branch.connections.extend([self.run.gates[*gate].0.clone()]),
+            Operator::CteScan { id, .. } => branch.needs.extend(self.results.get(id)),
+            _ => {}
+        }
+        node.inputs.iter().for_each(|input| self.read_by(input, branch));
     }
 
     /// The branches below, each with one more step.
@@ -329,8 +337,10 @@ impl Lowering {
     ) -> Result<Vec<Branch>> {
         let meter = self.run.measures.step(node.step);
         let branches = self.branches(&node.inputs[0])?;
-        self.add_pipeline(branches, Target::Sink(sink, meter.clone()));
-        Ok(vec![Branch { source, source_meter: Some(meter), steps: vec![], ordered, phase: 0 }])
+        let below = self.add_pipeline(branches, Target::Sink(sink, meter.clone()));
+        let mut branch = Branch::new(source, meter, ordered);
+        branch.needs.insert(below);
+        Ok(vec![branch])
     }
 
     fn join(&mut self, node: &Arc<PhysicalNode>, join: &JoinWork, range: Option<&RangeOn>) -> Result<Vec<Branch>> {
@@ -396,19 +406,15 @@ impl Lowering {
         });
         let build_branches = self.branches(build_node)?;
         let build = Build { spec: spec.clone(), collected: Arc::default() };
-        self.add_pipeline(build_branches, Target::Sink(Arc::new(build), meter.clone()));
+        let built = self.add_pipeline(build_branches, Target::Sink(Arc::new(build), meter.clone()));
+        self.builds.insert(node.step, built);
 
         let mut branches = self.branches(probe_node)?;
         let probe: Arc<dyn StepFactory> = Arc::new(Probe(spec.clone()));
         branches.iter_mut().for_each(|branch| branch.steps.push((probe.clone(), meter.clone())));
         let phase = branches.iter().map(|b| b.phase).max().unwrap_or(0) + 1;
-        branches.push(Branch {
-            source: Arc::new(Rest::new(spec)),
-            source_meter: Some(meter),
-            steps: vec![],
-            ordered: false,
-            phase,
-        });
+        branches.push(Branch { phase, ..Branch::new(Arc::new(Rest::new(spec)), meter, false) });
+        branches.iter_mut().for_each(|branch| branch.needs.extend([built]));
         Ok(branches)
     }
 }

@@ -1,7 +1,9 @@
 //! Pipelines: a source, a chain of steps, a sink. Parallel tasks of a pipeline claim portions from the shared source and push
 //! batches through steps of their own into the sink; when all are done, the sink is sealed and the next pipeline may read
-//! what it holds. Pipelines of a run are executed in the order in which they were made, inputs first.
+//! what it holds. The pipelines of a run are a graph: one starts as soon as those that it reads from have ended, so that two slow sources
+//! are read at the same time.
 
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -106,6 +108,18 @@ pub struct Branch {
     pub ordered: bool,
     /// Branches of a later phase start when all tasks have finished those of earlier ones.
     pub phase: usize,
+    /// The pipelines whose sinks the branch reads, by their places in the graph.
+    pub needs: BTreeSet<usize>,
+    /// The connections that it reads from.
+    pub connections: BTreeSet<String>,
+}
+
+impl Branch {
+    /// One that reads this and nothing else.
+    pub fn new(source: Arc<dyn Source>, meter: Arc<StepMeter>, ordered: bool) -> Branch {
+        let (needs, connections) = (BTreeSet::new(), BTreeSet::new());
+        Branch { source, source_meter: Some(meter), steps: vec![], ordered, phase: 0, needs, connections }
+    }
 }
 
 pub enum Target {
@@ -116,6 +130,50 @@ pub enum Target {
 pub struct Pipeline {
     pub branches: Vec<Arc<Branch>>,
     pub target: Arc<Target>,
+}
+
+/// Runs all pipelines, each as soon as those that it needs have ended. One connection serves one pipeline at a time: two that wait for
+/// the same pool of connections could keep each other from going on.
+///
+/// # Errors
+/// The first one of any pipeline; the others are stopped then.
+pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, cancel: &CancellationToken) -> Result<()> {
+    let mut waiting: Vec<(usize, BTreeSet<usize>, BTreeSet<String>, Pipeline)> = pipelines
+        .into_iter()
+        .enumerate()
+        .map(|(place, pipeline)| {
+            let needs = pipeline.branches.iter().flat_map(|branch| branch.needs.iter().copied()).collect();
+            let connections = pipeline.branches.iter().flat_map(|branch| branch.connections.iter().cloned()).collect();
+            (place, needs, connections, pipeline)
+        })
+        .collect();
+    let mut ended = BTreeSet::new();
+    let mut busy = BTreeSet::new();
+    let mut running = tokio::task::JoinSet::new();
+    loop {
+        let mut still = Vec::new();
+        for (place, needs, connections, pipeline) in waiting {
+            if needs.is_subset(&ended) && connections.is_disjoint(&busy) {
+                busy.extend(connections.iter().cloned());
+                let cancel = cancel.clone();
+                running.spawn(async move { (place, connections, pipeline.run(tasks, &cancel).await) });
+            } else {
+                still.push((place, needs, connections, pipeline));
+            }
+        }
+        waiting = still;
+        match running.join_next().await {
+            None if waiting.is_empty() => return Ok(()),
+            None => return Err(Error::internal("pipelines that wait for each other")),
+            Some(joined) => {
+                let stopped = |panic| Error::internal(format!("a pipeline stopped: {panic}"));
+                let (place, connections, outcome) = joined.map_err(stopped)?;
+                outcome?;
+                ended.insert(place);
+                busy.retain(|connection| !connections.contains(connection));
+            }
+        }
+    }
 }
 
 impl Pipeline {

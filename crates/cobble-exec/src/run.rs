@@ -14,6 +14,7 @@ use tokio_util::sync::CancellationToken;
 use crate::lower::{Lowering, Surroundings};
 use crate::measures::Measures;
 use crate::memory::{MemoryPool, ServiceMemory};
+use crate::pipeline::run_graph;
 use crate::spill::SpillPlace;
 
 /// Batches of a result that may wait for a slow reader.
@@ -94,7 +95,7 @@ pub fn start(
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
     let surroundings = Surroundings {
-        gates: Arc::new(plan.gates.iter().map(|gate| gate.scan.clone()).collect()),
+        gates: Arc::new(plan.gates.iter().map(|gate| (gate.connection.clone(), gate.scan.clone())).collect()),
         key_passes: Arc::new(plan.key_passes.clone()),
         measures: measures.clone(),
         pool: memory.clone(),
@@ -108,12 +109,7 @@ pub fn start(
     let run_cancel = cancel.clone();
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
     let working = runtime.spawn(async move {
-        let work = async {
-            for pipeline in pipelines {
-                pipeline.run(tasks, &run_cancel).await?;
-            }
-            Ok(())
-        };
+        let work = run_graph(pipelines, tasks, &run_cancel);
         match limit {
             None => work.await,
             Some(seconds) => tokio::time::timeout(Duration::from_secs_f64(seconds), work).await.unwrap_or_else(|_| {

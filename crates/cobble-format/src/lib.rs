@@ -161,7 +161,9 @@ pub fn endings() -> String {
         let own = ALL.iter().filter(move |format| format.is_text() == wanted).flat_map(|format| format.endings());
         own.map(|ending| format!(".{ending}")).collect::<Vec<_>>()
     };
-    format!("{} (these also with .gz or .zst), {}", of(true).join(", "), of(false).join(", "))
+    let mut last = of(false);
+    let orc = last.pop().unwrap_or_default();
+    format!("{} (these also with .gz or .zst), {} or {orc}", of(true).join(", "), last.join(", "))
 }
 
 #[cfg(test)]

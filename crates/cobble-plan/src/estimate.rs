@@ -6,6 +6,7 @@
 
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use cobble_types::{ColumnId, Value};
 
@@ -26,7 +27,29 @@ pub struct Estimate {
     pub rows: f64,
     /// Rows that there can be at the most, where that is certain or was counted by the source: no guess goes into it.
     pub most: Option<f64>,
-    pub columns: HashMap<ColumnId, ColumnStatistics>,
+    columns: HashMap<ColumnId, Known>,
+}
+
+/// What is known of a column at some place of a plan. Its statistics are shared with other places; how many distinct values are left is
+/// its own.
+#[derive(Debug, Clone, Default)]
+struct Known {
+    statistics: Arc<ColumnStatistics>,
+    distinct: Option<f64>,
+}
+
+impl Known {
+    fn new(statistics: ColumnStatistics) -> Known {
+        Known { distinct: statistics.distinct, statistics: Arc::new(statistics) }
+    }
+
+    fn with_distinct(distinct: f64) -> Known {
+        Known { distinct: Some(distinct), ..Known::default() }
+    }
+
+    fn share_of(&self, value: &Value) -> Option<f64> {
+        self.statistics.share_of(value, self.distinct)
+    }
 }
 
 impl Estimate {
@@ -36,6 +59,11 @@ impl Estimate {
             column.distinct = column.distinct.map(|distinct| distinct.min(rows.max(1.0)));
         }
         self
+    }
+
+    /// Distinct values of a column, where that is known.
+    pub fn known_distinct(&self, id: ColumnId) -> Option<f64> {
+        self.columns.get(&id)?.distinct
     }
 
     /// The rows that are left of these by LIMIT and OFFSET.
@@ -60,7 +88,7 @@ impl Estimate {
             _ => None,
         };
         match expr {
-            Expr::Column(column) => self.columns.get(&column.id).and_then(|c| c.distinct).unwrap_or(guess),
+            Expr::Column(column) => self.known_distinct(column.id).unwrap_or(guess),
             Expr::Literal { .. } => 1.0,
             // What is left over of a division is less than the divisor.
             Expr::Binary { op: BinaryOp::Modulo, left, right, .. } if by(right).is_some() => {
@@ -68,8 +96,7 @@ impl Estimate {
             }
             other => {
                 let columns = other.columns();
-                let product: f64 =
-                    columns.iter().map(|id| self.columns.get(id).and_then(|c| c.distinct).unwrap_or(guess)).product();
+                let product: f64 = columns.iter().map(|id| self.known_distinct(*id).unwrap_or(guess)).product();
                 product.clamp(1.0, self.rows.max(1.0))
             }
         }
@@ -77,22 +104,28 @@ impl Estimate {
 
     /// Bytes of a row of these columns.
     pub fn row_width(&self, columns: &[Column]) -> f64 {
-        let width =
-            |c: &Column| self.columns.get(&c.id).and_then(|s| s.width).unwrap_or_else(|| c.sql_type.typical_width());
+        let width = |c: &Column| {
+            self.columns.get(&c.id).and_then(|s| s.statistics.width).unwrap_or_else(|| c.sql_type.typical_width())
+        };
         columns.iter().map(width).sum()
     }
 }
 
-/// Estimates plans, and remembers what their common results were estimated at for those that read them.
+/// Estimates plans from their leaves up, each operator once. It remembers operators by their place in memory, and holds them so that
+/// the place stays theirs, and what their common results were estimated at for those that read them.
 #[derive(Debug, Default)]
 pub struct Estimator {
-    results: RefCell<HashMap<u32, Estimate>>,
+    results: RefCell<HashMap<u32, Arc<Estimate>>>,
+    known: RefCell<HashMap<*const LogicalPlan, (Arc<LogicalPlan>, Arc<Estimate>)>>,
 }
 
 impl Estimator {
     /// Sets what is known of a common result, or of the rows that a round of a recursion reads.
     pub fn know(&self, id: u32, estimate: Estimate) {
-        self.results.borrow_mut().insert(id, estimate);
+        if self.results.borrow_mut().insert(id, estimate.into()).is_some() {
+            // Readers may have been estimated by what was known before.
+            self.known.borrow_mut().clear();
+        }
     }
 
     /// Notes the definitions of a common result, so that its readers can be estimated on their own.
@@ -102,14 +135,14 @@ impl Estimator {
                 for definition in definitions {
                     let known = self.results.borrow().contains_key(&definition.id);
                     if !known {
-                        self.know(definition.id, self.of(&definition.plan));
+                        self.know(definition.id, self.shared(&definition.plan).as_ref().clone());
                     }
                 }
             }
             LogicalPlan::Recursive { id, base, columns, .. } => {
                 let known = self.results.borrow().contains_key(id);
                 if !known {
-                    let round = renamed(&self.of(&base.plan), base.columns.iter().map(|c| c.id).zip(columns));
+                    let round = renamed(&self.shared(&base.plan), base.columns.iter().map(|c| c.id).zip(columns));
                     self.know(*id, Estimate { most: None, ..round });
                 }
             }
@@ -117,6 +150,18 @@ impl Estimator {
         }
     }
 
+    /// The estimate of an operator that others may ask for too.
+    pub fn shared(&self, plan: &Arc<LogicalPlan>) -> Arc<Estimate> {
+        let place = Arc::as_ptr(plan);
+        if let Some((_, known)) = self.known.borrow().get(&place) {
+            return known.clone();
+        }
+        let estimate = Arc::new(self.of(plan));
+        self.known.borrow_mut().insert(place, (plan.clone(), estimate.clone()));
+        estimate
+    }
+
+    /// The estimate of this operator, by those of its inputs.
     pub fn of(&self, plan: &LogicalPlan) -> Estimate {
         self.enter(plan);
         match plan {
@@ -125,47 +170,30 @@ impl Estimator {
                 let columns = scan
                     .columns
                     .iter()
-                    .filter_map(|(column, place)| Some((column.id, statistics.columns.get(*place)?.clone())))
+                    .filter_map(|(column, place)| {
+                        Some((column.id, Known::new(statistics.columns.get(*place)?.clone())))
+                    })
                     .collect();
                 Estimate { rows: statistics.rows.unwrap_or(GUESS_TABLE_ROWS), most: statistics.rows, columns }
             }
             LogicalPlan::Values { rows, .. } => {
                 Estimate { rows: rows.len() as f64, most: Some(rows.len() as f64), columns: HashMap::new() }
             }
-            LogicalPlan::Filter { input, conjuncts } => {
-                let mut result = self.of(input);
-                for conjunct in conjuncts {
-                    let share = selectivity(conjunct, &result);
-                    let rows = result.rows * share;
-                    result = result.scaled(rows);
-                    narrow(&mut result, conjunct);
-                }
-                if is_key_lookup(input, conjuncts) {
-                    result.most = Some(1.0);
-                }
-                if conjuncts.iter().any(Expr::is_never_true) {
-                    result = result.scaled(0.0);
-                    result.most = Some(0.0);
-                }
-                result
-            }
+            LogicalPlan::Filter { input, conjuncts } => filter_estimate(input, &self.shared(input), conjuncts),
             LogicalPlan::Project { input, columns } => {
-                let below = self.of(input);
+                let below = self.shared(input);
                 let known = columns
                     .iter()
                     .filter_map(|(column, expr)| match expr {
                         Expr::Column(source) => Some((column.id, below.columns.get(&source.id)?.clone())),
-                        other => Some((
-                            column.id,
-                            ColumnStatistics { distinct: Some(below.distinct(other)), ..ColumnStatistics::default() },
-                        )),
+                        other => Some((column.id, Known::with_distinct(below.distinct(other)))),
                     })
                     .collect();
                 Estimate { rows: below.rows, most: below.most, columns: known }
             }
-            LogicalPlan::Join(join) => join_estimate(join, &self.of(&join.left), &self.of(&join.right)),
+            LogicalPlan::Join(join) => join_estimate(join, &self.shared(&join.left), &self.shared(&join.right)),
             LogicalPlan::Aggregate { input, groups, .. } => {
-                let below = self.of(input);
+                let below = self.shared(input);
                 let rows = group_count(&below, groups.iter().map(|(_, expr)| expr));
                 let columns = groups
                     .iter()
@@ -175,35 +203,37 @@ impl Estimator {
                             _ => None,
                         };
                         let distinct = Some(below.distinct(expr).min(rows));
-                        (column.id, ColumnStatistics { distinct, ..known.unwrap_or_default() })
+                        (column.id, Known { distinct, ..known.unwrap_or_default() })
                     })
                     .collect();
                 let most = if groups.is_empty() { Some(1.0) } else { below.most };
                 Estimate { rows, most, columns }
             }
-            LogicalPlan::Sort { input, fetch, .. } => self.of(input).first(0, *fetch),
-            LogicalPlan::Limit { input, limit, offset } => self.of(input).first(*offset, *limit),
+            LogicalPlan::Sort { input, fetch, .. } => self.shared(input).as_ref().clone().first(0, *fetch),
+            LogicalPlan::Limit { input, limit, offset } => self.shared(input).as_ref().clone().first(*offset, *limit),
             LogicalPlan::Union { inputs, columns } => {
-                let all: Vec<Estimate> = inputs.iter().map(|input| self.of(&input.plan)).collect();
+                let all: Vec<Arc<Estimate>> = inputs.iter().map(|input| self.shared(&input.plan)).collect();
                 let rows = all.iter().map(|input| input.rows).sum();
                 let most = all.iter().try_fold(0.0, |sum, input| Some(sum + input.most?));
                 let known = columns.iter().enumerate().filter_map(|(place, column)| {
                     // Values of several inputs may be the same or not: between the largest number and the sum.
                     let distinct = inputs.iter().zip(&all).try_fold(0.0_f64, |most, (input, estimate)| {
-                        Some(most.max(estimate.columns.get(&input.columns[place].id)?.distinct?))
+                        Some(most.max(estimate.known_distinct(input.columns[place].id)?))
                     })?;
-                    Some((column.id, ColumnStatistics { distinct: Some(distinct), ..ColumnStatistics::default() }))
+                    Some((column.id, Known::with_distinct(distinct)))
                 });
                 Estimate { rows, most, columns: known.collect() }
             }
-            LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => self.of(input),
+            LogicalPlan::Window { input, .. } | LogicalPlan::With { body: input, .. } => {
+                self.shared(input).as_ref().clone()
+            }
             LogicalPlan::Expand { input, makers, outer } => {
-                let mut below = self.of(input);
+                let mut below = self.shared(input).as_ref().clone();
                 // The shorter of several are filled with nulls.
                 let each = makers.iter().try_fold(0.0_f64, |most, maker| Some(most.max(maker.rows()?)));
                 let each = each.map(|rows| if *outer { rows.max(1.0) } else { rows });
                 if let [maker] = makers.as_slice() {
-                    below.columns.extend(maker.series().map(|(column, known)| (column.id, known)));
+                    below.columns.extend(maker.series().map(|(column, known)| (column.id, Known::new(known))));
                 }
                 let rows = below.rows * each.unwrap_or(GUESS_EXPANSION);
                 Estimate { rows, most: below.most.zip(each).map(|(most, each)| most * each), columns: below.columns }
@@ -213,10 +243,29 @@ impl Estimator {
                 None => Estimate { rows: GUESS_TABLE_ROWS, ..Estimate::default() },
             },
             LogicalPlan::Recursive { base, .. } => {
-                Estimate { rows: self.of(&base.plan).rows * GUESS_EXPANSION, ..Estimate::default() }
+                Estimate { rows: self.shared(&base.plan).rows * GUESS_EXPANSION, ..Estimate::default() }
             }
         }
     }
+}
+
+/// Of the rows of `input`, estimated at `below`, those that meet all conditions.
+pub fn filter_estimate(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]) -> Estimate {
+    let mut result = below.clone();
+    for conjunct in conjuncts {
+        let share = selectivity(conjunct, &result);
+        let rows = result.rows * share;
+        result = result.scaled(rows);
+        narrow(&mut result, conjunct);
+    }
+    if is_key_lookup(input, conjuncts) {
+        result.most = Some(1.0);
+    }
+    if conjuncts.iter().any(Expr::is_never_true) {
+        result = result.scaled(0.0);
+        result.most = Some(0.0);
+    }
+    result
 }
 
 /// The same rows under other columns, each of which repeats one of them.
@@ -309,7 +358,7 @@ pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
             if let Some(share) = known.and_then(|c| c.share_of(&Value::Boolean(true))) {
                 return share;
             }
-            match known.and_then(|c| c.min.as_ref().zip(c.max.as_ref())) {
+            match known.and_then(|c| c.statistics.min.as_ref().zip(c.statistics.max.as_ref())) {
                 Some((Value::Boolean(true), _)) => 1.0,
                 Some((_, Value::Boolean(false))) => 0.0,
                 _ => 0.5,
@@ -317,7 +366,9 @@ pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
         }
         Expr::IsNull { operand, negated } => {
             let nulls = match operand.as_ref() {
-                Expr::Column(column) => over.columns.get(&column.id).and_then(|c| c.null_fraction).unwrap_or(0.05),
+                Expr::Column(column) => {
+                    over.columns.get(&column.id).and_then(|c| c.statistics.null_fraction).unwrap_or(0.05)
+                }
                 _ => 0.05,
             };
             if *negated { 1.0 - nulls } else { nulls }
@@ -356,18 +407,20 @@ fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &E
         return if op == BinaryOp::Eq { 0.05 } else { GUESS_RANGE };
     };
     let distinct = over.distinct(&Expr::Column(column.clone())).max(1.0);
-    let not_null = 1.0 - known.null_fraction.unwrap_or(0.0);
-    let range = known.min.as_ref().and_then(Value::approximate).zip(known.max.as_ref().and_then(Value::approximate));
+    let statistics = &known.statistics;
+    let not_null = 1.0 - statistics.null_fraction.unwrap_or(0.0);
+    let range =
+        statistics.min.as_ref().and_then(Value::approximate).zip(statistics.max.as_ref().and_then(Value::approximate));
     let place = value.approximate();
     let equality = matches!(op, BinaryOp::Eq | BinaryOp::IsNotDistinctFrom);
     if equality || matches!(op, BinaryOp::NotEq | BinaryOp::IsDistinctFrom) {
         if let Some(share) = known.share_of(value) {
             return if equality { share } else { (not_null - share).max(0.0) };
         }
-    } else if let Some(below) = known.share_below(value) {
+    } else if let Some(below) = statistics.share_below(value) {
         // Earlier conjuncts may have left only a part of the column's range.
-        let from = known.min.as_ref().and_then(|v| known.share_below(v)).unwrap_or(0.0);
-        let to = known.max.as_ref().and_then(|v| known.share_up_to(v)).unwrap_or(1.0);
+        let from = statistics.min.as_ref().and_then(|v| statistics.share_below(v)).unwrap_or(0.0);
+        let to = statistics.max.as_ref().and_then(|v| statistics.share_up_to(v)).unwrap_or(1.0);
         if to > from {
             let share = ((below - from) / (to - from)).clamp(0.0, 1.0);
             return not_null * if matches!(op, BinaryOp::Lt | BinaryOp::LtEq) { share } else { 1.0 - share };
@@ -390,12 +443,13 @@ fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &E
 /// After `column < value` has been applied, the column's range ends there: the next conjunct on it is estimated within.
 fn narrow(result: &mut Estimate, conjunct: &Expr) {
     let Some((column, op, value)) = conjunct.as_column_comparison() else { return };
-    let Some(known) = result.columns.get_mut(&column.id) else { return };
+    let Some(column) = result.columns.get_mut(&column.id) else { return };
+    let known = Arc::make_mut(&mut column.statistics);
     match op {
         BinaryOp::Lt | BinaryOp::LtEq => known.max = Some(value.clone()),
         BinaryOp::Gt | BinaryOp::GtEq => known.min = Some(value.clone()),
         BinaryOp::Eq | BinaryOp::IsNotDistinctFrom => {
-            (known.min, known.max, known.distinct) = (Some(value.clone()), Some(value.clone()), Some(1.0));
+            (known.min, known.max, column.distinct) = (Some(value.clone()), Some(value.clone()), Some(1.0));
         }
         _ => {}
     }

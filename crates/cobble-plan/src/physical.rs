@@ -25,6 +25,7 @@ pub struct PhysicalPlan {
 #[derive(Debug)]
 pub struct Gate {
     pub letter: String,
+    pub connection: String,
     pub scan: Arc<dyn GateScan>,
 }
 

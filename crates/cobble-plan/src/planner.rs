@@ -7,7 +7,7 @@ use std::sync::Arc;
 use cobble_types::{ColumnId, Error, Result};
 
 use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
-use crate::estimate::{Estimate, Estimator};
+use crate::estimate::{Estimate, Estimator, filter_estimate};
 use crate::expr::{Column, Expr};
 use crate::key_pass::{self, KeyPass};
 use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Scan, UnionInput};
@@ -63,6 +63,7 @@ fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bo
     let written_text = written.to_string();
     let wanted = written.columns();
     let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold))?;
+    let rewritten = Arc::new(rewritten);
     let mut planner = Planner {
         settings,
         at_source,
@@ -107,7 +108,7 @@ struct Draft {
     columns_total: usize,
     pieces: Vec<Piece>,
     columns: Vec<Column>,
-    estimate: Estimate,
+    estimate: Arc<Estimate>,
     /// True when the source returns rows in an order that is part of the answer.
     ordered: bool,
 }
@@ -115,7 +116,7 @@ struct Draft {
 /// A step that has been numbered, and the gate right below it while only row-wise work lies between.
 struct Built {
     node: Arc<PhysicalNode>,
-    estimate: Estimate,
+    estimate: Arc<Estimate>,
     gate_below: Option<usize>,
 }
 
@@ -125,12 +126,12 @@ enum Planned {
 }
 
 impl Planner<'_> {
-    fn plan(&mut self, plan: &LogicalPlan, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
-        match plan {
-            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, self.estimator.of(plan))))),
+    fn plan(&mut self, plan: &Arc<LogicalPlan>, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
+        match plan.as_ref() {
+            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, self.estimator.shared(plan))))),
             LogicalPlan::Values { columns, rows } => {
                 let operator = Operator::Values { rows: rows.clone() };
-                Ok(Planned::Built(self.step(operator, columns.clone(), vec![], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns.clone(), vec![], self.estimator.shared(plan))))
             }
             LogicalPlan::Filter { input, conjuncts } => self.filter(plan, input, conjuncts, needed),
             LogicalPlan::Project { input, columns } => {
@@ -146,7 +147,7 @@ impl Planner<'_> {
                     let plain = columns.iter().all(|(_, expr)| matches!(expr, Expr::Column(_)));
                     if verdict.is_pushed() {
                         draft.columns = columns.iter().map(|(column, _)| column.clone()).collect();
-                        draft.estimate = self.estimator.of(plan);
+                        draft.estimate = self.estimator.shared(plan);
                     }
                     if !plain {
                         draft.piece("projection", logical::project_text(&columns), verdict.clone());
@@ -158,7 +159,7 @@ impl Planner<'_> {
                 let below = self.closed(planned, &used)?;
                 let out = columns.iter().map(|(column, _)| column.clone()).collect();
                 let mut built =
-                    self.step(Operator::Project { columns }, out, vec![below.node], self.estimator.of(plan));
+                    self.step(Operator::Project { columns }, out, vec![below.node], self.estimator.shared(plan));
                 built.gate_below = below.gate_below;
                 Ok(Planned::Built(built))
             }
@@ -179,13 +180,13 @@ impl Planner<'_> {
                 let mut planned = planned;
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.columns = plan.columns();
-                    draft.estimate = self.estimator.of(plan);
+                    draft.estimate = self.estimator.shared(plan);
                     draft.ordered = false;
                     return Ok(planned);
                 }
                 let below = self.closed(planned, &used)?;
                 let operator = Operator::Aggregate { groups: groups.clone(), aggregates: aggregates.clone() };
-                Ok(Planned::Built(self.step(operator, plan.columns(), vec![below.node], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, plan.columns(), vec![below.node], self.estimator.shared(plan))))
             }
             LogicalPlan::Sort { input, keys, fetch } => {
                 let mut used = needed.clone();
@@ -207,13 +208,13 @@ impl Planner<'_> {
                 };
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.ordered = true;
-                    draft.estimate = self.estimator.of(plan);
+                    draft.estimate = self.estimator.shared(plan);
                     return Ok(planned);
                 }
                 let below = self.closed(planned, &used)?;
                 let columns = below.node.columns.clone();
                 let operator = Operator::Sort { keys: keys.clone(), fetch: *fetch };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.shared(plan))))
             }
             LogicalPlan::Limit { input, limit, offset } => {
                 let mut planned = self.plan(input, needed)?;
@@ -221,7 +222,7 @@ impl Planner<'_> {
                 let offered =
                     self.offer(&mut planned, "limit", text, "push-limit", |offer| offer.limit(*limit, *offset));
                 if let Planned::Open(draft) = &mut planned {
-                    draft.estimate = self.estimator.of(plan);
+                    draft.estimate = self.estimator.shared(plan);
                     if offered {
                         return Ok(planned);
                     }
@@ -229,7 +230,7 @@ impl Planner<'_> {
                 let below = self.closed(planned, needed)?;
                 let columns = below.node.columns.clone();
                 let operator = Operator::Limit { limit: *limit, offset: *offset };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.shared(plan))))
             }
             LogicalPlan::Union { inputs, columns } => self.union(plan, inputs, columns),
             LogicalPlan::Window { input, partition, order, calls } => {
@@ -243,7 +244,7 @@ impl Planner<'_> {
                 });
                 if let (true, Planned::Open(draft)) = (offered, &mut planned) {
                     draft.columns.extend(calls.iter().map(|(column, _)| column.clone()));
-                    draft.estimate = self.estimator.of(plan);
+                    draft.estimate = self.estimator.shared(plan);
                     draft.ordered = false;
                     return Ok(planned);
                 }
@@ -252,7 +253,7 @@ impl Planner<'_> {
                     below.node.columns.iter().cloned().chain(calls.iter().map(|(column, _)| column.clone())).collect();
                 let operator =
                     Operator::Window { partition: partition.clone(), order: order.clone(), calls: calls.clone() };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.shared(plan))))
             }
             LogicalPlan::Expand { input, makers, outer } => {
                 let made = || makers.iter().flat_map(|maker| &maker.columns);
@@ -263,13 +264,13 @@ impl Planner<'_> {
                 let below = self.closed(planned, &used)?;
                 let columns = below.node.columns.iter().chain(made()).cloned().collect();
                 let operator = Operator::Expand { makers: makers.clone(), outer: *outer };
-                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![below.node], self.estimator.shared(plan))))
             }
             LogicalPlan::With { definitions, body } => {
                 // Several groupings of the same rows are one statement where all of it is handed over; otherwise the rows are kept.
                 if let Some(united) = reading_anew(definitions, body).filter(|_| self.settings.is_on("offer-unions")) {
                     let mark = self.mark();
-                    let planned = self.plan(&united, needed)?;
+                    let planned = self.plan(&Arc::new(united), needed)?;
                     if matches!(planned, Planned::Open(_)) {
                         return Ok(planned);
                     }
@@ -279,7 +280,8 @@ impl Planner<'_> {
                 for definition in definitions {
                     let columns = definition.plan.columns();
                     let built = self.with_columns(&definition.plan, &columns)?;
-                    let known = Estimate { rows: built.estimate.rows, ..self.estimator.of(&definition.plan) };
+                    let mut known = self.estimator.shared(&definition.plan).as_ref().clone();
+                    known.rows = built.estimate.rows;
                     self.estimator.know(definition.id, known);
                     self.results.insert(definition.id, columns);
                     nodes.push(built.node);
@@ -302,7 +304,7 @@ impl Planner<'_> {
                 let places = wanted.iter().map(|(_, own)| place(own)).collect::<Result<_>>()?;
                 let operator = Operator::CteScan { id: *id, name: name.clone(), places };
                 let columns = wanted.into_iter().map(|(column, _)| column.clone()).collect();
-                Ok(Planned::Built(self.step(operator, columns, vec![], self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns, vec![], self.estimator.shared(plan))))
             }
             LogicalPlan::Recursive { id, name, base, step, columns, distinct } => {
                 let base = self.with_columns(&base.plan, &base.columns)?;
@@ -311,13 +313,13 @@ impl Planner<'_> {
                 let step = self.with_columns(&step.plan, &step.columns)?;
                 let operator = Operator::Recursive { id: *id, name: name.clone(), distinct: *distinct };
                 let inputs = vec![base.node, step.node];
-                Ok(Planned::Built(self.step(operator, columns.clone(), inputs, self.estimator.of(plan))))
+                Ok(Planned::Built(self.step(operator, columns.clone(), inputs, self.estimator.shared(plan))))
             }
         }
     }
 
     /// The plan as a step with exactly these of its columns, in this order: others read them by where they stand.
-    fn with_columns(&mut self, plan: &LogicalPlan, columns: &[Column]) -> Result<Built> {
+    fn with_columns(&mut self, plan: &Arc<LogicalPlan>, columns: &[Column]) -> Result<Built> {
         let planned = self.plan(plan, &columns.iter().map(|column| column.id).collect())?;
         self.closed_with(planned, columns)
     }
@@ -332,7 +334,7 @@ impl Planner<'_> {
     }
 
     /// Rows of several inputs: of one connection in one request, when all of them are open offers there.
-    fn union(&mut self, plan: &LogicalPlan, inputs: &[UnionInput], columns: &[Column]) -> Result<Planned> {
+    fn union(&mut self, plan: &Arc<LogicalPlan>, inputs: &[UnionInput], columns: &[Column]) -> Result<Planned> {
         let mut planned = Vec::new();
         for input in inputs {
             planned.push(self.plan(&input.plan, &input.columns.iter().map(|column| column.id).collect())?);
@@ -365,7 +367,7 @@ impl Planner<'_> {
                 }
                 first.piece("union", text, verdict);
                 first.columns = columns.to_vec();
-                first.estimate = self.estimator.of(plan);
+                first.estimate = self.estimator.shared(plan);
                 first.ordered = false;
                 return Ok(planned.swap_remove(0));
             }
@@ -377,7 +379,7 @@ impl Planner<'_> {
         for (input, planned) in inputs.iter().zip(planned) {
             nodes.push(self.closed_with(planned, &input.columns)?.node);
         }
-        Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, self.estimator.of(plan))))
+        Ok(Planned::Built(self.step(Operator::Union, columns.to_vec(), nodes, self.estimator.shared(plan))))
     }
 
     fn mark(&self) -> Planning {
@@ -402,7 +404,7 @@ impl Planner<'_> {
     /// are not, it is planned once more without that hope.
     fn grouped(
         &mut self,
-        input: &LogicalPlan,
+        input: &Arc<LogicalPlan>,
         used: &BTreeSet<ColumnId>,
         offer: &mut dyn FnMut(&mut Self, &mut Planned) -> bool,
     ) -> Result<(Planned, bool)> {
@@ -452,8 +454,8 @@ impl Planner<'_> {
 
     fn filter(
         &mut self,
-        plan: &LogicalPlan,
-        input: &LogicalPlan,
+        plan: &Arc<LogicalPlan>,
+        input: &Arc<LogicalPlan>,
         conjuncts: &[Expr],
         needed: &BTreeSet<ColumnId>,
     ) -> Result<Planned> {
@@ -470,23 +472,23 @@ impl Planner<'_> {
         }
         if let Planned::Open(draft) = &mut planned {
             if left.is_empty() {
-                draft.estimate = self.estimator.of(plan);
+                draft.estimate = self.estimator.shared(plan);
                 return Ok(planned);
             }
-            let pushed = conjuncts.iter().filter(|c| !left.contains(c)).cloned().collect();
-            draft.estimate = self.estimator.of(&input.clone().filtered(pushed));
+            let pushed: Vec<Expr> = conjuncts.iter().filter(|c| !left.contains(c)).cloned().collect();
+            draft.estimate = filter_estimate(input, &self.estimator.shared(input), &pushed).into();
         }
         used = needed.clone();
         left.iter().for_each(|conjunct| conjunct.collect_columns(&mut used));
         let below = self.closed(planned, &used)?;
         let columns = below.node.columns.clone();
         let mut built =
-            self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], self.estimator.of(plan));
+            self.step(Operator::Filter { conjuncts: left }, columns, vec![below.node], self.estimator.shared(plan));
         built.gate_below = below.gate_below;
         Ok(Planned::Built(built))
     }
 
-    fn join(&mut self, plan: &LogicalPlan, join: &Join, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
+    fn join(&mut self, plan: &Arc<LogicalPlan>, join: &Join, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
         let mut used = needed.clone();
         join.expressions().for_each(|e| e.collect_columns(&mut used));
         let mut left = self.plan(&join.left, &used)?;
@@ -499,8 +501,8 @@ impl Planner<'_> {
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
             } else {
-                let many = self.estimator.of(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
-                let is_grouped = self.is_grouped && self.estimator.of(plan).rows <= MOST_GROUPED;
+                let many = self.estimator.shared(plan).rows > 2.0 * (a.estimate.rows + b.estimate.rows) + 1000.0;
+                let is_grouped = self.is_grouped && self.estimator.shared(plan).rows <= MOST_GROUPED;
                 if many && !self.at_source && !is_grouped {
                     let note = "the joined rows are estimated at more than twice those of the tables";
                     Verdict::kept(KeptReason::NotWorthIt, note)
@@ -515,7 +517,7 @@ impl Planner<'_> {
                 a.pieces.append(&mut b.pieces);
                 a.columns_total += b.columns_total;
                 a.columns = plan.columns();
-                a.estimate = self.estimator.of(plan);
+                a.estimate = self.estimator.shared(plan);
                 a.ordered = false;
                 return Ok(left);
             }
@@ -536,9 +538,9 @@ impl Planner<'_> {
     }
 
     /// Chooses algorithm and build side by cost, and keeps what was not chosen.
-    fn engine_join(&mut self, plan: &LogicalPlan, join: &Join, left: Built, right: Built) -> Built {
+    fn engine_join(&mut self, plan: &Arc<LogicalPlan>, join: &Join, left: Built, right: Built) -> Built {
         let join = &keyed_mark(join);
-        let (l, r, out) = (left.estimate.rows, right.estimate.rows, self.estimator.of(plan).rows);
+        let (l, r, out) = (left.estimate.rows, right.estimate.rows, self.estimator.shared(plan).rows);
         // These must know all partners of a left row when they look at it.
         let may_build_left = !matches!(join.kind, JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark);
         let sides = [(Side::Right, &right, r, l), (Side::Left, &left, l, r)];
@@ -577,7 +579,7 @@ impl Planner<'_> {
             Algorithm::Loop => Operator::NestedLoopJoin(work),
         };
         let columns = join.output(left.node.columns.clone(), right.node.columns.clone());
-        let built = self.step(operator, columns, vec![left.node, right.node], self.estimator.of(plan));
+        let built = self.step(operator, columns, vec![left.node, right.node], self.estimator.shared(plan));
         self.joins.push(JoinDocument {
             step: built.node.step,
             text: join.text(),
@@ -640,7 +642,8 @@ impl Planner<'_> {
         // Footers know more than the guess: how many rows the parts left after pruning have.
         let mut estimate = draft.estimate;
         if let Some(most) = scan.most_rows() {
-            estimate.rows = if scan.all_rows_come_out() { most } else { estimate.rows.min(most) };
+            let known = Arc::make_mut(&mut estimate);
+            known.rows = if scan.all_rows_come_out() { most } else { known.rows.min(most) };
         }
         let estimated_rows = estimate.rows;
         let estimated_bytes = scan.estimated_bytes().or(Some(estimated_rows * estimate.row_width(&columns)));
@@ -665,7 +668,7 @@ impl Planner<'_> {
             step.gate = Some(letter.clone());
             step.text = format!("gate {letter}: {}", self.gate_documents[gate].tables.join(" + "));
         }
-        self.gates.push(Gate { letter, scan });
+        self.gates.push(Gate { letter, connection: draft.source.connection().to_owned(), scan });
         built.gate_below = Some(gate);
         Ok(built)
     }
@@ -675,7 +678,7 @@ impl Planner<'_> {
         operator: Operator,
         columns: Vec<Column>,
         inputs: Vec<Arc<PhysicalNode>>,
-        estimate: Estimate,
+        estimate: Arc<Estimate>,
     ) -> Built {
         let step = self.steps.len() + 1;
         self.steps.push(StepDocument {
@@ -770,7 +773,7 @@ fn swapped<T>([a, b]: [T; 2]) -> (T, T) {
     (b, a)
 }
 
-fn begin(scan: &Scan, estimate: Estimate) -> Draft {
+fn begin(scan: &Scan, estimate: Arc<Estimate>) -> Draft {
     Draft {
         offer: scan.table.source.begin(scan),
         source: scan.table.source.clone(),

@@ -38,8 +38,9 @@ pub struct ColumnStatistics {
 const STEPS: usize = 100;
 
 impl ColumnStatistics {
-    /// The share of all rows that have this value, when that is known better than by the number of distinct ones.
-    pub fn share_of(&self, value: &Value) -> Option<f64> {
+    /// The share of all rows that have this value, when that is known better than by the number of distinct ones. `distinct` is that
+    /// number, where it is not the one of the whole column any more.
+    pub fn share_of(&self, value: &Value, distinct: Option<f64>) -> Option<f64> {
         if self.most_common.is_empty() {
             return None;
         }
@@ -47,7 +48,7 @@ impl ColumnStatistics {
             return Some(*share);
         }
         let listed: f64 = self.most_common.iter().map(|(_, share)| share).sum();
-        let others = self.distinct.unwrap_or(f64::INFINITY) - self.most_common.len() as f64;
+        let others = distinct.unwrap_or(f64::INFINITY) - self.most_common.len() as f64;
         let left = (1.0 - self.null_fraction.unwrap_or(0.0) - listed).max(0.0);
         Some(if others >= 1.0 { left / others } else { 0.0 })
     }
@@ -149,8 +150,8 @@ mod tests {
         let known = column((0..1000).map(|i| if i % 10 == 0 { 7 } else { 3 }).collect());
         assert_eq!(known.most_common, [(Value::Integer(3), 0.9), (Value::Integer(7), 0.1)]);
         assert!(known.histogram.is_empty());
-        assert_eq!(known.share_of(&Value::Integer(7)), Some(0.1));
-        assert_eq!(known.share_of(&Value::Integer(5)), Some(0.0));
+        assert_eq!(known.share_of(&Value::Integer(7), known.distinct), Some(0.1));
+        assert_eq!(known.share_of(&Value::Integer(5), known.distinct), Some(0.0));
         assert_eq!(known.share_below(&Value::Integer(7)), Some(0.9));
         assert_eq!(known.share_below(&Value::Integer(3)), Some(0.0));
     }
@@ -160,8 +161,8 @@ mod tests {
         // Half of the rows are 500, the others spread evenly over 0 to 9999.
         let known = column((0..10_000).flat_map(|i| [500, i]).collect());
         assert_eq!(known.most_common.len(), 1);
-        assert!((known.share_of(&Value::Integer(500)).unwrap() - 0.5).abs() < 0.01);
-        assert!(known.share_of(&Value::Integer(77)).unwrap() < 0.001);
+        assert!((known.share_of(&Value::Integer(500), known.distinct).unwrap() - 0.5).abs() < 0.01);
+        assert!(known.share_of(&Value::Integer(77), known.distinct).unwrap() < 0.001);
         for (value, share) in [(0, 0.0), (500, 0.025), (501, 0.525), (5000, 0.75), (20_000, 1.0)] {
             let found = known.share_below(&Value::Integer(value)).unwrap();
             assert!((found - share).abs() < 0.02, "{value}: {found}");
@@ -171,6 +172,9 @@ mod tests {
     #[test]
     fn nothing_sampled_is_nothing_known() {
         let known = column(vec![]);
-        assert_eq!((known.share_of(&Value::Integer(1)), known.share_below(&Value::Integer(1))), (None, None));
+        assert_eq!(
+            (known.share_of(&Value::Integer(1), known.distinct), known.share_below(&Value::Integer(1))),
+            (None, None)
+        );
     }
 }

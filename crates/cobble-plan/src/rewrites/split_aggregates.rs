@@ -190,7 +190,7 @@ fn groups_of(side: &LogicalPlan, keys: &[Column], context: &Context) -> Option<f
     let known = context.estimate(side);
     let mut groups = 1.0;
     for key in keys {
-        groups *= known.columns.get(&key.id)?.distinct?;
+        groups *= known.known_distinct(key.id)?;
     }
     Some(groups.min(known.rows).max(1.0))
 }
