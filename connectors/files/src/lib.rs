@@ -10,7 +10,7 @@ mod write;
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
@@ -90,6 +90,9 @@ impl FilesConnector {
         }))
     }
 }
+
+/// Footers that are read at the same time.
+const FOOTERS_AT_ONCE: usize = 16;
 
 /// Runs work that touches the disk on a thread where it may wait.
 async fn on_disk<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
@@ -209,7 +212,7 @@ fn describe(
     definition: &TableDefinition,
 ) -> Result<Arc<Table>> {
     let FileTable { format, files, partitions, .. } = table;
-    let mut footers = Vec::new();
+    let mut footers: Vec<Arc<dyn Footer>> = Vec::new();
     let mut statistics = TableStatistics::default();
     let mut dialect = Dialect::default();
     let is_defined = !definition.columns.is_empty();
@@ -218,9 +221,7 @@ fn describe(
         of_files.map(|c| column(&c.name, c.sql_type.clone())).collect()
     };
     let mut columns = if format.parts().is_some() {
-        for file in &files {
-            footers.push(source.footer(format, &file.stored)?);
-        }
+        footers = source.footers(format, &files)?;
         if is_defined {
             cobble_format::check_columns(&source.connection, &footers, &said)?;
         }
@@ -359,6 +360,39 @@ impl FilesSource {
 
     fn footer(&self, format: Format, file: &StoredFile) -> Result<Arc<dyn Footer>> {
         self.cached(file, "", |cache| &mut cache.footers, || format.footer(&self.opened(file)?))
+    }
+
+    /// The footers of these files, in their order. Storage answers one request as fast as many, so many are sent at a time.
+    fn footers(&self, format: Format, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
+        let next = AtomicUsize::new(0);
+        let work = || {
+            let mut read = Vec::new();
+            while let Some(place) = Some(next.fetch_add(1, Ordering::Relaxed)).filter(|place| *place < files.len()) {
+                let footer = self.footer(format, &files[place].stored);
+                let failed = footer.is_err();
+                read.push((place, footer));
+                if failed {
+                    next.store(files.len(), Ordering::Relaxed);
+                }
+            }
+            read
+        };
+        let threads = FOOTERS_AT_ONCE.min(files.len().div_ceil(4)).max(1);
+        let mut read: Vec<(usize, Result<Arc<dyn Footer>>)> = std::thread::scope(|scope| {
+            let others: Vec<_> = (1..threads).map(|_| scope.spawn(work)).collect();
+            let mut all = work();
+            for thread in others {
+                all.extend(thread.join().unwrap_or_default());
+            }
+            all
+        });
+        read.sort_by_key(|(place, _)| *place);
+        // Of several errors that of the first file.
+        let footers: Vec<_> = read.into_iter().map(|(_, footer)| footer).collect::<Result<_>>()?;
+        match footers.len() == files.len() {
+            true => Ok(footers),
+            false => Err(Error::internal("a thread that reads footers has stopped")),
+        }
     }
 
     fn inferred(&self, format: Format, files: &[DataFile], definition: &TableDefinition) -> Result<Inferred> {

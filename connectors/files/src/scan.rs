@@ -9,7 +9,7 @@ use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::offer::{
-    BatchPredicate, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+    BatchPredicate, GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
 };
 use cobble_types::{ColumnId, Result};
 
@@ -229,6 +229,7 @@ struct FilePortions {
 impl Portions for FilePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
+        GateCounters::add(&self.tools.counters.requests, 1);
         let set = &self.set;
         let file = &set.files[part.file];
         // Conditions that mix file and folder columns need both; they are checked after the file's own.

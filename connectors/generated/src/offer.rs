@@ -11,8 +11,8 @@ use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::Scan;
 use cobble_plan::offer::{
-    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict, pass_through,
-    places_of,
+    GateCounters, GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
+    pass_through, places_of,
 };
 use cobble_types::{ColumnId, Result};
 
@@ -153,6 +153,7 @@ impl GateScan for GeneratedScan {
             pieces: numbers.pieces(PORTION),
             next: AtomicUsize::new(0),
             batch_rows: tools.batch_rows as u64,
+            counters: tools.counters.clone(),
         }))
     }
 }
@@ -164,12 +165,14 @@ struct GeneratedPortions {
     pieces: Vec<std::ops::Range<u64>>,
     next: AtomicUsize,
     batch_rows: u64,
+    counters: Arc<GateCounters>,
 }
 
 #[async_trait]
 impl Portions for GeneratedPortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let Some(rows) = self.pieces.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
+        GateCounters::add(&self.counters.requests, 1);
         Ok(Some(Box::new(GeneratedRows {
             made: self.made.clone(),
             places: self.places.clone(),

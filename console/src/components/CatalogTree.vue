@@ -6,6 +6,7 @@ import type { TreeNode } from 'primevue/treenode'
 import { computed, onMounted, ref } from 'vue'
 
 import { errorBody, get, part, type CatalogBody, type TableBody } from '../api/client'
+import { quoted } from '../query/names'
 
 const emit = defineEmits<{ insert: [text: string] }>()
 const nodes = ref<TreeNode[]>([])
@@ -70,7 +71,18 @@ async function open(shownNode: TreeNode) {
 }
 
 function insert(place: Place) {
-  emit('insert', place.column ?? [place.catalog, place.schema, place.table].filter(Boolean).join('.'))
+  const parts = place.column ? [place.column] : [place.catalog, place.schema, place.table]
+  emit('insert', parts.filter((name) => name !== undefined).map(quoted).join('.'))
+}
+
+/** Enter on a name inserts it, like a double click; the arrows open and close, as in every tree. */
+function insertByKey(event: KeyboardEvent) {
+  const label = (event.target as HTMLElement).querySelector<HTMLElement>(':scope > .p-tree-node-content .name')
+  const found = label?.dataset.key ? original(label.dataset.key) : undefined
+  if (!found?.data) return
+  event.preventDefault()
+  event.stopPropagation()
+  insert(found.data as Place)
 }
 
 /** Children that are shown of one node; a filter shows others. */
@@ -106,9 +118,9 @@ defineExpose({ load })
     <InputText v-model="filter" placeholder="Filter names" aria-label="Filter names of catalogs, tables and columns" fluid size="small" />
     <p v-if="failed" class="empty">{{ failed }}</p>
     <p v-else-if="!loading && nodes.length === 1" class="empty">No catalog yet. <RouterLink to="/catalogs">Add a connection</RouterLink> to begin.</p>
-    <Tree :value="shown" :loading="loading" class="tree" aria-label="Catalogs" @node-expand="open">
+    <Tree :value="shown" :loading="loading" class="tree" aria-label="Catalogs; Enter inserts a name" @node-expand="open" @keydown.enter.capture="insertByKey">
       <template #default="{ node: n }">
-        <span class="name" :title="`${n.label}${n.sqlType ? ' ' + n.sqlType : ''} (double click inserts it)`" @dblclick="n.data && insert(n.data)">
+        <span class="name" :data-key="n.key" :title="`${n.label}${n.sqlType ? ' ' + n.sqlType : ''} (Enter or a double click inserts it)`" @dblclick="n.data && insert(n.data)">
           {{ n.label }}<small v-if="n.sqlType" class="faint"> {{ n.sqlType }}</small>
         </span>
         <RouterLink v-if="n.type === 'table' && (n.data.catalog !== 'lane' || n.data.schema === 'views')" class="more" :to="`/catalogs/${n.data.catalog}/${n.data.schema}/${n.data.table}`" :aria-label="`Page of ${n.label}`"><i class="pi pi-arrow-right" /></RouterLink>

@@ -27,7 +27,7 @@ const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n
 
 <template>
   <div class="graph">
-    <svg v-if="placed" :viewBox="`-8 -8 ${placed.width + 16} ${placed.height + 16}`" :width="placed.width + 16" :height="placed.height + 16" role="img" aria-label="The plan as a graph">
+    <svg v-if="placed" :viewBox="`-8 -8 ${placed.width + 16} ${placed.height + 16}`" :width="placed.width + 16" :height="placed.height + 16" aria-hidden="true">
       <path v-for="e in placed.edges" :key="`${e.from}-${e.to}`" :d="path(e.points)" class="edge" />
       <g v-for="b in placed.boxes" :key="b.step" :transform="`translate(${b.x} ${b.y})`">
         <title>{{ steps.get(b.step)?.text }}</title>
@@ -39,11 +39,16 @@ const short = (text: string, n: number) => (text.length > n ? `${text.slice(0, n
       </g>
     </svg>
     <p v-else class="faint">Laying out the plan…</p>
+    <ol class="spoken" aria-label="The steps of the plan, sources first">
+      <li v-for="s in plan.steps" :key="s.step">step {{ s.step }}, {{ s.kind.replaceAll('_', ' ') }}: {{ s.text }}{{ s.inputs.length ? `, reads step ${s.inputs.join(' and ')}` : '' }}; {{ outcome(s) }}</li>
+    </ol>
   </div>
 </template>
 
 <style scoped>
-.graph { overflow: auto; }
+.graph { overflow: auto; position: relative; }
+/* For those who listen: the picture says the same. */
+.spoken { position: absolute; width: 1px; height: 1px; margin: -1px; overflow: hidden; clip-path: inset(50%); white-space: nowrap; }
 .edge { fill: none; stroke: var(--faint); stroke-width: 1.4; }
 .box { fill: var(--panel); stroke: var(--line); stroke-width: 1.2; }
 .box.source { stroke: var(--accent); fill: var(--accent-soft); }

@@ -8,16 +8,17 @@ import { seconds } from '../plan/numbers'
 const props = defineProps<{ connection: string }>()
 const steps = ref<TestStepBody[]>([])
 const ended = ref(false)
+const lost = ref(false)
 let source: EventSource | null = null
 
 function begin() {
   source?.close()
   steps.value = []
-  ended.value = false
+  ended.value = lost.value = false
   source = new EventSource(`/api/v1/connections/${part(props.connection)}/test/events`)
   source.addEventListener('step', (e: MessageEvent<string>) => steps.value.push(JSON.parse(e.data) as TestStepBody))
   source.addEventListener('end', () => { ended.value = true; source?.close() })
-  source.onerror = () => { ended.value = true; source?.close() }
+  source.onerror = () => { ended.value = lost.value = true; source?.close() }
 }
 watch(() => props.connection, begin, { immediate: true })
 onBeforeUnmount(() => source?.close())
@@ -30,7 +31,8 @@ onBeforeUnmount(() => source?.close())
       <strong>{{ s.step }}</strong> <span>{{ s.detail }}</span> <small class="faint">{{ seconds(s.seconds) }}</small>
       <p v-if="!s.passed">Look at <strong>{{ s.setting }}</strong><template v-if="s.fix">: {{ s.fix }}</template></p>
     </li>
-    <li v-if="!ended" class="faint"><i class="pi pi-spin pi-spinner" /> testing…</li>
+    <li v-if="lost" class="failed"><i class="pi pi-times" aria-hidden="true" /> <strong>The test was broken off:</strong> the service does not answer. <button class="again" @click="begin">Try again</button></li>
+    <li v-else-if="!ended" class="faint"><i class="pi pi-spin pi-spinner" /> testing…</li>
   </ol>
 </template>
 
@@ -40,4 +42,5 @@ li { padding: 0.1rem 0; }
 li i { color: var(--accent); margin-right: 0.4rem; font-size: 12px; }
 li.failed i, li.failed strong { color: var(--failure); }
 p { margin: 0.2rem 0 0 1.4rem; }
+.again { background: none; border: none; padding: 0; color: var(--accent); font: inherit; text-decoration: underline; cursor: pointer; }
 </style>

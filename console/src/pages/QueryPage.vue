@@ -15,7 +15,9 @@ import ResultGrid from '../components/ResultGrid.vue'
 import SqlEditor from '../components/SqlEditor.vue'
 import type { PlanDocument } from '../plan/document'
 import { bytes, count, seconds } from '../plan/numbers'
+import { firstQuery } from '../query/first'
 import { useTabs } from '../query/tabs'
+import { moveInTabs } from '../components/tabKeys'
 
 defineOptions({ name: 'QueryPage' })
 const store = useTabs()
@@ -36,19 +38,31 @@ async function loadNames() {
     const tree: Record<string, Record<string, Record<string, string[]>>> = {}
     for (const n of all) ((tree[n.catalog] ??= {})[n.schema] ??= {})[n.table] = n.columns
     names.value = tree as SQLNamespace
+    suggest(all)
     functions.value = await get<FunctionBody[]>('/functions')
   } catch {
     // Completion works without; the tree shows what is wrong.
   }
 }
 
+/** Fills the only, empty tab of a first visit with a query over tables that are there. */
+function suggest(all: NameBody[]) {
+  if (store.tabs.length !== 1 || store.tabs[0].text !== '' || route.query.sql) return
+  store.tabs[0].text = firstQuery(all)
+}
+
 /** The plan of the run, or without one of the text as it stands. */
 async function loadPlan() {
   const own = tab.value
+  const asked = own.asked
+  const isLate = () => tab.value !== own || own.asked !== asked
   try {
-    plan.value = run.value && run.value.columns ? await get<PlanDocument>(`/runs/${run.value.id}/plan`) : await post<PlanDocument>('/plans', { statement: own.text })
-    if (!run.value) own.error = null
+    const found = own.run && own.run.columns ? await get<PlanDocument>(`/runs/${own.run.id}/plan`) : await post<PlanDocument>('/plans', { statement: own.text })
+    if (isLate()) return
+    plan.value = found
+    if (!own.run) own.error = null
   } catch (thrown) {
+    if (isLate()) return
     plan.value = null
     own.error = errorBody(thrown)
   }
@@ -56,6 +70,7 @@ async function loadPlan() {
 
 async function start() {
   plan.value = null
+  share()
   await store.run(tab.value)
   if (tab.value.view === 'plan') await loadPlan()
 }
@@ -72,10 +87,14 @@ watch(() => store.active, () => {
   plan.value = null
   if (tab.value.view === 'plan') loadPlan()
 })
-// The text stands in the address, so that a query can be shared.
-watch([() => tab.value.text, () => route.name], () => {
-  if (route.name === 'query' && tab.value.text !== route.query.sql) router.replace({ name: 'query', query: { sql: tab.value.text || undefined } })
-})
+/** Texts up to this length stand in the address. */
+const SHARED = 4000
+
+/** A query that is run stands in the address, so that it can be shared. */
+function share() {
+  const sql = tab.value.text.length <= SHARED ? tab.value.text || undefined : undefined
+  if (route.name === 'query' && sql !== route.query.sql) router.replace({ name: 'query', query: { sql } })
+}
 watch(() => route.query.sql, (sql) => {
   if (route.name === 'query' && typeof sql === 'string' && sql !== tab.value.text) {
     const same = store.tabs.find((t) => t.text === sql)
@@ -90,9 +109,9 @@ onMounted(loadNames)
   <Splitter class="query" :gutter-size="5">
     <SplitterPanel :size="20" :min-size="12"><CatalogTree @insert="(text) => editor?.insert(text)" /></SplitterPanel>
     <SplitterPanel :size="80" class="work">
-      <div class="tabs" role="tablist" aria-label="Queries">
+      <div class="tabs" role="tablist" aria-label="Queries" @keydown="moveInTabs">
         <span v-for="t in store.tabs" :key="t.key" class="tab" :class="{ active: t.key === store.active }">
-          <button role="tab" :aria-selected="t.key === store.active" @click="store.active = t.key"><i v-if="t.run?.state === 'running'" class="pi pi-spin pi-spinner" /> {{ title(t.text) }}</button>
+          <button role="tab" :aria-selected="t.key === store.active" :tabindex="t.key === store.active ? 0 : -1" @click="store.active = t.key"><i v-if="t.run?.state === 'running'" class="pi pi-spin pi-spinner" /> {{ title(t.text) }}</button>
           <button class="close" :aria-label="`Close ${title(t.text)}`" @click="store.close(t.key)"><i class="pi pi-times" /></button>
         </span>
         <Button icon="pi pi-plus" text size="small" aria-label="New query" @click="store.open()" />
@@ -103,9 +122,9 @@ onMounted(loadNames)
           <div class="bar">
             <Button v-if="!running" id="run" label="Run" icon="pi pi-play" size="small" title="Ctrl+Enter" @click="start" />
             <Button v-else id="stop" label="Stop" icon="pi pi-stop" size="small" severity="danger" @click="store.stop(tab)" />
-            <div class="views" role="tablist" aria-label="Views">
-              <button role="tab" :aria-selected="tab.view === 'rows'" :class="{ on: tab.view === 'rows' }" @click="show('rows')">Rows</button>
-              <button id="plan-view" role="tab" :aria-selected="tab.view === 'plan'" :class="{ on: tab.view === 'plan' }" @click="show('plan')">Plan</button>
+            <div class="views" role="tablist" aria-label="Views" @keydown="moveInTabs">
+              <button role="tab" :aria-selected="tab.view === 'rows'" :tabindex="tab.view === 'rows' ? 0 : -1" :class="{ on: tab.view === 'rows' }" @click="show('rows')">Rows</button>
+              <button id="plan-view" role="tab" :aria-selected="tab.view === 'plan'" :tabindex="tab.view === 'plan' ? 0 : -1" :class="{ on: tab.view === 'plan' }" @click="show('plan')">Plan</button>
             </div>
             <span v-if="run" class="state" aria-live="polite">
               <strong :class="run.state">{{ run.state }}</strong>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
-import { onActivated, onBeforeUnmount, onMounted, ref } from 'vue'
+import { onActivated, onBeforeUnmount, onDeactivated, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { errorBody, get, remove, type ErrorBody, type RunBody } from '../api/client'
@@ -29,9 +29,17 @@ async function stop(id: string) {
   await load()
 }
 const when = (text: string) => new Date(text).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'medium' })
-onMounted(() => { load(); timer = window.setInterval(load, 2000) })
-onActivated(load)
-onBeforeUnmount(() => window.clearInterval(timer))
+/** Asked again while somebody may be looking. */
+function watchRuns() {
+  window.clearInterval(timer)
+  load()
+  timer = window.setInterval(() => { if (document.visibilityState === 'visible') load() }, 2000)
+}
+const leave = () => window.clearInterval(timer)
+onMounted(watchRuns)
+onActivated(watchRuns)
+onDeactivated(leave)
+onBeforeUnmount(leave)
 </script>
 
 <template>

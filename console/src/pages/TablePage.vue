@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { errorBody, get, part, post, type ErrorBody, type PageBody, type RunBody, type TableBody } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import { bytes, count } from '../plan/numbers'
+import { quoted } from '../query/names'
 import { shown } from '../query/pages'
 
 const route = useRoute()
@@ -13,7 +14,6 @@ const router = useRouter()
 const table = ref<TableBody | null>(null)
 const sample = ref<PageBody | null>(null)
 const error = ref<ErrorBody | null>(null)
-const quoted = (name: string) => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`)
 const full = computed(() => [route.params.catalog, route.params.schema, route.params.table].map((p) => quoted(String(p))).join('.'))
 
 async function load() {

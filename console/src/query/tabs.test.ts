@@ -110,3 +110,30 @@ test('an answer that is not JSON is an error, not a crash', async () => {
   await tabs.run(tab)
   expect(tab.error?.message).toContain('not JSON (502)')
 })
+
+test('what is kept in another form is left alone', () => {
+  for (const stored of ['{"a": 1}', 'not JSON', '[1, null, "SELECT 1"]', 'null']) {
+    localStorage.setItem('cobble-tabs', stored)
+    setActivePinia(createPinia())
+    expect(useTabs().tabs.map((t) => t.text)).toEqual(stored.includes('SELECT') ? ['SELECT 1'] : [''])
+  }
+})
+
+test('a late answer does not replace that of a later question', async () => {
+  const answers: ((body: unknown) => void)[] = []
+  const fetched = vi.fn((...[, options]: [string, RequestInit?]) =>
+    options?.method === 'DELETE'
+      ? Promise.resolve(new Response('{}'))
+      : new Promise<Response>((resolve) => answers.push((body) => resolve(new Response(JSON.stringify(body))))),
+  )
+  vi.stubGlobal('fetch', fetched)
+  const tabs = useTabs()
+  const tab = tabs.open('SELECT 1')
+  const [first, second] = [tabs.run(tab), tabs.run(tab)]
+  answers[1]({ id: 'r2', state: 'finished' })
+  await second
+  answers[0]({ id: 'r1', state: 'running' })
+  await first
+  expect(tab.run?.id).toBe('r2')
+  expect(fetched).toHaveBeenLastCalledWith('/api/v1/runs/r1', expect.objectContaining({ method: 'DELETE' }))
+})

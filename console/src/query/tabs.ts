@@ -11,22 +11,27 @@ export interface Tab {
   run: RunBody | null
   error: ErrorBody | null
   view: 'rows' | 'plan'
+  /** Counts what was asked for this tab: an answer to an earlier question is not shown. */
+  asked: number
 }
 
 const KEY = 'cobble-tabs'
-const FIRST = `SELECT r.name, count(*) AS boardings, sum(b.fare) AS earned
-FROM drop.public.boardings b
-JOIN fleet.public.routes r ON r.id = b.route_id
-WHERE b.month = '2025-07' AND r.active
-GROUP BY r.name
-ORDER BY earned DESC
-LIMIT 20`
+
+/** What was kept of an earlier visit; whatever else stands there is left alone. */
+function kept(): string[] {
+  try {
+    const found: unknown = JSON.parse(localStorage.getItem(KEY) ?? '[]')
+    return Array.isArray(found) ? found.filter((text): text is string => typeof text === 'string') : []
+  } catch {
+    return []
+  }
+}
 
 export const useTabs = defineStore('tabs', () => {
-  const saved = JSON.parse(localStorage.getItem(KEY) ?? '[]') as string[]
+  const saved = kept()
   let next = 1
-  const fresh = (text: string): Tab => ({ key: next++, text, run: null, error: null, view: 'rows' })
-  const tabs = ref<Tab[]>((saved.length ? saved : [FIRST]).map(fresh))
+  const fresh = (text: string): Tab => ({ key: next++, text, run: null, error: null, view: 'rows', asked: 0 })
+  const tabs = ref<Tab[]>((saved.length ? saved : ['']).map(fresh))
   const active = ref(tabs.value[0].key)
   const sources = new Map<number, EventSource>()
 
@@ -71,13 +76,21 @@ export const useTabs = defineStore('tabs', () => {
   async function run(tab: Tab) {
     if (!tab.text.trim()) return
     tab.error = null
+    const asked = ++tab.asked
+    const isLate = () => tab.asked !== asked || !tabs.value.some((t) => t.key === tab.key)
     try {
       // A quick statement comes back with its first page.
-      tab.run = await post<RunBody>(`/runs?wait=200&limit=${PAGE_ROWS}`, { statement: tab.text })
-      tab.error = tab.run.error ?? null
-      if (tab.run.state === 'running') follow(tab, tab.run.id)
+      const run = await post<RunBody>(`/runs?wait=200&limit=${PAGE_ROWS}`, { statement: tab.text })
+      if (isLate()) {
+        // Nobody waits for it any more.
+        if (run.state === 'running') await remove(`/runs/${run.id}`).catch(() => undefined)
+        return
+      }
+      tab.run = run
+      tab.error = run.error ?? null
+      if (run.state === 'running') follow(tab, run.id)
     } catch (thrown) {
-      tab.error = errorBody(thrown)
+      if (!isLate()) tab.error = errorBody(thrown)
     }
   }
 

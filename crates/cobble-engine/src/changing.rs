@@ -12,7 +12,7 @@ use cobble_plan::logical::Table;
 use cobble_plan::offer::{NewValue, RowChange, SourceChange, Verdict};
 use cobble_plan::physical::{Operator, PhysicalPlan};
 use cobble_plan::statistics::ColumnStatistics;
-use cobble_sql::{BoundQuery, CatalogReader, Change, TARGET};
+use cobble_sql::{BoundQuery, CatalogReader, Change, TableReference};
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType};
 
 use crate::execution::ResultColumn;
@@ -64,9 +64,9 @@ pub struct WithTarget<'a> {
 }
 
 impl CatalogReader for WithTarget<'_> {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
         match name {
-            [name] if name == TARGET => Ok(self.target.clone()),
+            TableReference::Target => Ok(self.target.clone()),
             _ => self.tables.table(name),
         }
     }

@@ -31,7 +31,7 @@ fn definition(call: &RowsAt, path: &str) -> Result<TableDefinition> {
     let mut wanted = TableDefinition { path: Some(path.to_owned()), ..TableDefinition::default() };
     for (name, value) in &call.options {
         let text = Some((*value).to_owned());
-        match *name {
+        match name.as_str() {
             "format" => wanted.format = text,
             "files" => wanted.files = text,
             "delimiter" => wanted.delimiter = text,
@@ -76,7 +76,7 @@ fn columns(text: &str) -> Result<Vec<cobble_connect::DefinedColumn>> {
     parts.iter().map(|part| part.parse()).collect()
 }
 
-pub async fn table(set: &CatalogSet, call: &RowsAt<'_>) -> Result<Arc<Table>> {
+pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<Arc<Table>> {
     let path = call.path.trim();
     let of_machine = path.starts_with(['/', '.']);
     let (catalog, connector, inner) = match of_machine {

@@ -8,7 +8,9 @@ use cobble_exec::{Script, start};
 use cobble_plan::logical::Table;
 use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
-use cobble_sql::{CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Transaction, Write, WrittenName};
+use cobble_sql::{
+    CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, TableReference, Transaction, Write, WrittenName,
+};
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
@@ -25,8 +27,8 @@ use crate::writing::Writing;
 struct NoTables;
 
 impl CatalogReader for NoTables {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
-        Err(Error::unsupported(format_args!("the table {} in the body of a function", name.join("."))))
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
+        Err(Error::unsupported(format_args!("the table {name} in the body of a function")))
     }
 }
 

@@ -9,8 +9,8 @@ use cobble_plan::UserView;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_sql::{
-    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, ViewInFrom, bind_query, native_query,
-    relation_names, rows_at,
+    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, TableReference, ViewInFrom, bind_query,
+    table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -48,19 +48,19 @@ enum Meaning {
 
 /// All tables and views that a statement names, found before it is bound.
 pub struct Resolved {
-    meanings: HashMap<Vec<String>, Result<Meaning>>,
+    meanings: HashMap<TableReference, Result<Meaning>>,
 }
 
 impl CatalogReader for Resolved {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
         match self.meanings.get(name) {
             Some(Ok(Meaning::Table(found))) => Ok(found.clone()),
             Some(Err(error)) => Err(error.clone()),
-            _ => Err(Error::internal(format!("the name {} was not looked up", name.join(".")))),
+            _ => Err(Error::internal(format!("{name} was not looked up"))),
         }
     }
 
-    fn view(&self, name: &[String]) -> Option<ViewInFrom<'_>> {
+    fn view(&self, name: &TableReference) -> Option<ViewInFrom<'_>> {
         match self.meanings.get(name) {
             Some(Ok(Meaning::View { name, known, tables })) => Some(ViewInFrom { name, known, tables }),
             _ => None,
@@ -68,7 +68,7 @@ impl CatalogReader for Resolved {
     }
 }
 
-pub async fn resolve(engine: &Engine, set: &CatalogSet, place: &Place, names: Vec<Vec<String>>) -> Resolved {
+pub async fn resolve(engine: &Engine, set: &CatalogSet, place: &Place, names: Vec<TableReference>) -> Resolved {
     resolve_within(engine, set, place, names, Within::default()).await
 }
 
@@ -85,21 +85,32 @@ fn resolve_within<'a>(
     engine: &'a Engine,
     set: &'a CatalogSet,
     place: &'a Place,
-    names: Vec<Vec<String>>,
+    names: Vec<TableReference>,
     within: Within,
 ) -> BoxFuture<'a, Resolved> {
     let Within { depth, shape_only } = within;
-    let found = async move |name: &[String]| match information_shape(name).filter(|_| shape_only) {
-        Some(table) => Ok(Relation::Table(table)),
-        None => relation(engine, set, place, name).await,
+    let found = async move |reference: &TableReference| match reference {
+        TableReference::Name(name) => match information_shape(name).filter(|_| shape_only) {
+            Some(table) => Ok(Relation::Table(table)),
+            None => relation(engine, set, place, name).await,
+        },
+        TableReference::Native(native) => {
+            let connector = set.connector(&native.catalog)?;
+            let query = NativeQuery::new(&native.text, native.split_on.as_deref(), native.split_into)?;
+            connector.native(&native.catalog, &query).await.map(Relation::Table)
+        }
+        TableReference::RowsAt(call) => files_at::table(set, call).await.map(Relation::Table),
+        TableReference::Target | TableReference::Changed => {
+            Err(Error::internal(format!("{reference} is not looked up")))
+        }
     };
-    let meaning = async move |name: &[String]| match found(name).await? {
+    let meaning = async move |name: &TableReference| match found(name).await? {
         Relation::Table(table) => Ok(Meaning::Table(table)),
         Relation::View(name, _) if depth >= DEEPEST_VIEW => {
             Err(Error::new(Code::TooComplex, format!("{name} is read through more than {DEEPEST_VIEW} other views")))
         }
         Relation::View(name, known) => {
-            let names = with_room(|| relation_names(&known.query));
+            let names = with_room(|| table_references(&known.query));
             let within = Within { depth: depth + 1, shape_only };
             let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
             Ok(Meaning::View { name, known, tables })
@@ -117,7 +128,7 @@ fn resolve_within<'a>(
 pub async fn describe_view(engine: &Engine, set: &CatalogSet, view: &str) -> Result<Vec<TableColumn>> {
     let whole = UserView { query: format!("SELECT * FROM {}", full_name(view)), ..UserView::default() };
     let query = KnownView::new(whole)?.query;
-    let names = with_room(|| relation_names(&query));
+    let names = with_room(|| table_references(&query));
     let within = Within { depth: 0, shape_only: true };
     let catalog = resolve_within(engine, set, &Place::default(), names, within).await;
     let functions = engine.functions();
@@ -198,14 +209,6 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
 
 /// A table alone: a view is refused.
 pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Arc<Table>> {
-    if let Some(native) = native_query(name) {
-        let connector = set.connector(native.catalog)?;
-        let query = NativeQuery::new(native.text, native.split_on, native.split_into)?;
-        return connector.native(native.catalog, &query).await;
-    }
-    if let Some(call) = rows_at(name) {
-        return files_at::table(set, &call).await;
-    }
     // information_schema without a catalog speaks of the default one, or of all.
     if let [schema, table] = name
         && schema == "information_schema"

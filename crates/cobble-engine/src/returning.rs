@@ -18,7 +18,7 @@ use cobble_plan::offer::{
 };
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::statistics::TableStatistics;
-use cobble_sql::{BoundQuery, CatalogReader, RETURNED};
+use cobble_sql::{BoundQuery, CatalogReader, TableReference};
 use cobble_types::{Code, ColumnId, Error, Result};
 
 use crate::changing::{PlannedChange, made_of};
@@ -104,9 +104,9 @@ fn names(table: &Table) -> Vec<String> {
 }
 
 impl CatalogReader for Returning {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
         match name {
-            [name] if name == RETURNED => Ok(self.table.clone()),
+            TableReference::Changed => Ok(self.table.clone()),
             _ => Err(Error::unsupported("a subquery in RETURNING")),
         }
     }

@@ -13,7 +13,7 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::{Settings, draw, planner, settings};
 use cobble_sql::{
     BindContext, BoundQuery, Change, Explain, ExplainShow, Explained, PlanFormat, SessionNames, Show, Statement,
-    StatementText, TARGET, WrittenName, bind_query, parse_statements, relation_names,
+    StatementText, TableReference, WrittenName, bind_query, parse_statements, table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
@@ -289,8 +289,8 @@ impl Session {
         let found = table(&self.engine, &set, &self.place, &change.table).await.map_err(at)?;
         let target = Target::new(&found, change).map_err(at)?;
         let query = change.query_with(&target.identity);
-        let mut names = with_room(|| relation_names(&query));
-        names.retain(|name| name.as_slice() != [TARGET]);
+        let mut names = with_room(|| table_references(&query));
+        names.retain(|name| *name != TableReference::Target);
         let tables = resolve(&self.engine, &set, &self.place, names).await;
         let catalog = WithTarget { tables: &tables, target: &target.table };
         let functions = self.engine.functions();
@@ -419,7 +419,7 @@ impl Session {
     ) -> Result<Planned> {
         let began = Instant::now();
         let set = self.catalogs()?;
-        let names = with_room(|| relation_names(query));
+        let names = with_room(|| table_references(query));
         let catalog = resolve(&self.engine, &set, &self.place, names).await;
         let now = chrono::Utc::now().timestamp_micros();
         let functions = self.engine.functions();

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, PoisonError};
 
 use cobble_plan::UserView;
-use cobble_sql::{KnownView, RowsAt, WrittenName, native_query, relation_names, rows_at};
+use cobble_sql::{KnownView, TableReference, WrittenName, table_references};
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Position, Result};
 
@@ -68,24 +68,27 @@ fn reads(known: &KnownView, views: &KnownViews) -> BTreeSet<ObjectName> {
     let place = place_of(&known.view);
     let schema = place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
     let mut found = BTreeSet::new();
-    for name in with_room(|| relation_names(&known.query)) {
-        if let Some(native) = native_query(&name) {
-            found.insert(ObjectName::new(native.catalog, NATIVE, native.text));
-        } else if let Some(RowsAt { path, .. }) = rows_at(&name) {
-            let catalog = path.split('/').next().filter(|catalog| !catalog.is_empty() && !catalog.starts_with('.'));
-            found.insert(ObjectName::new(catalog.unwrap_or("files"), "rows_at", path));
-        } else if let Some(view) = written_out(&name, &place) {
-            found.insert(full_name(view));
-        } else {
-            match (name.as_slice(), &place.catalog) {
-                ([catalog, schema, table], _) => drop(found.insert(ObjectName::new(catalog, schema, table))),
-                ([schema, table], Some(catalog)) => drop(found.insert(ObjectName::new(catalog, schema, table))),
-                ([table], catalog) => {
+    for reference in with_room(|| table_references(&known.query)) {
+        match reference {
+            TableReference::Native(native) => {
+                found.insert(ObjectName::new(&native.catalog, NATIVE, &native.text));
+            }
+            TableReference::RowsAt(call) => {
+                let catalog = call.path.split('/').next();
+                let catalog = catalog.filter(|catalog| !catalog.is_empty() && !catalog.starts_with('.'));
+                found.insert(ObjectName::new(catalog.unwrap_or("files"), "rows_at", &call.path));
+            }
+            TableReference::Name(name) => match (written_out(&name, &place), name.as_slice(), &place.catalog) {
+                (Some(view), ..) => drop(found.insert(full_name(view))),
+                (_, [catalog, schema, table], _) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                (_, [schema, table], Some(catalog)) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                (_, [table], catalog) => {
                     found.extend(views.contains_key(table).then(|| full_name(table)));
                     found.extend(catalog.as_ref().map(|catalog| ObjectName::new(catalog, schema, table)));
                 }
                 _ => {}
-            }
+            },
+            TableReference::Target | TableReference::Changed => {}
         }
     }
     found

@@ -456,8 +456,8 @@ async fn only_tables_that_are_meant_are_looked_up() {
         let statements = cobble_sql::parse_statements(sql).unwrap();
         match &statements[0].statement {
             cobble_sql::Statement::Query(query) => {
-                let all = cobble_sql::relation_names(query);
-                all.iter().map(|parts| parts.join(".")).collect::<Vec<_>>().join(" ")
+                let all = cobble_sql::table_references(query);
+                all.iter().map(|found| found.to_string()).collect::<Vec<_>>().join(" ")
             }
             _ => panic!("{sql}"),
         }

@@ -337,7 +337,7 @@ pub struct GateCounters {
     pub rows_dropped: AtomicU64,
     /// Rows of pages that were not decoded, as the page's least and greatest values leave none.
     pub rows_skipped: AtomicU64,
-    /// Requests sent or portions opened.
+    /// Requests sent to a server, or parts of files opened. Counted by who sends or opens them.
     pub requests: AtomicU64,
     /// Keys of joins that were used, and the request when they became part of it.
     pub keys: Mutex<Vec<KeyMeasure>>,

@@ -315,9 +315,14 @@ impl Service {
 
     pub async fn remove_connection(&self, name: &str) -> Result<()> {
         let _alone = self.applying.lock().await;
+        let before = self.engine.set().connections.get(name).map(|known| known.definition.clone());
         self.engine.remove_connection(name)?;
         let (records, name) = (self.records.clone(), name.to_owned());
-        blocking(move || records.remove_connection(&name)).await
+        let kept = blocking(move || records.remove_connection(&name)).await;
+        if let (Err(_), Some(before)) = (&kept, before) {
+            self.engine.add_connection(before)?;
+        }
+        kept
     }
 
     pub async fn add_catalog(&self, definition: CatalogDefinition) -> Result<()> {
@@ -361,9 +366,14 @@ impl Service {
 
     pub async fn remove_catalog(&self, name: &str) -> Result<()> {
         let _alone = self.applying.lock().await;
+        let before = self.engine.set().catalogs.get(name).cloned();
         self.engine.remove_catalog(name)?;
         let (records, name) = (self.records.clone(), name.to_owned());
-        blocking(move || records.remove_catalog(&name)).await
+        let kept = blocking(move || records.remove_catalog(&name)).await;
+        if let (Err(_), Some(before)) = (&kept, before) {
+            self.engine.add_catalog(before)?;
+        }
+        kept
     }
 }
 

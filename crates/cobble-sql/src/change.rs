@@ -11,10 +11,10 @@ use crate::statement::DIALECT;
 use crate::syntax::check_query;
 
 /// Stands for the table in the query's FROM; a control character, so that nobody can write it.
-pub const TARGET: &str = "\u{1}target";
+pub(crate) const TARGET: &str = "\u{1}target";
 
 /// Stands for the rows that have been changed.
-pub const RETURNED: &str = "\u{1}returned";
+pub(crate) const RETURNED: &str = "\u{1}returned";
 
 /// Rows of a table that are set to something else, or deleted.
 #[derive(Debug, Clone)]

@@ -14,10 +14,10 @@ mod statement;
 mod syntax;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, RowsAt,
-    SessionNames, ViewInFrom, bind_query, native_query, relation_names, rows_at,
+    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall, RowsAt,
+    SessionNames, TableReference, ViewInFrom, bind_query, table_references,
 };
-pub use change::{Change, RETURNED, TARGET};
+pub use change::Change;
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 pub use sqlparser::ast::Query;
 pub use statement::{Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, parse_statements};

@@ -60,10 +60,7 @@ impl SourceTask for GateTask {
                 self.reader = None;
             }
             match portions.claim().await? {
-                Some(reader) => {
-                    GateCounters::add(&shared.tools.counters.requests, 1);
-                    self.reader = Some(reader);
-                }
+                Some(reader) => self.reader = Some(reader),
                 None => return Ok(None),
             }
         }

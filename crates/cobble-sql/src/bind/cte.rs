@@ -8,7 +8,7 @@ use sqlparser::ast;
 
 use super::query::scope_of;
 use super::scope::Reach;
-use super::{Binder, Relation, folded, position_of, relation_names};
+use super::{Binder, Relation, TableReference, folded, position_of, table_references};
 use crate::reworded::search_cycle::Clauses;
 
 #[derive(Clone)]
@@ -33,7 +33,7 @@ impl<'a> Binder<'a> {
     /// Makes the definitions of a WITH visible.
     pub(super) fn define(&mut self, with: &'a ast::With, statement: &'a ast::Query) -> Result<()> {
         let level = self.definitions.len() - 1;
-        let named = relation_names_with_repetition(statement);
+        let named = references_with_repetition(statement);
         for (place, cte) in with.cte_tables.iter().enumerate() {
             let name = folded(&cte.alias.name);
             if with.cte_tables[..place].iter().any(|earlier| folded(&earlier.alias.name) == name) {
@@ -41,14 +41,14 @@ impl<'a> Binder<'a> {
                     .at(position_of(cte.alias.name.span)));
             }
             let (clauses, columns) = Clauses::of(&cte.alias.columns)?;
-            let recursive = with.recursive && relation_names(&cte.query).iter().any(|n| n.as_slice() == [name.clone()]);
-            let times = |names: &[Vec<String>]| names.iter().filter(|n| n.as_slice() == [name.clone()]).count();
+            let recursive = with.recursive && table_references(&cte.query).iter().any(|found| found.is(&name));
+            let times = |names: &[TableReference]| names.iter().filter(|found| found.is(&name)).count();
             if !recursive && !clauses.names().is_empty() {
                 let message = format!("SEARCH and CYCLE are for recursions, and \"{name}\" does not read itself");
                 return Err(Error::new(Code::Syntax, message).at(clauses.position));
             }
             // A recursion reads itself round by round: that is no use of its result.
-            let own = if recursive { times(&relation_names_with_repetition(cte.query.as_ref())) } else { 0 };
+            let own = if recursive { times(&references_with_repetition(cte.query.as_ref())) } else { 0 };
             self.ctes.push(Cte {
                 columns: columns.iter().map(|c| folded(&c.name)).collect(),
                 query: &cte.query,
@@ -126,10 +126,10 @@ fn is_volatile(plan: &LogicalPlan) -> bool {
     plan.expressions().into_iter().any(Expr::is_volatile) || plan.inputs().into_iter().any(|input| is_volatile(input))
 }
 
-pub(super) fn relation_names_with_repetition(query: &impl ast::Visit) -> Vec<Vec<String>> {
+pub(super) fn references_with_repetition(query: &impl ast::Visit) -> Vec<TableReference> {
     let mut names = Vec::new();
     let _ = ast::visit_relations(query, |name| {
-        names.push(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+        names.push(TableReference::of_name(name));
         std::ops::ControlFlow::<()>::Continue(())
     });
     names

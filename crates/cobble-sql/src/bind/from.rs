@@ -9,7 +9,7 @@ use sqlparser::ast::{self, Spanned};
 
 use super::scope::{Reach, Scope, ScopeColumn};
 use super::table_function::FunctionInFrom;
-use super::{Binder, Pending, Relation, described_key, folded, position_of};
+use super::{Binder, Pending, Relation, TableReference, folded, parts_of, position_of};
 use crate::coerce::{binary, coerce, condition};
 use crate::reworded::join_alias;
 
@@ -42,9 +42,6 @@ impl<'a> Binder<'a> {
             Some(alias) => aliased(relation, alias),
             None => Ok(relation),
         };
-        let parts_of = |name: &ast::ObjectName| -> Vec<String> {
-            name.0.iter().filter_map(|p| p.as_ident().map(folded)).collect()
-        };
         match factor {
             ast::TableFactor::Table {
                 name,
@@ -58,7 +55,8 @@ impl<'a> Binder<'a> {
                 json_path: _,
                 index_hints: _,
             } => {
-                let mut relation = self.table(&parts_of(name)).map_err(|e| e.at(position_of(name.span())))?;
+                let mut relation =
+                    self.table(&TableReference::of_name(name)).map_err(|e| e.at(position_of(name.span())))?;
                 if let Some(sample) = sample {
                     relation = self.sampled(relation, sample).map_err(|e| e.at(position_of(name.span())))?;
                 }
@@ -77,13 +75,13 @@ impl<'a> Binder<'a> {
                 index_hints: _,
             }
             | ast::TableFactor::Function { lateral: _, name, args, with_ordinality, alias } => {
-                if let Some(key) = described_key(name, args) {
+                if let Some(found) = TableReference::of_call(name, args) {
                     let at = |error: Error| error.at(position_of(name.span()));
                     if *with_ordinality {
                         return Err(at(Error::unsupported(format_args!("WITH ORDINALITY for {name}()"))
                             .hint("row_number() OVER () numbers rows")));
                     }
-                    let mut relation = key.and_then(|key| self.table(&key)).map_err(at)?;
+                    let mut relation = found.and_then(|found| self.table(&found)).map_err(at)?;
                     relation.scope = relation.scope.with_qualifier(&parts_of(name).join("."), &[]).map_err(at)?;
                     return named(relation, alias);
                 }
@@ -148,16 +146,14 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan: relation.plan.filtered(vec![taken]), scope: relation.scope })
     }
 
-    pub(super) fn table(&mut self, parts: &[String]) -> Result<Relation> {
-        if let [name] = parts
-            && let Some(place) = self.ctes.iter().rposition(|cte| cte.name == *name)
-        {
+    pub(super) fn table(&mut self, reference: &TableReference) -> Result<Relation> {
+        if let Some(place) = self.ctes.iter().rposition(|cte| reference.is(&cte.name)) {
             return self.cte(place);
         }
-        if let Some(view) = self.catalog.view(parts) {
+        if let Some(view) = self.catalog.view(reference) {
             return self.view(&view);
         }
-        let table = self.catalog.table(parts)?;
+        let table = self.catalog.table(reference)?;
         let qualifier = table.name.table.clone();
         let mut scope = Scope::default();
         let mut columns = Vec::new();

@@ -23,6 +23,7 @@ mod search_cycle;
 mod select;
 mod subquery;
 mod table_function;
+mod table_reference;
 mod types;
 mod user_function;
 mod variadic;
@@ -44,19 +45,19 @@ use sqlparser::tokenizer::Span;
 
 use crate::session_zone::in_zone;
 use cte::Cte;
-pub use native_query::native_query;
-pub use rows_at::{RowsAt, rows_at};
+pub use native_query::NativeCall;
+pub use rows_at::RowsAt;
 use scope::Scope;
+pub use table_reference::TableReference;
 pub(crate) use types::sql_type;
 pub use user_function::{KnownFunction, KnownFunctions};
 pub use view::{DEEPEST_VIEW, KnownView, ViewInFrom};
 
-/// Where the binder finds tables. Names come as written, one to three parts, already folded to lower case unless quoted;
-/// the reader completes them from the session's place and explains what is missing.
+/// Where the binder finds tables. The reader completes names from the session's place and explains what is missing.
 pub trait CatalogReader {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>>;
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>>;
     /// The view that the name means, if it means one.
-    fn view(&self, name: &[String]) -> Option<ViewInFrom<'_>> {
+    fn view(&self, name: &TableReference) -> Option<ViewInFrom<'_>> {
         let _ = name;
         None
     }
@@ -117,16 +118,16 @@ pub fn bind_query(query: &ast::Query, context: &BindContext) -> Result<BoundQuer
     Ok(BoundQuery { columns: plan.columns(), plan })
 }
 
-/// The table names a query mentions, as written, so that they can be described before binding. The names that its own WITH gives
+/// What a query reads, so that they can be described before binding. The names that its own WITH gives
 /// are left out where they are meant; those of a WITH further in are among them.
-pub fn relation_names(query: &ast::Query) -> Vec<Vec<String>> {
+pub fn table_references(query: &ast::Query) -> Vec<TableReference> {
     let (mut names, mut known) = (Names(Vec::new()), Vec::new());
     let mut add = |part: &dyn Fn(&mut Names) -> ControlFlow<()>, known: &[String]| {
         let mut own = Names(Vec::new());
         let _ = part(&mut own);
-        own.0.retain(|parts| !matches!(parts.as_slice(), [name] if known.contains(name)));
-        for parts in own.0 {
-            names.add(parts);
+        own.0.retain(|found| !known.iter().any(|name| found.is(name)));
+        for found in own.0 {
+            names.add(found);
         }
     };
     let with = query.with.as_ref();
@@ -143,12 +144,12 @@ pub fn relation_names(query: &ast::Query) -> Vec<Vec<String>> {
     names.0
 }
 
-struct Names(Vec<Vec<String>>);
+struct Names(Vec<TableReference>);
 
 impl Names {
-    fn add(&mut self, parts: Vec<String>) {
-        if !self.0.contains(&parts) {
-            self.0.push(parts);
+    fn add(&mut self, found: TableReference) {
+        if !self.0.contains(&found) {
+            self.0.push(found);
         }
     }
 }
@@ -159,14 +160,14 @@ impl ast::Visitor for Names {
     fn pre_visit_table_factor(&mut self, factor: &ast::TableFactor) -> ControlFlow<()> {
         match factor {
             ast::TableFactor::Table { name, args: None, .. } => {
-                self.add(name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect());
+                self.add(TableReference::of_name(name));
             }
             // With arguments it is a function: only this one is described from outside. What is wrong with it is told in binding.
             ast::TableFactor::Table { name, args: Some(ast::TableFunctionArgs { args, .. }), .. }
             | ast::TableFactor::Function { name, args, .. }
-                if let Some(Ok(key)) = described_key(name, args) =>
+                if let Some(Ok(found)) = TableReference::of_call(name, args) =>
             {
-                self.add(key);
+                self.add(found);
             }
             _ => {}
         }
@@ -174,14 +175,9 @@ impl ast::Visitor for Names {
     }
 }
 
-/// The key of a function in FROM whose rows are described before binding, such as a native query; nothing for others.
-fn described_key(name: &ast::ObjectName, arguments: &[ast::FunctionArg]) -> Option<Result<Vec<String>>> {
-    let [part] = name.0.as_slice() else { return None };
-    match part.as_ident().map(folded)?.as_str() {
-        native_query::NAME => Some(native_query::key(arguments)),
-        rows_at::NAME => Some(rows_at::key(arguments)),
-        _ => None,
-    }
+/// The parts of a name, each in the case it is looked up by.
+fn parts_of(name: &ast::ObjectName) -> Vec<String> {
+    name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect()
 }
 
 /// An identifier in the case it is looked up by.

@@ -6,7 +6,7 @@ use cobble_plan::logical::{LogicalPlan, UnionInput};
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast::{self, Spanned};
 
-use super::cte::{Cte, relation_names_with_repetition};
+use super::cte::{Cte, references_with_repetition};
 use super::query::scope_of;
 use super::{Binder, Relation, folded, position_of};
 
@@ -110,7 +110,8 @@ fn parts<'a>(cte: &Cte<'a>) -> Result<(&'a ast::SetExpr, &'a ast::SetExpr, bool)
     if cte.query.order_by.is_some() || cte.query.limit_clause.is_some() || cte.query.with.is_some() {
         return Err(Error::unsupported("WITH, ORDER BY or LIMIT inside a recursive query").at(at));
     }
-    let reads = |part: &ast::SetExpr| relation_names_with_repetition(part).iter().filter(|n| is(n, &cte.name)).count();
+    let reads =
+        |part: &ast::SetExpr| references_with_repetition(part).iter().filter(|found| found.is(&cte.name)).count();
     let refused = |place: &str| {
         Error::new(Code::InvalidRecursion, format!("the recursive \"{}\" reads itself {place}", cte.name))
             .hint("its step may read it once, in FROM, and not at the optional side of an outer join")

@@ -11,7 +11,8 @@ use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Reque
 use cobble_plan::planner;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, bind_query, parse_statements,
+    BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, TableReference, bind_query,
+    parse_statements,
 };
 use cobble_types::{Error, ObjectName, Result, SqlType, Value};
 
@@ -23,12 +24,13 @@ pub struct Ferry {
 }
 
 impl CatalogReader for Ferry {
-    fn table(&self, name: &[String]) -> Result<Arc<Table>> {
-        let short = name.last().cloned().unwrap_or_default();
+    fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
+        let name = name.to_string();
+        let short = name.rsplit('.').next().unwrap_or_default().to_owned();
         self.tables
             .get(&short)
             .cloned()
-            .ok_or_else(|| Error::unknown("table", &name.join("."), self.tables.keys().map(String::as_str)))
+            .ok_or_else(|| Error::unknown("table", &name, self.tables.keys().map(String::as_str)))
     }
 }
 
