@@ -27,7 +27,7 @@ impl Seen {
 
 /// So many clients, each until `goes_on` says no to the number of its next round.
 pub async fn clients(address: &str, count: u64, goes_on: impl Fn(u64) -> bool + Clone + Send + 'static) -> Seen {
-    let http = reqwest::Client::new();
+    let http = crate::http();
     let mut tasks = Vec::new();
     for client in 0..count {
         let (http, base, goes_on) = (http.clone(), format!("{address}/api/v1/runs"), goes_on.clone());

@@ -21,6 +21,13 @@ pub struct Product {
     _stdin: ChildStdin,
 }
 
+/// A client of the service.
+pub fn http() -> reqwest::Client {
+    // Asked for whenever a client is made, also by those that never encrypt.
+    cobble_network::tls::provider();
+    reqwest::Client::new()
+}
+
 fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("loopback has a free port").port()
 }
@@ -253,7 +260,7 @@ pub fn ours(rows: &[Vec<serde_json::Value>]) -> Vec<String> {
 
 /// A statement through HTTP: all rows, or the error's body.
 pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_json::Value> {
-    let client = reqwest::Client::new();
+    let client = crate::http();
     let base = format!("{}/api/v1", product().address);
     let body = serde_json::json!({ "statement": sql });
     let run: serde_json::Value =
@@ -280,7 +287,7 @@ pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_j
 /// The plan of a finished run, with its measures.
 pub async fn measured(sql: &str) -> serde_json::Value {
     let base = format!("{}/api/v1", product().address);
-    let client = reqwest::Client::new();
+    let client = crate::http();
     let run: serde_json::Value = client
         .post(format!("{base}/runs"))
         .json(&serde_json::json!({ "statement": sql }))

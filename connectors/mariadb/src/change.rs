@@ -58,13 +58,7 @@ pub async fn run(
     let outcome = tokio::select! {
         done = server.patience.wait(changed(server, &mut client, change, accept)) => done,
         () = cancel.cancelled() => {
-            // A server that does not answer notices the closed connection, when it comes to itself.
-            let told = async {
-                if let Ok(mut other) = server.client().await {
-                    let _ = other.query_drop(format!("KILL QUERY {number}")).await;
-                }
-            };
-            let _ = tokio::time::timeout(server.connect_limit, told).await;
+            server.end_statement(number).await;
             Err(Error::cancelled())
         }
     };

@@ -22,7 +22,7 @@ use cobble_plan::logical::{Table, TableKind};
 use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
+use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use tokio_util::sync::CancellationToken;
 
 use self::dialect::MariaDialect;
@@ -80,6 +80,7 @@ pub struct Server {
     port: u16,
     database: Option<String>,
     user: String,
+    options: Opts,
     pool: Pool,
     pool_size: usize,
     pool_limit: Duration,
@@ -146,7 +147,8 @@ impl MariaConnector {
             database: definition.database.clone(),
             user,
             pool_size: constraints.max(),
-            pool: Pool::new(options),
+            pool: Pool::new(options.clone()),
+            options: options.into(),
             pool_limit: pool_limit(statement_limit),
             connect_limit,
             patience: Patience::new(name, statement_limit),
@@ -170,6 +172,18 @@ impl Server {
                 Err(_) => {}
             }
         }
+    }
+
+    /// Ends the statement that a connection of this number is working on. It is said over a connection beside the pool, which may be
+    /// waiting for just that one.
+    async fn end_statement(&self, number: u32) {
+        let told = async {
+            let mut other = Conn::new(self.options.clone()).await?;
+            other.query_drop(format!("KILL QUERY {number}")).await?;
+            other.disconnect().await
+        };
+        // A server that does not answer notices the closed connection, when it comes to itself.
+        let _ = tokio::time::timeout(self.connect_limit, told).await;
     }
 
     /// Whether every connection that the pool may have is in use.

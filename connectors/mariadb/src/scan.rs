@@ -139,9 +139,7 @@ impl Running {
             Some(Ok(true)) => self.shared.give_back(client),
             Some(Ok(false)) | None => {
                 // Nobody reads any more: the server is told, and the connection given up with what still comes.
-                if let Ok(mut other) = self.shared.server.client().await {
-                    let _ = other.query_drop(format!("KILL QUERY {number}")).await;
-                }
+                self.shared.server.end_statement(number).await;
                 drop(client);
             }
             Some(Err(error)) => {

@@ -59,7 +59,7 @@ impl Readers {
         tokio::time::timeout(soon, self.server.pool.get_conn()).await.ok()?.ok()
     }
 
-    /// As many connections with one view as there are tasks; a single one where the lock is not to be had at once.
+    /// One connection for each task, all with the same view of the data; a single connection where the lock cannot be taken at once.
     async fn views(&self) -> Result<Vec<Conn>> {
         let mut first = self.server.client().await?;
         let tasks = std::thread::available_parallelism().map_or(1, usize::from).min(MOST_READERS);

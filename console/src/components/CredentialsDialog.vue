@@ -53,7 +53,7 @@ const forget = (of: string) => change(() => remove<ConnectionBody>(path(of)))
   <Dialog v-model:visible="visible" modal :header="`Who signs in at ${connection?.name} as themselves`" :style="{ width: '34rem' }">
     <table v-if="known.length" class="plain-table"><thead><tr><th>user</th><th>name there</th><th>secret</th><th /></tr></thead>
       <tbody><tr v-for="[of, own] in known" :key="of"><td>{{ of }}</td><td>{{ own.user ?? connection?.user ?? '' }}</td><td class="faint">hidden</td><td><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Forget the credentials of ${of}`" :disabled="busy" @click="forget(of)" /></td></tr></tbody></table>
-    <p v-else class="faint">Everybody is read for with the connection's own credentials.</p>
+    <p v-else class="faint">No user has credentials of their own: all queries use the connection's.</p>
     <p v-if="users && !users.length">There are no users yet. Make one with <code>cobble access add NAME</code>.</p>
     <form v-else class="form" @submit.prevent="keep">
       <label for="of">User</label><Select v-model="user" input-id="of" :options="users ?? []" aria-label="User" />

@@ -70,7 +70,7 @@ watch(name, load, { immediate: true })
   <div class="page">
     <div class="page-head">
       <h1>{{ name }}</h1><span class="faint">catalog of connection {{ own?.connection }}<template v-if="own?.watch">, looked through every {{ own.watch.every }} s</template></span>
-      <Button v-if="own?.watch" label="Look no more" size="small" text severity="secondary" @click="save({ ...own, watch: undefined })" />
+      <Button v-if="own?.watch" label="Stop watching" size="small" text severity="secondary" @click="save({ ...own, watch: undefined })" />
       <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop catalog ${name}`" @click="dropping = true" />
     </div>
     <ErrorNote v-if="error" :error="error" class="gap" />

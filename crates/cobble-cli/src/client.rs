@@ -33,6 +33,7 @@ pub fn error_of(body: &ErrorBody) -> Error {
 impl Client {
     pub fn new(common: &Common) -> Client {
         let token = common.token.clone().filter(|token| !token.is_empty());
+        cobble_network::tls::provider();
         Client { http: reqwest::Client::new(), base: common.service.trim_end_matches('/').to_owned(), token }
     }
 

@@ -116,8 +116,11 @@ impl Estimate {
 #[derive(Debug, Default)]
 pub struct Estimator {
     results: RefCell<HashMap<u32, Arc<Estimate>>>,
-    known: RefCell<HashMap<*const LogicalPlan, (Arc<LogicalPlan>, Arc<Estimate>)>>,
+    known: RefCell<HashMap<*const LogicalPlan, Estimated>>,
 }
+
+/// An operator with its estimate.
+type Estimated = (Arc<LogicalPlan>, Arc<Estimate>);
 
 impl Estimator {
     /// Sets what is known of a common result, or of the rows that a round of a recursion reads.
@@ -293,7 +296,8 @@ pub fn group_count<'a>(below: &Estimate, keys: impl Iterator<Item = &'a Expr>) -
     product.min(below.rows).max(1.0)
 }
 
-pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate {
+/// The rows that come out of a join of these two.
+pub fn join_rows(join: &Join, left: &Estimate, right: &Estimate) -> f64 {
     let keyed = join
         .on
         .iter()
@@ -305,7 +309,7 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
         .iter()
         .map(|k| (right.distinct(&k.right).min(right.rows) / left.distinct(&k.left).max(1.0)).min(1.0))
         .fold(1.0, f64::min);
-    let rows = match join.kind {
+    match join.kind {
         JoinKind::Inner => matched,
         JoinKind::Left => matched.max(left.rows),
         JoinKind::Right => matched.max(right.rows),
@@ -313,7 +317,11 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
         JoinKind::Semi => left.rows * partnered,
         JoinKind::Single | JoinKind::Mark => left.rows,
         JoinKind::Anti | JoinKind::NullAwareAnti => left.rows * (1.0 - partnered).max(0.05),
-    };
+    }
+}
+
+pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate {
+    let rows = join_rows(join, left, right);
     let mut columns = left.columns.clone();
     if !join.kind.left_only() {
         columns.extend(right.columns.iter().map(|(id, c)| (*id, c.clone())));

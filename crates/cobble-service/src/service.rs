@@ -164,7 +164,7 @@ impl Service {
         }))
     }
 
-    /// Takes a connection in at once and for good.
+    /// Adds a connection to the engine and to the records.
     pub async fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
         let _alone = self.applying.lock().await;
         let stored = stored(&definition)?;
@@ -178,7 +178,7 @@ impl Service {
         kept
     }
 
-    /// Changes a connection at once and for good; queries that run go on with what they began with.
+    /// Changes a connection in the engine and in the records. Running queries keep the old one.
     pub async fn change_connection(
         &self,
         name: &str,
@@ -338,7 +338,7 @@ impl Service {
         kept
     }
 
-    /// Changes a catalog at once and for good.
+    /// Changes a catalog in the engine and in the records.
     pub async fn change_catalog(
         &self,
         name: &str,

@@ -49,7 +49,7 @@ impl Users {
         })
     }
 
-    /// Takes a user in and gives the token, which is not to be had again.
+    /// Adds a user and returns the token, which is shown only once.
     pub async fn add(&self, name: &str) -> Result<String> {
         check_name("user", name)?;
         let token: String = {

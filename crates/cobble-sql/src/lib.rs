@@ -6,6 +6,7 @@ mod change;
 mod coerce;
 mod dialect;
 mod function;
+mod ident;
 mod objects;
 mod reworded;
 mod session_zone;

@@ -26,6 +26,6 @@ mod random_values;
 mod records;
 mod secrets;
 mod statistics;
-#[path = "../../../crates/cobble-engine/tests/truth/mod.rs"]
+#[path = "../../../crates/cobble-engine/tests/engine/truth/mod.rs"]
 mod truth;
 mod users;

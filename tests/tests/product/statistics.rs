@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 
 async fn plan(sql: &str) -> Value {
     let url = format!("{}/api/v1/plans", product().address);
-    reqwest::Client::new().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
+    cobble_tests::http().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
 }
 
 async fn estimated(sql: &str) -> f64 {

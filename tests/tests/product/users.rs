@@ -7,7 +7,7 @@ const WHO: &str = "SELECT who FROM native_query('fleet', 'SELECT current_user::t
 
 /// The status and the body of a call by somebody who has this token.
 async fn call(product: &Product, method: reqwest::Method, path: &str, token: Option<&str>) -> (u16, String) {
-    let request = reqwest::Client::new().request(method, format!("{}/api/v1{path}", product.address));
+    let request = cobble_tests::http().request(method, format!("{}/api/v1{path}", product.address));
     let request = token.iter().fold(request, |request, token| request.bearer_auth(token));
     let response = request.send().await.unwrap();
     (response.status().as_u16(), response.text().await.unwrap())

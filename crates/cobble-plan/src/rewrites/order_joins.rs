@@ -7,7 +7,7 @@
 //! Relations that no condition links are paired row by row only where there is no other way, or where it is certain that few
 //! pairs come of it: an estimate of one row is often a guess, and pairing millions of rows on a guess never ends.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use cobble_types::ColumnId;
@@ -15,7 +15,7 @@ use cobble_types::ColumnId;
 use super::Context;
 use super::region::{Region, inner_join, is_link};
 use crate::document::{Alternative, JoinOrder};
-use crate::estimate::{Estimate, join_estimate};
+use crate::estimate::{Estimate, join_estimate, join_rows};
 use crate::expr::Expr;
 use crate::logical::{JoinKind, LogicalPlan};
 
@@ -229,27 +229,39 @@ impl Order {
         (best[full].take().expect("every linked set has a plan, and whole ones may be paired"), last)
     }
 
-    fn greedy(&self, mut parts: Vec<Part>) -> Part {
-        while parts.len() > 1 {
-            let mut choice: Option<(usize, usize, Part, bool)> = None;
-            for i in 0..parts.len() {
-                for j in i + 1..parts.len() {
-                    let linked = self.connected(&parts[i], &parts[j]);
-                    let (a, b) = if parts[i].estimate.rows >= parts[j].estimate.rows { (i, j) } else { (j, i) };
-                    let candidate = self.combine(&parts[a], &parts[b]);
-                    let better = choice.as_ref().is_none_or(|(_, _, c, c_linked)| {
-                        (linked && !c_linked) || (linked == *c_linked && candidate.estimate.rows < c.estimate.rows)
-                    });
-                    if better {
-                        choice = Some((i, j, candidate, linked));
+    /// Of two parts, whether a condition links them, and the rows that they would be together.
+    fn pair(&self, a: &Part, b: &Part) -> (bool, f64) {
+        let (left, right) = if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) };
+        let join = inner_join((&left.plan, &left.ids), (&right.plan, &right.ids), &self.conditions);
+        (self.connected(a, b), join_rows(&join, &left.estimate, &right.estimate))
+    }
+
+    /// Joins the two parts that make the fewest rows, linked ones first, until one part is left. What two parts would make is estimated
+    /// once for each pair.
+    fn greedy(&self, parts: Vec<Part>) -> Part {
+        let mut parts: Vec<Option<Part>> = parts.into_iter().map(Some).collect();
+        let mut pairs: BTreeMap<(usize, usize), (bool, f64)> = BTreeMap::new();
+        let mut fresh: Vec<usize> = (0..parts.len()).collect();
+        loop {
+            for (i, a) in parts.iter().enumerate() {
+                for (j, b) in parts.iter().enumerate().skip(i + 1) {
+                    if let (Some(a), Some(b)) = (a, b)
+                        && (fresh.contains(&i) || fresh.contains(&j))
+                    {
+                        pairs.insert((i, j), self.pair(a, b));
                     }
                 }
             }
-            let (i, j, joined, _) = choice.expect("there are at least two parts");
-            parts.remove(j);
-            parts[i] = joined;
+            let better = |a: &(bool, f64), b: &(bool, f64)| b.0.cmp(&a.0).then(a.1.total_cmp(&b.1));
+            let Some((&(i, j), _)) = pairs.iter().min_by(|(_, a), (_, b)| better(a, b)) else { break };
+            pairs.retain(|(a, b), _| ![*a, *b].contains(&i) && ![*a, *b].contains(&j));
+            if let (Some(a), Some(b)) = (parts[i].take(), parts[j].take()) {
+                let (left, right) = if a.estimate.rows >= b.estimate.rows { (&a, &b) } else { (&b, &a) };
+                parts[i] = Some(self.combine(left, right));
+            }
+            fresh = vec![i];
         }
-        parts.remove(0)
+        parts.into_iter().flatten().next().expect("there are at least two parts")
     }
 
     /// The author's order over relations that have been rewritten inside, and whether it makes pairs that no order may make by

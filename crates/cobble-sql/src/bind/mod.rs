@@ -41,8 +41,8 @@ use cobble_plan::{AggregateCall, JoinKind, LogicalPlan, RowMaker};
 use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};
 use sqlparser::ast::{self, Visit};
-use sqlparser::tokenizer::Span;
 
+pub(crate) use crate::ident::{folded, parts_of, position_of};
 use crate::session_zone::in_zone;
 use cte::Cte;
 pub use native_query::NativeCall;
@@ -173,20 +173,6 @@ impl ast::Visitor for Names {
         }
         ControlFlow::Continue(())
     }
-}
-
-/// The parts of a name, each in the case it is looked up by.
-fn parts_of(name: &ast::ObjectName) -> Vec<String> {
-    name.0.iter().filter_map(|part| part.as_ident().map(folded)).collect()
-}
-
-/// An identifier in the case it is looked up by.
-pub(crate) fn folded(ident: &ast::Ident) -> String {
-    if ident.quote_style.is_some() { ident.value.clone() } else { ident.value.to_lowercase() }
-}
-
-pub(crate) fn position_of(span: Span) -> Option<Position> {
-    (span.start.line > 0).then_some(Position { line: span.start.line, column: span.start.column })
 }
 
 /// A relation under construction: its plan and the names its columns go by.

@@ -8,7 +8,7 @@ use cobble_types::{Code, Error, Position, Result};
 use sqlparser::ast::{self, VisitorMut};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
-use crate::bind::folded;
+use crate::ident::folded;
 use crate::statement::{DIALECT, Words, is_word};
 
 /// Begins the column's name; a control character, so that no identifier is like it.

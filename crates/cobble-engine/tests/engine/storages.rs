@@ -1,12 +1,12 @@
 //! Files in every format and packing, on disk, in an object store and behind a web server: the same rows everywhere, only what is
 //! needed is read, and what is wrong with the way there is said with the setting at fault.
 
-mod truth;
-
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use crate::truth;
+use crate::truth::encryption::Authority;
 use arrow::array::RecordBatch;
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 use cobble_ferry::{Ferry, Month};
@@ -14,7 +14,6 @@ use cobble_ferry_load::{serve_store, write_drop};
 use cobble_types::{Error, array_value_text};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
-use truth::encryption::Authority;
 
 async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
     truth::answer(session, sql).await.map(|(rows, _)| rows)

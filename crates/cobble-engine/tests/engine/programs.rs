@@ -1,8 +1,6 @@
 //! Programs that speak the connector protocol. The two examples, one in Rust and one in Python, serve the same tide tables and have to pass
 //! the same test: every fragment gives the same rows handed over and kept back, and the same from both. Programs that do wrong are named.
 
-mod truth;
-
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -18,8 +16,9 @@ use cobble_serve::{Answer, Description, Offer, Piece, Request, Rows, TableName, 
 use cobble_types::Code;
 use tokio_util::sync::CancellationToken;
 
-use truth::answer;
-use truth::encryption::Authority;
+use crate::truth;
+use crate::truth::answer;
+use crate::truth::encryption::Authority;
 
 struct Running {
     child: Child,

@@ -1,7 +1,5 @@
 //! Redis as a source, on a server of its own: keys become tables, whole keys are asked for, and what does not fit is named.
 
-mod truth;
-
 use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -11,10 +9,11 @@ use std::time::{Duration, Instant};
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 use cobble_plan::offer::Verdict;
 
+use crate::truth;
+use crate::truth::answer;
+use crate::truth::encryption::Authority;
+use crate::truth::way::Way;
 use cobble_types::Code;
-use truth::answer;
-use truth::encryption::Authority;
-use truth::way::Way;
 
 struct Server {
     port: u16,

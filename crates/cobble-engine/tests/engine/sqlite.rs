@@ -1,15 +1,14 @@
 //! SQLite as a source: what it takes over and what not, and that this never changes an answer. Every fragment runs twice, as planned
 //! and with nothing handed over.
 
-mod truth;
-
 use std::path::{Path, PathBuf};
 
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session, draw};
 use rusqlite::Connection;
 use tokio_util::sync::CancellationToken;
 
-use truth::answer;
+use crate::truth;
+use crate::truth::answer;
 
 const ROWS: &str = "
 CREATE TABLE sales (id INTEGER PRIMARY KEY, port INTEGER, article TEXT, label TEXT COLLATE NOCASE, padded TEXT COLLATE RTRIM,

@@ -140,7 +140,7 @@ async fn a_write_that_fails_leaves_nothing() {
     }
     insta::assert_snapshot!(told.replace(&folder.path().display().to_string(), "[folder]"));
 
-    let mut closed = crate::session(folder.path(), "false");
+    let mut closed = self::session(folder.path(), "false");
     let error = rows(&mut closed, "CREATE TABLE more AS SELECT 1 AS a").await.unwrap_err();
     assert!(error.message.contains("connection out_files may not write"), "{error}");
 }

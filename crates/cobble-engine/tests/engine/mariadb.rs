@@ -1,7 +1,5 @@
 //! MariaDB as a source, on a server of its own: what it takes over and what not, and that this never changes an answer.
 
-mod truth;
-
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -12,9 +10,10 @@ use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Ses
 use mysql_async::prelude::Queryable;
 use tokio_util::sync::CancellationToken;
 
+use crate::truth;
+use crate::truth::answer;
+use crate::truth::encryption::Authority;
 use cobble_types::Code;
-use truth::answer;
-use truth::encryption::Authority;
 
 const ROWS: &str = "
 CREATE DATABASE yard CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci; USE yard; SET sql_mode = '';
