@@ -78,7 +78,7 @@ impl FileOffer {
                 .map(|(id, place)| (*id, footer.ranges(&self.set.columns[*place])))
                 .collect();
             let before = parts.len();
-            for part in 0..footer.rows().len() {
+            for part in 0..footer.parts() {
                 for (id, known) in &columns {
                     if let Some(range) = known.get(part) {
                         ranges.insert(*id, range.clone());

@@ -105,7 +105,7 @@ impl GateScan for FileScan {
         let mut counts =
             vec![PartCount { parts: "files".into(), read: self.files_read, total: set.files.len() as u64 }];
         if let Some(name) = set.format.parts() {
-            let total = set.footers.iter().map(|footer| footer.rows().len() as u64).sum();
+            let total = set.footers.iter().map(|footer| footer.parts() as u64).sum();
             counts.push(PartCount { parts: name.into(), read: self.parts.len() as u64, total });
         }
         counts
@@ -114,8 +114,7 @@ impl GateScan for FileScan {
     fn most_rows(&self) -> Option<f64> {
         let set = &self.set;
         set.format.parts()?;
-        let rows: Vec<Vec<u64>> = set.footers.iter().map(|footer| footer.rows()).collect();
-        let of = |part: &Part| part.within.and_then(|within| rows[part.file].get(within)).copied().unwrap_or(0);
+        let of = |part: &Part| part.within.map_or(0, |within| set.footers[part.file].rows(within));
         Some(self.parts.iter().map(|part| of(part) as f64).sum())
     }
 

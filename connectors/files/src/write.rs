@@ -5,8 +5,6 @@ use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::SystemTime;
 
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take;
@@ -14,7 +12,7 @@ use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use cobble_connect::{NewRows, TableChange, TableWriter, Written};
 use cobble_format::{FileWriter, Format};
 use cobble_plan::offer::Acceptance;
-use cobble_storage::{file_error, io_error};
+use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
 use super::FilesSource;
@@ -22,14 +20,6 @@ use super::listing::FileTable;
 
 /// Folders of one statement: each keeps a file open.
 const MOST_PARTITIONS: usize = 500;
-
-static NUMBER: AtomicU64 = AtomicU64::new(0);
-
-/// A mark that no other write of this or another process has.
-fn mark() -> String {
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
-    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
-}
 
 /// Drops a table: its folder, or its file, is hidden by one move and then removed.
 pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: TableChange) -> Result<()> {
@@ -55,7 +45,7 @@ pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: Ta
             "remove its files there",
         ));
     }
-    let hidden = folder.join(format!(".dropping-{}", mark()));
+    let hidden = folder.join(format!(".dropping-{}", unique()));
     fs::rename(&place, &hidden).map_err(|e| io_error(connection, &place, &e))?;
     let removed = if hidden.is_dir() { fs::remove_dir_all(&hidden) } else { fs::remove_file(&hidden) };
     removed.map_err(|e| io_error(connection, &hidden, &e))
@@ -150,7 +140,7 @@ impl FolderWriter {
             let what = "files keep no NOT NULL and no PRIMARY KEY".to_owned();
             return Err(setting(connection, what, "leave them out"));
         }
-        let mark = mark();
+        let mark = unique();
         let unfinished = folder.join(format!(".writing-{mark}"));
         fs::create_dir_all(&unfinished).map_err(|e| io_error(connection, &unfinished, &e))?;
         let file_name = format!("part-{mark}.{}", format.endings()[0]);

@@ -18,8 +18,10 @@ pub trait Footer: Send + Sync + fmt::Debug {
     fn file(&self) -> &StoredFile;
     /// The columns of the file.
     fn columns(&self) -> Result<Vec<TableColumn>>;
-    /// Rows of each part.
-    fn rows(&self) -> Vec<u64>;
+    /// The number of parts.
+    fn parts(&self) -> usize;
+    /// Rows of a part.
+    fn rows(&self, part: usize) -> u64;
     /// Least, greatest and nulls of a column in each part.
     fn ranges(&self, column: &TableColumn) -> Arc<Vec<Range>>;
     /// Where the columns of a table stand in this file.
@@ -107,7 +109,8 @@ pub fn check_columns(connection: &str, footers: &[Arc<dyn Footer>], columns: &[T
 
 /// Rows, ranges and nulls over all files. `origin` says where they are from.
 pub fn statistics(origin: String, footers: &[Arc<dyn Footer>], columns: &[TableColumn]) -> TableStatistics {
-    let rows: f64 = footers.iter().flat_map(|footer| footer.rows()).map(|rows| rows as f64).sum();
+    let rows: f64 =
+        footers.iter().map(|footer| (0..footer.parts()).map(|part| footer.rows(part) as f64).sum::<f64>()).sum();
     let known = columns
         .iter()
         .map(|column| {

@@ -5,7 +5,6 @@ use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Instant, SystemTime};
 
 use bytes::Bytes;
@@ -14,7 +13,7 @@ use cobble_network::test_steps::reporter;
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
-use crate::{Blob, Condition, Entry, Storage, StoredFile, changed, file_error, io_error, is_hidden};
+use crate::{Blob, Condition, Entry, Storage, StoredFile, changed, file_error, io_error, is_hidden, unique};
 
 /// Folders deeper than this below the address are not searched.
 const DEPTH: usize = 12;
@@ -92,13 +91,6 @@ impl Disk {
         }
         Ok(found)
     }
-}
-
-/// A mark that no other write of this or another process has.
-fn unique() -> String {
-    static NUMBER: AtomicU64 = AtomicU64::new(0);
-    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
-    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
 }
 
 fn version(metadata: &Metadata) -> String {

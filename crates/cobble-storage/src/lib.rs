@@ -10,6 +10,8 @@ use std::fmt;
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::SystemTime;
 
 use bytes::Bytes;
 use cobble_network::TestStep;
@@ -83,4 +85,11 @@ pub trait Blob: Send + Sync {
 /// Names that begin so are not data.
 pub fn is_hidden(name: &str) -> bool {
     name.is_empty() || name.starts_with(['.', '_'])
+}
+
+/// A mark that no other write of this or another process has.
+pub fn unique() -> String {
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_micros();
+    format!("{now:x}-{:x}-{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
 }

@@ -182,8 +182,12 @@ impl Footer for ParquetFooter {
         &self.file
     }
 
-    fn rows(&self) -> Vec<u64> {
-        self.metadata().row_groups().iter().map(|group| group.num_rows().try_into().unwrap_or(0)).collect()
+    fn parts(&self) -> usize {
+        self.metadata().num_row_groups()
+    }
+
+    fn rows(&self, part: usize) -> u64 {
+        self.metadata().row_groups().get(part).and_then(|group| group.num_rows().try_into().ok()).unwrap_or(0)
     }
 
     fn layout(&self, columns: &[TableColumn]) -> Layout {
