@@ -21,8 +21,9 @@ use cobble_connect::{
 };
 use cobble_format::{Dialect, Footer, Format, Inferred, Layout, OpenFile, column, settled};
 use cobble_network::test_steps::{counted, reporter};
-use cobble_plan::logical::{Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Offer, Source};
+use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};
@@ -117,7 +118,7 @@ impl Connector for FilesConnector {
         .await
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         if schema != "public" {
             return Ok(None);
         }
@@ -150,13 +151,17 @@ impl Connector for FilesConnector {
         }
     }
 
-    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<DescribedTable> {
         let (source, name, definition) = (self.source.clone(), name.clone(), definition.clone());
         on_disk(move || {
             let found = listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?;
             describe(&source, name, found, &definition)
         })
         .await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        scan::scan(&self.source, spec)
     }
 
     async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
@@ -210,7 +215,7 @@ fn describe(
     name: ObjectName,
     table: FileTable,
     definition: &TableDefinition,
-) -> Result<Arc<Table>> {
+) -> Result<DescribedTable> {
     let FileTable { format, files, partitions, .. } = table;
     let mut footers: Vec<Arc<dyn Footer>> = Vec::new();
     let mut statistics = TableStatistics::default();
@@ -265,8 +270,14 @@ fn describe(
     let layouts = footers.iter().map(|footer| footer.layout(&columns)).collect();
     let (source, described) = (source.clone(), columns.clone());
     let set = Arc::new(FileSet { source, format, files, footers, layouts, columns: described, dialect, is_defined });
-    let source = Arc::new(FileTableSource(set));
-    Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source }))
+    let said = serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?;
+    let origin = Origin {
+        reads_fields: true,
+        definition: (*definition != TableDefinition::default()).then_some(said),
+        ..Origin::new(&set.source.connection, &set.source.kind, set.source.region.as_deref())
+    };
+    let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };
+    Ok(DescribedTable::new(table, FileTableSource(set)))
 }
 
 impl FilesSource {
@@ -310,7 +321,7 @@ impl FilesSource {
             let started = Instant::now();
             let name = ObjectName::new(&self.connection, "public", &table.name);
             let read = describe(self, name, table, &TableDefinition::default())
-                .map(|described| format!("{}: {}", described.name.table, counted(described.columns.len(), "column")));
+                .map(|found| format!("{}: {}", found.table.name.table, counted(found.table.columns.len(), "column")));
             // Listing went well: where reading is refused, the user lacks a right.
             let setting = match &read {
                 Err(error) if error.code == Code::SourceRefused => "user",
@@ -360,6 +371,16 @@ impl FilesSource {
 
     fn footer(&self, format: Format, file: &StoredFile) -> Result<Arc<dyn Footer>> {
         self.cached(file, "", |cache| &mut cache.footers, || format.footer(&self.opened(file)?))
+    }
+
+    /// The footers of these files, in their order, if all of them are known.
+    fn known_footers(&self, files: &[DataFile]) -> Option<Vec<Arc<dyn Footer>>> {
+        let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = |file: &DataFile| {
+            let (version, footer) = cache.footers.get(&file.stored.path)?;
+            (*version == file.stored.version).then(|| footer.clone())
+        };
+        files.iter().map(known).collect()
     }
 
     /// The footers of these files, in their order. Storage answers one request as fast as many, so many are sent at a time.
@@ -420,22 +441,6 @@ impl FilesSource {
 struct FileTableSource(Arc<FileSet>);
 
 impl Source for FileTableSource {
-    fn connection(&self) -> &str {
-        &self.0.source.connection
-    }
-
-    fn kind(&self) -> &str {
-        &self.0.source.kind
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.0.source.region.as_deref()
-    }
-
-    fn reads_fields(&self) -> bool {
-        true
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         Box::new(offer::FileOffer::new(self.0.clone(), scan))
     }

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
+use serde::{Deserialize, Serialize};
+
 use cobble_connect::TableDefinition;
 use cobble_format::{Format, stem};
 use cobble_storage::{Entry, Storage, StoredFile, file_error};
@@ -12,7 +14,7 @@ use cobble_storage::{Entry, Storage, StoredFile, file_error};
 use crate::partition_type;
 
 /// A file of a table.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DataFile {
     pub stored: StoredFile,
     /// One value per partition key of the table.

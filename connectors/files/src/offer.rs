@@ -6,17 +6,18 @@ use std::sync::Arc;
 
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict, pass_through, places_of};
-use cobble_types::{ColumnId, Result, SqlType};
+use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::scan::ScanSpec;
+use cobble_types::{ColumnId, ObjectName, Result, SqlType};
 
 use super::FileSet;
-use cobble_format::Shape;
 use cobble_format::prune::{self, Range, Ranges, uses_ranges};
 
-use super::scan::{FileScan, Part, RowCondition};
+use super::scan::{FORM, Part, Portion, RowCondition, Work};
 
 #[derive(Debug)]
 pub struct FileOffer {
+    name: ObjectName,
     set: Arc<FileSet>,
     /// As in [`Shape::types`].
     types: Vec<SqlType>,
@@ -33,7 +34,8 @@ impl FileOffer {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
         let mut types: Vec<SqlType> = set.columns.iter().map(|column| column.sql_type.clone()).collect();
         scan.columns.iter().for_each(|(column, place)| types[*place] = column.sql_type.clone());
-        FileOffer { set, types, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
+        let name = scan.table.name.clone();
+        FileOffer { name, set, types, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
     }
 
     fn columns_of(&self, expr: &Expr) -> Vec<(Column, usize)> {
@@ -149,26 +151,70 @@ impl Offer for FileOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let output = places_of(&self.places, columns)?;
+    fn key_pass(&self, column: &Column, _: f64) -> Verdict {
+        let set = &self.set;
+        if self.places.get(&column.id).is_some_and(|place| set.columns[*place].partition) {
+            return Verdict::Prunes { note: Some("files by the folders' names".into()) };
+        }
+        if set.format.parts().is_none() {
+            let note = format!("{} keeps nothing to skip rows by", set.format.words());
+            return Verdict::kept(KeptReason::NoSuchAbility, note);
+        }
+        Verdict::Prunes { note: Some("row groups by min and max, then rows while decoding".into()) }
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let set = &self.set;
         let (parts, files_read) = self.parts();
         let conditions = self
             .row_conditions
             .iter()
             .map(|condition| RowCondition { columns: self.columns_of(condition), condition: condition.clone() })
             .collect();
-        let mut file_columns: Vec<usize> = output.iter().copied().filter(|p| !self.set.columns[*p].partition).collect();
-        file_columns.sort_unstable();
-        file_columns.dedup();
-        let shape = Shape {
-            columns: self.set.columns.clone(),
+        let work = Work {
+            format: set.format.name().to_owned(),
+            columns: set.columns.clone(),
             types: self.types.clone(),
-            wanted: file_columns,
-            is_defined: self.set.is_defined,
-            dialect: self.set.dialect.clone(),
+            is_defined: set.is_defined,
+            dialect: set.dialect.clone(),
+            output: places_of(&self.places, columns)?,
+            conditions,
+            limit: self.limit,
         };
-        let set = self.set.clone();
-        Ok(Arc::new(FileScan { set, shape: Arc::new(shape), output, parts, files_read, conditions, limit: self.limit }))
+        let (shape, places) = (work.shape(), work.places_read());
+        let names = |all: &[usize]| all.iter().map(|place| shape.name(*place)).collect::<Vec<String>>();
+        let in_files: Vec<usize> = places.iter().copied().filter(|p| !set.columns[*p].partition).collect();
+        let what = match set.files.as_slice() {
+            [one] => one.stored.path.display().to_string(),
+            _ => {
+                let address = set.source.storage.address();
+                format!("{files_read} file{} below {address}", if files_read == 1 { "" } else { "s" })
+            }
+        };
+        let text = format!("read {what}{}", set.format.reading(&names(&in_files)));
+        let mut counts = vec![PartCount { parts: "files".into(), read: files_read, total: set.files.len() as u64 }];
+        if let Some(name) = set.format.parts() {
+            let total = set.footers.iter().map(|footer| footer.parts() as u64).sum();
+            counts.push(PartCount { parts: name.into(), read: parts.len() as u64, total });
+        }
+        let rows = |part: &Part| part.within.map_or(0, |within| set.footers[part.file].rows(within)) as f64;
+        let bytes = |part: &Part| match part.within {
+            None => set.files[part.file].stored.bytes as f64,
+            Some(within) => set.footers[part.file].bytes(within, &shape, &set.layouts[part.file], &places),
+        };
+        let portions = parts.iter().map(|part| Portion { file: set.files[part.file].clone(), within: part.within });
+        let place = (set.source.connection.as_str(), set.source.kind.as_str());
+        Ok(Agreed {
+            parts: counts,
+            most_rows: set.format.parts().map(|_| parts.iter().map(rows).sum()),
+            all_rows_come_out: work.conditions.is_empty() && work.limit.is_none(),
+            estimated_bytes: Some(parts.iter().map(bytes).sum()),
+            ..Agreed::new(
+                ScanSpec::new(place, &self.name, FORM, &work)?.with_portions(portions)?,
+                Request { text, parameters: vec![] },
+                names(&places),
+            )
+        })
     }
 }
 

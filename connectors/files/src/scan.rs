@@ -8,15 +8,16 @@ use arrow::compute::{and, filter_record_batch};
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::offer::{
-    BatchPredicate, GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
-};
-use cobble_types::{ColumnId, Result};
+use cobble_plan::logical::TableColumn;
+use cobble_plan::scan::{BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_types::{ColumnId, Result, SqlType};
+use serde::{Deserialize, Serialize};
 
 use cobble_format::prune::{self, Range, Ranges};
-use cobble_format::{FileBatches, FileCondition, PageCondition, PartReading, Shape};
+use cobble_format::{Dialect, FileBatches, FileCondition, Footer, Format, Layout, PageCondition, PartReading, Shape};
 
-use super::FileSet;
+use super::listing::DataFile;
+use super::{FilesSource, on_disk};
 
 /// A file, or a part of one.
 #[derive(Debug, Clone, Copy)]
@@ -26,139 +27,155 @@ pub struct Part {
     pub within: Option<usize>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowCondition {
     pub condition: Expr,
     pub columns: Vec<(Column, usize)>,
 }
 
-#[derive(Debug)]
-pub struct FileScan {
-    pub set: Arc<FileSet>,
-    pub shape: Arc<Shape>,
+/// The form of [`Work`] and [`Portion`].
+pub const FORM: u16 = 1;
+
+/// What is read of a table of files, whichever they are.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Work {
+    pub format: String,
+    /// The table's columns; those of folders stand behind those of files.
+    pub columns: Vec<TableColumn>,
+    /// As in [`Shape::types`].
+    pub types: Vec<SqlType>,
+    pub is_defined: bool,
+    pub dialect: Dialect,
     /// Places in the table of the columns that come out, in order.
     pub output: Vec<usize>,
-    pub parts: Vec<Part>,
-    pub files_read: u64,
     pub conditions: Vec<RowCondition>,
     pub limit: Option<u64>,
 }
 
-impl FileScan {
+/// A file or a part of one, which can be read apart.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Portion {
+    pub file: DataFile,
+    /// As in [`Part::within`].
+    pub within: Option<usize>,
+}
+
+impl Work {
+    pub fn shape(&self) -> Shape {
+        let mut wanted: Vec<usize> = self.output.iter().copied().filter(|p| !self.columns[*p].partition).collect();
+        wanted.sort_unstable();
+        wanted.dedup();
+        Shape {
+            columns: self.columns.clone(),
+            types: self.types.clone(),
+            wanted,
+            is_defined: self.is_defined,
+            dialect: self.dialect.clone(),
+        }
+    }
+
+    /// Places in the table of all columns that are read, for output or for a condition.
+    pub fn places_read(&self) -> Vec<usize> {
+        let of_conditions = self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, p)| *p));
+        let mut places: Vec<usize> = self.output.iter().copied().chain(of_conditions).collect();
+        places.sort_unstable();
+        places.dedup();
+        places
+    }
+
+    /// The place of the first column that folders give.
+    fn first_folder(&self) -> usize {
+        self.columns.iter().position(|c| c.partition).unwrap_or(self.columns.len())
+    }
+}
+
+#[derive(Debug)]
+struct FileScan {
+    source: Arc<FilesSource>,
+    format: Format,
+    work: Arc<Work>,
+    files: Arc<Vec<DataFile>>,
+    parts: Vec<Part>,
+}
+
+/// The scan of work that was agreed for files of this source.
+pub fn scan(source: &Arc<FilesSource>, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    let work: Work = spec.unpack(FORM)?;
+    let (mut files, mut parts): (Vec<DataFile>, Vec<Part>) = (Vec::new(), Vec::new());
+    for Portion { file, within } in spec.unpack_portions()? {
+        if files.last() != Some(&file) {
+            files.push(file);
+        }
+        parts.push(Part { file: files.len() - 1, within });
+    }
+    let (source, format) = (source.clone(), cobble_format::named(&work.format)?);
+    Ok(Arc::new(FileScan { source, format, work: Arc::new(work), files: Arc::new(files), parts }))
+}
+
+/// What all readers of a scan share.
+struct Shared {
+    source: Arc<FilesSource>,
+    format: Format,
+    work: Arc<Work>,
+    files: Arc<Vec<DataFile>>,
+    /// One per file, of a format that has them.
+    footers: Vec<Arc<dyn Footer>>,
+    /// Where the columns stand in each file with a footer.
+    layouts: Vec<Layout>,
+}
+
+impl Shared {
     /// What is known of a column in one part.
     fn range_of(&self, part: Part, place: usize, id: ColumnId) -> Ranges {
-        let set = &self.set;
-        let known = if set.columns[place].partition {
-            let first = set.columns.iter().position(|c| c.partition).unwrap_or(0);
-            set.files[part.file].partition.get(place - first).cloned().map(Range::single)
+        let column = &self.work.columns[place];
+        let known = if column.partition {
+            let values = &self.files[part.file].partition;
+            values.get(place - self.work.first_folder()).cloned().map(Range::single)
         } else {
-            let group = part.within.zip(set.footers.get(part.file));
-            group.and_then(|(group, footer)| footer.ranges(&set.columns[place]).get(group).cloned())
+            let group = part.within.zip(self.footers.get(part.file));
+            group.and_then(|(group, footer)| footer.ranges(column).get(group).cloned())
         };
         known.map(|range| (id, range)).into_iter().collect()
     }
 
     fn page_condition(&self, condition: Expr, id: ColumnId, place: usize) -> Option<PageCondition> {
-        let column = &self.set.columns[place];
-        (self.set.format.parts().is_some() && !column.partition).then(|| PageCondition {
+        let column = &self.work.columns[place];
+        (self.format.parts().is_some() && !column.partition).then(|| PageCondition {
             condition,
             id,
             column: column.clone(),
         })
     }
-
-    /// Places in the table of all columns that are read, for output or for a condition.
-    fn places_read(&self) -> Vec<usize> {
-        let mut places: Vec<usize> = self
-            .output
-            .iter()
-            .copied()
-            .chain(self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, p)| *p)))
-            .collect();
-        places.sort_unstable();
-        places.dedup();
-        places
-    }
 }
 
 #[async_trait]
 impl GateScan for FileScan {
-    fn request(&self) -> Request {
-        let set = &self.set;
-        let address = set.source.storage.address();
-        let what = match set.files.as_slice() {
-            [one] => one.stored.path.display().to_string(),
-            _ => format!("{} file{} below {address}", self.files_read, if self.files_read == 1 { "" } else { "s" }),
-        };
-        let in_files = self.places_read().into_iter().filter(|p| !set.columns[*p].partition);
-        let names: Vec<String> = in_files.map(|place| self.shape.name(place)).collect();
-        let columns = set.format.reading(&names);
-        Request { text: format!("read {what}{columns}"), parameters: vec![] }
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.places_read().into_iter().map(|place| self.shape.name(place)).collect()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        let set = &self.set;
-        let mut counts =
-            vec![PartCount { parts: "files".into(), read: self.files_read, total: set.files.len() as u64 }];
-        if let Some(name) = set.format.parts() {
-            let total = set.footers.iter().map(|footer| footer.parts() as u64).sum();
-            counts.push(PartCount { parts: name.into(), read: self.parts.len() as u64, total });
-        }
-        counts
-    }
-
-    fn most_rows(&self) -> Option<f64> {
-        let set = &self.set;
-        set.format.parts()?;
-        let of = |part: &Part| part.within.map_or(0, |within| set.footers[part.file].rows(within));
-        Some(self.parts.iter().map(|part| of(part) as f64).sum())
-    }
-
-    fn all_rows_come_out(&self) -> bool {
-        self.conditions.is_empty() && self.limit.is_none()
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        let set = &self.set;
-        let places = self.places_read();
-        Some(
-            self.parts
-                .iter()
-                .map(|part| match part.within {
-                    None => set.files[part.file].stored.bytes as f64,
-                    Some(within) => set.footers[part.file].bytes(within, &self.shape, &set.layouts[part.file], &places),
-                })
-                .sum(),
-        )
-    }
-
-    fn key_pass(&self, place: usize, _: f64) -> Verdict {
-        let set = &self.set;
-        if set.columns[self.output[place]].partition {
-            return Verdict::Prunes { note: Some("files by the folders' names".into()) };
-        }
-        if set.format.parts().is_none() {
-            let note = format!("{} keeps nothing to skip rows by", set.format.words());
-            return Verdict::kept(KeptReason::NoSuchAbility, note);
-        }
-        Verdict::Prunes { note: Some("row groups by min and max, then rows while decoding".into()) }
-    }
-
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
+        let work = &self.work;
+        let footers = match self.format.parts() {
+            Some(_) => footers(&self.source, self.format, &self.files).await?,
+            None => vec![],
+        };
+        let layouts = footers.iter().map(|footer| footer.layout(&work.columns)).collect();
+        let shared = Arc::new(Shared {
+            source: self.source.clone(),
+            format: self.format,
+            work: work.clone(),
+            files: self.files.clone(),
+            footers,
+            layouts,
+        });
+        let shape = work.shape();
         let mut conditions = Vec::new();
         let mut parts = self.parts.clone();
-        for row in &self.conditions {
-            let first_folder = self.set.columns.iter().position(|c| c.partition).unwrap_or(usize::MAX);
+        for row in &work.conditions {
+            let first_folder = work.first_folder();
             let columns: Vec<Column> = row.columns.iter().map(|(c, _)| c.clone()).collect();
             let predicate = tools.compiler.compile(&row.condition, &columns)?;
             let places: Vec<usize> = row.columns.iter().map(|(_, p)| *p).collect();
             let pages = match row.columns.as_slice() {
                 [(column, place)] if prune::uses_ranges(&row.condition) => {
-                    self.page_condition(row.condition.clone(), column.id, *place)
+                    shared.page_condition(row.condition.clone(), column.id, *place)
                 }
                 _ => None,
             };
@@ -166,12 +183,12 @@ impl GateScan for FileScan {
             conditions.push(OpenCondition { predicate, in_file, places, pages });
         }
         for keys in &tools.keys {
-            let place = self.output[keys.pass.place];
-            let partition = self.set.columns[place].partition;
+            let place = work.output[keys.pass.place];
+            let partition = work.columns[place].partition;
             let before = parts.len();
             let known = keys.condition();
             if let Some((condition, _)) = &known {
-                parts.retain(|part| prune::may_match(condition, &self.range_of(*part, place, keys.pass.column.id)));
+                parts.retain(|part| prune::may_match(condition, &shared.range_of(*part, place, keys.pass.column.id)));
             }
             let form = match known {
                 Some((_, form)) if partition || form == "none" => form.to_owned(),
@@ -181,27 +198,35 @@ impl GateScan for FileScan {
             tools.counters.used(keys, &form, (before - parts.len()) as u64);
             if !partition {
                 let (predicate, id) = (keys.test.clone(), keys.pass.column.id);
-                let pages = keys.condition().and_then(|(condition, _)| self.page_condition(condition, id, place));
+                let pages = keys.condition().and_then(|(condition, _)| shared.page_condition(condition, id, place));
                 conditions.push(OpenCondition { predicate, in_file: true, places: vec![place], pages });
             }
         }
-        let fields: Vec<Field> = self
-            .output
-            .iter()
-            .map(|place| Field::new(place.to_string(), self.shape.types[*place].to_arrow(), true))
-            .collect();
+        let field = |place: &usize| Field::new(place.to_string(), shape.types[*place].to_arrow(), true);
+        let schema = Arc::new(Schema::new(work.output.iter().map(field).collect::<Vec<Field>>()));
         Ok(Arc::new(FilePortions {
-            set: self.set.clone(),
-            output: self.output.clone(),
-            shape: self.shape.clone(),
+            shared,
+            shape: Arc::new(shape),
             parts,
             next: AtomicUsize::new(0),
             conditions: Arc::new(conditions),
-            limit: self.limit,
             tools: tools.clone(),
-            schema: Arc::new(Schema::new(fields)),
+            schema,
         }))
     }
+}
+
+/// The footers of these files: those that planning has read in this process are known, others are read where that may take time.
+async fn footers(
+    source: &Arc<FilesSource>,
+    format: Format,
+    files: &Arc<Vec<DataFile>>,
+) -> Result<Vec<Arc<dyn Footer>>> {
+    if let Some(known) = source.known_footers(files) {
+        return Ok(known);
+    }
+    let (source, files) = (source.clone(), files.clone());
+    on_disk(move || source.footers(format, &files)).await
 }
 
 struct OpenCondition {
@@ -213,13 +238,11 @@ struct OpenCondition {
 }
 
 struct FilePortions {
-    set: Arc<FileSet>,
+    shared: Arc<Shared>,
     shape: Arc<Shape>,
-    output: Vec<usize>,
     parts: Vec<Part>,
     next: AtomicUsize,
     conditions: Arc<Vec<OpenCondition>>,
-    limit: Option<u64>,
     tools: ScanTools,
     schema: SchemaRef,
 }
@@ -229,7 +252,7 @@ impl Portions for FilePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
         GateCounters::add(&self.tools.counters.requests, 1);
-        let set = &self.set;
+        let set = &self.shared;
         let file = &set.files[part.file];
         // Conditions that mix file and folder columns need both; they are checked after the file's own.
         // So is one of a file with a footer on columns that the file lacks.
@@ -262,14 +285,13 @@ impl Portions for FilePortions {
             }
         };
         Ok(Some(Box::new(FileReader {
-            set: self.set.clone(),
+            shared: self.shared.clone(),
             shape,
-            output: self.output.clone(),
             file: part.file,
             batches,
             conditions: self.conditions.clone(),
             in_file,
-            left: self.limit,
+            left: set.work.limit,
             schema: self.schema.clone(),
         })))
     }
@@ -285,9 +307,8 @@ fn with_condition_columns(shape: &Shape, conditions: &[OpenCondition], in_file: 
 }
 
 struct FileReader {
-    set: Arc<FileSet>,
+    shared: Arc<Shared>,
     shape: Arc<Shape>,
-    output: Vec<usize>,
     file: usize,
     batches: Box<dyn FileBatches>,
     conditions: Arc<Vec<OpenCondition>>,
@@ -300,10 +321,10 @@ struct FileReader {
 impl FileReader {
     /// The column at a place of the table: from the file, or the folder's value for every row.
     fn column(&self, place: usize, columns: &[ArrayRef], rows: usize) -> Result<ArrayRef> {
-        let set = &self.set;
-        if set.columns[place].partition {
-            let first = set.columns.iter().position(|c| c.partition).unwrap_or(0);
-            let one = set.files[self.file].partition[place - first].to_array(&set.columns[place].sql_type);
+        let work = &self.shared.work;
+        if work.columns[place].partition {
+            let value = &self.shared.files[self.file].partition[place - work.first_folder()];
+            let one = value.to_array(&work.columns[place].sql_type);
             let places = arrow::array::UInt32Array::from(vec![0; rows]);
             return Ok(arrow::compute::take(one.as_ref(), &places, None)?);
         }
@@ -325,7 +346,7 @@ impl PortionReader for FileReader {
             return Ok(None);
         }
         let Some((columns, rows)) = self.batches.next()? else { return Ok(None) };
-        let mut batch = self.batch(&self.schema, &self.output, &columns, rows)?;
+        let mut batch = self.batch(&self.schema, &self.shared.work.output, &columns, rows)?;
         let mut mask: Option<BooleanArray> = None;
         for (condition, _) in self.conditions.iter().zip(&self.in_file).filter(|(_, in_file)| !**in_file) {
             let fields: Vec<Field> = condition

@@ -11,7 +11,7 @@ use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use cobble_connect::{NewRows, TableChange, TableWriter, Written};
 use cobble_format::{FileWriter, Format};
-use cobble_plan::offer::Acceptance;
+use cobble_plan::scan::Acceptance;
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 

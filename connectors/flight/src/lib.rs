@@ -10,8 +10,9 @@ use std::time::{Duration, Instant};
 use arrow_flight::flight_service_client::FlightServiceClient;
 use arrow_flight::{Action, FlightDescriptor, FlightInfo};
 use async_trait::async_trait;
-use cobble_plan::logical::{Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Offer, Source};
+use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_serve::{Answer, LIST, Listing, OFFER, TableName};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
@@ -256,7 +257,7 @@ impl Program {
             .unwrap_or_else(|_| Err(self.error(Code::SourceUnreachable, "the request was given up")))
     }
 
-    async fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<Arc<Table>>> {
+    async fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<DescribedTable>> {
         let info = match self.info(FlightDescriptor::new_path(vec![name.schema.clone(), name.table.clone()])).await {
             Err(error) if error.code == Code::NotFound => return Ok(None),
             other => other?,
@@ -287,8 +288,10 @@ impl Program {
             origin: (rows >= 0).then(|| "the program's own count".to_owned()),
         };
         let table = TableName { schema: name.schema.clone(), name: name.table.clone() };
-        let source = Arc::new(ProgramTable { program: self.clone(), table, columns: columns.clone() });
-        Ok(Some(Arc::new(Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, source })))
+        let source = ProgramTable { program: self.clone(), table, columns: columns.clone() };
+        let origin = Origin::new(&self.connection, KIND.kind, self.region.as_deref());
+        let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };
+        Ok(Some(DescribedTable::new(table, source)))
     }
 }
 
@@ -308,8 +311,12 @@ impl Connector for ProgramConnector {
         Ok(names.into_iter().map(|name| TableEntry { name, kind: TableKind::Table }).collect())
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         self.program.described(ObjectName::new(catalog, schema, table)).await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        scan::scan(&self.program, spec)
     }
 
     fn refresh(&self) {}
@@ -353,7 +360,7 @@ impl Connector for ProgramConnector {
                     program.error(Code::SourceData, format!("it lists {} and does not describe it", table.name))
                 );
             };
-            let rows = scan::first_row(program, table, &found.columns).await?;
+            let rows = scan::first_row(program, table, &found.table.columns).await?;
             Ok(format!("{} of {}.{}", counted(rows, "row"), table.schema, table.name))
         }
         .await;
@@ -370,18 +377,6 @@ struct ProgramTable {
 }
 
 impl Source for ProgramTable {
-    fn connection(&self) -> &str {
-        &self.program.connection
-    }
-
-    fn kind(&self) -> &str {
-        "flight"
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.program.region.as_deref()
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         let table = offer::Wanted {
             program: self.program.clone(),

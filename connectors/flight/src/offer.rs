@@ -8,12 +8,14 @@ use cobble_plan::BinaryOp;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{Scan, SortKey, TableColumn};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, Offer, Verdict, pass_through, places_of};
+use cobble_plan::scan::ScanSpec;
 use cobble_serve::{Answer, Condition, GroupValue, Groups, Order, Piece, TableName, Top};
-use cobble_types::{ColumnId, Result, SqlType, array_value_text};
+use cobble_types::{ColumnId, ObjectName, Result, SqlType, array_value_text};
 
+use super::KIND;
 use super::Program;
-use super::scan::ProgramScan;
+use super::scan::{FORM, Work};
 
 /// The table of an offer.
 #[derive(Debug, Clone)]
@@ -25,6 +27,7 @@ pub struct Wanted {
 
 #[derive(Debug)]
 pub struct ProgramOffer {
+    name: ObjectName,
     wanted: Wanted,
     places: HashMap<ColumnId, usize>,
     filters: Vec<Condition>,
@@ -41,7 +44,15 @@ fn last(piece: &str) -> Verdict {
 impl ProgramOffer {
     pub fn new(wanted: Wanted, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        ProgramOffer { wanted, places, filters: vec![], limit: None, groups: None, top: None }
+        ProgramOffer {
+            name: scan.table.name.clone(),
+            wanted,
+            places,
+            filters: vec![],
+            limit: None,
+            groups: None,
+            top: None,
+        }
     }
 }
 
@@ -58,54 +69,58 @@ impl Wanted {
             }
         }
     }
+}
 
-    /// The expression in the protocol's words, or what has none.
-    pub fn condition(&self, expr: &Expr, places: &HashMap<ColumnId, usize>) -> std::result::Result<Condition, String> {
-        let each =
-            |all: &[&Expr]| all.iter().map(|e| self.condition(e, places)).collect::<std::result::Result<Vec<_>, _>>();
-        let call = |name: &str, arguments: Vec<Condition>| Condition::Call { call: name.to_owned(), arguments };
-        let negated = |inner: Condition, negated: bool| if negated { call("not", vec![inner]) } else { inner };
-        Ok(match expr {
-            Expr::Column(column) => {
-                let place = places.get(&column.id).ok_or_else(|| format!("{column} is not a column of the table"))?;
-                Condition::Column { column: self.columns[*place].name.clone() }
+/// The expression in the protocol's words, or what has none.
+pub fn condition(
+    expr: &Expr,
+    places: &HashMap<ColumnId, usize>,
+    columns: &[TableColumn],
+) -> std::result::Result<Condition, String> {
+    let each =
+        |all: &[&Expr]| all.iter().map(|e| condition(e, places, columns)).collect::<std::result::Result<Vec<_>, _>>();
+    let call = |name: &str, arguments: Vec<Condition>| Condition::Call { call: name.to_owned(), arguments };
+    let negated = |inner: Condition, negated: bool| if negated { call("not", vec![inner]) } else { inner };
+    Ok(match expr {
+        Expr::Column(column) => {
+            let place = places.get(&column.id).ok_or_else(|| format!("{column} is not a column of the table"))?;
+            Condition::Column { column: columns[*place].name.clone() }
+        }
+        Expr::Literal { value, sql_type } => {
+            let literal = array_value_text(value.to_array(sql_type).as_ref(), 0);
+            Condition::Literal { literal, sql_type: sql_type.to_string() }
+        }
+        Expr::Binary { op, left, right, .. } if op.is_comparison() => {
+            let sides = each(&[whole_number(left), whole_number(right)])?;
+            call(op.symbol(), sides)
+        }
+        Expr::Binary { op, left, right, .. } => {
+            let is_float = |e: &Expr| e.sql_type().is_float();
+            if op.is_arithmetic() && (is_float(left) || is_float(right)) {
+                return Err("floating-point arithmetic differs from system to system".into());
             }
-            Expr::Literal { value, sql_type } => {
-                let literal = array_value_text(value.to_array(sql_type).as_ref(), 0);
-                Condition::Literal { literal, sql_type: sql_type.to_string() }
+            if *op == BinaryOp::Divide {
+                return Err("quotients have a scale of the engine's own".into());
             }
-            Expr::Binary { op, left, right, .. } if op.is_comparison() => {
-                let sides = each(&[whole_number(left), whole_number(right)])?;
-                call(op.symbol(), sides)
-            }
-            Expr::Binary { op, left, right, .. } => {
-                let is_float = |e: &Expr| e.sql_type().is_float();
-                if op.is_arithmetic() && (is_float(left) || is_float(right)) {
-                    return Err("floating-point arithmetic differs from system to system".into());
-                }
-                if *op == BinaryOp::Divide {
-                    return Err("quotients have a scale of the engine's own".into());
-                }
-                call(op.symbol(), each(&[left, right])?)
-            }
-            Expr::Not(inner) => call("not", each(&[inner])?),
-            Expr::IsNull { operand, negated: not } => negated(call("is null", each(&[whole_number(operand)])?), *not),
-            Expr::InList { operand, list, negated: not } => {
-                let mut all = vec![whole_number(operand)];
-                all.extend(list.iter().map(whole_number));
-                negated(call("in", each(&all)?), *not)
-            }
-            Expr::Like { operand, pattern, negated: not, case_insensitive: false } => {
-                negated(call("like", each(&[operand, pattern])?), *not)
-            }
-            Expr::Like { .. } => return Err("patterns regardless of case are not in the protocol".into()),
-            Expr::Call { function, .. } => return Err(format!("{}() is not in the protocol", function.name())),
-            Expr::Cast { sql_type, .. } => return Err(format!("a cast to {sql_type} is not in the protocol")),
-            Expr::Negate(_) | Expr::Case { .. } | Expr::Script { .. } | Expr::Field { .. } | Expr::Subscript { .. } => {
-                return Err("such an expression is not in the protocol".into());
-            }
-        })
-    }
+            call(op.symbol(), each(&[left, right])?)
+        }
+        Expr::Not(inner) => call("not", each(&[inner])?),
+        Expr::IsNull { operand, negated: not } => negated(call("is null", each(&[whole_number(operand)])?), *not),
+        Expr::InList { operand, list, negated: not } => {
+            let mut all = vec![whole_number(operand)];
+            all.extend(list.iter().map(whole_number));
+            negated(call("in", each(&all)?), *not)
+        }
+        Expr::Like { operand, pattern, negated: not, case_insensitive: false } => {
+            negated(call("like", each(&[operand, pattern])?), *not)
+        }
+        Expr::Like { .. } => return Err("patterns regardless of case are not in the protocol".into()),
+        Expr::Call { function, .. } => return Err(format!("{}() is not in the protocol", function.name())),
+        Expr::Cast { sql_type, .. } => return Err(format!("a cast to {sql_type} is not in the protocol")),
+        Expr::Negate(_) | Expr::Case { .. } | Expr::Script { .. } | Expr::Field { .. } | Expr::Subscript { .. } => {
+            return Err("such an expression is not in the protocol".into());
+        }
+    })
 }
 
 /// Whole numbers compare alike whatever their size, so that a cast to a larger size says nothing.
@@ -119,6 +134,10 @@ fn whole_number(expr: &Expr) -> &Expr {
 }
 
 impl ProgramOffer {
+    fn condition(&self, expr: &Expr) -> std::result::Result<Condition, String> {
+        condition(expr, &self.places, &self.wanted.columns)
+    }
+
     /// What stands in the way of a further piece, if something does.
     fn closed(&self) -> Option<Verdict> {
         match (&self.groups, self.limit, &self.top) {
@@ -155,7 +174,7 @@ impl ProgramOffer {
         };
         let filter = match &call.filter {
             None => None,
-            Some(filter) => Some(self.wanted.condition(filter, &self.places).map_err(kept)?),
+            Some(filter) => Some(self.condition(filter).map_err(kept)?),
         };
         Ok(GroupValue {
             name: format!("value {}", place + 1),
@@ -193,7 +212,7 @@ impl Offer for ProgramOffer {
         if conjunct.is_volatile() {
             return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
         }
-        let condition = match self.wanted.condition(conjunct, &self.places) {
+        let condition = match self.condition(conjunct) {
             Ok(condition) => condition,
             Err(why) => return Verdict::kept(KeptReason::FunctionDiffers, why),
         };
@@ -298,15 +317,34 @@ impl Offer for ProgramOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = places_of(&self.places, columns)?;
-        Ok(Arc::new(ProgramScan {
-            wanted: self.wanted.clone(),
-            places,
+    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
+        let Some(place) = self.places.get(&column.id) else {
+            return Verdict::kept(KeptReason::NoSuchAbility, "the program has no such column");
+        };
+        let column = self.wanted.columns[*place].name.clone();
+        if self.top.is_some() || self.limit.is_some() {
+            return Verdict::kept(KeptReason::BelowKept, "the request has a limit, which would come after");
+        }
+        if self.groups.as_ref().is_some_and(|groups| !groups.by.contains(&column)) {
+            return Verdict::kept(KeptReason::NoSuchAbility, "the program computes this column for groups");
+        }
+        match self.wanted.ask(&self.filters, Piece::Keys { column, count: keys as u64 }) {
+            Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
+            Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
+        }
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let work = Work {
+            table: self.wanted.table.clone(),
+            columns: self.wanted.columns.to_vec(),
+            places: places_of(&self.places, columns)?,
             filters: self.filters.clone(),
             limit: self.limit,
             groups: self.groups.clone(),
             top: self.top.clone(),
-        }))
+        };
+        let spec = ScanSpec::new((&self.wanted.program.connection, KIND.kind), &self.name, FORM, &work)?;
+        Ok(Agreed::new(spec, work.request(), work.columns_read()))
     }
 }

@@ -12,21 +12,27 @@ use arrow_flight::error::FlightError;
 use arrow_flight::{FlightDescriptor, Ticket};
 use async_trait::async_trait;
 use cobble_plan::logical::TableColumn;
-use cobble_plan::offer::{
-    GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
-};
-use cobble_serve::{Condition, GroupValue, Groups, Piece, TableName, Top};
+use cobble_plan::offer::Request;
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_serve::{Condition, GroupValue, Groups, TableName, Top};
 use cobble_types::{Code, Error, Result, SqlType};
 use futures::{StreamExt, TryStreamExt};
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 use super::Program;
-use super::offer::Wanted;
+use super::offer::condition;
 
-#[derive(Debug)]
-pub struct ProgramScan {
-    pub wanted: Wanted,
-    /// Places in the table of the columns that come out.
+/// The form of [`Work`].
+pub const FORM: u16 = 1;
+
+/// What a program was given to do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Work {
+    pub table: TableName,
+    /// The table's columns, or those that its groups have become.
+    pub columns: Vec<TableColumn>,
+    /// Places among them of the columns that come out.
     pub places: Vec<usize>,
     pub filters: Vec<Condition>,
     pub limit: Option<u64>,
@@ -34,10 +40,10 @@ pub struct ProgramScan {
     pub top: Option<Top>,
 }
 
-impl ProgramScan {
+impl Work {
     fn request_with(&self, filters: Vec<Condition>) -> cobble_serve::Request {
         cobble_serve::Request {
-            table: self.wanted.table.clone(),
+            table: self.table.clone(),
             columns: self.wanted_names(),
             filters,
             limit: self.limit,
@@ -47,8 +53,36 @@ impl ProgramScan {
     }
 
     fn wanted_names(&self) -> Vec<String> {
-        self.places.iter().map(|place| self.wanted.columns[*place].name.clone()).collect()
+        self.places.iter().map(|place| self.columns[*place].name.clone()).collect()
     }
+
+    pub fn request(&self) -> Request {
+        shown(&self.request_with(self.filters.clone()))
+    }
+
+    pub fn columns_read(&self) -> Vec<String> {
+        match &self.groups {
+            None => self.wanted_names(),
+            Some(groups) => {
+                let mut names = groups.by.clone();
+                names.extend(groups.values.iter().filter_map(|value| value.column.clone()));
+                names.sort();
+                names.dedup();
+                names
+            }
+        }
+    }
+}
+
+#[derive(Debug)]
+struct ProgramScan {
+    program: Arc<Program>,
+    work: Work,
+}
+
+/// The scan of work that was agreed with a program.
+pub fn scan(program: &Arc<Program>, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    Ok(Arc::new(ProgramScan { program: program.clone(), work: spec.unpack(FORM)? }))
 }
 
 /// The request as people read it.
@@ -122,52 +156,14 @@ fn words(condition: &Condition) -> String {
 
 #[async_trait]
 impl GateScan for ProgramScan {
-    fn request(&self) -> Request {
-        shown(&self.request_with(self.filters.clone()))
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        match &self.groups {
-            None => self.wanted_names(),
-            Some(groups) => {
-                let mut names = groups.by.clone();
-                names.extend(groups.values.iter().filter_map(|value| value.column.clone()));
-                names.sort();
-                names.dedup();
-                names
-            }
-        }
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![]
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
-    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
-        let column = self.wanted.columns[self.places[place]].name.clone();
-        if self.top.is_some() || self.limit.is_some() {
-            return Verdict::kept(KeptReason::BelowKept, "the request has a limit, which would come after");
-        }
-        if self.groups.as_ref().is_some_and(|groups| !groups.by.contains(&column)) {
-            return Verdict::kept(KeptReason::NoSuchAbility, "the program computes this column for groups");
-        }
-        match self.wanted.ask(&self.filters, Piece::Keys { column, count: keys as u64 }) {
-            Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
-            Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
-        }
-    }
-
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
-        let mut filters = self.filters.clone();
+        let work = &self.work;
+        let mut filters = work.filters.clone();
         for keys in &tools.keys {
-            let place = self.places[keys.pass.place];
+            let place = work.places[keys.pass.place];
             let places = HashMap::from([(keys.pass.column.id, place)]);
             let known =
-                keys.condition().and_then(|(expr, form)| Some((self.wanted.condition(&expr, &places).ok()?, form)));
+                keys.condition().and_then(|(expr, form)| Some((condition(&expr, &places, &work.columns).ok()?, form)));
             let form = match known {
                 Some((condition, form)) => {
                     filters.push(condition);
@@ -177,12 +173,12 @@ impl GateScan for ProgramScan {
             };
             tools.counters.used(keys, form, 0);
         }
-        let request = self.request_with(filters);
+        let request = work.request_with(filters);
         if !tools.keys.is_empty() {
             *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(shown(&request));
         }
-        let columns: Vec<TableColumn> = self.places.iter().map(|place| self.wanted.columns[*place].clone()).collect();
-        let portions = open(&self.wanted.program, &request, columns, &tools.cancel, tools.counters.clone());
+        let columns: Vec<TableColumn> = work.places.iter().map(|place| work.columns[*place].clone()).collect();
+        let portions = open(&self.program, &request, columns, &tools.cancel, tools.counters.clone());
         Ok(Arc::new(portions.await?))
     }
 }

@@ -9,8 +9,9 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_ferry::Ferry;
-use cobble_plan::logical::{Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Offer, Source};
+use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
 
@@ -110,8 +111,12 @@ impl Connector for GeneratedConnector {
         Ok(all.map(|t| TableEntry { name: t.name.to_owned(), kind: TableKind::Table }).collect())
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         Ok(self.made(schema, table).map(|made| described(ObjectName::new(catalog, schema, table), made)))
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        offer::scan(self, spec)
     }
 
     fn refresh(&self) {}
@@ -125,7 +130,7 @@ impl Connector for GeneratedConnector {
     }
 }
 
-fn described(name: ObjectName, made: Made) -> Arc<Table> {
+fn described(name: ObjectName, made: Made) -> DescribedTable {
     let numbered = made.table.numbered;
     let number = |rows: u64| match made.columns[0].1 {
         SqlType::BigInt => Value::BigInt(rows as i64),
@@ -161,26 +166,15 @@ fn described(name: ObjectName, made: Made) -> Arc<Table> {
         })
         .collect();
     let primary_key = if numbered { vec![0] } else { vec![] };
-    let source = Arc::new(GeneratedSource(Arc::new(made)));
-    Arc::new(Table { name, columns, statistics, primary_key, kind: TableKind::Table, source })
+    let origin = Origin::new(&made.connection, KIND.kind, made.region.as_deref());
+    let table = Table { name, columns, statistics, primary_key, kind: TableKind::Table, origin };
+    DescribedTable::new(table, GeneratedSource(Arc::new(made)))
 }
 
 #[derive(Debug)]
 struct GeneratedSource(Arc<Made>);
 
 impl Source for GeneratedSource {
-    fn connection(&self) -> &str {
-        &self.0.connection
-    }
-
-    fn kind(&self) -> &str {
-        "generated"
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.0.region.as_deref()
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         Box::new(offer::GeneratedOffer::new(self.0.clone(), scan))
     }

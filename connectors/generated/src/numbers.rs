@@ -15,7 +15,7 @@ impl Numbers {
         Numbers::of(std::iter::once(0..count).collect())
     }
 
-    fn of(mut ranges: Vec<Range<u64>>) -> Numbers {
+    pub fn of(mut ranges: Vec<Range<u64>>) -> Numbers {
         ranges.retain(|range| range.start < range.end);
         ranges.sort_by_key(|range| range.start);
         let mut joined: Vec<Range<u64>> = Vec::with_capacity(ranges.len());

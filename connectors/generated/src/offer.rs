@@ -10,20 +10,20 @@ use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{
-    GateCounters, GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
-    pass_through, places_of,
-};
-use cobble_types::{ColumnId, Result};
+use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_types::{ColumnId, Error, ObjectName, Result};
+use serde::{Deserialize, Serialize};
 
-use super::Made;
 use super::numbers::Numbers;
+use super::{GeneratedConnector, KIND, Made};
 
 /// Rows of a portion.
 const PORTION: u64 = 65_536;
 
 #[derive(Debug)]
 pub struct GeneratedOffer {
+    name: ObjectName,
     made: Arc<Made>,
     places: HashMap<ColumnId, usize>,
     numbers: Numbers,
@@ -34,7 +34,7 @@ impl GeneratedOffer {
     pub fn new(made: Arc<Made>, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
         let numbers = Numbers::up_to(made.rows);
-        GeneratedOffer { made, places, numbers, limit: None }
+        GeneratedOffer { name: scan.table.name.clone(), made, places, numbers, limit: None }
     }
 
     fn matching(&self, condition: &Expr) -> Option<Numbers> {
@@ -70,66 +70,66 @@ impl Offer for GeneratedOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        let places = places_of(&self.places, columns)?;
-        let (made, numbers, limit) = (self.made.clone(), self.numbers.clone(), self.limit);
-        Ok(Arc::new(GeneratedScan { made, places, numbers, limit }))
-    }
-}
-
-#[derive(Debug)]
-struct GeneratedScan {
-    made: Arc<Made>,
-    places: Vec<usize>,
-    numbers: Numbers,
-    limit: Option<u64>,
-}
-
-impl GeneratedScan {
-    fn wanted(&self) -> u64 {
-        self.numbers.count().min(self.limit.unwrap_or(u64::MAX))
-    }
-}
-
-#[async_trait]
-impl GateScan for GeneratedScan {
-    fn request(&self) -> Request {
-        let text = format!("make rows of {}.{}", self.made.schema, self.made.table.name);
-        Request { text, parameters: vec![] }
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.places.iter().map(|place| self.made.columns[*place].0.clone()).collect()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![PartCount { parts: "rows".into(), read: self.wanted(), total: self.made.rows }]
-    }
-
-    fn most_rows(&self) -> Option<f64> {
-        Some(self.wanted() as f64)
-    }
-
-    fn all_rows_come_out(&self) -> bool {
-        true
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
-    fn key_pass(&self, place: usize, _: f64) -> Verdict {
-        if self.made.table.numbered && self.places[place] == 0 {
+    fn key_pass(&self, column: &Column, _: f64) -> Verdict {
+        if self.made.table.numbered && self.places.get(&column.id) == Some(&0) {
             return Verdict::Prunes { note: Some("only rows with these numbers are made".into()) };
         }
         Verdict::kept(KeptReason::NoSuchAbility, "rows are found by their number alone")
     }
 
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let made = &self.made;
+        let places = places_of(&self.places, columns)?;
+        let text = format!("make rows of {}.{}", made.schema, made.table.name);
+        let columns_read = places.iter().map(|place| made.columns[*place].0.clone()).collect();
+        let work =
+            Work { schema: made.schema.to_owned(), table: made.table.name.to_owned(), places, limit: self.limit };
+        let spec = ScanSpec::new((&made.connection, KIND.kind), &self.name, FORM, &work)?
+            .with_portions(self.numbers.pieces(PORTION))?;
+        let wanted = self.numbers.count().min(self.limit.unwrap_or(u64::MAX));
+        Ok(Agreed {
+            parts: vec![PartCount { parts: "rows".into(), read: wanted, total: made.rows }],
+            most_rows: Some(wanted as f64),
+            all_rows_come_out: true,
+            ..Agreed::new(spec, Request { text, parameters: vec![] }, columns_read)
+        })
+    }
+}
+
+/// The form of [`Work`].
+const FORM: u16 = 1;
+
+/// What the generator was given to do. Its portions are ranges of row numbers.
+#[derive(Debug, Serialize, Deserialize)]
+struct Work {
+    schema: String,
+    table: String,
+    places: Vec<usize>,
+    limit: Option<u64>,
+}
+
+#[derive(Debug)]
+struct GeneratedScan {
+    made: Arc<Made>,
+    numbers: Numbers,
+    work: Work,
+}
+
+/// The scan of work that was agreed for this generator.
+pub fn scan(connector: &GeneratedConnector, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    let work: Work = spec.unpack(FORM)?;
+    let made = connector.made(&work.schema, &work.table);
+    let made = made.ok_or_else(|| Error::unknown("table", &work.table, []))?;
+    Ok(Arc::new(GeneratedScan { made: Arc::new(made), numbers: Numbers::of(spec.unpack_portions()?), work }))
+}
+
+#[async_trait]
+impl GateScan for GeneratedScan {
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
         let mut numbers = self.numbers.clone();
         for keys in &tools.keys {
             let before = numbers.count();
-            let counting = self.made.table.numbered && self.places[keys.pass.place] == 0;
+            let counting = self.made.table.numbered && self.work.places[keys.pass.place] == 0;
             let known = keys.condition().filter(|_| counting).and_then(|(condition, form)| {
                 Some((Numbers::matching(&condition, keys.pass.column.id, self.made.rows)?, form))
             });
@@ -142,14 +142,15 @@ impl GateScan for GeneratedScan {
             };
             tools.counters.used(keys, form, before - numbers.count());
         }
-        if let Some(limit) = self.limit {
+        if let Some(limit) = self.work.limit {
             numbers = numbers.first(limit);
         }
+        let places = &self.work.places;
         let field = |place: &usize| Field::new(place.to_string(), self.made.columns[*place].1.to_arrow(), true);
         Ok(Arc::new(GeneratedPortions {
             made: self.made.clone(),
-            places: self.places.clone(),
-            schema: Arc::new(Schema::new(self.places.iter().map(field).collect::<Vec<Field>>())),
+            places: places.clone(),
+            schema: Arc::new(Schema::new(places.iter().map(field).collect::<Vec<Field>>())),
             pieces: numbers.pieces(PORTION),
             next: AtomicUsize::new(0),
             batch_rows: tools.batch_rows as u64,

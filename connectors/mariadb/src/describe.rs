@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{ObjectName, Result, SqlType};
 use mysql_async::prelude::Queryable;
@@ -97,7 +98,7 @@ fn result_type(column: &mysql_async::Column) -> Option<SqlType> {
 }
 
 /// A query in the server's own language as a table.
-pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
     let text = native::checked(server.as_ref(), &query.text)?;
     let mut client = server.client().await?;
     if let Some(database) = &server.database {
@@ -190,7 +191,7 @@ pub async fn columns(server: &Server, schema: &str) -> Result<Vec<ListedColumns>
     Ok(all)
 }
 
-pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
+pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<DescribedTable>> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
     let mut client = server.client().await?;
     type Facts = (String, Option<u64>, Option<u64>, Option<String>);
@@ -227,11 +228,11 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
     let kind = if form == "VIEW" { TableKind::View } else { TableKind::Table };
     let quoted = format!("{}.{}", MariaDialect.quoted(schema), MariaDialect.quoted(name));
     let identity = match engine.as_deref() {
-        _ if form == "VIEW" => Err("it is a view"),
+        _ if form == "VIEW" => Err("it is a view".to_owned()),
         // Only this one undoes what was done when something fails.
-        Some("InnoDB") if primary_key.is_empty() => Err("it has no primary key"),
+        Some("InnoDB") if primary_key.is_empty() => Err("it has no primary key".to_owned()),
         Some("InnoDB") => Ok(primary_key.iter().map(|place| columns[*place].name.clone()).collect()),
-        _ => Err("it is not kept by InnoDB, and so has no transactions"),
+        _ => Err("it is not kept by InnoDB, and so has no transactions".to_owned()),
     };
     drop(client);
     let division = match (&identity, primary_key.as_slice()) {
@@ -242,7 +243,8 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         _ => vec![],
     };
     let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division, identity };
-    let source = Arc::new(DatabaseSource::new(server.clone(), table));
+    let source = DatabaseSource::new(server.clone(), table);
     let name = ObjectName::new(catalog, schema, name);
-    Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
+    let table = Table { name, columns, statistics, primary_key, kind, origin: server.origin() };
+    Ok(Some(DescribedTable::new(table, source)))
 }

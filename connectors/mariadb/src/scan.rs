@@ -7,7 +7,7 @@ use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params, Row};

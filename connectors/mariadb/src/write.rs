@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow::array::{AsArray, RecordBatch};
-use cobble_plan::offer::Acceptance;
+use cobble_plan::scan::Acceptance;
 use cobble_types::{Code, Error, Result, SqlType};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params, Row, Value};

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{Acceptance, Changed};
+use cobble_plan::scan::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use deadpool_postgres::Object;
 use futures::{StreamExt, TryStreamExt};

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{ObjectName, Result, SqlType, Value, quote_identifier};
 
@@ -11,7 +12,7 @@ use super::{Server, errors};
 use cobble_connect::ListedColumns;
 use cobble_connect::NativeQuery;
 use cobble_connect_sql::native::{self, NativeColumn};
-use cobble_connect_sql::{DatabaseSource, RemoteColumn, RemoteTable};
+use cobble_connect_sql::{Database, DatabaseSource, RemoteColumn, RemoteTable};
 
 pub fn table_kind(relkind: &str) -> TableKind {
     if relkind == "v" { TableKind::View } else { TableKind::Table }
@@ -58,7 +59,7 @@ fn read_as(type_name: &str, modifier: i32) -> (SqlType, bool) {
 }
 
 /// A query in the server's own language as a table.
-pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+pub async fn native(server: &Arc<Server>, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
     let text = native::checked(server.as_ref(), &query.text)?;
     let client = server.client().await?;
     let prepared = client
@@ -172,7 +173,7 @@ fn page_ranges(pages: u64) -> Vec<String> {
 }
 
 /// The table, or `None` when the server has none of that name.
-pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<Arc<Table>>> {
+pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str) -> Result<Option<DescribedTable>> {
     let client = server.client().await?;
     let rows = client.query(COLUMNS, &[&schema, &name]).await.map_err(|e| errors::statement_error(server, &e))?;
     let Some(first) = rows.first() else { return Ok(None) };
@@ -245,8 +246,8 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         "r" => Ok(vec!["ctid".to_owned()]),
         // Pages are counted in each partition anew.
         "p" => Ok(vec!["tableoid".to_owned(), "ctid".to_owned()]),
-        "v" | "m" => Err("it is a view"),
-        _ => Err("it is a foreign table"),
+        "v" | "m" => Err("it is a view".to_owned()),
+        _ => Err("it is a foreign table".to_owned()),
     };
     let table = RemoteTable {
         name: quoted,
@@ -255,7 +256,8 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         division: page_ranges(pages as u64),
         identity,
     };
-    let source = Arc::new(DatabaseSource::new(server.clone(), table));
+    let source = DatabaseSource::new(server.clone(), table);
     let name = ObjectName::new(catalog, schema, name);
-    Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
+    let table = Table { name, columns, statistics, primary_key, kind, origin: server.origin() };
+    Ok(Some(DescribedTable::new(table, source)))
 }

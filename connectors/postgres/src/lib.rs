@@ -19,8 +19,8 @@ use std::time::{Duration, Instant};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::logical::Table;
-use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{Acceptance, Changed, GateScan, Portions, ScanSpec, ScanTools};
 use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::config::SslMode;
@@ -255,7 +255,7 @@ impl Connector for PostgresConnector {
         self.server.patience.wait(self.server.tables(schema)).await
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         self.server.patience.wait(describe::table(&self.server, catalog, schema, table)).await
     }
 
@@ -267,8 +267,12 @@ impl Connector for PostgresConnector {
         native::check_definition(self.server.as_ref(), definition)
     }
 
-    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         self.server.patience.wait(describe::native(&self.server, catalog, query)).await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        cobble_connect_sql::scan(spec, |_| self.server.clone())
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -11,7 +11,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use bytes::Bytes;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{GateCounters, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Object, Timeouts};
 use futures::StreamExt;

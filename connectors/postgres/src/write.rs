@@ -7,7 +7,7 @@ use std::sync::atomic::Ordering;
 use arrow::array::RecordBatch;
 use bytes::{BufMut, Bytes, BytesMut};
 use cobble_plan::expr::Column;
-use cobble_plan::offer::Acceptance;
+use cobble_plan::scan::Acceptance;
 use cobble_types::{Error, Result, SqlType, array_value_text};
 use deadpool_postgres::Object;
 use futures::SinkExt;

@@ -4,9 +4,11 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use redis::aio::MultiplexedConnection;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::offer::KeyedSource;
@@ -14,7 +16,7 @@ use super::{SAMPLE, SAMPLE_OF_TABLE, Store};
 use cobble_format::{Guess, json_type, merge_types, settled};
 
 /// What stands behind the keys of a table.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Shape {
     /// Hashes, whose fields are the columns.
     Hashes,
@@ -25,9 +27,8 @@ pub enum Shape {
 }
 
 /// A table of keys.
-#[derive(Debug)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Keyed {
-    pub store: Arc<Store>,
     pub pattern: String,
     pub shape: Shape,
     /// Without the first one, which is the key.
@@ -84,7 +85,7 @@ pub async fn tables(store: &Store) -> Result<Vec<(String, String)>> {
     Ok(tables)
 }
 
-pub async fn table(store: &Arc<Store>, name: ObjectName, pattern: String) -> Result<Arc<Table>> {
+pub async fn table(store: &Arc<Store>, name: ObjectName, pattern: String) -> Result<DescribedTable> {
     let mut client = store.client().await?;
     let keys = sample(store, &mut client, &pattern, SAMPLE_OF_TABLE).await?;
     let wrong = |what: String, hint: &str| {
@@ -162,8 +163,10 @@ pub async fn table(store: &Arc<Store>, name: ObjectName, pattern: String) -> Res
         columns: vec![ColumnStatistics::default(); columns.len()],
         origin: rows.map(|_| "the keys".to_owned()),
     };
-    let source = Arc::new(KeyedSource(Arc::new(Keyed { store: store.clone(), pattern, shape, fields })));
-    Ok(Arc::new(Table { name, columns, statistics, primary_key: vec![0], kind: TableKind::Table, source }))
+    let source = KeyedSource { store: store.clone(), keyed: Arc::new(Keyed { pattern, shape, fields }) };
+    let (origin, primary_key) = (store.origin(), vec![0]);
+    let table = Table { name, columns, statistics, primary_key, kind: TableKind::Table, origin };
+    Ok(DescribedTable::new(table, source))
 }
 
 /// The members of texts that all are JSON objects.

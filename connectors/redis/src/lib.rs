@@ -8,7 +8,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use cobble_plan::logical::{Table, TableKind};
+use cobble_plan::logical::{Origin, TableKind};
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_types::{Code, Error, ObjectName, Result};
 use redis::aio::MultiplexedConnection;
 use redis::{
@@ -138,6 +140,11 @@ impl KeyValueConnector {
 }
 
 impl Store {
+    /// Where its tables come from.
+    fn origin(&self) -> Origin {
+        Origin::new(&self.connection, KIND.kind, self.region.as_deref())
+    }
+
     async fn client(&self) -> Result<MultiplexedConnection> {
         let config = AsyncConnectionConfig::new()
             .set_connection_timeout(Some(self.connect_limit))
@@ -220,13 +227,17 @@ impl Connector for KeyValueConnector {
         Ok(tables.into_iter().map(|(name, _)| TableEntry { name, kind: TableKind::Table }).collect())
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         if schema != SCHEMA {
             return Ok(None);
         }
         let tables = describe::tables(&self.store).await?;
         let Some((_, pattern)) = tables.into_iter().find(|(name, _)| name == table) else { return Ok(None) };
         describe::table(&self.store, ObjectName::new(catalog, schema, table), pattern).await.map(Some)
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        scan::scan(&self.store, spec)
     }
 
     fn refresh(&self) {}
@@ -259,7 +270,8 @@ impl Connector for KeyValueConnector {
         for (name, pattern) in listed.unwrap_or_default() {
             let started = Instant::now();
             let table = describe::table(store, ObjectName::new(&store.connection, SCHEMA, &name), pattern).await;
-            let read = table.map(|table| format!("{name}: {}", test_steps::counted(table.columns.len(), "column")));
+            let read =
+                table.map(|found| format!("{name}: {}", test_steps::counted(found.table.columns.len(), "column")));
             if !step("read", started, read, "tables") {
                 return;
             }

@@ -6,37 +6,34 @@ use std::sync::Arc;
 
 use cobble_plan::BinaryOp;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::key_pass::MOST_LISTED;
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Source, Verdict, pass_through, places_of};
-use cobble_types::{ColumnId, Result, Value};
+use cobble_plan::offer::{Agreed, KeptReason, Offer, Source, Verdict, pass_through, places_of};
+use cobble_plan::scan::ScanSpec;
+use cobble_types::{ColumnId, ObjectName, Result, Value};
 
 use super::describe::Keyed;
-use super::scan::KeyedScan;
+use super::scan::{FORM, Work};
+use super::{KIND, Store};
 
 #[derive(Debug)]
-pub struct KeyedSource(pub Arc<Keyed>);
+pub struct KeyedSource {
+    pub store: Arc<Store>,
+    pub keyed: Arc<Keyed>,
+}
 
 impl Source for KeyedSource {
-    fn connection(&self) -> &str {
-        &self.0.store.connection
-    }
-
-    fn kind(&self) -> &str {
-        "redis"
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.0.store.region.as_deref()
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        Box::new(KeyedOffer { table: self.0.clone(), places, keys: None, limit: None })
+        let (store, table, name) = (self.store.clone(), self.keyed.clone(), scan.table.name.clone());
+        Box::new(KeyedOffer { store, name, table, places, keys: None, limit: None })
     }
 }
 
 #[derive(Debug)]
 struct KeyedOffer {
+    store: Arc<Store>,
+    name: ObjectName,
     table: Arc<Keyed>,
     /// Place zero is the key.
     places: HashMap<ColumnId, usize>,
@@ -102,8 +99,21 @@ impl Offer for KeyedOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
+    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
+        if self.places.get(&column.id) != Some(&0) {
+            return Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone");
+        }
+        if keys > MOST_LISTED as f64 {
+            return Verdict::kept(KeptReason::NotWorthIt, "too many keys to ask for one by one");
+        }
+        Verdict::Prunes { note: Some("only these keys are asked for".into()) }
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let places = places_of(&self.places, columns)?;
-        Ok(Arc::new(KeyedScan { table: self.table.clone(), places, keys: self.keys.clone(), limit: self.limit }))
+        let work = Work { table: self.table.as_ref().clone(), places, keys: self.keys.clone(), limit: self.limit };
+        let spec = ScanSpec::new((&self.store.connection, KIND.kind), &self.name, FORM, &work)?;
+        let columns_read = work.places.iter().map(|place| work.name(*place).to_owned()).collect();
+        Ok(Agreed { most_rows: work.most_rows(), ..Agreed::new(spec, work.request(), columns_read) })
     }
 }

@@ -8,26 +8,30 @@ use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, StringViewArray};
 use arrow::compute::cast;
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
-use cobble_plan::key_pass::MOST_LISTED;
-use cobble_plan::offer::{
-    GateCounters, GateScan, KeptReason, PartCount, PortionReader, Portions, Request, ScanTools, Verdict,
-};
+use cobble_plan::offer::Request;
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use redis::aio::MultiplexedConnection;
+use serde::{Deserialize, Serialize};
 
+use super::Store;
 use super::describe::{Keyed, Shape, step};
 use super::offer::keys_of;
 
-#[derive(Debug)]
-pub struct KeyedScan {
-    pub table: Arc<Keyed>,
+/// The form of [`Work`].
+pub const FORM: u16 = 1;
+
+/// What a store was given to do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Work {
+    pub table: Keyed,
     pub places: Vec<usize>,
     pub keys: Option<BTreeSet<String>>,
     pub limit: Option<u64>,
 }
 
-impl KeyedScan {
+impl Work {
     /// Of the keys asked for those that are of this table.
     fn own(&self, keys: &BTreeSet<String>) -> Vec<String> {
         let pattern = glob::Pattern::new(&self.table.pattern).ok();
@@ -40,18 +44,15 @@ impl KeyedScan {
         keys.iter().filter(fits).cloned().collect()
     }
 
-    fn name(&self, place: usize) -> &str {
+    pub fn name(&self, place: usize) -> &str {
         place.checked_sub(1).map_or("key", |field| &self.table.fields[field].0)
     }
 
     fn sql_type(&self, place: usize) -> SqlType {
         place.checked_sub(1).map_or(SqlType::Text, |field| self.table.fields[field].1.clone())
     }
-}
 
-#[async_trait]
-impl GateScan for KeyedScan {
-    fn request(&self) -> Request {
+    pub fn request(&self) -> Request {
         let pattern = &self.table.pattern;
         let text = match &self.keys {
             Some(keys) => format!("values of {} keys of {pattern}", self.own(keys).len()),
@@ -60,40 +61,32 @@ impl GateScan for KeyedScan {
         Request { text, parameters: vec![] }
     }
 
-    fn columns_read(&self) -> Vec<String> {
-        self.places.iter().map(|place| self.name(*place).to_owned()).collect()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![]
-    }
-
-    fn most_rows(&self) -> Option<f64> {
+    pub fn most_rows(&self) -> Option<f64> {
         let keys = self.keys.as_ref().map(|keys| self.own(keys).len() as f64);
         match (keys, self.limit) {
             (Some(keys), Some(limit)) => Some(keys.min(limit as f64)),
             (keys, limit) => keys.or(limit.map(|n| n as f64)),
         }
     }
+}
 
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
+#[derive(Debug)]
+struct KeyedScan {
+    store: Arc<Store>,
+    work: Work,
+}
 
-    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
-        if self.places[place] != 0 {
-            return Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone");
-        }
-        if keys > MOST_LISTED as f64 {
-            return Verdict::kept(KeptReason::NotWorthIt, "too many keys to ask for one by one");
-        }
-        Verdict::Prunes { note: Some("only these keys are asked for".into()) }
-    }
+/// The scan of work that was agreed for a store.
+pub fn scan(store: &Arc<Store>, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    Ok(Arc::new(KeyedScan { store: store.clone(), work: spec.unpack(FORM)? }))
+}
 
+#[async_trait]
+impl GateScan for KeyedScan {
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
-        let mut keys = self.keys.clone();
+        let mut keys = self.work.keys.clone();
         for learned in &tools.keys {
-            let of_key = self.places[learned.pass.place] == 0;
+            let of_key = self.work.places[learned.pass.place] == 0;
             let column = learned.pass.column.id;
             let known = learned.condition().filter(|_| of_key);
             match known.and_then(|(condition, form)| Some((keys_of(&condition, &|id| id == column)?, form))) {
@@ -107,12 +100,10 @@ impl GateScan for KeyedScan {
                 None => tools.counters.used(learned, "not at all", 0),
             }
         }
-        let fields: Vec<Field> = self
-            .places
-            .iter()
-            .map(|place| Field::new(place.to_string(), self.sql_type(*place).to_arrow(), true))
-            .collect();
-        let scan = KeyedScan { table: self.table.clone(), places: self.places.clone(), keys, limit: self.limit };
+        let work = Work { keys, ..self.work.clone() };
+        let field = |place: &usize| Field::new(place.to_string(), work.sql_type(*place).to_arrow(), true);
+        let fields: Vec<Field> = work.places.iter().map(field).collect();
+        let scan = KeyedScan { store: self.store.clone(), work };
         Ok(Arc::new(KeyedPortions {
             scan: Arc::new(scan),
             schema: Arc::new(Schema::new(fields)),
@@ -136,19 +127,19 @@ impl Portions for KeyedPortions {
         if self.claimed.swap(true, Ordering::Relaxed) {
             return Ok(None);
         }
-        let (waiting, cursor) = match &self.scan.keys {
-            Some(keys) => (self.scan.own(keys).into(), None),
+        let (waiting, cursor) = match &self.scan.work.keys {
+            Some(keys) => (self.scan.work.own(keys).into(), None),
             None => (VecDeque::new(), Some(0)),
         };
         Ok(Some(Box::new(KeyedReader {
-            client: self.scan.table.store.client().await?,
+            client: self.scan.store.client().await?,
             scan: self.scan.clone(),
             schema: self.schema.clone(),
             tools: self.tools.clone(),
             waiting,
             cursor,
             seen: HashSet::new(),
-            left: self.scan.limit.unwrap_or(u64::MAX),
+            left: self.scan.work.limit.unwrap_or(u64::MAX),
         })))
     }
 }
@@ -180,8 +171,9 @@ impl PortionReader for KeyedReader {
             while self.waiting.len() < REQUEST
                 && let Some(cursor) = self.cursor
             {
-                let table = self.scan.table.clone();
-                let (next, keys) = step(&table.store, &mut self.client, cursor, &table.pattern).await?;
+                let scan = self.scan.clone();
+                let pattern = &scan.work.table.pattern;
+                let (next, keys) = step(&scan.store, &mut self.client, cursor, pattern).await?;
                 GateCounters::add(&self.tools.counters.requests, 1);
                 self.cursor = (next != 0).then_some(next);
                 for key in keys {
@@ -212,9 +204,10 @@ impl PortionReader for KeyedReader {
 
 impl KeyedReader {
     async fn values(&mut self, keys: &[String]) -> Result<RecordBatch> {
-        let (scan, table) = (self.scan.clone(), self.scan.table.clone());
-        let failed = |e: redis::RedisError| table.store.error(&e);
-        let fields: Vec<usize> = scan.places.iter().filter_map(|place| place.checked_sub(1)).collect();
+        let scan = self.scan.clone();
+        let (work, table) = (&scan.work, &scan.work.table);
+        let failed = |e: redis::RedisError| scan.store.error(&e);
+        let fields: Vec<usize> = work.places.iter().filter_map(|place| place.checked_sub(1)).collect();
         let mut bytes = 0;
         // For each key that is there its fields' texts.
         let mut rows: Vec<(&String, Vec<Option<String>>)> = Vec::new();
@@ -273,7 +266,7 @@ impl KeyedReader {
         GateCounters::add(&self.tools.counters.bytes, bytes);
         let mut arrays: Vec<ArrayRef> = Vec::new();
         let mut field = 0;
-        for place in &scan.places {
+        for place in &work.places {
             if *place == 0 {
                 arrays.push(Arc::new(rows.iter().map(|(key, _)| Some(key.as_str())).collect::<StringViewArray>()));
                 continue;
@@ -286,7 +279,7 @@ impl KeyedReader {
     }
 
     fn column<'a>(&self, place: usize, texts: impl Iterator<Item = (&'a String, Option<&'a str>)>) -> Result<ArrayRef> {
-        let sql_type = self.scan.sql_type(place);
+        let sql_type = self.scan.work.sql_type(place);
         if sql_type == SqlType::Text {
             return Ok(Arc::new(texts.map(|(_, text)| text).collect::<StringViewArray>()));
         }
@@ -302,7 +295,10 @@ impl KeyedReader {
                     let shown: String = text.chars().take(40).collect();
                     self.bad(
                         key,
-                        format!("\"{shown}\" in {} is not {sql_type}, as in the first keys", self.scan.name(place)),
+                        format!(
+                            "\"{shown}\" in {} is not {sql_type}, as in the first keys",
+                            self.scan.work.name(place)
+                        ),
                     )
                 })?,
             };
@@ -324,7 +320,7 @@ impl KeyedReader {
         let schema = Arc::new(Schema::new(vec![Field::new("v", sql_type.to_arrow(), true)]));
         let lines: String = texts.map(|(_, text)| format!("{{\"v\": {}}}\n", text.unwrap_or("null"))).collect();
         let failed = |e: arrow::error::ArrowError| {
-            let what = format!("connection {}: {}: {e}", self.scan.table.store.connection, self.scan.name(place));
+            let what = format!("connection {}: {}: {e}", self.scan.store.connection, self.scan.work.name(place));
             Error::new(Code::SourceData, what).hint("each value must have the types of those of the first keys")
         };
         let mut reader = arrow::json::ReaderBuilder::new(schema)
@@ -339,7 +335,7 @@ impl KeyedReader {
     }
 
     fn bad(&self, key: &str, what: String) -> Error {
-        let connection = &self.scan.table.store.connection;
+        let connection = &self.scan.store.connection;
         Error::new(Code::SourceData, format!("connection {connection}: key {key}: {what}"))
             .hint("correct the value, or give its keys a pattern of their own")
     }

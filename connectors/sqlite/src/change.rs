@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use cobble_plan::offer::{Acceptance, Changed};
+use cobble_plan::scan::{Acceptance, Changed};
 use cobble_types::{Error, Result};
 use rusqlite::Connection;
 use tokio::sync::oneshot;

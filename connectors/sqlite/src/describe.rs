@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{ObjectName, Result, SqlType};
 use rusqlite::{Connection, OptionalExtension};
@@ -10,7 +11,7 @@ use rusqlite::{Connection, OptionalExtension};
 use super::{File, errors, guard};
 use cobble_connect::TableEntry;
 use cobble_connect_sql::native::NativeColumn;
-use cobble_connect_sql::{DatabaseSource, Dialect, RemoteColumn, RemoteTable, ranges};
+use cobble_connect_sql::{Database, DatabaseSource, Dialect, RemoteColumn, RemoteTable, ranges};
 
 pub fn tables(connection: &Connection) -> rusqlite::Result<Vec<TableEntry>> {
     let sql = "SELECT name, type FROM pragma_table_list WHERE schema = 'main' AND type IN ('table', 'view', 'virtual') \
@@ -93,7 +94,7 @@ pub fn table(
     catalog: &str,
     schema: &str,
     name: &str,
-) -> Result<Option<Arc<Table>>> {
+) -> Result<Option<DescribedTable>> {
     let failed = |e: rusqlite::Error| errors::error(file, &e);
     let facts = connection
         .query_row(
@@ -158,10 +159,10 @@ pub fn table(
     let taken = |name: &str| columns.iter().any(|column| column.name.eq_ignore_ascii_case(name));
     let row_number = ["rowid", "_rowid_", "oid"].into_iter().find(|name| !taken(name));
     let identity = match (form.as_str(), row_number) {
-        ("view", _) => Err("it is a view"),
+        ("view", _) => Err("it is a view".to_owned()),
         ("table", _) if without_rowid => Ok(primary_key.iter().map(|place| columns[*place].name.clone()).collect()),
         ("table", Some(name)) => Ok(vec![name.to_owned()]),
-        _ => Err("its rows have no number"),
+        _ => Err("its rows have no number".to_owned()),
     };
     // Row numbers are found at once, and their ranges read apart.
     let division = match (row_number, statistics.rows.and_then(ranges::portions_of)) {
@@ -175,9 +176,10 @@ pub fn table(
         _ => vec![],
     };
     let table = RemoteTable { name: quoted, schema: schema.to_owned(), columns: remote, division, identity };
-    let source = Arc::new(DatabaseSource::new(file.clone(), table));
+    let source = DatabaseSource::new(file.clone(), table);
     let name = ObjectName::new(catalog, schema, name);
-    Ok(Some(Arc::new(Table { name, columns, statistics, primary_key, kind, source })))
+    let table = Table { name, columns, statistics, primary_key, kind, origin: file.origin() };
+    Ok(Some(DescribedTable::new(table, source)))
 }
 
 /// What the planner takes for the number of rows: the highest row number is found at once.

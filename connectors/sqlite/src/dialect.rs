@@ -47,6 +47,11 @@ fn whole_number(expr: &Expr, translate: &dyn Fn(&Expr) -> Result<Sql, Refusal>) 
 }
 
 impl SqliteDialect {
+    /// The file's encoding of texts, in SQLite's words where it matters which.
+    pub fn encoding(&self) -> &'static str {
+        if self.utf8 { "UTF-8" } else { "UTF-16" }
+    }
+
     /// Both sides of a comparison, of types that compare there as here.
     fn compared(&self, sides: [&Expr; 2], columns: Columns<'_>) -> Result<[Sql; 2], Refusal> {
         let sub = |e: &Expr| self.translate(e, columns);

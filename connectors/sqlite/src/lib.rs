@@ -17,8 +17,8 @@ use std::time::{Duration, Instant};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::logical::Table;
-use cobble_plan::offer::{Acceptance, Changed, Portions, ScanTools};
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{Acceptance, Changed, GateScan, Portions, ScanSpec, ScanTools};
 use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
@@ -118,7 +118,7 @@ impl File {
         let encoding: String = connection
             .query_row("SELECT encoding FROM pragma_encoding", [], |row| row.get(0))
             .map_err(|e| errors::error(self, &e))?;
-        let dialect = if encoding == "UTF-8" { &UTF8 } else { &OTHER };
+        let dialect = if encoding == UTF8.encoding() { &UTF8 } else { &OTHER };
         Ok(Arc::new(File { dialect, ..self.clone() }))
     }
 }
@@ -176,7 +176,7 @@ impl Connector for SqliteConnector {
         self.with(|file, connection| describe::tables(connection).map_err(|e| errors::error(file, &e))).await
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         if schema != SCHEMA {
             return Ok(None);
         }
@@ -196,7 +196,7 @@ impl Connector for SqliteConnector {
             let names = describe::tables(connection).map_err(|e| errors::error(&file, &e))?;
             let described = names.into_iter().map(|entry| {
                 let found = describe::table(&file, connection, "", SCHEMA, &entry.name)?;
-                let columns = found.map(|table| table.columns.clone()).unwrap_or_default();
+                let columns = found.map(|found| found.table.columns.clone()).unwrap_or_default();
                 Ok(ListedColumns { table: entry.name, columns })
             });
             described.collect::<Result<_>>()
@@ -208,7 +208,7 @@ impl Connector for SqliteConnector {
         native::check_definition(self.definition.as_ref(), definition)
     }
 
-    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         let text = native::checked(self.definition.as_ref(), &query.text)?;
         let own = text.clone();
         let (file, columns) = self
@@ -219,6 +219,13 @@ impl Connector for SqliteConnector {
             })
             .await?;
         native::table(file, catalog, &text, columns, query.split.as_ref()).await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        cobble_connect_sql::scan(spec, |facts| {
+            let dialect = if facts == UTF8.encoding() { &UTF8 } else { &OTHER };
+            Arc::new(File { dialect, ..self.definition.as_ref().clone() })
+        })
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -274,6 +281,10 @@ impl Database for File {
 
     fn dialect(&self) -> &'static dyn Dialect {
         self.dialect
+    }
+
+    fn facts(&self) -> &str {
+        self.dialect.encoding()
     }
 
     async fn run(

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use arrow::array::{AsArray, RecordBatch};
 use arrow::datatypes::{Float32Type, Float64Type, Int16Type, Int32Type, Int64Type};
-use cobble_plan::offer::Acceptance;
+use cobble_plan::scan::Acceptance;
 use cobble_types::{Error, Result, SqlType};
 use rusqlite::Connection;
 use rusqlite::types::Value;

@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::offer::{Acceptance, Changed, NewValue, Request, RowChange, SourceChange};
+use cobble_plan::offer::Request;
+use cobble_plan::scan::{Acceptance, Changed, NewValue, RowChange, SourceChange};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -73,7 +74,7 @@ impl DatabaseChange {
         columns: &[Column],
         change: &RowChange,
     ) -> Result<DatabaseChange> {
-        let target = offer.target.clone().ok_or_else(|| Error::internal("a change without its table"))?;
+        let target = offer.select.target.clone().ok_or_else(|| Error::internal("a change without its table"))?;
         let parts = Parts { database: database.as_ref(), offer, columns, change, target: &target };
         let statement = match offer.conditions_alone() {
             Some(conditions) => {

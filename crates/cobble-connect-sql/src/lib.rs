@@ -19,14 +19,17 @@ use std::sync::Arc;
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::logical::{Scan, TableColumn};
-use cobble_plan::offer::{Acceptance, Changed, Offer, Portions, ScanTools, Source};
+use cobble_plan::logical::{Origin, Scan, Table, TableColumn};
+use cobble_plan::offer::{Offer, Source};
+use cobble_plan::scan::{Acceptance, Changed, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, SqlType};
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 pub use change::{ChangeForm, ChangeStatement};
 pub use dialect::{Columns, Dialect, WindowLimits, wrap};
 pub use offer::DatabaseOffer;
+pub use scan::scan;
 pub use sql::{Parameter, Refusal, Sql};
 
 /// A database that statements can be sent to.
@@ -35,6 +38,14 @@ pub trait Database: Send + Sync + fmt::Debug {
     fn connection(&self) -> &str;
     fn region(&self) -> Option<&str>;
     fn dialect(&self) -> &'static dyn Dialect;
+    /// Where its tables come from.
+    fn origin(&self) -> Origin {
+        Origin::new(self.connection(), self.dialect().kind(), self.region())
+    }
+    /// What was found out of it that its statements depend on, in its own words.
+    fn facts(&self) -> &str {
+        ""
+    }
     /// Gets ready to run a statement with these columns; several are portions of the one table that is named, and must be of one state
     /// of its data.
     async fn run(
@@ -63,7 +74,7 @@ pub trait Database: Send + Sync + fmt::Debug {
 }
 
 /// A table with what is needed to write SQL for it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RemoteTable {
     /// Its full name, quoted.
     pub name: String,
@@ -73,10 +84,10 @@ pub struct RemoteTable {
     /// Conditions on the table as `t1`, exactly one of which is true for each row: what they choose can be read apart.
     pub division: Vec<String>,
     /// The names of the columns that tell its rows apart, or why they cannot be changed.
-    pub identity: Result<Vec<String>, &'static str>,
+    pub identity: Result<Vec<String>, String>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RemoteColumn {
     pub name: String,
     /// What is written for the column, with `{}` for its name: this makes its values the engine's.
@@ -103,23 +114,11 @@ impl DatabaseSource {
 }
 
 impl Source for DatabaseSource {
-    fn connection(&self) -> &str {
-        self.database.connection()
-    }
-
-    fn kind(&self) -> &str {
-        self.database.dialect().kind()
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.database.region()
-    }
-
-    fn changeable(&self) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+    fn changeable(&self, _: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
         write::allowed(self.database.connection(), self.database.writable())?;
         let identity = self.table.identity.as_ref().map_err(|why| {
-            let what =
-                format!("connection {}: rows of {} cannot be changed: {why}", self.connection(), self.table.name);
+            let (connection, table) = (self.database.connection(), &self.table.name);
+            let what = format!("connection {connection}: rows of {table} cannot be changed: {why}");
             Error::new(Code::Unsupported, what)
         })?;
         let mut table = self.table.clone();
@@ -138,14 +137,14 @@ impl Source for DatabaseSource {
         Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), table, is_target: true })))
     }
 
-    fn added(&self, columns: &[Column]) -> Result<String> {
+    fn added(&self, _: &Table, columns: &[Column]) -> Result<String> {
         returned::list(self.database.dialect(), &self.table, "", columns)
     }
 
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
         let mut offer = DatabaseOffer::new(self.database.clone(), &self.table, scan);
         if self.is_target {
-            offer.target = Some(Arc::new(self.table.clone()));
+            offer.select.target = Some(Arc::new(self.table.clone()));
         }
         Box::new(offer)
     }

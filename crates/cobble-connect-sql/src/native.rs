@@ -4,7 +4,8 @@
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
-use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use sqlparser::ast::{self, Visit, Visitor};
@@ -104,7 +105,7 @@ pub async fn table(
     text: &str,
     columns: Vec<NativeColumn>,
     split: Option<&(String, u32)>,
-) -> Result<Arc<Table>> {
+) -> Result<DescribedTable> {
     for (place, column) in columns.iter().enumerate() {
         let what = match column.name.as_str() {
             "" | "?column?" => format!("gives its column {} no name", place + 1),
@@ -148,14 +149,19 @@ pub async fn table(
         name: format!("({})", verbatim(text)),
         columns: remote,
         division,
-        identity: Err("they are those of a query"),
+        identity: Err("they are those of a query".to_owned()),
     };
-    Ok(Arc::new(Table {
+    let definition = match split {
+        None => text.to_owned(),
+        Some((column, portions)) => format!("{text} split on {column} into {portions}"),
+    };
+    let described = Table {
         name: ObjectName::new(catalog, "native", "native_query"),
         columns: described,
         statistics,
         primary_key: vec![],
         kind: TableKind::View,
-        source: Arc::new(DatabaseSource::new(database, table)),
-    }))
+        origin: Origin { definition: Some(definition), ..database.origin() },
+    };
+    Ok(DescribedTable::new(described, DatabaseSource::new(database, table)))
 }

@@ -7,18 +7,21 @@ use std::sync::Arc;
 
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::key_pass::MOST_LISTED;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, Verdict};
+use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Verdict};
+use cobble_plan::scan::ScanSpec;
 use cobble_plan::window::WindowCall;
-use cobble_types::{ColumnId, Error, Result, SqlType};
+use cobble_types::{ColumnId, Error, ObjectName, Result, SqlType};
+use serde::{Deserialize, Serialize};
 
-use super::scan::DatabaseScan;
+use super::scan::{FORM, Work, request_of};
 use super::sql::{Refusal, Sql, VERBATIM};
 use super::{Database, RemoteTable, window, wrap};
 
-#[derive(Debug, Clone)]
-pub struct DatabaseOffer {
-    database: Arc<dyn Database>,
+/// A SELECT under construction, as data.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+pub struct Select {
     from: Sql,
     conditions: Vec<Sql>,
     /// `Some` once the SELECT groups; empty means one group of all rows.
@@ -30,9 +33,7 @@ pub struct DatabaseOffer {
     /// Those of them that are texts.
     texts: HashSet<ColumnId>,
     /// The name of the first table.
-    pub table: Arc<str>,
-    /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
-    division: Vec<String>,
+    pub table: String,
     /// FROM has several tables, and needs parentheses inside of another one.
     is_joined: bool,
     /// FROM is a query, which no index helps to search.
@@ -41,6 +42,16 @@ pub struct DatabaseOffer {
     tables: usize,
     /// The table whose rows are changed, when it is part of this.
     pub target: Option<Arc<RemoteTable>>,
+}
+
+#[derive(Debug, Clone)]
+pub struct DatabaseOffer {
+    database: Arc<dyn Database>,
+    /// The first table's name here.
+    name: ObjectName,
+    pub select: Select,
+    /// As in [`RemoteTable::division`]; empty once the SELECT is of anything but the one table.
+    division: Vec<String>,
 }
 
 /// Characters of a key from which it is written once and then has a name.
@@ -57,36 +68,27 @@ impl DatabaseOffer {
             columns.insert(column.id, Sql { listed, ..Sql::column(text, remote.name.clone()) });
         }
         let texts = texts_of(scan.columns.iter().map(|(column, _)| column)).collect();
-        let from = format!("{} AS t1", table.name);
-        DatabaseOffer {
-            database,
-            from: Sql::new(from),
-            conditions: vec![],
-            groups: None,
-            order: vec![],
-            limit: None,
-            columns,
-            texts,
-            table: table.name.as_str().into(),
-            division: table.division.clone(),
-            is_joined: false,
-            is_nested: false,
-            tables: 1,
-            target: None,
-        }
+        let from = Sql::new(format!("{} AS t1", table.name));
+        let select = Select { from, columns, texts, table: table.name.clone(), tables: 1, ..Select::default() };
+        DatabaseOffer { database, name: scan.table.name.clone(), select, division: table.division.clone() }
+    }
+
+    /// To go on with a SELECT that was agreed.
+    pub fn resumed(database: Arc<dyn Database>, name: ObjectName, select: Select) -> Self {
+        DatabaseOffer { database, name, select, division: vec![] }
     }
 
     fn translate(&self, expr: &Expr) -> Result<Sql, Refusal> {
-        self.database.dialect().translate(expr, &|column| self.columns.get(&column.id).cloned())
+        self.database.dialect().translate(expr, &|column| self.select.columns.get(&column.id).cloned())
     }
 
     fn key(&self, expr: &Expr) -> Result<Sql, Refusal> {
-        self.database.dialect().key(expr, &|column| self.columns.get(&column.id).cloned())
+        self.database.dialect().key(expr, &|column| self.select.columns.get(&column.id).cloned())
     }
 
     /// True while the SELECT has only FROM and WHERE.
     fn is_plain(&self) -> bool {
-        self.groups.is_none() && self.limit.is_none() && self.order.is_empty()
+        self.select.groups.is_none() && self.select.limit.is_none() && self.select.order.is_empty()
     }
 
     /// The SELECT with these columns, as text.
@@ -95,19 +97,19 @@ impl DatabaseOffer {
         if columns.is_empty() {
             out.text(self.database.dialect().no_columns());
         }
-        out.push(&Sql::joined(columns, ", ")).text(" FROM ").push(&self.from);
-        if !self.conditions.is_empty() {
-            out.text(" WHERE ").push(&Sql::joined(&self.conditions, " AND "));
+        out.push(&Sql::joined(columns, ", ")).text(" FROM ").push(&self.select.from);
+        if !self.select.conditions.is_empty() {
+            out.text(" WHERE ").push(&Sql::joined(&self.select.conditions, " AND "));
         }
-        if let Some(groups) = &self.groups
+        if let Some(groups) = &self.select.groups
             && !groups.is_empty()
         {
             out.text(" GROUP BY ").push(&Sql::joined(groups, ", "));
         }
-        if !self.order.is_empty() {
-            out.text(" ORDER BY ").push(&Sql::joined(&self.order, ", "));
+        if !self.select.order.is_empty() {
+            out.text(" ORDER BY ").push(&Sql::joined(&self.select.order, ", "));
         }
-        if let Some((limit, offset)) = self.limit {
+        if let Some((limit, offset)) = self.select.limit {
             out.text(&self.database.dialect().limit(limit, offset));
         }
         out
@@ -115,12 +117,12 @@ impl DatabaseOffer {
 
     /// The conditions, when there is nothing else but one table of the database.
     pub fn conditions_alone(&self) -> Option<&[Sql]> {
-        (self.is_plain() && self.tables == 1 && !self.is_nested).then_some(&self.conditions)
+        (self.is_plain() && self.select.tables == 1 && !self.select.is_nested).then_some(&self.select.conditions)
     }
 
     /// What stands for a column in the list of a SELECT.
     pub fn listed(&self, column: &Column) -> Result<Sql> {
-        let text = self.columns.get(&column.id);
+        let text = self.select.columns.get(&column.id);
         let mut item = text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?;
         if let Some(listed) = item.listed.take() {
             item.text = listed;
@@ -145,33 +147,38 @@ impl DatabaseOffer {
         Ok((self.select(&items), names))
     }
 
-    /// The statement in portions that may be read apart, itself alone when there are none.
-    pub fn statements(&self, columns: &[Column]) -> Result<Vec<Sql>> {
-        if self.division.is_empty() || !self.is_plain() || self.tables > 1 {
+    /// Conditions by which portions may be read apart; none where the SELECT is of more than one table's rows.
+    fn portions(&self) -> &[String] {
+        if self.is_plain() && self.select.tables == 1 { &self.division } else { &[] }
+    }
+
+    /// The statement for each of these portions, itself alone when there are none.
+    pub fn statements(&self, columns: &[Column], portions: &[String]) -> Result<Vec<Sql>> {
+        if portions.is_empty() {
             return Ok(vec![self.statement(columns)?.0]);
         }
         let portion = |condition: &String| {
             let mut offer = self.clone();
-            offer.conditions.push(Sql::new(format!("({condition})")));
+            offer.select.conditions.push(Sql::new(format!("({condition})")));
             Ok(offer.statement(columns)?.0)
         };
-        self.division.iter().map(portion).collect()
+        portions.iter().map(portion).collect()
     }
 
     /// True when a further condition would change which rows a limit lets through.
     pub fn is_limited(&self) -> bool {
-        self.limit.is_some()
+        self.select.limit.is_some()
     }
 
     /// Makes what there is a derived table, so that more can be put on top.
     fn nest(&mut self) {
-        let mut ids: Vec<ColumnId> = self.columns.keys().copied().collect();
+        let mut ids: Vec<ColumnId> = self.select.columns.keys().copied().collect();
         ids.sort_unstable();
-        let alias = format!("t{}", self.tables);
+        let alias = format!("t{}", self.select.tables);
         let items: Vec<Sql> = ids
             .iter()
             .map(|id| {
-                let mut item = self.columns[id].clone();
+                let mut item = self.select.columns[id].clone();
                 item.text(&format!(" AS c{}", id.0));
                 item
             })
@@ -180,17 +187,19 @@ impl DatabaseOffer {
         self.division.clear();
         let mut from = Sql::new("(");
         from.push(&inner).text(&format!(") AS {alias}"));
-        self.from = from;
-        (self.is_joined, self.is_nested) = (false, true);
-        self.conditions.clear();
-        self.groups = None;
-        self.order.clear();
-        self.limit = None;
+        self.select.from = from;
+        (self.select.is_joined, self.select.is_nested) = (false, true);
+        self.select.conditions.clear();
+        self.select.groups = None;
+        self.select.order.clear();
+        self.select.limit = None;
         for id in ids {
-            let used = self.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
+            let used = self.select.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
             let derived = Sql { columns: used, of_rows: true, ..Sql::new(format!("{alias}.c{}", id.0)) };
-            let is_text = self.texts.contains(&id);
-            self.columns.insert(id, if is_text { self.database.dialect().derived_text(derived) } else { derived });
+            let is_text = self.select.texts.contains(&id);
+            self.select
+                .columns
+                .insert(id, if is_text { self.database.dialect().derived_text(derived) } else { derived });
         }
     }
 
@@ -202,14 +211,15 @@ impl DatabaseOffer {
             ..sql.clone()
         };
         let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
-        DatabaseOffer {
-            from: shift(&self.from),
-            conditions: all(&self.conditions),
-            groups: self.groups.as_ref().map(|g| all(g)),
-            order: all(&self.order),
-            columns: self.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
-            ..self.clone()
-        }
+        let select = Select {
+            from: shift(&self.select.from),
+            conditions: all(&self.select.conditions),
+            groups: self.select.groups.as_ref().map(|g| all(g)),
+            order: all(&self.select.order),
+            columns: self.select.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
+            ..self.select.clone()
+        };
+        DatabaseOffer { select, ..self.clone() }
     }
 
     /// `key IN (query)` for a join that only asks whether there is a partner: a query that is made once, where EXISTS could make it for
@@ -222,8 +232,8 @@ impl DatabaseOffer {
         let own = left.translate(own).ok()?;
         let other = right.translate(other).ok()?;
         let mut keys = Sql::default();
-        keys.push(&other).text(" FROM ").push(&right.from);
-        let mut conditions = right.conditions.clone();
+        keys.push(&other).text(" FROM ").push(&right.select.from);
+        let mut conditions = right.select.conditions.clone();
         if join.kind != JoinKind::NullAwareAnti {
             conditions.push(wrap(&[&other], "? IS NOT NULL"));
         }
@@ -277,7 +287,7 @@ fn shift_aliases(text: &str, by: usize) -> String {
 
 impl Offer for DatabaseOffer {
     fn filter(&mut self, conjunct: &Expr) -> Verdict {
-        match (&self.groups, self.limit, self.order.is_empty()) {
+        match (&self.select.groups, self.select.limit, self.select.order.is_empty()) {
             // An order of all rows is that of those that stay.
             (None, None, _) => {}
             (Some(_), None, false) => {
@@ -289,9 +299,9 @@ impl Offer for DatabaseOffer {
             _ => self.nest(),
         }
         let dialect = self.database.dialect();
-        match dialect.condition(conjunct, &|column| self.columns.get(&column.id).cloned()) {
+        match dialect.condition(conjunct, &|column| self.select.columns.get(&column.id).cloned()) {
             Ok(sql) => {
-                self.conditions.push(sql);
+                self.select.conditions.push(sql);
                 Verdict::pushed()
             }
             Err(refusal) => Self::refused(refusal),
@@ -306,8 +316,8 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        self.columns.extend(translated);
-        self.texts.extend(texts_of(columns.iter().map(|(column, _)| column)));
+        self.select.columns.extend(translated);
+        self.select.texts.extend(texts_of(columns.iter().map(|(column, _)| column)));
         Verdict::pushed()
     }
 
@@ -331,23 +341,23 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        next.texts.extend(texts_of(groups.iter().map(|(column, _)| column)));
-        next.texts.extend(texts_of(aggregates.iter().map(|(column, _)| column)));
+        next.select.texts.extend(texts_of(groups.iter().map(|(column, _)| column)));
+        next.select.texts.extend(texts_of(aggregates.iter().map(|(column, _)| column)));
         // A constant key would be read as a column's number, two parameters are never the same, and long texts would be written again and
         // again: such keys become columns first.
         let comes_first = |sql: &Sql| !sql.of_rows || !sql.parameters.is_empty() || sql.text.len() > LONG_KEY;
         if keys.iter().any(|(_, sql)| comes_first(sql)) {
-            next.columns.extend(keys.iter().cloned());
+            next.select.columns.extend(keys.iter().cloned());
             next.nest();
             for (id, sql) in &mut keys {
-                *sql = next.columns[id].clone();
+                *sql = next.select.columns[id].clone();
             }
         }
         columns.extend(keys.iter().cloned());
         let keys: Vec<Sql> = keys.into_iter().map(|(_, sql)| sql).collect();
         for (column, call) in aggregates {
             let written =
-                next.database.dialect().aggregate(call, &|column| next.columns.get(&column.id).cloned(), None);
+                next.database.dialect().aggregate(call, &|column| next.select.columns.get(&column.id).cloned(), None);
             match written {
                 Ok(sql) => {
                     columns.insert(column.id, sql);
@@ -355,15 +365,15 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        next.groups = Some(keys);
-        next.columns = columns;
+        next.select.groups = Some(keys);
+        next.select.columns = columns;
         *self = next;
         Verdict::pushed()
     }
 
     fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
         let mut order = Vec::new();
-        if self.limit.is_some() {
+        if self.select.limit.is_some() {
             self.nest();
         }
         for key in keys {
@@ -381,25 +391,25 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        self.order = order;
-        self.limit = fetch.map(|n| (Some(n), 0));
+        self.select.order = order;
+        self.select.limit = fetch.map(|n| (Some(n), 0));
         Verdict::pushed()
     }
 
     fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
-        if self.limit.is_some() {
+        if self.select.limit.is_some() {
             // Rows of an ordered derived table keep their order only by grace, so the order stays outermost.
-            if !self.order.is_empty() {
-                if let Some((Some(fetch), 0)) = self.limit {
+            if !self.select.order.is_empty() {
+                if let Some((Some(fetch), 0)) = self.select.limit {
                     let left = fetch.saturating_sub(offset);
-                    self.limit = Some((Some(limit.map_or(left, |n| n.min(left))), offset));
+                    self.select.limit = Some((Some(limit.map_or(left, |n| n.min(left))), offset));
                     return Verdict::pushed();
                 }
                 return Verdict::kept(KeptReason::NoSuchAbility, "there is a limit already");
             }
             self.nest();
         }
-        self.limit = Some((limit, offset));
+        self.select.limit = Some((limit, offset));
         Verdict::pushed()
     }
 
@@ -410,12 +420,12 @@ impl Offer for DatabaseOffer {
         }
         let dialect = next.database.dialect();
         let written =
-            window::written(dialect, partition, order, calls, &|column| next.columns.get(&column.id).cloned());
+            window::written(dialect, partition, order, calls, &|column| next.select.columns.get(&column.id).cloned());
         match written {
-            Ok(written) => next.columns.extend(calls.iter().map(|(column, _)| column.id).zip(written)),
+            Ok(written) => next.select.columns.extend(calls.iter().map(|(column, _)| column.id).zip(written)),
             Err(refusal) => return Self::refused(refusal),
         }
-        next.texts.extend(texts_of(calls.iter().map(|(column, _)| column)));
+        next.select.texts.extend(texts_of(calls.iter().map(|(column, _)| column)));
         // What comes next looks at whole rows with what was computed.
         next.nest();
         *self = next;
@@ -430,12 +440,12 @@ impl Offer for DatabaseOffer {
                 return Verdict::kept(KeptReason::DifferentConnections, "another input is of another kind");
             };
             let mut offer = offer.clone();
-            if offer.limit.is_some() || !offer.order.is_empty() {
+            if offer.select.limit.is_some() || !offer.select.order.is_empty() {
                 offer.nest();
             }
             let mut items = Vec::new();
             for (own, column) in own.iter().zip(columns) {
-                let Some(sql) = offer.columns.get(&own.id).cloned() else {
+                let Some(sql) = offer.select.columns.get(&own.id).cloned() else {
                     return Verdict::kept(KeptReason::NoSuchAbility, format!("{own} is not at hand there"));
                 };
                 let mut item = offer.database.dialect().united(Sql { listed: None, ..sql }, &column.sql_type);
@@ -452,22 +462,10 @@ impl Offer for DatabaseOffer {
             let derived = Sql { columns: used.clone(), of_rows: true, ..Sql::new(format!("t1.c{}", id.0)) };
             if texts.contains(&id) { self.database.dialect().derived_text(derived) } else { derived }
         };
-        *self = DatabaseOffer {
-            database: self.database.clone(),
-            from,
-            conditions: vec![],
-            groups: None,
-            order: vec![],
-            limit: None,
-            columns: columns.iter().map(|c| (c.id, column(c.id))).collect(),
-            texts,
-            table: self.table.clone(),
-            division: vec![],
-            is_joined: false,
-            is_nested: true,
-            tables: 1,
-            target: None,
-        };
+        let columns = columns.iter().map(|c| (c.id, column(c.id))).collect();
+        let table = std::mem::take(&mut self.select.table);
+        self.select = Select { from, columns, texts, table, is_nested: true, tables: 1, ..Select::default() };
+        self.division.clear();
         Verdict::pushed()
     }
 
@@ -499,18 +497,20 @@ impl Offer for DatabaseOffer {
             JoinKind::Anti => "NOT EXISTS",
         };
         let mut left = self.clone();
-        let mut right = right.shifted(left.tables);
-        right.tables += left.tables;
-        let tables = right.tables;
+        let mut right = right.shifted(left.select.tables);
+        right.select.tables += left.select.tables;
+        let tables = right.select.tables;
         // Conditions of a side that may be filled with nulls must apply before the join.
         let side = |offer: &mut DatabaseOffer, conditions_may_move: bool| {
-            if !offer.is_plain() || (!conditions_may_move && !offer.conditions.is_empty()) {
+            if !offer.is_plain() || (!conditions_may_move && !offer.select.conditions.is_empty()) {
                 offer.nest();
             }
         };
         side(&mut left, !matches!(kind, JoinKind::Right | JoinKind::Full));
         side(&mut right, matches!(kind, JoinKind::Inner | JoinKind::Right) || kind.left_only());
-        let both = |column: &Column| left.columns.get(&column.id).or_else(|| right.columns.get(&column.id)).cloned();
+        let both = |column: &Column| {
+            left.select.columns.get(&column.id).or_else(|| right.select.columns.get(&column.id)).cloned()
+        };
         let mut conditions = Vec::new();
         let equalities = join.on.iter().map(JoinKey::as_condition);
         for condition in equalities.chain(join.residual.iter().cloned()) {
@@ -521,40 +521,41 @@ impl Offer for DatabaseOffer {
         }
         let mut condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
         let is_null_aware = kind == JoinKind::NullAwareAnti;
-        let among = (kind.left_only() && (right.is_nested || is_null_aware)).then(|| Self::among(&left, &right, join));
+        let among =
+            (kind.left_only() && (right.select.is_nested || is_null_aware)).then(|| Self::among(&left, &right, join));
         if among == Some(None) && is_null_aware {
             let note = "NOT IN is handed over for one key of whole numbers";
             return Verdict::kept(KeptReason::TypeDiffers, note);
         }
         if let Some(Some(condition)) = among {
-            left.conditions.push(condition);
-            left.tables = tables;
-            left.target = left.target.or(right.target);
+            left.select.conditions.push(condition);
+            left.select.tables = tables;
+            left.select.target = left.select.target.or(right.select.target);
             *self = left;
             return Verdict::pushed();
         }
         if kind.left_only() {
-            let inner: Vec<Sql> = right.conditions.iter().cloned().chain([condition]).collect();
+            let inner: Vec<Sql> = right.select.conditions.iter().cloned().chain([condition]).collect();
             condition = Sql::joined(&inner, " AND ");
             let mut exists = Sql::new(format!("{word} (SELECT 1 FROM "));
-            exists.push(&right.from).text(" WHERE ").push(&condition).text(")");
-            left.conditions.push(exists);
-            left.tables = tables;
-            left.target = left.target.or(right.target);
+            exists.push(&right.select.from).text(" WHERE ").push(&condition).text(")");
+            left.select.conditions.push(exists);
+            left.select.tables = tables;
+            left.select.target = left.select.target.or(right.select.target);
             *self = left;
             return Verdict::pushed();
         }
         // Parameters follow the order of the text: FROM with its ON conditions stands before WHERE.
-        let mut from = left.from.clone();
-        let (open, close) = if right.is_joined { ("(", ")") } else { ("", "") };
-        from.text(&format!(" {word} {open}")).push(&right.from).text(&format!("{close} ON ")).push(&condition);
-        left.from = from;
-        left.is_joined = true;
-        left.conditions.extend(right.conditions);
-        left.columns.extend(right.columns);
-        left.texts.extend(right.texts);
-        left.tables = tables;
-        left.target = left.target.or(right.target);
+        let mut from = left.select.from.clone();
+        let (open, close) = if right.select.is_joined { ("(", ")") } else { ("", "") };
+        from.text(&format!(" {word} {open}")).push(&right.select.from).text(&format!("{close} ON ")).push(&condition);
+        left.select.from = from;
+        left.select.is_joined = true;
+        left.select.conditions.extend(right.select.conditions);
+        left.select.columns.extend(right.select.columns);
+        left.select.texts.extend(right.select.texts);
+        left.select.tables = tables;
+        left.select.target = left.select.target.or(right.select.target);
         *self = left;
         Verdict::pushed()
     }
@@ -563,10 +564,33 @@ impl Offer for DatabaseOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
+    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
+        if self.is_limited() {
+            return Verdict::kept(KeptReason::BelowKept, "the statement has a limit, which would come after");
+        }
+        if !self.database.dialect().takes_keys(&column.sql_type) {
+            return Verdict::kept(KeptReason::TypeDiffers, format!("keys of type {} are not sent", column.sql_type));
+        }
+        if keys > MOST_LISTED as f64 {
+            return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
+        }
+        Verdict::Prunes { note: Some("as a list in the statement".into()) }
+    }
+
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let (_, names) = self.statement(columns)?;
-        let statements = self.statements(columns)?;
-        Ok(Arc::new(DatabaseScan::new(self.database.clone(), statements, names, self.clone(), columns.to_vec())))
+        let portions = self.portions();
+        let request = request_of(self.database.as_ref(), &self.statements(columns, portions)?, columns);
+        let facts = self.database.facts().to_owned();
+        let work = Work { facts, select: self.select.clone(), columns: columns.to_vec() };
+        let place = (self.database.connection(), self.database.dialect().kind());
+        let spec = ScanSpec::new(place, &self.name, FORM, &work)?.with_portions(portions)?;
+        let ranges = portions.len() as u64;
+        let parts = match ranges < 2 {
+            true => vec![],
+            false => vec![PartCount { parts: "ranges".into(), read: ranges, total: ranges }],
+        };
+        Ok(Agreed { parts, ..Agreed::new(spec, request, names) })
     }
 }
 

@@ -4,11 +4,12 @@ use std::collections::BTreeSet;
 
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
+use serde::{Deserialize, Serialize};
 
 use super::dialect::Dialect;
 
 /// A bound value with its type.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Parameter(pub Value, pub SqlType);
 
 impl Parameter {
@@ -37,7 +38,7 @@ pub fn verbatim(text: &str) -> String {
 }
 
 /// A piece of SQL with its parameters in the order in which their marks stand in the text.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Sql {
     pub text: String,
     pub parameters: Vec<Parameter>,

@@ -9,7 +9,8 @@ use async_trait::async_trait;
 use cobble_network::TestStep;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
-use cobble_plan::offer::Acceptance;
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{Acceptance, GateScan, ScanSpec};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
@@ -81,7 +82,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
     /// Tables and views of a schema, in order of their names; an unknown schema has none.
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>>;
     /// The table under the catalog's name, or `None` when there is none of this name.
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>>;
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>>;
     /// The columns of all tables of a schema, as each table is described, in order of their names; none where the source tells them only
     /// table by table.
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
@@ -89,7 +90,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Ok(None)
     }
     /// A query in the source's own language as a table; only a single one that reads is taken.
-    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         let _ = query;
         Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
             .hint("only databases have one; query the catalog's tables instead"))
@@ -101,7 +102,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
             .hint("databases take stored queries, and files take paths"))
     }
     /// A table that its catalog defines.
-    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<DescribedTable> {
         let Some(query) = &definition.query else {
             return Err(Error::new(
                 Code::Unsupported,
@@ -114,8 +115,11 @@ pub trait Connector: Send + Sync + fmt::Debug {
             .native(&name.catalog, &query)
             .await
             .map_err(|e| Error { message: format!("{name}: {}", e.message), ..e })?;
-        Ok(Arc::new(Table { name: name.clone(), ..found.as_ref().clone() }))
+        let table = Table { name: name.clone(), ..found.table.as_ref().clone() };
+        Ok(DescribedTable { table: Arc::new(table), ..found })
     }
+    /// Makes a scan of what an offer of this kind has come to, here or in another process. Nothing is contacted yet.
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>>;
     /// Looks into all files below a path and sorts them into tables. `forms` is what is known of how texts are written.
     async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
         let _ = (path, forms, looking);

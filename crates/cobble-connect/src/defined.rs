@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use cobble_plan::logical::{Table, TableKind};
+use cobble_plan::logical::TableKind;
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter};
@@ -62,7 +64,7 @@ impl Connector for Defined {
         Ok(all)
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         if let Some((definition, connector)) = self.tables.get(&(schema.to_owned(), table.to_owned())) {
             return connector.defined(&ObjectName::new(catalog, schema, table), definition).await.map(Some);
         }
@@ -76,7 +78,7 @@ impl Connector for Defined {
         self.inner.check_definition(definition)
     }
 
-    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<DescribedTable> {
         self.inner.defined(name, definition).await
     }
 
@@ -88,8 +90,15 @@ impl Connector for Defined {
         }
     }
 
-    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         self.inner.native(catalog, query).await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        match self.tables.get(&(spec.table.schema.clone(), spec.table.table.clone())) {
+            Some((_, connector)) => connector.scan(spec),
+            None => self.inner.scan(spec),
+        }
     }
 
     async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {

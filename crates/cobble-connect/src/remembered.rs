@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
-use cobble_plan::logical::Table;
+use cobble_plan::offer::DescribedTable;
+use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter};
@@ -30,7 +31,7 @@ pub struct Remembered {
     life: Duration,
     schemas: Mutex<Answers<(), Vec<String>>>,
     tables: Mutex<Answers<String, Vec<TableEntry>>>,
-    described: Mutex<Answers<[String; 3], Option<Arc<Table>>>>,
+    described: Mutex<Answers<[String; 3], Option<DescribedTable>>>,
     trouble: Mutex<Option<Trouble>>,
 }
 
@@ -125,7 +126,7 @@ impl Connector for Remembered {
         self.ask(&self.tables, schema.to_owned(), |found| !found.is_empty(), self.inner.tables(schema)).await
     }
 
-    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<Arc<Table>>> {
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         let key = [catalog, schema, table].map(str::to_owned);
         self.ask(&self.described, key, Option::is_some, self.inner.table(catalog, schema, table)).await
     }
@@ -134,7 +135,7 @@ impl Connector for Remembered {
         self.guarded(self.inner.columns(schema)).await
     }
 
-    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<Arc<Table>> {
+    async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         let key = [catalog.to_owned(), format!("native {:?}", query.split), query.text.clone()];
         let ask = async { self.inner.native(catalog, query).await.map(Some) };
         let found = self.ask(&self.described, key, Option::is_some, ask).await?;
@@ -145,12 +146,16 @@ impl Connector for Remembered {
         self.inner.check_definition(definition)
     }
 
-    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<Arc<Table>> {
+    async fn defined(&self, name: &ObjectName, definition: &TableDefinition) -> Result<DescribedTable> {
         let written = serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?;
         let key = [name.catalog.clone(), format!("{} {}", name.schema, name.table), written];
         let ask = async { self.inner.defined(name, definition).await.map(Some) };
         let found = self.ask(&self.described, key, Option::is_some, ask).await?;
         found.ok_or_else(|| Error::internal("a defined table without a description"))
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        self.inner.scan(spec)
     }
 
     async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {
@@ -209,9 +214,13 @@ mod tests {
             Ok(vec![])
         }
 
-        async fn table(&self, _: &str, _: &str, _: &str) -> Result<Option<Arc<Table>>> {
+        async fn table(&self, _: &str, _: &str, _: &str) -> Result<Option<DescribedTable>> {
             self.calls.fetch_add(1, Ordering::Relaxed);
             Ok(None)
+        }
+
+        fn scan(&self, _: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+            Err(Error::internal("it has no tables"))
         }
 
         fn refresh(&self) {}

@@ -9,6 +9,7 @@ use arrow::array::{Array, AsArray, RecordBatch};
 use arrow::datatypes::Int64Type;
 use chrono::{DateTime, Utc};
 use cobble_plan::logical::{Table, TableColumn};
+use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics, distribution};
 use cobble_types::{Error, ObjectName, Result, SqlType, Value, quote_identifier};
 use serde::{Deserialize, Serialize};
@@ -173,11 +174,11 @@ impl Engine {
     }
 
     /// A table as its source describes it, with what has been collected of it.
-    pub(crate) fn with_statistics(&self, table: Arc<Table>) -> Arc<Table> {
-        let known = self.statistics.read().unwrap_or_else(PoisonError::into_inner).get(&table.name).cloned();
+    pub(crate) fn with_statistics(&self, found: DescribedTable) -> DescribedTable {
+        let known = self.statistics.read().unwrap_or_else(PoisonError::into_inner).get(&found.table.name).cloned();
         match known {
-            Some(collected) => Arc::new(collected.over(&table)),
-            None => table,
+            Some(collected) => DescribedTable { table: Arc::new(collected.over(&found.table)), ..found },
+            None => found,
         }
     }
 

@@ -1,6 +1,6 @@
 //! The engine's connections and catalogs. They change while queries run: a query keeps the set it began with.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::kinds::KINDS;
@@ -8,6 +8,7 @@ use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
 use cobble_exec::CpuPool;
 use cobble_plan::registry::built_in;
+use cobble_plan::scan::{GateScan, ScanSpec, Scans};
 use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -15,9 +16,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
-use crate::memory_table::MemoryTable;
+use crate::memory_table::{self, MemoryTable};
 use crate::session::Session;
 use crate::views::{KnownViews, list};
+use crate::{files_at, returning};
 
 /// A function as lists and completion show it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -129,9 +131,26 @@ pub struct CatalogSet {
     pub catalogs: BTreeMap<String, CatalogDefinition>,
     /// One for each catalog.
     pub(crate) connectors: BTreeMap<String, Arc<dyn Connector>>,
+    /// Of files of this machine that statements have named, the last ones, by their paths.
+    files_of_machine: Mutex<VecDeque<(String, Arc<dyn Connector>)>>,
 }
 
+/// So many of them.
+const MOST_FILES_OF_MACHINE: usize = 16;
+
 impl CatalogSet {
+    /// What reads the files at a path of this machine.
+    pub(crate) fn files_of_machine(&self, path: &str) -> Result<Arc<dyn Connector>> {
+        let mut known = self.files_of_machine.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, connector)) = known.iter().find(|(own, _)| own == path) {
+            return Ok(connector.clone());
+        }
+        let connector = KINDS.connect(&ConnectionDefinition::new("files", "files", path))?;
+        known.push_front((path.to_owned(), connector.clone()));
+        known.truncate(MOST_FILES_OF_MACHINE);
+        Ok(connector)
+    }
+
     /// Puts connectors before the catalogs, those of `before` where nothing is other than there.
     pub(crate) fn new(
         connections: BTreeMap<String, Arc<OpenConnection>>,
@@ -154,7 +173,7 @@ impl CatalogSet {
             };
             connectors.insert(name.clone(), connector);
         }
-        Ok(CatalogSet { connections, catalogs, connectors })
+        Ok(CatalogSet { connections, catalogs, connectors, files_of_machine: Mutex::default() })
     }
 }
 
@@ -322,7 +341,7 @@ impl Engine {
     fn change<T>(&self, change: impl FnOnce(&mut CatalogSet) -> Result<T>) -> Result<T> {
         let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
         let (connections, catalogs) = (set.connections.clone(), set.catalogs.clone());
-        let mut next = CatalogSet { connections, catalogs, connectors: BTreeMap::new() };
+        let mut next = CatalogSet { connections, catalogs, ..CatalogSet::default() };
         let outcome = change(&mut next)?;
         *set = Arc::new(CatalogSet::new(next.connections, next.catalogs, &set)?);
         drop(set);
@@ -488,5 +507,30 @@ impl CatalogSet {
         self.connectors
             .get(catalog)
             .ok_or_else(|| Error::unknown("catalog", catalog, self.catalogs.keys().map(String::as_str)))
+    }
+}
+
+impl Scans for CatalogSet {
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        match spec.kind.as_str() {
+            memory_table::KIND => return memory_table::scan(spec),
+            returning::KIND => return returning::scan(self, spec),
+            _ => {}
+        }
+        if spec.table.schema == files_at::SCHEMA && files_at::is_of_machine(&spec.table.table) {
+            return self.files_of_machine(&spec.table.table)?.scan(spec);
+        }
+        let connector = self.connector(&spec.table.catalog)?;
+        let own = self.catalogs.get(&spec.table.catalog).and_then(|c| self.connections.get(&c.connection));
+        match own.map(|own| &own.definition) {
+            Some(own) if own.name == spec.connection && own.kind == spec.kind => connector.scan(spec),
+            _ => {
+                let ScanSpec { connection, kind, table, .. } = spec;
+                let what = format!(
+                    "the plan reads {table} by connection {connection} of kind {kind}, and it is another one here"
+                );
+                Err(Error::new(Code::NotFound, what).hint("plan the statement again"))
+            }
+        }
     }
 }

@@ -8,9 +8,10 @@ use cobble_exec::fold_constant;
 use cobble_plan::LogicalPlan;
 use cobble_plan::document::{Piece, PlanDocument};
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::Table;
-use cobble_plan::offer::{NewValue, RowChange, SourceChange, Verdict};
+use cobble_plan::logical::{Role, Table};
+use cobble_plan::offer::{DescribedTable, Verdict};
 use cobble_plan::physical::{Operator, PhysicalPlan};
+use cobble_plan::scan::{NewValue, RowChange, ScanSpec, Scans, SourceChange};
 use cobble_plan::statistics::ColumnStatistics;
 use cobble_sql::{BoundQuery, CatalogReader, Change, TableReference};
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType};
@@ -22,22 +23,31 @@ use crate::memory_table::MemoryTable;
 #[derive(Debug)]
 pub struct PlannedChange {
     pub table: ObjectName,
-    pub change: Option<Arc<dyn SourceChange>>,
+    pub change: Option<MadeChange>,
     pub document: PlanDocument,
     pub seconds: f64,
 }
 
+/// A change as data, and made of that.
+#[derive(Debug)]
+pub struct MadeChange {
+    pub spec: ScanSpec,
+    pub change: RowChange,
+    pub ready: Arc<dyn SourceChange>,
+}
+
 /// The table whose rows are changed, with the columns that tell them apart at its end.
 pub struct Target {
-    pub table: Arc<Table>,
+    pub found: DescribedTable,
     pub identity: Vec<String>,
     /// The columns of the query, the set ones last.
     pub wanted: Vec<(String, SqlType)>,
 }
 
 impl Target {
-    pub fn new(found: &Table, change: &Change) -> Result<Target> {
-        let (identity, source) = found.source.changeable()?;
+    pub fn new(found: &DescribedTable, change: &Change) -> Result<Target> {
+        let (identity, source) = found.source.changeable(&found.table)?;
+        let found = &found.table;
         let names: Vec<String> = identity.iter().map(|column| column.name.clone()).collect();
         let mut wanted: Vec<_> = identity.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
         for (place, (name, position)) in change.set.iter().flatten().enumerate() {
@@ -50,10 +60,11 @@ impl Target {
             })?;
             wanted.push((name.clone(), column.sql_type.clone()));
         }
-        let mut table = Table { source, ..found.clone() };
+        let mut table = found.as_ref().clone();
+        table.origin.role = Role::Changed;
         table.statistics.columns.extend(identity.iter().map(|_| ColumnStatistics::default()));
         table.columns.extend(identity);
-        Ok(Target { table: Arc::new(table), identity: names, wanted })
+        Ok(Target { found: DescribedTable { table: Arc::new(table), source }, identity: names, wanted })
     }
 }
 
@@ -131,6 +142,7 @@ pub fn planned(
     table: ObjectName,
     change: &Change,
     mut plan: PhysicalPlan,
+    scans: &dyn Scans,
     values: Vec<(ColumnId, Option<NewValue>)>,
     returned: Option<Vec<Column>>,
     seconds: f64,
@@ -161,11 +173,13 @@ pub fn planned(
             (Some(name), None) => set.push((name.clone(), NewValue::Found(place(id)?))),
         }
     }
-    let ready = only.scan.change(&RowChange { identity, set: change.set.as_ref().map(|_| set), returned })?;
+    let made = RowChange { identity, set: change.set.as_ref().map(|_| set), returned };
+    let (spec, ready) = (only.spec.clone(), scans.scan(&only.spec)?.change(&made)?);
     let document = &mut plan.document.gates[*gate];
     document.request = ready.request();
     document.pieces.push(Piece { piece: word.to_lowercase(), text: table.to_string(), verdict: Verdict::pushed() });
-    Ok(PlannedChange { table, change: Some(ready), document: plan.document, seconds })
+    let change = Some(MadeChange { spec, change: made, ready });
+    Ok(PlannedChange { table, change, document: plan.document, seconds })
 }
 
 /// The columns of the answer.

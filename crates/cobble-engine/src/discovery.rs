@@ -6,13 +6,14 @@ use std::sync::Arc;
 use cobble_connect::{DefinedColumn, Discovered, Forms, Looking, TableDefinition};
 use cobble_exec::{fold_constant, start};
 use cobble_plan::expr::Column;
-use cobble_plan::logical::{LogicalPlan, Scan, Table, TableColumn};
+use cobble_plan::logical::{LogicalPlan, Scan, TableColumn};
+use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_plan::{Settings, planner};
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType, TextForm, array_value_text};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
-use crate::catalogs::{CatalogDefinition, Engine};
+use crate::catalogs::{CatalogDefinition, CatalogSet, Engine};
 
 /// A difference between a catalog's definition and its files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -102,7 +103,7 @@ impl Engine {
             let (schema, name) = table.name.split_once('.').unwrap_or(("public", &table.name));
             let read = async {
                 let found = connector.defined(&ObjectName::new(catalog, schema, name), &table.definition).await?;
-                self.first_rows(found, &looking.cancel).await
+                self.first_rows(&set, found, &looking.cancel).await
             };
             match read.await {
                 Ok(sample) => table.sample = sample,
@@ -115,7 +116,14 @@ impl Engine {
     }
 
     /// Each column with its values in the first rows.
-    async fn first_rows(&self, table: Arc<Table>, cancel: &CancellationToken) -> Result<Vec<SampleColumn>> {
+    async fn first_rows(
+        &self,
+        set: &CatalogSet,
+        found: DescribedTable,
+        cancel: &CancellationToken,
+    ) -> Result<Vec<SampleColumn>> {
+        let (mut sources, table) = (Sources::default(), found.table.clone());
+        sources.add(&found);
         let place = |(place, own): (usize, &TableColumn)| {
             let (id, name) = (ColumnId(place as u32 + 1), own.name.clone());
             (Column { id, qualifier: None, name, sql_type: own.sql_type.clone() }, place)
@@ -130,8 +138,8 @@ impl Engine {
         // In the order of the files, one after another.
         let mut settings = Settings::default();
         settings.set("run.tasks", "1")?;
-        let plan = planner::plan(limited, &settings, &fold_constant)?;
-        let mut running = start(&plan, &settings, &self.pool, cancel.child_token())?;
+        let plan = planner::plan(limited, &sources, &settings, &fold_constant)?;
+        let mut running = start(&plan, set, &settings, &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
             for row in 0..batch.num_rows() {
                 for (column, array) in sample.iter_mut().zip(batch.columns()) {

@@ -8,7 +8,7 @@ use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatch
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
-use cobble_plan::offer::Changed;
+use cobble_plan::scan::Changed;
 use cobble_types::{Code, Error, ObjectName, Position, Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio::task::JoinHandle;
@@ -184,10 +184,11 @@ impl Execution {
 
     /// Starts a change of rows at their source. It ends at the source when nobody waits for it any more, unless it is being committed.
     pub(crate) fn changing(planned: PlannedChange, cancel: CancellationToken) -> Self {
-        let (change, stop) = (planned.change.clone(), cancel.clone().drop_guard());
+        let ready = planned.change.as_ref().map(|made| made.ready.clone());
+        let (change, stop) = (ready, cancel.clone().drop_guard());
         let work = tokio::spawn(async move {
             match change {
-                Some(change) => change.run(&|_| Ok(()), &cancel).await,
+                Some(made) => made.run(&|_| Ok(()), &cancel).await,
                 None => Ok(Changed::default()),
             }
         });

@@ -1,10 +1,7 @@
 //! The table that `rows_at('path', …)` means: files of a catalog, or of this machine, read as a definition would have them read.
 
-use std::sync::Arc;
-
-use crate::kinds::KINDS;
-use cobble_connect::{ConnectionDefinition, TableDefinition};
-use cobble_plan::logical::Table;
+use cobble_connect::TableDefinition;
+use cobble_plan::offer::DescribedTable;
 use cobble_sql::RowsAt;
 use cobble_types::{Code, Error, ObjectName, Result};
 
@@ -76,12 +73,19 @@ fn columns(text: &str) -> Result<Vec<cobble_connect::DefinedColumn>> {
     parts.iter().map(|part| part.parse()).collect()
 }
 
-pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<Arc<Table>> {
+/// The schema that such tables are said to be in.
+pub const SCHEMA: &str = "rows_at";
+
+/// True for a path of the service's machine, where others begin with a catalog.
+pub fn is_of_machine(path: &str) -> bool {
+    path.starts_with(['/', '.'])
+}
+
+pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<DescribedTable> {
     let path = call.path.trim();
-    let of_machine = path.starts_with(['/', '.']);
-    let (catalog, connector, inner) = match of_machine {
+    let (catalog, connector, inner) = match is_of_machine(path) {
         // The address itself may be a folder, a file or a pattern.
-        true => ("files", KINDS.connect(&ConnectionDefinition::new("files", "files", path))?, ""),
+        true => ("files", set.files_of_machine(path)?, ""),
         false => {
             let (catalog, rest) = path.split_once('/').unwrap_or((path, ""));
             let known = set.connector(catalog).map_err(|error| {
@@ -95,5 +99,5 @@ pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<Arc<Table>> {
     connector
         .check_definition(&definition)
         .map_err(|e| Error { message: format!("table rows_at(): {}", e.message), ..e })?;
-    connector.defined(&ObjectName::new(catalog, "rows_at", path), &definition).await
+    connector.defined(&ObjectName::new(catalog, SCHEMA, path), &definition).await
 }

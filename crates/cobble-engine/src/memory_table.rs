@@ -3,20 +3,24 @@
 use std::any::Any;
 use std::collections::HashMap;
 use std::fmt;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, StringViewArray};
 use arrow::datatypes::{Field, Schema};
+use arrow::ipc::reader::StreamReader;
+use arrow::ipc::writer::StreamWriter;
 use async_trait::async_trait;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
-use cobble_plan::offer::{
-    GateScan, KeptReason, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source, Verdict, places_of,
-};
+use cobble_plan::logical::{Join, Origin, Scan, SortKey, Table, TableColumn, TableKind};
+use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Offer, Request, Source, Verdict, places_of};
+use cobble_plan::scan::{GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_plan::serial::Bytes;
 use cobble_plan::statistics::TableStatistics;
-use cobble_types::{ColumnId, ObjectName, Result, SqlType};
+use cobble_types::{ColumnId, Error, ObjectName, Result, SqlType};
+use serde::{Deserialize, Serialize};
+
+use crate::catalogs::SYSTEM_CATALOG;
 
 /// Columns with their types, and the rows.
 #[derive(Debug, Clone)]
@@ -35,7 +39,7 @@ pub fn text_rows(names: &[&str], rows: &[Vec<Option<String>>]) -> MemoryTable {
 }
 
 impl MemoryTable {
-    pub fn into_table(self, name: ObjectName) -> Arc<Table> {
+    pub fn into_table(self, name: ObjectName) -> DescribedTable {
         let columns = self
             .columns
             .iter()
@@ -48,44 +52,34 @@ impl MemoryTable {
             })
             .collect();
         let statistics = TableStatistics { rows: Some(self.rows as f64), ..TableStatistics::default() };
-        Arc::new(Table {
-            name,
-            columns,
-            statistics,
-            primary_key: vec![],
-            kind: TableKind::View,
-            source: Arc::new(MemorySource { table: Arc::new(self) }),
-        })
+        let (kind, origin) = (TableKind::View, Origin::new(SYSTEM_CATALOG, KIND, None));
+        let table = Table { name, columns, statistics, primary_key: vec![], kind, origin };
+        DescribedTable::new(table, MemorySource { rows: Arc::new(self) })
     }
 }
+
+/// What such rows are called where the kind of a source is said.
+pub const KIND: &str = "state";
 
 #[derive(Debug)]
 struct MemorySource {
-    table: Arc<MemoryTable>,
+    rows: Arc<MemoryTable>,
 }
 
 impl Source for MemorySource {
-    fn connection(&self) -> &str {
-        "lane"
-    }
-
-    fn kind(&self) -> &str {
-        "state"
-    }
-
-    fn region(&self) -> Option<&str> {
-        None
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let table = self.table.clone();
-        let finish = move |places| -> Arc<dyn GateScan> { Arc::new(MemoryScan { table: table.clone(), places }) };
+        let (rows, name) = (self.rows.clone(), scan.table.name.clone());
+        let finish = move |places: Vec<usize>| {
+            let spec = ScanSpec::new((SYSTEM_CATALOG, KIND), &name, FORM, &Work::new(&rows, &places)?)?;
+            let request = Request { text: "rows of the service's own state".to_owned(), parameters: vec![] };
+            Ok(Agreed::new(spec, request, places.iter().map(|p| rows.columns[*p].0.clone()).collect()))
+        };
         Box::new(KeptOffer::new(scan, "the rows are in the engine already", finish))
     }
 }
 
-/// Makes the scan of the columns at these places.
-type Finish = dyn Fn(Vec<usize>) -> Arc<dyn GateScan> + Send + Sync;
+/// Makes the work on the columns at these places.
+type Finish = dyn Fn(Vec<usize>) -> Result<Agreed> + Send + Sync;
 
 /// An offer that takes nothing over.
 pub struct KeptOffer {
@@ -98,7 +92,7 @@ impl KeptOffer {
     pub fn new(
         scan: &Scan,
         why: &'static str,
-        finish: impl Fn(Vec<usize>) -> Arc<dyn GateScan> + Send + Sync + 'static,
+        finish: impl Fn(Vec<usize>) -> Result<Agreed> + Send + Sync + 'static,
     ) -> KeptOffer {
         let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
         KeptOffer { places, why, finish: Box::new(finish) }
@@ -144,65 +138,82 @@ impl Offer for KeptOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        Ok((self.finish)(places_of(&self.places, columns)?))
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        (self.finish)(places_of(&self.places, columns)?)
+    }
+}
+
+/// The form of [`Work`].
+const FORM: u16 = 1;
+
+/// The rows themselves, as a stream of the Arrow IPC format.
+#[derive(Debug, Serialize, Deserialize)]
+struct Work {
+    rows: usize,
+    stream: Bytes,
+}
+
+fn batch(arrays: Vec<ArrayRef>, rows: usize) -> Result<RecordBatch> {
+    let field = |(place, array): (usize, &ArrayRef)| Field::new(place.to_string(), array.data_type().clone(), true);
+    let schema = Arc::new(Schema::new(arrays.iter().enumerate().map(field).collect::<Vec<Field>>()));
+    let options = RecordBatchOptions::new().with_row_count(Some(rows));
+    Ok(RecordBatch::try_new_with_options(schema, arrays, &options)?)
+}
+
+impl Work {
+    fn new(table: &MemoryTable, places: &[usize]) -> Result<Work> {
+        let batch = batch(places.iter().map(|p| table.arrays[*p].clone()).collect(), table.rows)?;
+        let mut writer = StreamWriter::try_new(Vec::new(), &batch.schema())?;
+        writer.write(&batch)?;
+        Ok(Work { rows: table.rows, stream: Bytes(writer.into_inner()?) })
+    }
+
+    fn batch(&self) -> Result<RecordBatch> {
+        let mut reader = StreamReader::try_new(self.stream.0.as_slice(), None)?;
+        let read = reader.next().transpose()?.ok_or_else(|| Error::internal("rows of the service are missing"))?;
+        batch(read.columns().to_vec(), self.rows)
     }
 }
 
 #[derive(Debug)]
-struct MemoryScan {
-    table: Arc<MemoryTable>,
-    places: Vec<usize>,
+struct MemoryScan(RecordBatch);
+
+/// The scan of rows that a plan carries with it.
+pub fn scan(spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    Ok(Arc::new(MemoryScan(spec.unpack::<Work>(FORM)?.batch()?)))
 }
 
 #[async_trait]
 impl GateScan for MemoryScan {
-    fn request(&self) -> Request {
-        Request { text: "rows of the service's own state".to_owned(), parameters: vec![] }
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.places.iter().map(|p| self.table.columns[*p].0.clone()).collect()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![]
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
     async fn open(&self, _: &ScanTools) -> Result<Arc<dyn Portions>> {
-        let fields: Vec<Field> =
-            self.places.iter().map(|p| Field::new(p.to_string(), self.table.columns[*p].1.to_arrow(), true)).collect();
-        let arrays = self.places.iter().map(|p| self.table.arrays[*p].clone()).collect();
-        let options = RecordBatchOptions::new().with_row_count(Some(self.table.rows));
-        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
-        Ok(Arc::new(MemoryPortions { batch, claimed: AtomicBool::new(false) }))
+        Ok(Batches::new(vec![self.0.clone()]))
     }
 }
 
-struct MemoryPortions {
-    batch: RecordBatch,
-    claimed: AtomicBool,
+/// Batches that are there already, as one portion.
+#[derive(Debug)]
+pub struct Batches(Mutex<Vec<RecordBatch>>);
+
+impl Batches {
+    pub fn new(batches: Vec<RecordBatch>) -> Arc<dyn Portions> {
+        Arc::new(Batches(Mutex::new(batches)))
+    }
 }
 
 #[async_trait]
-impl Portions for MemoryPortions {
+impl Portions for Batches {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        if self.claimed.swap(true, Ordering::Relaxed) {
-            return Ok(None);
-        }
-        Ok(Some(Box::new(OneBatch(Some(self.batch.clone())))))
+        let batches = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
+        let reader = |batches: Vec<RecordBatch>| Box::new(InOrder(batches.into_iter())) as Box<dyn PortionReader>;
+        Ok((!batches.is_empty()).then(|| reader(batches)))
     }
 }
 
-struct OneBatch(Option<RecordBatch>);
+struct InOrder(std::vec::IntoIter<RecordBatch>);
 
 #[async_trait]
-impl PortionReader for OneBatch {
+impl PortionReader for InOrder {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        Ok(self.0.take())
+        Ok(self.0.next())
     }
 }

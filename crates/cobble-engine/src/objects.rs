@@ -4,14 +4,13 @@
 use std::sync::Arc;
 
 use cobble_connect::{Added, Connector, NewRows, TableChange};
-use cobble_exec::{Script, start};
+use cobble_exec::Script;
 use cobble_plan::logical::Table;
 use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 use cobble_sql::{
     CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, TableReference, Transaction, Write, WrittenName,
 };
-use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
@@ -120,11 +119,11 @@ impl Session {
             }
             false => {
                 let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
-                let wanted = columns_to_fill(&known, &write.columns).map_err(at)?;
+                let wanted = columns_to_fill(&known.table, &write.columns).map_err(at)?;
                 if let Some(query) = &write.returning {
-                    let rows = Returning::new(&known);
+                    let rows = Returning::new(&known.table);
                     let computed = Computed::new(self.bound_to_rows(query, &rows)?);
-                    let list = known.source.added(&computed.columns).map_err(at)?;
+                    let list = known.source.added(&known.table, &computed.columns).map_err(at)?;
                     returned = Some(Added { list, columns: computed.columns.clone() });
                     returning = Some(computed);
                 }
@@ -144,7 +143,7 @@ impl Session {
         let writer = connector.writer(rows).await.map_err(at)?;
         self.has_written();
         let writing = Writing::start(target, writer, returning);
-        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
+        let running = self.start(&planned, cancel)?;
         let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
         Ok(execution.writing(writing, &self.settings.time_zone))
     }

@@ -8,6 +8,7 @@ use cobble_exec::fold_constant;
 use cobble_plan::UserView;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
+use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_sql::{
     BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, TableReference, ViewInFrom, bind_query,
     table_references,
@@ -36,13 +37,13 @@ pub const DEFAULT_SCHEMA: &str = "public";
 /// A table or a view of the service's own.
 #[derive(Debug, Clone)]
 pub enum Relation {
-    Table(Arc<Table>),
+    Table(DescribedTable),
     View(ObjectName, Arc<KnownView>),
 }
 
 /// What a name stands for, with what a view's own names stand for.
 enum Meaning {
-    Table(Arc<Table>),
+    Table(DescribedTable),
     View { name: ObjectName, known: Arc<KnownView>, tables: Resolved },
 }
 
@@ -51,10 +52,28 @@ pub struct Resolved {
     meanings: HashMap<TableReference, Result<Meaning>>,
 }
 
+impl Resolved {
+    /// The sources of all tables, those of views among them.
+    pub fn sources(&self) -> Sources {
+        let mut sources = Sources::default();
+        self.add_sources(&mut sources);
+        sources
+    }
+
+    fn add_sources(&self, sources: &mut Sources) {
+        for meaning in self.meanings.values().flatten() {
+            match meaning {
+                Meaning::Table(found) => sources.add(found),
+                Meaning::View { tables, .. } => tables.add_sources(sources),
+            }
+        }
+    }
+}
+
 impl CatalogReader for Resolved {
     fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
         match self.meanings.get(name) {
-            Some(Ok(Meaning::Table(found))) => Ok(found.clone()),
+            Some(Ok(Meaning::Table(found))) => Ok(found.table.clone()),
             Some(Err(error)) => Err(error.clone()),
             _ => Err(Error::internal(format!("{name} was not looked up"))),
         }
@@ -208,7 +227,7 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
 }
 
 /// A table alone: a view is refused.
-pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Arc<Table>> {
+pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<DescribedTable> {
     // information_schema without a catalog speaks of the default one, or of all.
     if let [schema, table] = name
         && schema == "information_schema"

@@ -1,8 +1,8 @@
 //! RETURNING: a query over the rows that a change gives back. Its only gate makes the change when it is opened, so the rows come,
 //! are counted and are cancelled as those of any other query, and none is shown before the change has been made for good.
 
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{Field, Schema};
@@ -11,55 +11,48 @@ use cobble_exec::expression::Places;
 use cobble_plan::LogicalPlan;
 use cobble_plan::document::GateDocument;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Scan, Table};
-use cobble_plan::offer::{
-    Changed, GateCounters, GateScan, Offer, PartCount, PortionReader, Portions, Request, ScanTools, Source,
-    SourceChange,
-};
+use cobble_plan::logical::{Origin, Role, Scan, Table};
+use cobble_plan::offer::{Agreed, DescribedTable, Offer, Request, Source, Sources};
 use cobble_plan::physical::PhysicalPlan;
+use cobble_plan::scan::{
+    Changed, GateCounters, GateScan, Portions, RowChange, ScanSpec, ScanTools, Scans, SourceChange,
+};
 use cobble_plan::statistics::TableStatistics;
 use cobble_sql::{BoundQuery, CatalogReader, TableReference};
 use cobble_types::{Code, ColumnId, Error, Result};
+use serde::{Deserialize, Serialize};
 
 use crate::changing::{PlannedChange, made_of};
 use crate::execution::ResultColumn;
-use crate::memory_table::KeptOffer;
-
-/// The change, once it is known which columns are wanted back.
-type Ready = Arc<OnceLock<ReadyChange>>;
-
-#[derive(Debug)]
-struct ReadyChange {
-    /// None when no row can be meant.
-    change: Option<Arc<dyn SourceChange>>,
-    /// What is computed of the rows that come back, and their columns there: where it fails, nothing is changed.
-    computed: Vec<Expr>,
-    columns: Vec<Column>,
-}
+use crate::memory_table::{Batches, KeptOffer};
 
 /// The changed rows as a table.
 pub struct Returning {
-    table: Arc<Table>,
-    ready: Ready,
+    found: DescribedTable,
 }
 
 impl Returning {
     /// Of this table, whose rows are changed.
     pub fn new(changed: &Table) -> Returning {
-        let ready = Ready::default();
-        let source =
-            Arc::new(ReturnedSource { of: changed.source.clone(), names: names(changed), ready: ready.clone() });
+        let origin = Origin { role: Role::Returned, reads_fields: false, ..changed.origin.clone() };
         let statistics = TableStatistics::default();
-        let table = Table { source, statistics, primary_key: vec![], ..changed.clone() };
-        Returning { table: Arc::new(table), ready }
+        let table = Table { origin, statistics, primary_key: vec![], ..changed.clone() };
+        let source = ReturnedSource { of: changed.origin.connection.clone(), names: names(changed) };
+        Returning { found: DescribedTable::new(table, source) }
+    }
+
+    pub fn sources(&self) -> Sources {
+        let mut sources = Sources::default();
+        sources.add(&self.found);
+        sources
     }
 
     /// The columns of the table that the query needs, in the order in which its gate wants them.
     pub fn wanted(&self, plan: &PhysicalPlan) -> Result<Vec<Column>> {
-        let [gate] = plan.gates.as_slice() else { return Err(Error::internal("RETURNING is not one gate")) };
-        let names = gate.scan.columns_read();
+        let [gate] = plan.document.gates.as_slice() else { return Err(Error::internal("RETURNING is not one gate")) };
+        let names = &gate.columns_read;
         let column = |name: &String| {
-            let mut known = self.table.columns.iter().enumerate();
+            let mut known = self.found.table.columns.iter().enumerate();
             let (place, column) = known.find(|(_, column)| column.name == *name)?;
             let (name, sql_type) = (column.name.clone(), column.sql_type.clone());
             Some(Column { id: ColumnId(place as u32), qualifier: None, name, sql_type })
@@ -70,10 +63,10 @@ impl Returning {
 
     /// The query with the change that its gate makes, and with what that has to say of it. `bound` is the query before it was planned.
     pub fn with_change(&self, plan: &mut PhysicalPlan, bound: &LogicalPlan, change: PlannedChange) -> Result<()> {
-        let names = plan.gates.first().map(|gate| gate.scan.columns_read()).unwrap_or_default();
+        let names = plan.document.gates.first().map(|gate| gate.columns_read.clone()).unwrap_or_default();
         let mut columns = Vec::new();
         for name in &names {
-            let known = scanned(bound).iter().find(|(_, place)| self.table.columns[*place].name == *name);
+            let known = scanned(bound).iter().find(|(_, place)| self.found.table.columns[*place].name == *name);
             let (column, _) = known.ok_or_else(|| Error::internal("RETURNING wants a column that it does not read"))?;
             columns.push(column.clone());
         }
@@ -94,8 +87,10 @@ impl Returning {
         // Each changed row comes back.
         let rows = own.estimated_rows;
         plan.document.steps.iter_mut().for_each(|step| step.estimated_rows = rows);
-        let ready = ReadyChange { change: change.change, computed, columns };
-        self.ready.set(ready).map_err(|_| Error::internal("RETURNING has a change already"))
+        let own = plan.gates.first_mut().ok_or_else(|| Error::internal("RETURNING without a gate"))?;
+        let work = Work { change: change.change.map(|made| (made.spec, made.change)), computed, columns };
+        own.spec = ScanSpec::new((&own.spec.connection, KIND), &own.spec.table, FORM, &work)?;
+        Ok(())
     }
 }
 
@@ -106,7 +101,7 @@ fn names(table: &Table) -> Vec<String> {
 impl CatalogReader for Returning {
     fn table(&self, name: &TableReference) -> Result<Arc<Table>> {
         match name {
-            TableReference::Changed => Ok(self.table.clone()),
+            TableReference::Changed => Ok(self.found.table.clone()),
             _ => Err(Error::unsupported("a subquery in RETURNING")),
         }
     }
@@ -165,31 +160,37 @@ pub fn check(plan: &LogicalPlan) -> Result<()> {
     }
 }
 
+/// What the rows of a change are called where the kind of a source is said.
+pub const KIND: &str = "returned";
+
+/// The form of [`Work`].
+const FORM: u16 = 1;
+
+/// The change, and what is computed of the rows that come back: where that fails, nothing is changed.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Work {
+    /// None when no row can be meant.
+    change: Option<(ScanSpec, RowChange)>,
+    computed: Vec<Expr>,
+    /// The columns that come back.
+    columns: Vec<Column>,
+}
+
 #[derive(Debug)]
 struct ReturnedSource {
-    of: Arc<dyn Source>,
+    /// The connection.
+    of: String,
     names: Vec<String>,
-    ready: Ready,
 }
 
 impl Source for ReturnedSource {
-    fn connection(&self) -> &str {
-        self.of.connection()
-    }
-
-    fn kind(&self) -> &str {
-        self.of.kind()
-    }
-
-    fn region(&self) -> Option<&str> {
-        self.of.region()
-    }
-
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let (names, ready) = (self.names.clone(), self.ready.clone());
-        let finish = move |places: Vec<usize>| -> Arc<dyn GateScan> {
+        let (names, of, name) = (self.names.clone(), self.of.clone(), scan.table.name.clone());
+        // Which change it is comes to be known when this has been planned.
+        let finish = move |places: Vec<usize>| {
             let names = places.into_iter().map(|place| names[place].clone()).collect();
-            Arc::new(ReturnedScan { names, ready: ready.clone(), is_open: AtomicBool::new(false) })
+            let spec = ScanSpec::new((&of, KIND), &name, FORM, &Work::default())?;
+            Ok(Agreed::new(spec, Request::default(), names))
         };
         Box::new(KeptOffer::new(scan, "it is computed of the rows that come back", finish))
     }
@@ -197,26 +198,25 @@ impl Source for ReturnedSource {
 
 #[derive(Debug)]
 struct ReturnedScan {
-    names: Vec<String>,
-    ready: Ready,
+    change: Option<Arc<dyn SourceChange>>,
+    computed: Vec<Expr>,
+    columns: Vec<Column>,
     is_open: AtomicBool,
 }
 
-impl ReturnedScan {
-    fn change(&self) -> Option<&Arc<dyn SourceChange>> {
-        self.ready.get().and_then(|ready| ready.change.as_ref())
-    }
+/// The scan that makes a change and gives its rows.
+pub fn scan(scans: &dyn Scans, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+    let Work { change, computed, columns } = spec.unpack(FORM)?;
+    let change = change.map(|(spec, change)| scans.scan(&spec)?.change(&change)).transpose()?;
+    Ok(Arc::new(ReturnedScan { change, computed, columns, is_open: AtomicBool::new(false) }))
 }
 
 impl ReturnedScan {
     /// Computes what is wanted of the rows that come back, only to see whether it can be.
     fn acceptance(&self, tools: &ScanTools) -> Result<impl Fn(&[RecordBatch]) -> Result<()> + Send + Sync + 'static> {
-        let ready = self.ready.get();
-        let compiled = ready.iter().flat_map(|ready| {
-            ready.computed.iter().map(|made| {
-                let operand = Box::new(made.clone());
-                tools.compiler.compile(&Expr::IsNull { operand, negated: false }, &ready.columns)
-            })
+        let compiled = self.computed.iter().map(|made| {
+            let operand = Box::new(made.clone());
+            tools.compiler.compile(&Expr::IsNull { operand, negated: false }, &self.columns)
         });
         let compiled = compiled.collect::<Result<Vec<_>>>()?;
         Ok(move |batches: &[RecordBatch]| {
@@ -230,28 +230,12 @@ impl ReturnedScan {
 
 #[async_trait]
 impl GateScan for ReturnedScan {
-    fn request(&self) -> Request {
-        self.change().map(|change| change.request()).unwrap_or_default()
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.names.clone()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        vec![]
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
         // What changes rows is done once.
         if self.is_open.swap(true, Ordering::Relaxed) {
             return Err(Error::internal("a change was to be made twice"));
         }
-        let done = match self.change() {
+        let done = match &self.change {
             Some(change) => {
                 GateCounters::add(&tools.counters.requests, 1);
                 let accept = self.acceptance(tools)?;
@@ -260,26 +244,6 @@ impl GateScan for ReturnedScan {
             None => Changed::default(),
         };
         GateCounters::add(&tools.counters.bytes, done.bytes);
-        Ok(Arc::new(Batches(Mutex::new(done.returned))))
-    }
-}
-
-struct Batches(Mutex<Vec<RecordBatch>>);
-
-#[async_trait]
-impl Portions for Batches {
-    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        let batches = std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner));
-        let reader = |batches: Vec<RecordBatch>| Box::new(InOrder(batches.into_iter())) as Box<dyn PortionReader>;
-        Ok((!batches.is_empty()).then(|| reader(batches)))
-    }
-}
-
-struct InOrder(std::vec::IntoIter<RecordBatch>);
-
-#[async_trait]
-impl PortionReader for InOrder {
-    async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        Ok(self.0.next())
+        Ok(Batches::new(done.returned))
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use cobble_connect::{TableChange, TableEntry};
-use cobble_exec::{fold_constant, start};
+use cobble_exec::{RunningQuery, fold_constant, start};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{TableColumn, TableKind};
@@ -56,6 +56,8 @@ pub struct Prepared {
 /// A query planned and ready to start.
 pub(crate) struct Planned {
     pub plan: PhysicalPlan,
+    /// The connections that it was planned with.
+    pub set: Arc<CatalogSet>,
     pub columns: Vec<ResultColumn>,
     pub seconds: f64,
 }
@@ -243,13 +245,14 @@ impl Session {
         let began = Instant::now();
         let set = self.catalogs()?;
         let found = table(&self.engine, &set, &self.place, &change.table).await;
-        let returning = Returning::new(found.map_err(|e| e.at(change.position))?.as_ref());
+        let returning = Returning::new(&found.map_err(|e| e.at(change.position))?.table);
         let BoundQuery { plan: bound, columns } = self.bound_to_rows(query, &returning)?;
-        let mut plan = with_room(|| planner::plan(bound.clone(), &self.settings, &fold_constant))?;
+        let sources = returning.sources();
+        let mut plan = with_room(|| planner::plan(bound.clone(), &sources, &self.settings, &fold_constant))?;
         let made = self.planned_change(change, Some(returning.wanted(&plan)?)).await?;
         returning.with_change(&mut plan, &bound, made)?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
-        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
     }
 
     /// What RETURNING says, over the rows of a table that is changed.
@@ -292,7 +295,9 @@ impl Session {
         let mut names = with_room(|| table_references(&query));
         names.retain(|name| *name != TableReference::Target);
         let tables = resolve(&self.engine, &set, &self.place, names).await;
-        let catalog = WithTarget { tables: &tables, target: &target.table };
+        let catalog = WithTarget { tables: &tables, target: &target.found.table };
+        let mut sources = tables.sources();
+        sources.add(&target.found);
         let functions = self.engine.functions();
         let setting = |name: &str| self.setting(name);
         let (plan, values) = with_room(|| {
@@ -308,10 +313,10 @@ impl Session {
             };
             let bound = bind_query(&query, &context)?;
             let (plan, values) = changing::without_constants(bound, target.identity.len());
-            Ok::<_, Error>((planner::plan_at_source(plan, &self.settings, &fold_constant)?, values))
+            Ok::<_, Error>((planner::plan_at_source(plan, &sources, &self.settings, &fold_constant)?, values))
         })?;
         let seconds = began.elapsed().as_secs_f64();
-        changing::planned(found.name.clone(), change, plan, values, returned, seconds).map_err(at)
+        changing::planned(found.table.name.clone(), change, plan, set.as_ref(), values, returned, seconds).map_err(at)
     }
 
     async fn analyze(
@@ -322,6 +327,7 @@ impl Session {
     ) -> Result<Execution> {
         let set = self.catalogs()?;
         let found = table(&self.engine, &set, &self.place, name).await.map_err(|e| e.at(position))?;
+        let found = found.table;
         if !set.catalogs.contains_key(&found.name.catalog) || found.name.schema == "information_schema" {
             return Err(Error::unsupported(format_args!("ANALYZE of {}, which the service makes itself", found.name))
                 .at(position));
@@ -424,6 +430,7 @@ impl Session {
         let now = chrono::Utc::now().timestamp_micros();
         let functions = self.engine.functions();
         let setting = |name: &str| self.setting(name);
+        let sources = catalog.sources();
         let (plan, columns) = with_room(|| {
             let context = BindContext {
                 catalog: &catalog,
@@ -436,14 +443,19 @@ impl Session {
                 fold: &fold_constant,
             };
             let BoundQuery { plan, columns } = bind_query(query, &context)?;
-            Ok::<_, Error>((planner::plan(plan, &self.settings, &fold_constant)?, columns))
+            Ok::<_, Error>((planner::plan(plan, &sources, &self.settings, &fold_constant)?, columns))
         })?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
-        Ok(Planned { plan, columns, seconds: began.elapsed().as_secs_f64() })
+        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
+    }
+
+    pub(crate) fn start(&self, planned: &Planned, cancel: &CancellationToken) -> Result<RunningQuery> {
+        let (plan, set) = (&planned.plan, planned.set.as_ref());
+        with_room(|| start(plan, set, &self.settings, &self.engine.pool, cancel.child_token()))
     }
 
     fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
-        let running = with_room(|| start(&planned.plan, &self.settings, &self.engine.pool, cancel.child_token()))?;
+        let running = self.start(&planned, cancel)?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
             .in_zone(&self.settings.time_zone))
     }
@@ -617,7 +629,7 @@ impl Session {
 
     async fn columns_of(&self, set: &CatalogSet, name: &[String]) -> Result<Vec<TableColumn>> {
         match relation(&self.engine, set, &self.place, name).await? {
-            Relation::Table(table) => Ok(table.columns.clone()),
+            Relation::Table(found) => Ok(found.table.columns.clone()),
             Relation::View(name, _) => describe_view(&self.engine, set, &name.table).await,
         }
     }

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use arrow::array::{ArrayRef, Int32Array, StringViewArray};
-use cobble_plan::logical::{Table, TableColumn, TableKind};
+use cobble_plan::logical::{TableColumn, TableKind};
+use cobble_plan::offer::DescribedTable;
 use cobble_types::{Error, ObjectName, Result, SqlType};
 use futures::StreamExt;
 
@@ -38,7 +39,7 @@ fn information_columns(name: &str) -> Option<Vec<(&'static str, SqlType)>> {
 }
 
 /// The same table without rows, where only its columns are asked for.
-pub fn information_shape(name: &[String]) -> Option<Arc<Table>> {
+pub fn information_shape(name: &[String]) -> Option<DescribedTable> {
     let (table, schema) = (name.last()?, name.get(name.len().checked_sub(2)?)?);
     let columns = information_columns(table).filter(|_| schema == "information_schema")?;
     let none: Vec<Vec<Option<String>>> = vec![];
@@ -99,7 +100,7 @@ pub async fn information_table(
     set: &CatalogSet,
     catalog: Option<&str>,
     name: &str,
-) -> Result<Option<Arc<Table>>> {
+) -> Result<Option<DescribedTable>> {
     let some = |s: &str| Some(s.to_owned());
     let Some(columns) = information_columns(name) else { return Ok(None) };
     let names: Vec<&str> = columns.iter().map(|(name, _)| *name).collect();
@@ -168,10 +169,10 @@ async fn columns(engine: &Engine, set: &CatalogSet, catalog: Option<&str>, names
             // One table that cannot be described does not hide the others; naming it tells what is wrong.
             let columns = match (name.catalog.as_str(), name.schema.as_str()) {
                 (SYSTEM_CATALOG, VIEWS_SCHEMA) => describe_view(engine, set, &name.table).await.ok()?,
-                (SYSTEM_CATALOG, _) => state_table(engine, set, &name.table).await.ok()?.columns.clone(),
+                (SYSTEM_CATALOG, _) => state_table(engine, set, &name.table).await.ok()?.table.columns.clone(),
                 (catalog, schema) => {
                     let connector = set.connector(catalog).ok()?;
-                    connector.table(catalog, schema, &name.table).await.ok()??.columns.clone()
+                    connector.table(catalog, schema, &name.table).await.ok()??.table.columns.clone()
                 }
             };
             Some((name, columns))
@@ -199,7 +200,7 @@ async fn columns(engine: &Engine, set: &CatalogSet, catalog: Option<&str>, names
     Ok(table)
 }
 
-pub async fn state_table(engine: &Engine, set: &CatalogSet, name: &str) -> Result<Arc<Table>> {
+pub async fn state_table(engine: &Engine, set: &CatalogSet, name: &str) -> Result<DescribedTable> {
     let some = |s: &str| Some(s.to_owned());
     let own = match name {
         "connections" => {

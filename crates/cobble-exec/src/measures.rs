@@ -5,8 +5,8 @@ use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use cobble_plan::document::{GateMeasure, PlanDocument, StepMeasure};
-use cobble_plan::offer::GateCounters;
 use cobble_plan::physical::PhysicalPlan;
+use cobble_plan::scan::GateCounters;
 
 #[derive(Debug)]
 pub struct StepMeter {

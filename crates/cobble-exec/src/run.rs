@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
 use cobble_plan::Settings;
-use cobble_plan::physical::PhysicalPlan;
+use cobble_plan::physical::{Gate, PhysicalPlan};
+use cobble_plan::scan::Scans;
 use cobble_types::{Code, Error, Result};
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::mpsc;
@@ -83,9 +84,10 @@ impl Drop for RunningQuery {
     }
 }
 
-/// Starts the plan. Cancelling the token stops it at the next batch.
+/// Starts the plan, whose gates are made into scans by `scans`. Cancelling the token stops it at the next batch.
 pub fn start(
     plan: &PhysicalPlan,
+    scans: &dyn Scans,
     settings: &Settings,
     pool: &CpuPool,
     cancel: CancellationToken,
@@ -94,8 +96,9 @@ pub fn start(
     let memory = MemoryPool::new(settings.run_memory, &pool.memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
+    let gate = |gate: &Gate| Ok((gate.spec.connection.clone(), scans.scan(&gate.spec)?));
     let surroundings = Surroundings {
-        gates: Arc::new(plan.gates.iter().map(|gate| (gate.connection.clone(), gate.scan.clone())).collect()),
+        gates: Arc::new(plan.gates.iter().map(gate).collect::<Result<_>>()?),
         key_passes: Arc::new(plan.key_passes.clone()),
         measures: measures.clone(),
         pool: memory.clone(),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::TableColumn;
-use cobble_plan::offer::{BatchPredicate, GateCounters};
+use cobble_plan::scan::{BatchPredicate, GateCounters};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{StoredFile, file_error};
 use cobble_types::{Code, ColumnId, Result, SqlType, Value};

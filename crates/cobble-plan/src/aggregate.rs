@@ -3,6 +3,7 @@
 use std::fmt;
 
 use cobble_types::SqlType;
+use serde::{Deserialize, Serialize};
 
 use crate::expr::{Expr, comma_separated};
 use crate::logical::SortKey;
@@ -71,6 +72,8 @@ aggregates! {
     ApproxCountDistinct, "approx_count_distinct", [], "any";
     ApproxPercentile, "approx_percentile", [], "number, share";
 }
+
+crate::serial::serialised_by_name!(AggregateFunction, "aggregate");
 
 impl AggregateFunction {
     /// Aggregates over pairs of numbers.
@@ -184,7 +187,7 @@ impl AggregateFunction {
 /// the operands; a column of ours has one scale for all its rows.
 pub const DIVISION_SCALE: i8 = 16;
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct AggregateCall {
     pub function: AggregateFunction,
     /// Empty for `count(*)`. For ordered-set aggregates the sorted value, then the direct arguments.

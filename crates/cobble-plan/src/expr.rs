@@ -6,12 +6,13 @@ use std::fmt;
 use std::sync::Arc;
 
 use cobble_types::{ColumnId, SqlType, Value};
+use serde::{Deserialize, Serialize};
 
 use crate::function::Function;
 use crate::user_function::UserFunction;
 
 /// A column as an expression sees it. Two columns are the same when their ids are.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Column {
     pub id: ColumnId,
     /// The table or alias it was reached through, for display only.
@@ -43,7 +44,7 @@ impl fmt::Display for Column {
     }
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum BinaryOp {
     Plus,
     Minus,
@@ -135,7 +136,7 @@ impl BinaryOp {
     }
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum Expr {
     Column(Column),
     /// A constant. A quoted literal whose type is not settled yet has the type `SqlType::Null`.

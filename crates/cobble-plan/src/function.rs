@@ -247,6 +247,8 @@ functions! {
     NumNonNulls, "num_nonnulls", [], "any, …", Immutable, false;
 }
 
+crate::serial::serialised_by_name!(Function, "function");
+
 impl Function {
     pub fn is_volatile(self) -> bool {
         self.volatility() == Volatility::Volatile

@@ -4,11 +4,12 @@
 use std::sync::Arc;
 
 use cobble_types::{SqlType, Value};
+use serde::{Deserialize, Serialize};
 
 use crate::expr::{BinaryOp, Column, Expr};
 use crate::logical::JoinKind;
-use crate::offer::BatchPredicate;
 use crate::physical::{JoinWork, Operator, PhysicalNode, Side};
+use crate::scan::BatchPredicate;
 
 /// Keys that are sent one by one at most; more go as a range.
 pub const MOST_LISTED: usize = 1000;
@@ -18,7 +19,7 @@ pub const MOST_KEPT: f64 = 0.5;
 pub const FEWEST_ROWS: f64 = 100.0;
 
 /// One key of one join that reaches one gate.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct KeyPass {
     /// The join's step, and the place of the key among its keys.
     pub join: usize,

@@ -15,6 +15,8 @@ pub mod planner;
 pub mod range_join;
 pub mod registry;
 pub mod rewrites;
+pub mod scan;
+pub mod serial;
 pub mod settings;
 pub mod statistics;
 pub mod table_function;

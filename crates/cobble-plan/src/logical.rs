@@ -5,16 +5,16 @@ use std::fmt;
 use std::sync::Arc;
 
 use cobble_types::{ColumnId, ObjectName, SqlType};
+use serde::{Deserialize, Serialize};
 
 use crate::aggregate::AggregateCall;
 use crate::expr::{BinaryOp, Column, Expr, comma_separated};
-use crate::offer::Source;
 use crate::statistics::TableStatistics;
 use crate::table_function::RowMaker;
 use crate::window::WindowCall;
 
 /// A table as its connector describes it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Table {
     pub name: ObjectName,
     pub columns: Vec<TableColumn>,
@@ -22,16 +22,66 @@ pub struct Table {
     /// Column positions of the primary key, empty when there is none.
     pub primary_key: Vec<usize>,
     pub kind: TableKind,
-    pub source: Arc<dyn Source>,
+    pub origin: Origin,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// Where the rows of a table come from.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Origin {
+    /// The name of the connection. Work on tables of one connection may be offered together.
+    pub connection: String,
+    /// The kind of connector, such as `postgres`.
+    pub kind: String,
+    pub region: Option<String>,
+    /// True when fields of a column of rows can be read apart: the scan's column then has a type with only those wanted.
+    pub reads_fields: bool,
+    /// The state of the data that was described, where the source tells states apart.
+    pub version: Option<String>,
+    /// What a statement says of a table that has no name at the source: the text of a query, the options of files.
+    pub definition: Option<String>,
+    pub role: Role,
+}
+
+impl Origin {
+    pub fn new(connection: &str, kind: &str, region: Option<&str>) -> Origin {
+        let (connection, kind, region) = (connection.to_owned(), kind.to_owned(), region.map(str::to_owned));
+        Origin { connection, kind, region, ..Origin::default() }
+    }
+}
+
+/// What a statement does with a table.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub enum Role {
+    #[default]
+    Read,
+    /// Its rows are changed; it has further columns that tell them apart.
+    Changed,
+    /// It is made of the rows that a change gives back.
+    Returned,
+}
+
+/// What tells the tables of one statement apart.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct TableKey {
+    pub name: ObjectName,
+    pub definition: Option<String>,
+    pub role: Role,
+}
+
+impl Table {
+    pub fn key(&self) -> TableKey {
+        let (name, definition) = (self.name.clone(), self.origin.definition.clone());
+        TableKey { name, definition, role: self.origin.role }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum TableKind {
     Table,
     View,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TableColumn {
     pub name: String,
     pub sql_type: SqlType,
@@ -41,7 +91,7 @@ pub struct TableColumn {
     pub comment: Option<String>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Scan {
     pub table: Arc<Table>,
     /// The columns read, with their position in the table.
@@ -77,7 +127,7 @@ fn field_paths(path: &str, kept: &SqlType, whole: &SqlType, into: &mut Vec<Strin
     }
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum JoinKind {
     Inner,
     Left,
@@ -123,7 +173,7 @@ impl JoinKind {
 }
 
 /// An equality between the sides of a join.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct JoinKey {
     pub left: Expr,
     pub right: Expr,
@@ -157,7 +207,7 @@ impl fmt::Display for JoinKey {
 }
 
 /// The truth value that a mark join adds to each left row.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Mark {
     pub column: Column,
     /// What is compared, with SQL's three values: true when it is true for some partner, unknown when it is unknown for
@@ -167,7 +217,7 @@ pub struct Mark {
     pub of_key: bool,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Join {
     pub left: Arc<LogicalPlan>,
     pub right: Arc<LogicalPlan>,
@@ -233,7 +283,7 @@ impl Join {
     }
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SortKey {
     pub expr: Expr,
     pub descending: bool,
@@ -255,7 +305,7 @@ impl fmt::Display for SortKey {
     }
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub enum LogicalPlan {
     Scan(Scan),
     /// Constant rows; each expression is free of columns.
@@ -334,7 +384,7 @@ pub enum LogicalPlan {
 }
 
 /// One of the plans whose rows a union or a recursion puts together.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct UnionInput {
     pub plan: Arc<LogicalPlan>,
     /// The input's column for each column of the union. The input may have others beside them, in any order.
@@ -349,7 +399,7 @@ impl UnionInput {
 }
 
 /// A result that is computed once and read several times.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct CteDefinition {
     pub id: u32,
     pub name: String,

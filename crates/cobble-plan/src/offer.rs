@@ -4,21 +4,15 @@
 use std::any::Any;
 use std::collections::HashMap;
 use std::fmt;
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
-use arrow::array::BooleanArray;
-use arrow::record_batch::RecordBatch;
-use async_trait::async_trait;
-use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
+use cobble_types::{Code, ColumnId, Error, Result};
 use serde::{Deserialize, Serialize};
-use tokio_util::sync::CancellationToken;
 
 use crate::aggregate::AggregateCall;
-use crate::document::KeyMeasure;
 use crate::expr::{Column, Expr};
-use crate::key_pass::LearnedKeys;
-use crate::logical::{Join, Scan, SortKey, TableColumn};
+use crate::logical::{Join, Scan, SortKey, Table, TableColumn, TableKey};
+use crate::scan::ScanSpec;
 use crate::window::WindowCall;
 
 /// What a source says about one piece of work.
@@ -112,30 +106,50 @@ impl KeptReason {
     }
 }
 
-/// One connection's tables as the planner sees them. Implemented by each connector.
-pub trait Source: Send + Sync + fmt::Debug {
-    /// The name of the connection. Offers of one connection may be joined.
-    fn connection(&self) -> &str;
-    /// The kind of connector, such as `postgres`.
-    fn kind(&self) -> &str;
-    fn region(&self) -> Option<&str>;
-    /// True when fields of a column of rows can be read apart: the scan's column then has a type with only those wanted.
-    fn reads_fields(&self) -> bool {
-        false
+/// A table as a connector found it, and what takes work on it.
+#[derive(Debug, Clone)]
+pub struct DescribedTable {
+    pub table: Arc<Table>,
+    pub source: Arc<dyn Source>,
+}
+
+impl DescribedTable {
+    pub fn new(table: Table, source: impl Source + 'static) -> DescribedTable {
+        DescribedTable { table: Arc::new(table), source: Arc::new(source) }
     }
-    /// The same table with further columns at its end: together they tell its rows apart, and serve for nothing but changing them.
-    fn changeable(&self) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
-        Err(Error::new(Code::Unsupported, format!("the rows of connection {} are not changed", self.connection()))
+}
+
+/// Takes work on one table. Implemented by each connector; plans name tables and hold no source.
+pub trait Source: Send + Sync + fmt::Debug {
+    /// The columns that tell the table's rows apart, for changing them, and the source of the table with those columns at its end.
+    fn changeable(&self, table: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+        let connection = &table.origin.connection;
+        Err(Error::new(Code::Unsupported, format!("the rows of connection {connection} are not changed"))
             .hint("UPDATE and DELETE are for tables of databases, by connections with writable = true"))
     }
     /// What is written after RETURNING for these columns of rows that are added to the table.
-    fn added(&self, columns: &[Column]) -> Result<String> {
-        let _ = columns;
-        Err(Error::new(Code::Unsupported, format!("connection {} gives no added rows back", self.connection()))
+    fn added(&self, table: &Table, columns: &[Column]) -> Result<String> {
+        let (_, connection) = (columns, &table.origin.connection);
+        Err(Error::new(Code::Unsupported, format!("connection {connection} gives no added rows back"))
             .hint("leave RETURNING out, and SELECT the rows afterwards"))
     }
-    /// Begins an offer with one table and the columns wanted of it.
+    /// Begins an offer with the columns wanted of the table.
     fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
+}
+
+/// The sources of a statement's tables.
+#[derive(Debug, Clone, Default)]
+pub struct Sources(HashMap<TableKey, Arc<dyn Source>>);
+
+impl Sources {
+    pub fn add(&mut self, found: &DescribedTable) {
+        self.0.insert(found.table.key(), found.source.clone());
+    }
+
+    pub fn of(&self, table: &Table) -> Result<&Arc<dyn Source>> {
+        let found = self.0.get(&table.key());
+        found.ok_or_else(|| Error::internal(format!("the source of {} was not looked up", table.name)))
+    }
 }
 
 /// Work that a source has agreed to so far. The planner offers one more piece at a time, from the scan upwards, and
@@ -170,8 +184,46 @@ pub trait Offer: Send + Sync + fmt::Debug {
         Verdict::kept(KeptReason::NoSuchAbility, "the source does not join")
     }
     fn as_any(&self) -> &dyn Any;
-    /// The agreed work as something that can be run: its columns come out in the order of `columns`.
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>>;
+    /// Whether about so many keys of a join for this column would make the source read less: `Prunes` or `Kept`. Asked when all pieces
+    /// have been offered.
+    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
+        let _ = (column, keys);
+        Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case")
+    }
+    /// The agreed work as data, with what is known of it. Its columns come out in the order of `columns`.
+    fn finish(&self, columns: &[Column]) -> Result<Agreed>;
+}
+
+/// Work that a source has agreed to, and what is known of it before it is done.
+#[derive(Debug, Clone)]
+pub struct Agreed {
+    pub spec: ScanSpec,
+    pub request: Request,
+    /// Names of the source's columns that are read.
+    pub columns_read: Vec<String>,
+    /// Parts that will be read of those there.
+    pub parts: Vec<PartCount>,
+    /// Rows in the parts that will be read, when that is known: an upper bound of what comes out.
+    pub most_rows: Option<f64>,
+    /// True when every row of those parts comes out.
+    pub all_rows_come_out: bool,
+    /// Bytes at the source of what will be read, when that is known.
+    pub estimated_bytes: Option<f64>,
+}
+
+impl Agreed {
+    /// Of which only the request is known.
+    pub fn new(spec: ScanSpec, request: Request, columns_read: Vec<String>) -> Agreed {
+        Agreed {
+            spec,
+            request,
+            columns_read,
+            parts: vec![],
+            most_rows: None,
+            all_rows_come_out: false,
+            estimated_bytes: None,
+        }
+    }
 }
 
 /// What a source that only reads columns takes of a projection: all of it when every column passes one through, whose place
@@ -212,151 +264,4 @@ pub struct PartCount {
     pub parts: String,
     pub read: u64,
     pub total: u64,
-}
-
-/// Agreed work, ready to run. Planning never opens one; running may open it many times.
-#[async_trait]
-pub trait GateScan: Send + Sync + fmt::Debug {
-    fn request(&self) -> Request;
-    /// Names of the source's columns that are read.
-    fn columns_read(&self) -> Vec<String>;
-    /// Parts that will be read of those there.
-    fn parts(&self) -> Vec<PartCount>;
-    /// Rows in the parts that will be read, when that is known: an upper bound of what comes out.
-    fn most_rows(&self) -> Option<f64> {
-        None
-    }
-    /// True when every row of those parts comes out.
-    fn all_rows_come_out(&self) -> bool {
-        false
-    }
-    /// Bytes at the source of what will be read, when that is known.
-    fn estimated_bytes(&self) -> Option<f64>;
-    /// Whether about so many keys of a join for the column at this place would make the scan read less: `Prunes` or `Kept`.
-    fn key_pass(&self, place: usize, keys: f64) -> Verdict {
-        let _ = (place, keys);
-        Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case")
-    }
-    async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
-    /// The scan as a statement that changes the rows it finds, of the table that was made changeable.
-    fn change(&self, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
-        let _ = change;
-        Err(Error::internal("a change of rows at a source that changes none"))
-    }
-}
-
-/// What becomes of the rows that a scan finds.
-#[derive(Debug, Clone)]
-pub struct RowChange {
-    /// The places, among the scan's columns, of those that tell rows apart.
-    pub identity: Vec<usize>,
-    /// The columns that are set, by their names at the source; `None` deletes the rows.
-    pub set: Option<Vec<(String, NewValue)>>,
-    /// The columns, by their names at the source, that are given back of each row: as it has become, or as it was before it was deleted.
-    pub returned: Option<Vec<Column>>,
-}
-
-/// What a change has done.
-#[derive(Debug, Default)]
-pub struct Changed {
-    pub rows: u64,
-    /// The columns that were wanted back, in their order.
-    pub returned: Vec<RecordBatch>,
-    /// Bytes of them that have come from the source.
-    pub bytes: u64,
-}
-
-/// Refuses a change by the rows that it gives back.
-pub type Acceptance<'a> = &'a (dyn Fn(&[RecordBatch]) -> Result<()> + Send + Sync);
-
-/// Bytes of rows that a change gives back at most: they are all held until it has been made for good.
-pub const MOST_RETURNED: usize = 64 << 20;
-
-#[derive(Debug, Clone)]
-pub enum NewValue {
-    /// What the scan finds in the column at this place.
-    Found(usize),
-    /// The same in all rows, of the column's type.
-    Given(Value, SqlType),
-}
-
-/// A change that a source is ready to make.
-#[async_trait]
-pub trait SourceChange: Send + Sync + fmt::Debug {
-    fn request(&self) -> Request;
-    /// Makes it, whole or not at all. Cancelled, it is not made, unless it was already being committed.
-    ///
-    /// # Errors
-    /// Also when the rows that come back are more than [`MOST_RETURNED`], and those of `accept`, which sees them before the change is
-    /// made for good.
-    async fn run(&self, accept: Acceptance<'_>, cancel: &CancellationToken) -> Result<Changed>;
-}
-
-/// What a scan needs from the run it is part of.
-#[derive(Clone)]
-pub struct ScanTools {
-    pub cancel: CancellationToken,
-    pub counters: Arc<GateCounters>,
-    pub compiler: Arc<dyn PredicateCompiler>,
-    /// Rows wanted in a batch.
-    pub batch_rows: usize,
-    /// Keys of joins that have been collected: every row without one of them may be left out.
-    pub keys: Vec<LearnedKeys>,
-}
-
-/// Turns conditions into something that can be evaluated on batches; the engine's expressions, lent to connectors.
-pub trait PredicateCompiler: Send + Sync {
-    /// Compiles the condition for batches with exactly these columns.
-    fn compile(&self, condition: &Expr, columns: &[Column]) -> Result<Arc<dyn BatchPredicate>>;
-}
-
-pub trait BatchPredicate: Send + Sync {
-    /// One value per row; a null counts as false.
-    fn evaluate(&self, batch: &RecordBatch) -> Result<BooleanArray>;
-}
-
-/// The portions of a scan, claimed one by one by parallel tasks until none is left.
-#[async_trait]
-pub trait Portions: Send + Sync {
-    async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>>;
-}
-
-/// Reads one portion. Dropping it before the end stops the work at the source.
-#[async_trait]
-pub trait PortionReader: Send {
-    async fn next(&mut self) -> Result<Option<RecordBatch>>;
-}
-
-/// What crossed a gate, counted while it happens.
-#[derive(Debug, Default)]
-pub struct GateCounters {
-    pub rows: AtomicU64,
-    /// Bytes read from files, or received from a server. Shared with what reads a file.
-    pub bytes: Arc<AtomicU64>,
-    /// Rows that were decoded and dropped inside the gate by late materialisation.
-    pub rows_dropped: AtomicU64,
-    /// Rows of pages that were not decoded, as the page's least and greatest values leave none.
-    pub rows_skipped: AtomicU64,
-    /// Requests sent to a server, or parts of files opened. Counted by who sends or opens them.
-    pub requests: AtomicU64,
-    /// Keys of joins that were used, and the request when they became part of it.
-    pub keys: Mutex<Vec<KeyMeasure>>,
-    pub sent: Mutex<Option<Request>>,
-}
-
-impl GateCounters {
-    pub fn add(counter: &AtomicU64, amount: u64) {
-        counter.fetch_add(amount, Ordering::Relaxed);
-    }
-
-    /// Notes how the keys of a join were used, and how many parts they made unnecessary.
-    pub fn used(&self, keys: &LearnedKeys, form: &str, parts_skipped: u64) {
-        self.keys.lock().unwrap_or_else(PoisonError::into_inner).push(KeyMeasure {
-            column: keys.pass.column.to_string(),
-            join: keys.pass.join,
-            keys: keys.count as u64,
-            form: form.to_owned(),
-            parts_skipped,
-        });
-    }
 }

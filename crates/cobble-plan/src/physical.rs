@@ -2,17 +2,22 @@
 
 use std::sync::Arc;
 
+use cobble_types::{Code, Error, Result};
+use serde::{Deserialize, Serialize};
+
 use crate::aggregate::AggregateCall;
 use crate::document::PlanDocument;
 use crate::expr::{Column, Expr};
 use crate::key_pass::KeyPass;
 use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
-use crate::offer::GateScan;
 use crate::range_join::RangeOn;
+use crate::scan::ScanSpec;
+use crate::serial;
 use crate::table_function::RowMaker;
+use crate::verify::verify_physical;
 use crate::window::WindowCall;
 
-#[derive(Debug)]
+#[derive(Debug, Serialize, Deserialize)]
 pub struct PhysicalPlan {
     pub root: Arc<PhysicalNode>,
     pub gates: Vec<Gate>,
@@ -22,14 +27,13 @@ pub struct PhysicalPlan {
     pub document: PlanDocument,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Serialize, Deserialize)]
 pub struct Gate {
     pub letter: String,
-    pub connection: String,
-    pub scan: Arc<dyn GateScan>,
+    pub spec: ScanSpec,
 }
 
-#[derive(Debug)]
+#[derive(Debug, Serialize, Deserialize)]
 pub struct PhysicalNode {
     /// Counted from one at the first source.
     pub step: usize,
@@ -38,13 +42,65 @@ pub struct PhysicalNode {
     pub inputs: Vec<Arc<PhysicalNode>>,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+impl PhysicalPlan {
+    /// The plan in its serial form.
+    pub fn to_bytes(&self) -> Result<Vec<u8>> {
+        serial::marked(self)
+    }
+
+    /// # Errors
+    /// When the bytes are no plan, one in another form, or one that does not hold together.
+    pub fn from_bytes(bytes: &[u8]) -> Result<PhysicalPlan> {
+        let plan: PhysicalPlan = serial::unmarked(bytes)?;
+        plan.check()?;
+        Ok(plan)
+    }
+
+    /// What running relies on: numbers that are places, operators with their inputs, expressions over columns that there are.
+    pub fn check(&self) -> Result<()> {
+        let has_places = self.document.gates.len() == self.gates.len()
+            && self.key_passes.iter().all(|pass| pass.gate < self.gates.len());
+        if !has_places || !self.root.is_whole(self.document.steps.len(), self.gates.len()) {
+            return Err(Error::new(
+                Code::InvalidValue,
+                "the plan does not hold together: an operator lacks what it names",
+            ));
+        }
+        verify_physical(&self.root, &self.root.columns)
+    }
+}
+
+impl PhysicalNode {
+    fn is_whole(&self, steps: usize, gates: usize) -> bool {
+        let inputs = self.inputs.len();
+        let fits = match &self.operator {
+            Operator::Gate { gate, .. } => inputs == 0 && *gate < gates,
+            Operator::Values { .. } | Operator::CteScan { .. } => inputs == 0,
+            Operator::Filter { .. }
+            | Operator::Project { .. }
+            | Operator::Aggregate { .. }
+            | Operator::Sort { .. }
+            | Operator::Limit { .. }
+            | Operator::Window { .. }
+            | Operator::Expand { .. } => inputs == 1,
+            Operator::HashJoin(_)
+            | Operator::RangeJoin(..)
+            | Operator::NestedLoopJoin(_)
+            | Operator::Recursive { .. } => inputs == 2,
+            Operator::With { ids } => inputs == ids.len() + 1,
+            Operator::Union => true,
+        };
+        fits && (1..=steps).contains(&self.step) && self.inputs.iter().all(|input| input.is_whole(steps, gates))
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Side {
     Left,
     Right,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub enum Operator {
     /// Rows from the gate at this place in the plan's list. With `ordered`, their order matters.
     Gate {
@@ -105,7 +161,7 @@ pub enum Operator {
     },
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct JoinWork {
     pub kind: JoinKind,
     pub on: Vec<JoinKey>,

@@ -10,8 +10,8 @@ use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocume
 use crate::estimate::{Estimate, Estimator, filter_estimate};
 use crate::expr::{Column, Expr};
 use crate::key_pass::{self, KeyPass};
-use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Scan, UnionInput};
-use crate::offer::{KeptReason, Offer, Source, Verdict};
+use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Origin, Scan, UnionInput};
+use crate::offer::{KeptReason, Offer, Sources, Verdict};
 use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
 use crate::range_join::RangeOn;
 use crate::rewrites::{self, Fold, TraceEntry};
@@ -50,25 +50,38 @@ const MOST_GROUPED: f64 = 10_000_000.0;
 const MOST_SORTED: f64 = 100_000.0;
 
 /// Rewrites the plan, negotiates the gates and chooses how each join is done.
-pub fn plan(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
-    planned(written, settings, fold, false)
+pub fn plan(written: LogicalPlan, sources: &Sources, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
+    planned(written, sources, settings, fold, false)
 }
 
 /// The same for work of which no rows come here: joins are handed over whatever they cost.
-pub fn plan_at_source(written: LogicalPlan, settings: &Settings, fold: &Fold) -> Result<PhysicalPlan> {
-    planned(written, settings, fold, true)
+pub fn plan_at_source(
+    written: LogicalPlan,
+    sources: &Sources,
+    settings: &Settings,
+    fold: &Fold,
+) -> Result<PhysicalPlan> {
+    planned(written, sources, settings, fold, true)
 }
 
-fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bool) -> Result<PhysicalPlan> {
+fn planned(
+    written: LogicalPlan,
+    sources: &Sources,
+    settings: &Settings,
+    fold: &Fold,
+    at_source: bool,
+) -> Result<PhysicalPlan> {
     let written_text = written.to_string();
     let wanted = written.columns();
     let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold))?;
     let rewritten = Arc::new(rewritten);
     let mut planner = Planner {
         settings,
+        sources,
         at_source,
         steps: Vec::new(),
         gates: Vec::new(),
+        offers: Vec::new(),
         key_passes: Vec::new(),
         gate_documents: Vec::new(),
         joins: Vec::new(),
@@ -85,9 +98,12 @@ fn planned(written: LogicalPlan, settings: &Settings, fold: &Fold, at_source: bo
 
 struct Planner<'a> {
     settings: &'a Settings,
+    sources: &'a Sources,
     at_source: bool,
     steps: Vec<StepDocument>,
     gates: Vec<Gate>,
+    /// What each gate's source has agreed to.
+    offers: Vec<Box<dyn Offer>>,
     key_passes: Vec<KeyPass>,
     gate_documents: Vec<GateDocument>,
     joins: Vec<JoinDocument>,
@@ -103,7 +119,7 @@ struct Planner<'a> {
 /// Work that a source has taken so far.
 struct Draft {
     offer: Box<dyn Offer>,
-    source: Arc<dyn Source>,
+    origin: Origin,
     tables: Vec<String>,
     columns_total: usize,
     pieces: Vec<Piece>,
@@ -128,7 +144,10 @@ enum Planned {
 impl Planner<'_> {
     fn plan(&mut self, plan: &Arc<LogicalPlan>, needed: &BTreeSet<ColumnId>) -> Result<Planned> {
         match plan.as_ref() {
-            LogicalPlan::Scan(scan) => Ok(Planned::Open(Box::new(begin(scan, self.estimator.shared(plan))))),
+            LogicalPlan::Scan(scan) => {
+                let source = self.sources.of(&scan.table)?;
+                Ok(Planned::Open(Box::new(begin(scan, source.begin(scan), self.estimator.shared(plan)))))
+            }
             LogicalPlan::Values { columns, rows } => {
                 let operator = Operator::Values { rows: rows.clone() };
                 Ok(Planned::Built(self.step(operator, columns.clone(), vec![], self.estimator.shared(plan))))
@@ -345,10 +364,10 @@ impl Planner<'_> {
         });
         if let Some(first) = drafts.next() {
             let mut others: Vec<_> = drafts.collect();
-            let connection = first.source.connection().to_owned();
+            let connection = first.origin.connection.clone();
             let verdict = if others.len() + 1 < inputs.len() {
                 Verdict::kept(KeptReason::BelowKept, "another input is computed in the engine")
-            } else if others.iter().any(|other| other.source.connection() != connection) {
+            } else if others.iter().any(|other| other.origin.connection != connection) {
                 Verdict::Kept { reason: KeptReason::DifferentConnections, note: None }
             } else if !self.settings.is_on("offer-unions") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-unions is off")
@@ -395,6 +414,7 @@ impl Planner<'_> {
     fn rewind(&mut self, mark: &Planning) {
         self.steps.truncate(mark.steps);
         self.gates.truncate(mark.gates);
+        self.offers.truncate(mark.gates);
         self.gate_documents.truncate(mark.gates);
         self.key_passes.truncate(mark.key_passes);
         self.joins.truncate(mark.joins);
@@ -495,8 +515,8 @@ impl Planner<'_> {
         let mut right = self.plan(&join.right, &used)?;
         let text = join.text();
         if let (Planned::Open(a), Planned::Open(b)) = (&mut left, &mut right) {
-            let verdict = if a.source.connection() != b.source.connection() {
-                let note = format!("{} and {}", a.source.connection(), b.source.connection());
+            let verdict = if a.origin.connection != b.origin.connection {
+                let note = format!("{} and {}", a.origin.connection, b.origin.connection);
                 Verdict::kept(KeptReason::DifferentConnections, note)
             } else if !self.settings.is_on("offer-joins") {
                 Verdict::kept(KeptReason::SwitchedOff, "offer-joins is off")
@@ -613,7 +633,7 @@ impl Planner<'_> {
                     let share = (kept * 100.0).round();
                     Verdict::kept(KeptReason::NotWorthIt, format!("about {share} % of its values have a partner"))
                 } else {
-                    self.gates[gate].scan.key_pass(place, keys)
+                    self.offers[gate].key_pass(&column, keys)
                 };
                 let join = self.steps.len() + 1;
                 let text = format!("{column} among the keys of step {}", build.node.step);
@@ -636,30 +656,30 @@ impl Planner<'_> {
         } else {
             draft.columns.clone()
         };
-        let scan = draft.offer.finish(&columns)?;
+        let agreed = draft.offer.finish(&columns)?;
         let gate = self.gates.len();
         let letter = gate_letter(gate);
         // Footers know more than the guess: how many rows the parts left after pruning have.
         let mut estimate = draft.estimate;
-        if let Some(most) = scan.most_rows() {
+        if let Some(most) = agreed.most_rows {
             let known = Arc::make_mut(&mut estimate);
-            known.rows = if scan.all_rows_come_out() { most } else { known.rows.min(most) };
+            known.rows = if agreed.all_rows_come_out { most } else { known.rows.min(most) };
         }
         let estimated_rows = estimate.rows;
-        let estimated_bytes = scan.estimated_bytes().or(Some(estimated_rows * estimate.row_width(&columns)));
+        let estimated_bytes = agreed.estimated_bytes.or(Some(estimated_rows * estimate.row_width(&columns)));
         let mut built = self.step(Operator::Gate { gate, ordered: draft.ordered }, columns, vec![], estimate);
         self.gate_documents.push(GateDocument {
             gate: letter.clone(),
             step: built.node.step,
-            connection: draft.source.connection().to_owned(),
-            kind: draft.source.kind().to_owned(),
-            region: draft.source.region().map(str::to_owned),
+            connection: draft.origin.connection,
+            kind: draft.origin.kind,
+            region: draft.origin.region,
             tables: draft.tables,
-            columns_read: scan.columns_read(),
+            columns_read: agreed.columns_read,
             columns_total: draft.columns_total,
             pieces: draft.pieces,
-            request: scan.request(),
-            parts: scan.parts(),
+            request: agreed.request,
+            parts: agreed.parts,
             estimated_rows,
             estimated_bytes,
             measure: None,
@@ -668,7 +688,8 @@ impl Planner<'_> {
             step.gate = Some(letter.clone());
             step.text = format!("gate {letter}: {}", self.gate_documents[gate].tables.join(" + "));
         }
-        self.gates.push(Gate { letter, connection: draft.source.connection().to_owned(), scan });
+        self.gates.push(Gate { letter, spec: agreed.spec });
+        self.offers.push(draft.offer);
         built.gate_below = Some(gate);
         Ok(built)
     }
@@ -773,10 +794,10 @@ fn swapped<T>([a, b]: [T; 2]) -> (T, T) {
     (b, a)
 }
 
-fn begin(scan: &Scan, estimate: Arc<Estimate>) -> Draft {
+fn begin(scan: &Scan, offer: Box<dyn Offer>, estimate: Arc<Estimate>) -> Draft {
     Draft {
-        offer: scan.table.source.begin(scan),
-        source: scan.table.source.clone(),
+        offer,
+        origin: scan.table.origin.clone(),
         tables: vec![scan.table.name.to_string()],
         columns_total: scan.table.columns.len(),
         pieces: Vec::new(),

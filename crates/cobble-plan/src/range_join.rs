@@ -5,11 +5,12 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use cobble_types::ColumnId;
+use serde::{Deserialize, Serialize};
 
 use crate::expr::{BinaryOp, Expr};
 
 /// `value op bound`, the value from the build side, the bound from the probe side.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RangeKey {
     pub value: Expr,
     pub bounds: Vec<(BinaryOp, Expr)>,
@@ -17,7 +18,7 @@ pub struct RangeKey {
 
 /// The build side is sorted by the first value, whose bounds give a stretch of it; in that stretch the bound of a second value,
 /// such as an interval's end, is searched in a tree of maxima.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RangeOn {
     pub sorted: RangeKey,
     pub second: Option<RangeKey>,

@@ -1,11 +1,13 @@
 //! Functions that make rows: they stand in FROM, or in SELECT for each row (PostgreSQL manual 9.25).
 
+use serde::{Deserialize, Serialize};
+
 use crate::expr::{Column, Expr, comma_separated};
 use crate::function::Function;
 use crate::statistics::ColumnStatistics;
 
 /// One call of such a function, and the columns that it makes.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowMaker {
     pub function: TableFunction,
     pub arguments: Vec<Expr>,
@@ -85,6 +87,8 @@ pub enum TableFunction {
     RegexpMatches,
     RegexpSplitToTable,
 }
+
+crate::serial::serialised_by_name!(TableFunction, "table function");
 
 impl TableFunction {
     pub const ALL: &[TableFunction] = &[

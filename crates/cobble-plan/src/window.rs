@@ -3,11 +3,12 @@
 use std::fmt;
 
 use cobble_types::SqlType;
+use serde::{Deserialize, Serialize};
 
 use crate::aggregate::AggregateCall;
 use crate::expr::{Expr, comma_separated};
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Ranking {
     RowNumber,
     Rank,
@@ -75,7 +76,7 @@ impl Ranking {
     }
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum WindowFunction {
     /// With `ignore_nulls`, rows whose first argument is null are passed over (SQL:2016 part 2, 6.10).
     Ranking {
@@ -86,14 +87,14 @@ pub enum WindowFunction {
     Aggregate(AggregateCall),
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum FrameUnit {
     Rows,
     Range,
     Groups,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum FrameBound {
     UnboundedPreceding,
     /// How many rows or groups, or how far in the sort key's own units.
@@ -103,7 +104,7 @@ pub enum FrameBound {
     UnboundedFollowing,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum FrameExclusion {
     NoOthers,
     CurrentRow,
@@ -111,7 +112,7 @@ pub enum FrameExclusion {
     Ties,
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Frame {
     pub unit: FrameUnit,
     pub start: FrameBound,
@@ -131,7 +132,7 @@ impl Default for Frame {
     }
 }
 
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct WindowCall {
     pub function: WindowFunction,
     pub frame: Frame,

@@ -16,6 +16,7 @@ use std::time::SystemTime;
 use bytes::Bytes;
 use cobble_network::TestStep;
 use cobble_types::Result;
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 pub use disk::Disk;
@@ -24,7 +25,7 @@ pub use objects::{HttpAddress, Limits, Objects, S3Address, SignIn};
 pub use ordered::Ordered;
 
 /// A file as it was listed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StoredFile {
     /// The whole name, as it is shown and as it is opened.
     pub path: PathBuf,

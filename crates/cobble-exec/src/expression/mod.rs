@@ -31,7 +31,7 @@ use arrow::datatypes::{DataType, Float32Type, Float64Type, IntervalMonthDayNano,
 use arrow::row::{RowConverter, SortField};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::function::Function;
-use cobble_plan::offer::{BatchPredicate, PredicateCompiler};
+use cobble_plan::scan::{BatchPredicate, PredicateCompiler};
 use cobble_types::deep::level;
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
-use cobble_plan::offer::{GateCounters, GateScan, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanTools};
 use cobble_types::Result;
 use tokio::sync::OnceCell;
 

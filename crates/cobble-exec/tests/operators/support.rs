@@ -6,6 +6,7 @@ use arrow::array::{Array, RecordBatch};
 use cobble_exec::{CpuPool, start};
 use cobble_plan::document::{PlanDocument, StepDocument};
 use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan};
+use cobble_plan::scan::{GateScan, ScanSpec, Scans};
 use cobble_plan::{Column, Expr, Settings};
 use cobble_types::{ColumnId, Error, Result, SqlType, Value, array_value_text};
 use tokio_util::sync::CancellationToken;
@@ -59,6 +60,15 @@ fn steps(node: &PhysicalNode, into: &mut Vec<StepDocument>) {
     });
 }
 
+/// For plans without gates.
+struct NoScans;
+
+impl Scans for NoScans {
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        Err(Error::internal(format!("there is no connection {}", spec.connection)))
+    }
+}
+
 /// The batches, and how many bytes went to disk meanwhile.
 pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Vec<RecordBatch>, u64)> {
     static POOL: OnceLock<CpuPool> = OnceLock::new();
@@ -67,7 +77,9 @@ pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Ve
     steps(&root, &mut document.steps);
     document.steps.sort_by_key(|step| step.step);
     let plan = PhysicalPlan { root, gates: vec![], key_passes: vec![], document };
-    let mut running = start(&plan, settings, pool, CancellationToken::new())?;
+    // What runs is what was read from the serial form.
+    let plan = PhysicalPlan::from_bytes(&plan.to_bytes()?)?;
+    let mut running = start(&plan, &NoScans, settings, pool, CancellationToken::new())?;
     let mut all = Vec::new();
     while let Some(batch) = running.next().await? {
         all.push(batch);

@@ -6,12 +6,13 @@ use std::io::Read;
 use cobble_types::{Code, Error, Result, TextForm};
 use csv::StringRecord;
 use encoding_rs::{Encoding, UTF_8};
+use serde::{Deserialize, Serialize};
 
 use super::encoding::{self, Decoded};
 use super::marks::{DatePattern, Marks};
 use crate::Guess;
 
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Dialect {
     pub delimiter: u8,
     pub quote: u8,
@@ -19,8 +20,28 @@ pub struct Dialect {
     pub comment: Option<u8>,
     pub header: bool,
     /// None for what only has characters of ASCII, which are the same in nearly all encodings.
+    #[serde(with = "by_name")]
     pub encoding: Option<&'static Encoding>,
     pub marks: Marks,
+}
+
+/// An encoding by its name in the Encoding standard.
+mod by_name {
+    use encoding_rs::Encoding;
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub fn serialize<S: Serializer>(value: &Option<&'static Encoding>, serializer: S) -> Result<S::Ok, S::Error> {
+        value.map(Encoding::name).serialize(serializer)
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<&'static Encoding>, D::Error> {
+        let name = Option::<String>::deserialize(deserializer)?;
+        let found = |name: String| {
+            let known = Encoding::for_label(name.as_bytes());
+            known.ok_or_else(|| serde::de::Error::custom(format!("there is no encoding {name}")))
+        };
+        name.map(found).transpose()
+    }
 }
 
 impl Default for Dialect {

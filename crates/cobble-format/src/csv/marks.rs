@@ -10,9 +10,11 @@ use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, TextForm, Value};
 use csv::StringRecord;
 
+use serde::{Deserialize, Serialize};
+
 use crate::Guess;
 
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Marks {
     /// Words that stand for null, in all columns; an empty field does in any case.
     pub nulls: Vec<String>,
@@ -24,7 +26,7 @@ pub struct Marks {
 }
 
 /// The order and form of a date's parts, such as `DD.MM.YYYY`.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DatePattern {
     pub written: String,
     /// The same in the words of the package that reads dates.

@@ -12,7 +12,7 @@ use arrow::compute::cast;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use bytes::{Buf, Bytes};
 use cobble_plan::logical::TableColumn;
-use cobble_plan::offer::GateCounters;
+use cobble_plan::scan::GateCounters;
 use cobble_storage::{Blob, StoredFile, file_error, own_error};
 use cobble_types::{Code, Error, Result, SqlType, TextForm, Value};
 use parquet::arrow::ProjectionMask;

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 use arrow::array::{Array, ArrayRef};
 use arrow::compute::cast;
 use bytes::{Buf, Bytes};
-use cobble_plan::offer::GateCounters;
+use cobble_plan::scan::GateCounters;
 use cobble_storage::Blob;
 use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
 use parquet::arrow::arrow_reader::{ArrowReaderMetadata, RowSelection, RowSelector};

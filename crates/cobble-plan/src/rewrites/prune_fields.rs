@@ -92,7 +92,7 @@ pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
 /// Columns of rows whose source reads fields apart.
 fn candidates(plan: &LogicalPlan, uses: &mut Uses) {
     if let LogicalPlan::Scan(scan) = plan
-        && scan.table.source.reads_fields()
+        && scan.table.origin.reads_fields
     {
         let rows = scan.columns.iter().filter(|(column, _)| matches!(column.sql_type, SqlType::Row(_)));
         uses.extend(rows.map(|(column, _)| (column.id, Use::Fields(BTreeMap::new()))));

@@ -128,7 +128,7 @@ pub async fn table(service: &State, caller: Caller, catalog: &str, schema: &str,
     let full = ObjectName::new(catalog, schema, table);
     let used_by = service.engine.readers_of(&full).iter().map(ToString::to_string).collect();
     Ok(Json(match session.relation(&name).await? {
-        Relation::Table(found) => TableBody { used_by, ..table_body(&found) },
+        Relation::Table(found) => TableBody { used_by, ..table_body(&found.table) },
         Relation::View(full, known) => {
             let columns = session.columns(&name).await?.iter().map(column_body).collect();
             let reads = service.engine.read_by_view(&full.table);

@@ -5,10 +5,10 @@ use std::any::Any;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use async_trait::async_trait;
-use cobble_plan::logical::{Join, Scan, SortKey, Table, TableColumn, TableKind};
-use cobble_plan::offer::{GateScan, KeptReason, Offer, PartCount, Portions, Request, ScanTools, Source, Verdict};
+use cobble_plan::logical::{Join, Origin, Scan, SortKey, Table, TableColumn, TableKind};
+use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Offer, Request, Source, Sources, Verdict};
 use cobble_plan::planner;
+use cobble_plan::scan::ScanSpec;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, TableReference, bind_query,
@@ -21,6 +21,7 @@ pub const NOW: i64 = 1_782_907_200_000_000;
 
 pub struct Ferry {
     tables: BTreeMap<String, Arc<Table>>,
+    sources: Sources,
 }
 
 impl CatalogReader for Ferry {
@@ -40,7 +41,7 @@ fn numeric(precision: u8, scale: i8) -> SqlType {
 
 pub fn ferry() -> Ferry {
     use SqlType::*;
-    let mut tables = BTreeMap::new();
+    let (mut tables, mut sources) = (BTreeMap::new(), Sources::default());
     let mut add = |catalog: &str, name: &str, rows: f64, columns: &[(&str, SqlType, Option<f64>)]| {
         let table = Table {
             name: ObjectName::new(catalog, "public", name),
@@ -69,9 +70,15 @@ pub fn ferry() -> Ferry {
             },
             primary_key: vec![0],
             kind: TableKind::Table,
-            source: Arc::new(PaperSource { connection: format!("{catalog}_store"), takes_all: catalog == "fleet" }),
+            origin: Origin::new(
+                &format!("{catalog}_store"),
+                if catalog == "fleet" { "database" } else { "files" },
+                None,
+            ),
         };
-        tables.insert(name.to_owned(), Arc::new(table));
+        let found = DescribedTable::new(table, PaperSource { takes_all: catalog == "fleet" });
+        sources.add(&found);
+        tables.insert(name.to_owned(), found.table);
     };
     add(
         "fleet",
@@ -141,7 +148,7 @@ pub fn ferry() -> Ferry {
         720.0,
         &[("route_id", Integer, Some(120.0)), ("seat_class", Text, Some(3.0)), ("fare", numeric(8, 2), None)],
     );
-    Ferry { tables }
+    Ferry { tables, sources }
 }
 
 /// Binds the one query of the text.
@@ -173,7 +180,7 @@ pub fn plan_without(off: &str, sql: &str) -> PlanDocument {
     let mut settings = Settings::default();
     settings.set("planner.off", off).unwrap();
     let bound = bind(sql).unwrap_or_else(|e| panic!("{sql}: {e}"));
-    planner::plan(bound.plan, &settings, &|_| None).unwrap_or_else(|e| panic!("{sql}: {e}")).document
+    planner::plan(bound.plan, &ferry().sources, &settings, &|_| None).unwrap_or_else(|e| panic!("{sql}: {e}")).document
 }
 
 pub fn plan(sql: &str) -> PlanDocument {
@@ -182,32 +189,20 @@ pub fn plan(sql: &str) -> PlanDocument {
 
 #[derive(Debug)]
 struct PaperSource {
-    connection: String,
     takes_all: bool,
 }
 
 #[derive(Debug, Clone)]
 struct PaperOffer {
+    table: ObjectName,
     takes_all: bool,
     /// Conditions that were taken, in order.
     taken: Vec<String>,
 }
 
 impl Source for PaperSource {
-    fn connection(&self) -> &str {
-        &self.connection
-    }
-
-    fn kind(&self) -> &str {
-        if self.takes_all { "database" } else { "files" }
-    }
-
-    fn region(&self) -> Option<&str> {
-        None
-    }
-
-    fn begin(&self, _: &Scan) -> Box<dyn Offer> {
-        Box::new(PaperOffer { takes_all: self.takes_all, taken: vec![] })
+    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
+        Box::new(PaperOffer { table: scan.table.name.clone(), takes_all: self.takes_all, taken: vec![] })
     }
 }
 
@@ -260,39 +255,9 @@ impl Offer for PaperOffer {
         self
     }
 
-    fn finish(&self, columns: &[Column]) -> Result<Arc<dyn GateScan>> {
-        Ok(Arc::new(PaperScan {
-            taken: self.taken.join("; "),
-            columns: columns.iter().map(|c| c.name.clone()).collect(),
-        }))
-    }
-}
-
-#[derive(Debug)]
-struct PaperScan {
-    taken: String,
-    columns: Vec<String>,
-}
-
-#[async_trait]
-impl GateScan for PaperScan {
-    fn request(&self) -> Request {
-        Request { text: self.taken.clone(), parameters: vec![] }
-    }
-
-    fn columns_read(&self) -> Vec<String> {
-        self.columns.clone()
-    }
-
-    fn parts(&self) -> Vec<PartCount> {
-        Vec::new()
-    }
-
-    fn estimated_bytes(&self) -> Option<f64> {
-        None
-    }
-
-    async fn open(&self, _: &ScanTools) -> Result<Arc<dyn Portions>> {
-        Err(Error::unsupported("reading from paper"))
+    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let spec = ScanSpec::new(("paper", "paper"), &self.table, 1, &self.taken)?;
+        let request = Request { text: self.taken.join("; "), parameters: vec![] };
+        Ok(Agreed::new(spec, request, columns.iter().map(|c| c.name.clone()).collect()))
     }
 }

@@ -96,7 +96,7 @@ pub async fn described_alike(definition: &ConnectionDefinition, schema: &str) {
     assert_eq!(all.iter().map(|listed| listed.table.clone()).collect::<Vec<_>>(), names);
     for listed in all {
         let table = connector.table("c", schema, &listed.table).await.unwrap().unwrap();
-        assert_eq!(listed.columns, table.columns, "{}", listed.table);
+        assert_eq!(listed.columns, table.table.columns, "{}", listed.table);
     }
     assert_eq!(connector.columns("no such schema").await.unwrap(), Some(vec![]));
 }

@@ -10,7 +10,7 @@ use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, RecordBatch};
 use arrow::compute::{SortOptions, cast, filter, is_not_null, sort, sort_to_indices};
 use arrow::datatypes::{DataType, Int64Type};
 use cobble_plan::key_pass::{KeyPass, LearnedKeys, MOST_LISTED};
-use cobble_plan::offer::BatchPredicate;
+use cobble_plan::scan::BatchPredicate;
 use cobble_types::{Result, Value};
 
 use crate::expression::{Compiled, comparable};
