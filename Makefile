@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans fuzz-values conformance bench console release setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench console release setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -51,6 +51,10 @@ fuzz: release
 # The same for statements whose plans change their shape, with rewrites switched off at random.
 fuzz-plans: release
 	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random_plans::fuzz --ignored --nocapture
+
+# Plans of statements made at random, each written by one process and run by another.
+fuzz-travel: release
+	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- travel::travel_fuzz --ignored --nocapture
 
 # Expressions of all types at random, with the scale of numbers and the class of errors.
 fuzz-values: release

@@ -342,7 +342,10 @@ async fn rows_in_engine(sql: &str, form: fn(&str) -> String) -> Result<Vec<Strin
     use cobble_engine::Engine;
     static ENGINE: OnceLock<std::sync::Arc<Engine>> = OnceLock::new();
     let engine = ENGINE.get_or_init(|| Engine::in_memory().expect("an engine"));
-    let mut execution = engine.session().run_text(sql, &tokio_util::sync::CancellationToken::new()).await?;
+    let mut session = engine.session();
+    // What runs is what was read from the serial form of its plan.
+    session.set("planner.serial", "on")?;
+    let mut execution = session.run_text(sql, &tokio_util::sync::CancellationToken::new()).await?;
     let mut rows = Vec::new();
     while let Some(batch) = execution.next().await? {
         for row in 0..batch.num_rows() {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use arrow::array::RecordBatch;
-use cobble_engine::{Execution, PlanDocument, Session, parse_statements};
+use cobble_engine::{Execution, PlanDocument, SavedPlan, Session, parse_statements};
 use cobble_service::types::{FunctionBody, NameBody, ProgressBody, StatementBody};
 use cobble_types::Error;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -121,6 +121,26 @@ impl Place {
                 let columns = now.columns.unwrap_or_default().into_iter().map(|c| c.name).collect();
                 Ok(Running::Service { id: started.id, columns, message: now.message, rows: Box::new(rows?) })
             }
+        }
+    }
+
+    /// The plan of one query as bytes that any engine with the same connections runs.
+    pub async fn save_plan(&self, statement: &str) -> Outcome<Vec<u8>> {
+        match self {
+            Place::Here(session) => Ok(session.save_plan(statement).await?.to_bytes()?),
+            Place::Service(_) => Err(Failure::Usage("a plan is written with --here".into())),
+        }
+    }
+
+    /// Starts a plan that was saved.
+    pub fn start_saved(&self, saved: &[u8]) -> Outcome<Running> {
+        match self {
+            Place::Here(session) => {
+                let cancel = CancellationToken::new();
+                let execution = session.run_saved(SavedPlan::from_bytes(saved)?, &cancel)?;
+                Ok(Running::Here { execution: Box::new(execution), cancel })
+            }
+            Place::Service(_) => Err(Failure::Usage("a plan is run with --here".into())),
         }
     }
 

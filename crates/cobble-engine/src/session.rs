@@ -10,7 +10,7 @@ use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{TableColumn, TableKind};
 use cobble_plan::physical::PhysicalPlan;
-use cobble_plan::{Settings, draw, planner, settings};
+use cobble_plan::{Settings, draw, planner, serial, settings};
 use cobble_sql::{
     BindContext, BoundQuery, Change, Explain, ExplainShow, Explained, PlanFormat, SessionNames, Show, Statement,
     StatementText, TableReference, WrittenName, bind_query, parse_statements, table_references,
@@ -442,7 +442,10 @@ impl Session {
                 session: self.names(&setting),
                 fold: &fold_constant,
             };
-            let BoundQuery { plan, columns } = bind_query(query, &context)?;
+            let BoundQuery { mut plan, columns } = bind_query(query, &context)?;
+            if self.settings.planner_serial {
+                plan = serial::from_bytes(&serial::to_bytes(&plan)?)?;
+            }
             Ok::<_, Error>((planner::plan(plan, &sources, &self.settings, &fold_constant)?, columns))
         })?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
@@ -450,11 +453,17 @@ impl Session {
     }
 
     pub(crate) fn start(&self, planned: &Planned, cancel: &CancellationToken) -> Result<RunningQuery> {
-        let (plan, set) = (&planned.plan, planned.set.as_ref());
-        with_room(|| start(plan, set, &self.settings, &self.engine.pool, cancel.child_token()))
+        with_room(|| {
+            let copy = match self.settings.planner_serial {
+                true => Some(PhysicalPlan::from_bytes(&planned.plan.to_bytes()?)?),
+                false => None,
+            };
+            let plan = copy.as_ref().unwrap_or(&planned.plan);
+            start(plan, planned.set.as_ref(), &self.settings, &self.engine.pool, cancel.child_token())
+        })
     }
 
-    fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
+    pub(crate) fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
         let running = self.start(&planned, cancel)?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
             .in_zone(&self.settings.time_zone))

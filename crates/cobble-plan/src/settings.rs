@@ -11,6 +11,8 @@ use crate::rewrites;
 pub struct Settings {
     /// Rewrites that are switched off, by name.
     pub planner_off: BTreeSet<String>,
+    /// Each plan is written in its serial form, and what is read from that runs: as another process would run it.
+    pub planner_serial: bool,
     /// Bytes a run may hold in joins, groups and sorts.
     pub run_memory: u64,
     /// Seconds a run may take; none means no limit.
@@ -25,6 +27,7 @@ impl Default for Settings {
     fn default() -> Self {
         Settings {
             planner_off: BTreeSet::new(),
+            planner_serial: false,
             run_memory: 2 << 30,
             run_time: None,
             run_tasks: None,
@@ -36,6 +39,7 @@ impl Default for Settings {
 /// Name, meaning and example of each setting.
 pub const KNOWN: &[(&str, &str)] = &[
     ("planner.off", "rewrites to leave out, separated by commas, such as 'push-filters,prune-columns'"),
+    ("planner.serial", "'on' to write each plan in its serial form and run what is read from it, for tests"),
     ("run.memory", "memory a run may hold, such as '1GB' or '512MB'"),
     ("run.time", "time a run may take, such as '30s', '5min' or 'none'"),
     ("run.tasks", "parallel tasks of a run, such as 2, or 'auto'"),
@@ -51,6 +55,7 @@ impl Settings {
     pub fn get(&self, name: &str) -> Option<String> {
         Some(match name {
             "planner.off" => self.planner_off.iter().cloned().collect::<Vec<_>>().join(","),
+            "planner.serial" => if self.planner_serial { "on" } else { "off" }.to_owned(),
             "run.memory" => {
                 let units = [("GB", 30), ("MB", 20), ("kB", 10), ("B", 0)];
                 let fits = |bits: &u32| self.run_memory.is_multiple_of(1 << bits);
@@ -77,6 +82,13 @@ impl Settings {
                     off.insert(word.to_owned());
                 }
                 self.planner_off = off;
+            }
+            "planner.serial" => {
+                self.planner_serial = match value {
+                    "on" | "true" => true,
+                    "off" | "false" => false,
+                    _ => return Err(bad(name, value, "'on' or 'off'")),
+                }
             }
             "run.memory" => self.run_memory = parse_bytes(name, value)?,
             "run.time" => self.run_time = parse_seconds(value)?,
@@ -180,6 +192,7 @@ mod tests {
             ("run.time", "5min"),
             ("run.tasks", "2"),
             ("planner.off", "push-filters, prune-columns"),
+            ("planner.serial", "on"),
         ] {
             settings.set(name, value).unwrap();
         }
@@ -195,6 +208,7 @@ mod tests {
             ("run.memory", "lots", "a size such as"),
             ("planner.off", "push-filter", "did you mean \"push-filters\"?"),
             ("run.tasks", "0", "a number from 1 to 256"),
+            ("planner.serial", "perhaps", "'on' or 'off'"),
             ("run.time", "99999999999999999999s", "a time such as"),
         ] {
             let error = settings.set(name, value).unwrap_err().to_string();

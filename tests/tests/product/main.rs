@@ -26,6 +26,7 @@ mod random_values;
 mod records;
 mod secrets;
 mod statistics;
+mod travel;
 #[path = "../../../crates/cobble-engine/tests/engine/truth/mod.rs"]
 mod truth;
 mod users;

@@ -125,6 +125,12 @@ impl Dice {
         }
     }
 
+    /// A statement with its relations: constants, or tables of the demo.
+    pub fn whole_statement(&mut self) -> String {
+        let relations = if self.chance(2) { FERRY } else { RELATIONS };
+        format!("{relations}{}", self.statement())
+    }
+
     fn statement(&mut self) -> String {
         let mut aliases = vec!["p".to_owned()];
         let mut from = format!("{} p", self.one(&["a", "b", "c"]));

@@ -1,11 +1,13 @@
 //! `cobble plan`
 
+use std::path::PathBuf;
+
 use clap::{Args, ValueEnum};
 use cobble_engine::draw;
 
 use super::sql::Where;
 use crate::output::print_json;
-use crate::{Common, Outcome};
+use crate::{Common, Failure, Outcome};
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Form {
@@ -32,10 +34,17 @@ pub struct Arguments {
     /// Run the query, and show what was measured
     #[arg(long)]
     measure: bool,
+    /// Write the plan to a file, for `cobble sql --here --plan FILE`
+    #[arg(long, value_name = "FILE", hide = true, requires = "here", conflicts_with = "measure")]
+    out: Option<PathBuf>,
 }
 
 pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
     let mut place = arguments.place.place(common)?;
+    if let Some(path) = &arguments.out {
+        let saved = place.save_plan(&arguments.text).await?;
+        return std::fs::write(path, saved).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())));
+    }
     let plan = place.plan(&arguments.text, arguments.measure).await?;
     let text = match arguments.form {
         _ if common.json => return print_json(&plan),

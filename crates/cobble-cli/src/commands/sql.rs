@@ -10,7 +10,7 @@ use cobble_engine::draw::seconds;
 use crate::client::Client;
 use crate::config::here;
 use crate::output::{Format, Sink};
-use crate::place::{Place, ServiceSession, statements};
+use crate::place::{Place, Running, ServiceSession, statements};
 use crate::{Common, Failure, Outcome, shell};
 
 #[derive(Args)]
@@ -53,6 +53,9 @@ pub struct Arguments {
     /// Read the statements from a file; - is standard input
     #[arg(short, long, value_name = "FILE", conflicts_with = "text")]
     file: Option<PathBuf>,
+    /// Run a plan that `cobble plan --out` has written
+    #[arg(long, value_name = "FILE", hide = true, requires = "here", conflicts_with_all = ["text", "file"])]
+    plan: Option<PathBuf>,
     #[command(flatten)]
     place: Where,
     /// Form of the result
@@ -86,6 +89,13 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         },
         (_, given, _) => given,
     };
+    if let Some(path) = &arguments.plan {
+        let saved = std::fs::read(path).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))?;
+        let output = Output { format, out: arguments.out, talk: false };
+        let began = Instant::now();
+        let running = place.start_saved(&saved)?;
+        return show(&mut place, running, &output, began).await;
+    }
     let text = match (&arguments.text, &arguments.file) {
         (Some(text), _) => Some(text.clone()),
         (None, Some(path)) if path.as_os_str() == "-" => Some(from_stdin()?),
@@ -123,7 +133,15 @@ fn from_stdin() -> Outcome<String> {
 
 pub async fn run_statement(place: &mut Place, statement: &str, output: &Output) -> Outcome {
     let began = Instant::now();
-    let mut running = place.start(statement).await?;
+    let running = place.start(statement).await?;
+    show(place, running, output, began).await.map_err(|failure| match failure {
+        Failure::Failed { error, .. } => Failure::Failed { error, statement: Some(statement.to_owned()) },
+        other => other,
+    })
+}
+
+/// Writes the rows out as they come.
+async fn show(place: &mut Place, mut running: Running, output: &Output, began: Instant) -> Outcome {
     if running.columns().is_empty() && running.message().is_some() {
         while running.next(place).await?.is_some() {}
         if output.format == Format::Table {
@@ -135,11 +153,7 @@ pub async fn run_statement(place: &mut Place, statement: &str, output: &Output) 
     let is_plan = running.columns() == ["plan"] && output.format == Format::Table;
     let mut sink = Sink::new(output.format, output.out.as_deref(), running.columns())?;
     loop {
-        let batch = running.next(place).await.map_err(|failure| match failure {
-            Failure::Failed { error, .. } => Failure::Failed { error, statement: Some(statement.to_owned()) },
-            other => other,
-        })?;
-        let Some(batch) = batch else { break };
+        let Some(batch) = running.next(place).await? else { break };
         if is_plan {
             for row in 0..batch.num_rows() {
                 println!("{}", cobble_types::array_value_text(batch.column(0).as_ref(), row).unwrap_or_default());

@@ -85,7 +85,8 @@ async fn main() {
     }
     total.print();
 
-    for (setting, value) in [("run.memory", if scale > 5.0 { "1GB" } else { "64MB" }), ("run.tasks", "1")] {
+    let little = if scale > 5.0 { "1GB" } else { "64MB" };
+    for (setting, value) in [("planner.serial", "on"), ("run.memory", little), ("run.tasks", "1")] {
         session.set(setting, value).expect("set");
         let mut sum = Duration::ZERO;
         let mut spilled = 0;
@@ -106,7 +107,12 @@ async fn main() {
             sum.as_secs_f64() / total.ours.as_secs_f64(),
             draw::bytes(spilled as f64)
         );
-        session.set(setting, if setting == "run.memory" { "2GB" } else { "auto" }).expect("set");
+        let before = match setting {
+            "run.memory" => "2GB",
+            "planner.serial" => "off",
+            _ => "auto",
+        };
+        session.set(setting, before).expect("set");
     }
     over_http(&product).await;
     println!("most memory of this process: {}", draw::bytes(peak_memory() as f64));
