@@ -117,7 +117,12 @@ pub fn condition(
         Expr::Like { .. } => return Err("patterns regardless of case are not in the protocol".into()),
         Expr::Call { function, .. } => return Err(format!("{}() is not in the protocol", function.name())),
         Expr::Cast { sql_type, .. } => return Err(format!("a cast to {sql_type} is not in the protocol")),
-        Expr::Negate(_) | Expr::Case { .. } | Expr::Script { .. } | Expr::Field { .. } | Expr::Subscript { .. } => {
+        Expr::Negate(_)
+        | Expr::Case { .. }
+        | Expr::Script { .. }
+        | Expr::Field { .. }
+        | Expr::Subscript { .. }
+        | Expr::Parameter { .. } => {
             return Err("such an expression is not in the protocol".into());
         }
     })

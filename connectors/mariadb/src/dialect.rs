@@ -219,7 +219,7 @@ impl Dialect for MariaDialect {
             Expr::Case { .. } => {
                 refuse(KeptReason::TypeDiffers, "results and their ranges have other types there".into())
             }
-            Expr::Field { .. } | Expr::Subscript { .. } => {
+            Expr::Field { .. } | Expr::Subscript { .. } | Expr::Parameter { .. } => {
                 refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
             }
         }

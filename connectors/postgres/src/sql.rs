@@ -158,7 +158,7 @@ pub fn translate(expr: &Expr, column: Columns<'_>) -> Result<Sql, Refusal> {
             KeptReason::OpaqueFunction,
             format!("{}() is a script, which runs only in the engine; one in SQL would be seen through", function.name),
         ),
-        Expr::Field { .. } | Expr::Subscript { .. } => {
+        Expr::Field { .. } | Expr::Subscript { .. } | Expr::Parameter { .. } => {
             refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
         }
     }

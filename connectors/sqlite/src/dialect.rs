@@ -282,7 +282,7 @@ impl Dialect for SqliteDialect {
                 Some(bits) => Ok(wrap(&[&sub(operand)?], &format!("cobble_minus(0, ?, {bits})"))),
                 None => refuse(KeptReason::TypeDiffers, "only whole numbers are computed with there".into()),
             },
-            Expr::Field { .. } | Expr::Subscript { .. } => {
+            Expr::Field { .. } | Expr::Subscript { .. } | Expr::Parameter { .. } => {
                 refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
             }
         }

@@ -506,6 +506,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The caller's sessions. */
+        get: operations["list"];
+        put?: never;
+        /**
+         * Begins a session: it keeps what USE, SET, PREPARE and CREATE TEMPORARY VIEW do, runs one statement after the other, and ends when it
+         *     has had none for an hour.
+         */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One session. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        /** Ends a session. A statement under way goes on to its end. */
+        delete: operations["end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -805,6 +844,14 @@ export interface components {
             /** @description Sealed when stored; never sent back. */
             secret: string;
         };
+        /** @description Where a new session begins. */
+        NewSessionBody: {
+            catalog?: string | null;
+            schema?: string | null;
+            settings?: {
+                [key: string]: string;
+            };
+        };
         /** @description A user who was taken in. The token is not kept. */
         NewTokenBody: {
             name: string;
@@ -891,6 +938,26 @@ export interface components {
             env?: string | null;
             file?: string | null;
         };
+        /** @description A session, as it is after its last statement. */
+        SessionBody: {
+            id: string;
+            user?: string | null;
+            started_at: string;
+            /**
+             * Format: double
+             * @description Seconds since its last statement.
+             */
+            idle: number;
+            catalog?: string | null;
+            schema?: string | null;
+            settings: {
+                [key: string]: string;
+            };
+            /** @description The names of prepared statements. */
+            prepared: string[];
+            /** @description The names of views that only this session has. */
+            views: string[];
+        };
         SettingBody: {
             name: string;
             label: string;
@@ -899,10 +966,14 @@ export interface components {
             secret: boolean;
             default?: string | null;
         };
-        /** @description A statement to run or to plan, and the place and settings of its session. */
+        /** @description A statement to run or to plan: in a session, or by itself from a place and with settings that are given. */
         StatementBody: {
-            /** @example SELECT count(*) FROM fleet.public.routes */
+            /** @example SELECT count(*) FROM fleet.public.routes WHERE id < $1 */
             statement: string;
+            /** @description Values of `$1`, `$2`, …: texts, numbers, truth values, null, or documents. Their types are found out from the statement. */
+            parameters?: Record<string, never>[] | null;
+            /** @description A session that has been begun, with its place and settings. */
+            session?: string | null;
             catalog?: string | null;
             schema?: string | null;
             settings?: {
@@ -2186,6 +2257,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionBody"][];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSessionBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionBody"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionBody"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionBody"];
                 };
             };
             404: {

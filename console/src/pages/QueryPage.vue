@@ -7,7 +7,7 @@ import SplitterPanel from 'primevue/splitterpanel'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { errorBody, get, post, type FunctionBody, type NameBody } from '../api/client'
+import { errorBody, get, type FunctionBody, type NameBody } from '../api/client'
 import CatalogTree from '../components/CatalogTree.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import PlanView from '../components/PlanView.vue'
@@ -16,7 +16,7 @@ import SqlEditor from '../components/SqlEditor.vue'
 import type { PlanDocument } from '../plan/document'
 import { bytes, count, seconds } from '../plan/numbers'
 import { firstQuery } from '../query/first'
-import { useTabs } from '../query/tabs'
+import { placeWords, useTabs } from '../query/tabs'
 import { moveInTabs } from '../components/tabKeys'
 
 defineOptions({ name: 'QueryPage' })
@@ -57,7 +57,7 @@ async function loadPlan() {
   const asked = own.asked
   const isLate = () => tab.value !== own || own.asked !== asked
   try {
-    const found = own.run && own.run.columns ? await get<PlanDocument>(`/runs/${own.run.id}/plan`) : await post<PlanDocument>('/plans', { statement: own.text })
+    const found = own.run && own.run.columns ? await get<PlanDocument>(`/runs/${own.run.id}/plan`) : await store.planOf(own)
     if (isLate()) return
     plan.value = found
     if (!own.run) own.error = null
@@ -131,12 +131,14 @@ onMounted(loadNames)
               {{ count(run.progress.rows_out) }} rows · {{ seconds(run.progress.seconds) }} · {{ count(run.progress.rows_read) }} rows and {{ bytes(run.progress.bytes_read) }} crossed
             </span>
             <span class="right">
+              <span v-if="placeWords(tab.place)" class="place" title="Where unqualified names are looked up, and the settings of this tab's session">{{ placeWords(tab.place) }}</span>
               <a v-if="run?.state === 'finished' && run.columns?.length" :href="`/api/v1/runs/${run.id}/rows?format=csv`" download><i class="pi pi-download" /> CSV</a>
               <RouterLink v-if="run" :to="`/runs/${run.id}`">run {{ run.id }}</RouterLink>
             </span>
           </div>
           <ProgressBar v-if="running" mode="indeterminate" class="thin" aria-label="Running" />
           <div class="answer">
+            <p v-if="tab.note" class="hint" role="status">{{ tab.note }}</p>
             <ErrorNote v-if="tab.error && run?.state !== 'running'" :error="tab.error" class="note" />
             <template v-if="tab.view === 'plan'">
               <PlanView v-if="plan" :plan="plan" />
@@ -174,6 +176,7 @@ onMounted(loadNames)
 .state strong { color: var(--accent); margin-right: 0.3rem; }
 .state .failed { color: var(--failure); }
 .state .cancelled { color: var(--kept); }
+.place { color: var(--faint); max-width: 22rem; overflow: hidden; text-overflow: ellipsis; }
 .right { margin-left: auto; display: flex; gap: 1rem; font-size: 12.5px; white-space: nowrap; }
 .thin { height: 3px; border-radius: 0; flex: none; }
 .answer { flex: 1; min-height: 0; overflow: hidden; }

@@ -2,7 +2,7 @@ import { createPinia, setActivePinia } from 'pinia'
 import { afterEach, beforeEach, expect, test, vi } from 'vitest'
 import { nextTick } from 'vue'
 
-import { useTabs } from './tabs'
+import { placeWords, useTabs } from './tabs'
 
 type Listener = (event: { data: string }) => void
 
@@ -11,6 +11,7 @@ const streams: { url: string; listeners: Record<string, Listener>; closed: boole
 
 beforeEach(() => {
   localStorage.clear()
+  sessionStorage.clear()
   streams.length = 0
   setActivePinia(createPinia())
   class Events {
@@ -121,19 +122,60 @@ test('what is kept in another form is left alone', () => {
 
 test('a late answer does not replace that of a later question', async () => {
   const answers: ((body: unknown) => void)[] = []
-  const fetched = vi.fn((...[, options]: [string, RequestInit?]) =>
-    options?.method === 'DELETE'
-      ? Promise.resolve(new Response('{}'))
+  const fetched = vi.fn((...[url, options]: [string, RequestInit?]) =>
+    options?.method === 'DELETE' || url.endsWith('/sessions')
+      ? Promise.resolve(new Response('{"id": "s1"}'))
       : new Promise<Response>((resolve) => answers.push((body) => resolve(new Response(JSON.stringify(body))))),
   )
   vi.stubGlobal('fetch', fetched)
   const tabs = useTabs()
   const tab = tabs.open('SELECT 1')
   const [first, second] = [tabs.run(tab), tabs.run(tab)]
+  await vi.waitFor(() => expect(answers).toHaveLength(2))
+  // Both asked for a session, and there is one.
+  expect(fetched.mock.calls.filter(([url]) => url.endsWith('/sessions'))).toHaveLength(1)
   answers[1]({ id: 'r2', state: 'finished' })
   await second
   answers[0]({ id: 'r1', state: 'running' })
   await first
   expect(tab.run?.id).toBe('r2')
   expect(fetched).toHaveBeenLastCalledWith('/api/v1/runs/r1', expect.objectContaining({ method: 'DELETE' }))
+})
+
+test('a tab has a session, which is begun again when it has ended', async () => {
+  const asked: { url: string; body: Record<string, unknown> }[] = []
+  const known = new Set<string>()
+  let ended = ''
+  vi.stubGlobal('fetch', vi.fn(async (url: string, options?: RequestInit) => {
+    const body = JSON.parse(String(options?.body ?? '{}')) as Record<string, unknown>
+    asked.push({ url, body })
+    if (url.endsWith('/sessions')) {
+      const id = `s${known.size + 1}`
+      known.add(id)
+      return new Response(JSON.stringify({ id }))
+    }
+    if (body.session === ended) return new Response(JSON.stringify({ code: 'not_found', sqlstate: '42704', message: `there is no session ${ended}` }), { status: 404 })
+    return new Response(JSON.stringify({ id: 'r1', state: 'finished', catalog: 'fleet', schema: 'public', settings: { 'run.tasks': '1' } }))
+  }))
+  const tabs = useTabs()
+  const tab = tabs.tabs[0]
+  tab.text = 'USE fleet.public; SET run.tasks = 1'
+  await tabs.run(tab)
+  expect(asked[1].body).toMatchObject({ statement: tab.text, session: 's1' })
+  expect(placeWords(tab.place)).toBe('fleet.public · run.tasks = 1')
+  await tabs.planOf(tab)
+  expect(asked[2].body).toMatchObject({ session: 's1' })
+  // A new visit in the same window goes on in it.
+  await nextTick()
+  setActivePinia(createPinia())
+  expect(useTabs().tabs[0].session).toBe('s1')
+
+  ended = 's1'
+  await tabs.run(tab)
+  expect(asked.at(-2)).toMatchObject({ url: '/api/v1/sessions', body: { catalog: 'fleet', settings: { 'run.tasks': '1' } } })
+  expect(tab.session).toBe('s2')
+  expect(tab.note).toContain('had ended')
+  expect(tab.error).toBeNull()
+  tabs.close(tab.key)
+  expect(asked.at(-1)?.url).toBe('/api/v1/sessions/s2')
 })

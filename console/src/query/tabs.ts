@@ -1,8 +1,10 @@
-/** The query page's tabs: their text, and the run each has started. Kept across visits. */
+/** The query page's tabs: their text, the session of each at the service, and the run it has started. Texts are kept across visits, and
+ * sessions while the window is open. */
 import { defineStore } from 'pinia'
 import { ref, watch } from 'vue'
 
-import { Failure, errorBody, post, remove, type ErrorBody, type RunBody } from '../api/client'
+import { Failure, errorBody, post, remove, type ErrorBody, type NewSessionBody, type RunBody, type SessionBody } from '../api/client'
+import type { PlanDocument } from '../plan/document'
 import { PAGE_ROWS } from './pages'
 
 export interface Tab {
@@ -11,11 +13,18 @@ export interface Tab {
   run: RunBody | null
   error: ErrorBody | null
   view: 'rows' | 'plan'
+  /** What USE, SET, PREPARE and temporary views of this tab have done is kept there. */
+  session: string | null
+  /** Where the session was after its last statement. */
+  place: NewSessionBody
+  /** Something to tell about the session. */
+  note: string | null
   /** Counts what was asked for this tab: an answer to an earlier question is not shown. */
   asked: number
 }
 
 const KEY = 'cobble-tabs'
+const SESSIONS = 'cobble-sessions'
 
 /** What was kept of an earlier visit; whatever else stands there is left alone. */
 function kept(): string[] {
@@ -27,15 +36,34 @@ function kept(): string[] {
   }
 }
 
+/** The sessions of this window's tabs, in their order. */
+function keptSessions(): (string | null)[] {
+  try {
+    const found: unknown = JSON.parse(sessionStorage.getItem(SESSIONS) ?? '[]')
+    return Array.isArray(found) ? found.map((id) => (typeof id === 'string' ? id : null)) : []
+  } catch {
+    return []
+  }
+}
+
+/** The place in words, such as `fleet.public`, with the settings that were given. */
+export function placeWords(place: NewSessionBody): string {
+  const where = place.catalog ? [place.catalog, place.schema].filter(Boolean).join('.') : ''
+  const settings = Object.entries(place.settings ?? {}).filter(([name]) => name !== 'transaction').map(([name, value]) => `${name} = ${value}`)
+  return [where, ...settings].filter(Boolean).join(' · ')
+}
+
 export const useTabs = defineStore('tabs', () => {
   const saved = kept()
   let next = 1
-  const fresh = (text: string): Tab => ({ key: next++, text, run: null, error: null, view: 'rows', asked: 0 })
-  const tabs = ref<Tab[]>((saved.length ? saved : ['']).map(fresh))
+  const fresh = (text: string, session: string | null = null): Tab => ({ key: next++, text, run: null, error: null, view: 'rows', session, place: {}, note: null, asked: 0 })
+  const sessions = keptSessions()
+  const tabs = ref<Tab[]>((saved.length ? saved : ['']).map((text, place) => fresh(text, sessions[place] ?? null)))
   const active = ref(tabs.value[0].key)
   const sources = new Map<number, EventSource>()
 
   watch(() => tabs.value.map((t) => t.text), (texts) => localStorage.setItem(KEY, JSON.stringify(texts)))
+  watch(() => tabs.value.map((t) => t.session), (all) => sessionStorage.setItem(SESSIONS, JSON.stringify(all)))
 
   function open(text = ''): Tab {
     tabs.value.push(fresh(text))
@@ -48,23 +76,61 @@ export const useTabs = defineStore('tabs', () => {
     const place = tabs.value.findIndex((t) => t.key === key)
     const [closed] = tabs.value.splice(place, 1)
     stop(closed)
+    if (closed.session) remove(`/sessions/${closed.session}`).catch(() => undefined)
     sources.get(key)?.close()
     if (!tabs.value.length) open()
     else if (active.value === key) active.value = tabs.value[Math.max(place - 1, 0)].key
   }
 
+  const beginning = new Map<number, Promise<string>>()
+
+  /** A session for the tab: one, however many ask for it meanwhile. */
+  function begun(tab: Tab): Promise<string> {
+    const known = beginning.get(tab.key)
+    if (known) return known
+    const asked = post<SessionBody>('/sessions', tab.place)
+      .then((session) => (tab.session = session.id))
+      .finally(() => beginning.delete(tab.key))
+    beginning.set(tab.key, asked)
+    return asked
+  }
+
+  /** What the service is asked within the tab's session, which begins where it is needed. One that has ended is begun again. */
+  async function within<T>(tab: Tab, ask: (session: string) => Promise<T>): Promise<T> {
+    const before = tab.session
+    try {
+      return await ask(before ?? (await begun(tab)))
+    } catch (thrown) {
+      const ended = before !== null && thrown instanceof Failure && thrown.body.code === 'not_found' && thrown.body.message.includes(before)
+      if (!ended) throw thrown
+      tab.session = null
+      const session = await begun(tab)
+      tab.note = 'The session had ended. A new one has begun, without prepared statements and temporary views.'
+      return ask(session)
+    }
+  }
+
+  /** Takes in what a run has come to. */
+  function take(tab: Tab, run: RunBody) {
+    tab.run = run
+    tab.error = run.error ?? null
+    if (run.state !== 'running') tab.place = { catalog: run.catalog, schema: run.schema, settings: run.settings }
+  }
+
+  /** The plan of the tab's text, not run. */
+  const planOf = (tab: Tab) => within(tab, (session) => post<PlanDocument>('/plans', { statement: tab.text, session }))
+
   function follow(tab: Tab, id: string) {
     const source = new EventSource(`/api/v1/runs/${id}/events`)
     sources.get(tab.key)?.close()
     sources.set(tab.key, source)
-    const take = (event: MessageEvent<string>) => {
+    const hear = (event: MessageEvent<string>) => {
       if (tab.run?.id !== id) return source.close()
-      tab.run = JSON.parse(event.data) as RunBody
-      tab.error = tab.run.error ?? null
+      take(tab, JSON.parse(event.data) as RunBody)
     }
-    source.addEventListener('progress', take)
+    source.addEventListener('progress', hear)
     source.addEventListener('end', (event) => {
-      take(event)
+      hear(event)
       source.close()
     })
     source.onerror = () => {
@@ -75,19 +141,22 @@ export const useTabs = defineStore('tabs', () => {
 
   async function run(tab: Tab) {
     if (!tab.text.trim()) return
+    // A session runs one statement after the other: an earlier one would be waited for.
+    await stop(tab)
     tab.error = null
+    tab.note = null
     const asked = ++tab.asked
     const isLate = () => tab.asked !== asked || !tabs.value.some((t) => t.key === tab.key)
     try {
       // A quick statement comes back with its first page.
-      const run = await post<RunBody>(`/runs?wait=200&limit=${PAGE_ROWS}`, { statement: tab.text })
+      const statement = tab.text
+      const run = await within(tab, (session) => post<RunBody>(`/runs?wait=200&limit=${PAGE_ROWS}`, { statement, session }))
       if (isLate()) {
         // Nobody waits for it any more.
         if (run.state === 'running') await remove(`/runs/${run.id}`).catch(() => undefined)
         return
       }
-      tab.run = run
-      tab.error = run.error ?? null
+      take(tab, run)
       if (run.state === 'running') follow(tab, run.id)
     } catch (thrown) {
       if (!isLate()) tab.error = errorBody(thrown)
@@ -103,5 +172,5 @@ export const useTabs = defineStore('tabs', () => {
     }
   }
 
-  return { tabs, active, open, close, run, stop }
+  return { tabs, active, open, close, run, stop, planOf }
 })

@@ -5,8 +5,10 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use cobble_engine::{Execution, PlanDocument, SavedPlan, Session, parse_statements};
-use cobble_service::types::{FunctionBody, NameBody, ProgressBody, StatementBody};
-use cobble_types::Error;
+use cobble_service::types::{
+    FunctionBody, NameBody, NewSessionBody, ProgressBody, RunBody, SessionBody, StatementBody,
+};
+use cobble_types::{Code, Error};
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio_util::sync::CancellationToken;
 
@@ -21,18 +23,54 @@ pub enum Place {
 /// What the client remembers of its session between statements.
 pub struct ServiceSession {
     pub client: Client,
+    /// Statements follow that count on what earlier ones have set: the service keeps a session for them.
+    pub is_kept: bool,
+    id: Option<String>,
     pub catalog: Option<String>,
     pub schema: Option<String>,
     pub settings: BTreeMap<String, String>,
 }
 
 impl ServiceSession {
-    fn body(&self, statement: &str) -> StatementBody {
-        StatementBody {
-            statement: statement.to_owned(),
-            catalog: self.catalog.clone(),
-            schema: self.schema.clone(),
-            settings: self.settings.clone(),
+    pub fn new(client: Client) -> ServiceSession {
+        let settings = BTreeMap::new();
+        ServiceSession { client, is_kept: false, id: None, catalog: None, schema: None, settings }
+    }
+
+    async fn body(&mut self, statement: &str, parameters: &[String]) -> Outcome<StatementBody> {
+        let (catalog, schema, settings) = (self.catalog.clone(), self.schema.clone(), self.settings.clone());
+        let parameters = (!parameters.is_empty()).then(|| parameters.iter().map(|text| text.as_str().into()).collect());
+        let body = StatementBody { statement: statement.to_owned(), parameters, ..StatementBody::default() };
+        if !self.is_kept {
+            return Ok(StatementBody { catalog, schema, settings, ..body });
+        }
+        if self.id.is_none() {
+            let begun: SessionBody =
+                self.client.post("/sessions", &NewSessionBody { catalog, schema, settings }).await?;
+            self.id = Some(begun.id);
+        }
+        Ok(StatementBody { session: self.id.clone(), ..body })
+    }
+
+    async fn started(&mut self, statement: &str, parameters: &[String]) -> Outcome<RunBody> {
+        let body = self.body(statement, parameters).await?;
+        match self.client.start(&body).await {
+            // It was idle for too long, or the service has been started again.
+            Err(Failure::Failed { error, .. })
+                if error.code == Code::NotFound && body.session.is_some() && error.message.contains(" session ") =>
+            {
+                self.id = None;
+                eprintln!("the session had ended; another one begins, without its prepared statements and its views");
+                let body = self.body(statement, parameters).await?;
+                self.client.start(&body).await
+            }
+            other => other,
+        }
+    }
+
+    async fn end(&mut self) {
+        if let Some(id) = self.id.take() {
+            let _ = self.client.delete::<SessionBody>(&format!("/sessions/{id}")).await;
         }
     }
 }
@@ -75,20 +113,40 @@ impl Place {
         Ok(())
     }
 
-    /// Starts a statement and waits until its columns are known, showing progress meanwhile.
-    pub async fn start(&mut self, statement: &str) -> Outcome<Running> {
-        self.start_plain(statement).await.map_err(with_statement(statement))
+    /// Keeps what statements set for those that follow, until `end`.
+    pub fn keep(&mut self) {
+        if let Place::Service(session) = self {
+            session.is_kept = true;
+        }
     }
 
-    async fn start_plain(&mut self, statement: &str) -> Outcome<Running> {
+    pub async fn end(&mut self) {
+        if let Place::Service(session) = self {
+            session.end().await;
+        }
+    }
+
+    /// Starts a statement, with the values of its parameters as texts, and waits until its columns are known, showing progress meanwhile.
+    pub async fn start(&mut self, statement: &str, parameters: &[String]) -> Outcome<Running> {
+        self.start_plain(statement, parameters).await.map_err(with_statement(statement))
+    }
+
+    async fn start_plain(&mut self, statement: &str, parameters: &[String]) -> Outcome<Running> {
         match self {
             Place::Here(session) => {
                 let cancel = CancellationToken::new();
-                let execution = session.run_text(statement, &cancel).await?;
+                let execution = match parameters {
+                    [] => session.run_text(statement, &cancel).await?,
+                    texts => {
+                        let prepared = session.prepare(statement, &[]).await?;
+                        let texts: Vec<Option<String>> = texts.iter().cloned().map(Some).collect();
+                        session.run_prepared(&prepared, &prepared.values(&texts)?, &cancel).await?
+                    }
+                };
                 Ok(Running::Here { execution: Box::new(execution), cancel })
             }
             Place::Service(session) => {
-                let started = session.client.start(&session.body(statement)).await?;
+                let started = session.started(statement, parameters).await?;
                 let progress = Spinner::new();
                 let rows = {
                     let wait = session.client.rows(&started.id);
@@ -148,13 +206,16 @@ impl Place {
     pub async fn plan(&mut self, statement: &str, measure: bool) -> Outcome<PlanDocument> {
         let plain = async {
             if measure {
-                let mut running = self.start_plain(statement).await?;
+                let mut running = self.start_plain(statement, &[]).await?;
                 while running.next(self).await?.is_some() {}
                 return running.plan(self).await;
             }
             match self {
                 Place::Here(session) => Ok(session.plan_text(statement).await?),
-                Place::Service(session) => session.client.post("/plans", &session.body(statement)).await,
+                Place::Service(session) => {
+                    let body = session.body(statement, &[]).await?;
+                    session.client.post("/plans", &body).await
+                }
             }
         };
         plain.await.map_err(with_statement(statement))

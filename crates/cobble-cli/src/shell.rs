@@ -122,7 +122,7 @@ pub async fn run(place: &mut Place, output: &Output) -> Outcome {
 
 async fn run_all(place: &mut Place, text: &str, output: &Output) -> Outcome {
     for statement in statements(text)? {
-        run_statement(place, &statement, output).await?;
+        run_statement(place, &statement, &[], output).await?;
     }
     Ok(())
 }

@@ -9,7 +9,8 @@ use cobble_plan::logical::Table;
 use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 use cobble_sql::{
-    CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, TableReference, Transaction, Write, WrittenName,
+    CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Parameters, TableReference, Transaction, Write,
+    WrittenName,
 };
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
@@ -19,8 +20,11 @@ use crate::execution::Execution;
 use crate::resolve::{complete, table};
 use crate::returning::{Computed, Returning};
 use crate::session::{Session, TRANSACTION, WRITTEN};
-use crate::views::{full_name, written_out};
+use crate::views::{check_circles, full_name, written_out};
 use crate::writing::Writing;
+
+/// Views that one session may have for itself.
+const MOST_OWN_VIEWS: usize = 1_000;
 
 /// Functions read no tables.
 struct NoTables;
@@ -88,7 +92,12 @@ impl Session {
         Ok((ObjectName::new(catalog, schema, name), connector))
     }
 
-    pub(crate) async fn write(&mut self, write: &Write, cancel: &CancellationToken) -> Result<Execution> {
+    pub(crate) async fn write(
+        &mut self,
+        write: &Write,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
         let at = |error: Error| error.at(write.table.position);
         let set = self.catalogs()?;
         let (target, connector) = self.to_write(&set, &write.table)?;
@@ -100,7 +109,7 @@ impl Session {
         let (mut returning, mut returned) = (None, None);
         let (planned, columns) = match write.create {
             true => {
-                let planned = self.planned(&write.query, &[]).await?;
+                let planned = self.planned(&write.query, parameters).await?;
                 if write.columns.len() > planned.columns.len() {
                     return Err(at(Error::new(
                         Code::Syntax,
@@ -122,12 +131,12 @@ impl Session {
                 let wanted = columns_to_fill(&known.table, &write.columns).map_err(at)?;
                 if let Some(query) = &write.returning {
                     let rows = Returning::new(&known.table);
-                    let computed = Computed::new(self.bound_to_rows(query, &rows)?);
+                    let computed = Computed::new(self.bound_to_rows(query, &rows, parameters)?);
                     let list = known.source.added(&known.table, &computed.columns).map_err(at)?;
                     returned = Some(Added { list, columns: computed.columns.clone() });
                     returning = Some(computed);
                 }
-                (self.planned_into(&write.query, &[], Some(&wanted)).await.map_err(at)?, wanted)
+                (self.planned_into(&write.query, parameters, Some(&wanted)).await.map_err(at)?, wanted)
             }
         };
         let rows = NewRows {
@@ -223,15 +232,31 @@ impl Session {
     }
 
     pub(crate) async fn create_view(&mut self, wanted: &CreateView) -> Result<Execution> {
-        let at = |error: Error| error.at(wanted.name.position);
+        if wanted.temporary {
+            return self.create_own_view(wanted).await;
+        }
         let Some(name) = self.engine.new_view_name(&wanted.name, wanted.replace, wanted.if_not_exists)? else {
             return Ok(Execution::done("there is such a view already; nothing was done".to_owned()));
         };
+        let known = self.checked_view(wanted).await?;
+        let was_there = self.engine.views().contains_key(&name);
+        self.engine.create_view(&name, known, wanted.name.position).await?;
+        let how = if was_there { "is another one now" } else { "is there" };
+        Ok(Execution::done(format!("{} {how}", full_name(&name))))
+    }
+
+    /// The view that is to be made: what is wrong with its query shows now.
+    async fn checked_view(&self, wanted: &CreateView) -> Result<KnownView> {
+        let at = |error: Error| error.at(wanted.name.position);
         let view =
             UserView { catalog: self.place.catalog.clone(), schema: self.place.schema.clone(), ..wanted.view.clone() };
         let known = KnownView::new(view).map_err(at)?;
-        // What is wrong with its query shows now.
-        let planned = self.planned(&wanted.query, &[]).await?;
+        // A view of all cannot read what one session has.
+        let seen = match wanted.temporary {
+            true => self.clone(),
+            false => Session { views: Arc::default(), ..self.clone() },
+        };
+        let planned = seen.planned(&wanted.query, Parameters::NONE).await?;
         let given = &known.view.columns;
         if given.len() > planned.columns.len() {
             let what = format!("{} names are given for {} columns", given.len(), planned.columns.len());
@@ -243,10 +268,60 @@ impl Session {
             return Err(at(Error::new(Code::DuplicateColumn, format!("two columns are named \"{twice}\""))
                 .hint("name each column with AS")));
         }
-        let was_there = self.engine.views().contains_key(&name);
-        self.engine.create_view(&name, known, wanted.name.position).await?;
-        let how = if was_there { "is another one now" } else { "is there" };
-        Ok(Execution::done(format!("{} {how}", full_name(&name))))
+        Ok(known)
+    }
+
+    /// Makes a view that only this session has.
+    async fn create_own_view(&mut self, wanted: &CreateView) -> Result<Execution> {
+        let at = |error: Error| error.at(wanted.name.position);
+        let [name] = wanted.name.parts.as_slice() else {
+            return Err(at(
+                Error::new(Code::NotAllowed, "a temporary view is in no catalog").hint("give its own name alone")
+            ));
+        };
+        match self.views.contains_key(name) {
+            true if wanted.if_not_exists => {
+                return Ok(Execution::done("there is such a view already; nothing was done".to_owned()));
+            }
+            true if !wanted.replace => {
+                return Err(at(Error::new(Code::AlreadyExists, format!("this session has a view {name} already"))
+                    .hint("CREATE OR REPLACE TEMPORARY VIEW takes its place")));
+            }
+            false if self.views.len() >= MOST_OWN_VIEWS => {
+                return Err(at(Error::new(
+                    Code::TooComplex,
+                    format!("the session has {MOST_OWN_VIEWS} views already"),
+                )));
+            }
+            _ => {}
+        }
+        let known = self.checked_view(wanted).await?;
+        let mut next = self.views.as_ref().clone();
+        next.insert(name.clone(), Arc::new(known));
+        check_circles(&next).map_err(at)?;
+        self.views = Arc::new(next);
+        Ok(Execution::done(format!("{name} is there, for this session")))
+    }
+
+    /// Drops views that only this session has, when all of the names mean such.
+    pub(crate) fn drop_own_views(&mut self, names: &[WrittenName]) -> Option<Execution> {
+        let own = |written: &WrittenName| match written.parts.as_slice() {
+            [name] if self.views.contains_key(name) => Some(name.clone()),
+            _ => None,
+        };
+        let gone: Vec<String> = names.iter().map(own).collect::<Option<_>>()?;
+        let mut next = self.views.as_ref().clone();
+        next.retain(|name, _| !gone.contains(name));
+        self.views = Arc::new(next);
+        Some(Execution::done(format!("{} {} gone", gone.join(", "), if gone.len() == 1 { "is" } else { "are" })))
+    }
+
+    /// The columns of a table that an INSERT gives values for.
+    pub(crate) async fn filled(&self, write: &Write) -> Result<Vec<(String, SqlType)>> {
+        let at = |error: Error| error.at(write.table.position);
+        let set = self.catalogs()?;
+        let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
+        columns_to_fill(&known.table, &write.columns).map_err(at)
     }
 
     /// BEGIN, COMMIT and ROLLBACK: every statement is a transaction of its own in its source, so nothing that was written can be undone.

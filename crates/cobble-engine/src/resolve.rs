@@ -10,11 +10,11 @@ use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_sql::{
-    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, SessionNames, TableReference, ViewInFrom, bind_query,
-    table_references,
+    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, Parameters, SessionNames, TableReference, ViewInFrom,
+    bind_query, table_references,
 };
 use cobble_types::deep::with_room;
-use cobble_types::{Code, Error, ObjectName, Result};
+use cobble_types::{Code, Error, ObjectName, Result, quote_identifier};
 
 use futures::future::BoxFuture;
 
@@ -23,7 +23,7 @@ use crate::files_at;
 use crate::system_tables::{
     INFORMATION_TABLES, SYSTEM_SCHEMAS, information_shape, information_table, state_names, state_table,
 };
-use crate::views::{VIEWS_SCHEMA, full_name, place_of, written_out};
+use crate::views::{KnownViews, TEMPORARY_SCHEMA, VIEWS_SCHEMA, full_name, place_of, written_out};
 
 /// Where unqualified names are looked up.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -87,17 +87,28 @@ impl CatalogReader for Resolved {
     }
 }
 
-pub async fn resolve(engine: &Engine, set: &CatalogSet, place: &Place, names: Vec<TableReference>) -> Resolved {
-    resolve_within(engine, set, place, names, Within::default()).await
+/// `temporary` are the views of the session alone.
+pub async fn resolve(
+    engine: &Engine,
+    set: &CatalogSet,
+    temporary: &KnownViews,
+    place: &Place,
+    names: Vec<TableReference>,
+) -> Resolved {
+    resolve_within(engine, set, place, names, Within { depth: 0, shape_only: false, temporary }).await
 }
 
-#[derive(Debug, Clone, Copy, Default)]
-struct Within {
+#[derive(Debug, Clone, Copy)]
+struct Within<'a> {
     /// Views one in the other.
     depth: usize,
     /// Only columns are wanted: `information_schema`, which describes views in turn, has no rows.
     shape_only: bool,
+    /// Views that only this session has. Other views do not see them.
+    temporary: &'a KnownViews,
 }
+
+static NO_VIEWS: KnownViews = KnownViews::new();
 
 /// The same within views.
 fn resolve_within<'a>(
@@ -105,13 +116,13 @@ fn resolve_within<'a>(
     set: &'a CatalogSet,
     place: &'a Place,
     names: Vec<TableReference>,
-    within: Within,
+    within: Within<'a>,
 ) -> BoxFuture<'a, Resolved> {
-    let Within { depth, shape_only } = within;
+    let Within { depth, shape_only, temporary } = within;
     let found = async move |reference: &TableReference| match reference {
         TableReference::Name(name) => match information_shape(name).filter(|_| shape_only) {
             Some(table) => Ok(Relation::Table(table)),
-            None => relation(engine, set, place, name).await,
+            None => relation(engine, set, temporary, place, name).await,
         },
         TableReference::Native(native) => {
             let connector = set.connector(&native.catalog)?;
@@ -130,7 +141,8 @@ fn resolve_within<'a>(
         }
         Relation::View(name, known) => {
             let names = with_room(|| table_references(&known.query));
-            let within = Within { depth: depth + 1, shape_only };
+            let temporary = if name.schema == TEMPORARY_SCHEMA { temporary } else { &NO_VIEWS };
+            let within = Within { depth: depth + 1, shape_only, temporary };
             let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
             Ok(Meaning::View { name, known, tables })
         }
@@ -144,17 +156,23 @@ fn resolve_within<'a>(
 }
 
 /// The columns of a view, found by binding it. Nothing is read, but its sources are asked for their tables.
-pub async fn describe_view(engine: &Engine, set: &CatalogSet, view: &str) -> Result<Vec<TableColumn>> {
-    let whole = UserView { query: format!("SELECT * FROM {}", full_name(view)), ..UserView::default() };
+pub async fn describe_view(
+    engine: &Engine,
+    set: &CatalogSet,
+    temporary: &KnownViews,
+    view: &ObjectName,
+) -> Result<Vec<TableColumn>> {
+    let name = if view.schema == TEMPORARY_SCHEMA { quote_identifier(&view.table) } else { view.to_string() };
+    let whole = UserView { query: format!("SELECT * FROM {name}"), ..UserView::default() };
     let query = KnownView::new(whole)?.query;
     let names = with_room(|| table_references(&query));
-    let within = Within { depth: 0, shape_only: true };
+    let within = Within { depth: 0, shape_only: true, temporary };
     let catalog = resolve_within(engine, set, &Place::default(), names, within).await;
     let functions = engine.functions();
     let context = BindContext {
         catalog: &catalog,
         now: 0,
-        parameters: &[],
+        parameters: Parameters::NONE,
         functions: &functions,
         zone: "UTC",
         target: None,
@@ -167,8 +185,19 @@ pub async fn describe_view(engine: &Engine, set: &CatalogSet, view: &str) -> Res
     Ok(bound.columns.into_iter().map(column).collect())
 }
 
-/// A table or a view by its name of one to three parts. A name alone is a table of the session's place, and a view where there is none.
-pub async fn relation(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Relation> {
+/// A table or a view by its name of one to three parts. A name alone is a view of the session alone, a table of its place, or a view.
+pub async fn relation(
+    engine: &Engine,
+    set: &CatalogSet,
+    temporary: &KnownViews,
+    place: &Place,
+    name: &[String],
+) -> Result<Relation> {
+    if let [single] = name
+        && let Some(known) = temporary.get(single)
+    {
+        return Ok(Relation::View(ObjectName::new(SYSTEM_CATALOG, TEMPORARY_SCHEMA, single), known.clone()));
+    }
     let views = engine.views();
     if let Some(view) = written_out(name, place) {
         return match views.get(view) {

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::serial;
-use cobble_sql::{Statement, parse_statements};
+use cobble_sql::{Parameters, Statement, parse_statements};
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
@@ -47,7 +47,7 @@ impl Session {
         match statements.as_slice() {
             [only] => match &only.statement {
                 Statement::Query(query) => {
-                    let Planned { plan, columns, .. } = self.planned(query, &[]).await?;
+                    let Planned { plan, columns, .. } = self.planned(query, Parameters::NONE).await?;
                     Ok(SavedPlan { columns, settings: self.given_settings().clone(), plan })
                 }
                 _ => Err(Error::new(Code::Unsupported, "only the plan of a query can be saved")),

@@ -9,14 +9,16 @@ use cobble_exec::{RunningQuery, fold_constant, start};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::{Settings, draw, planner, serial, settings};
 use cobble_sql::{
-    BindContext, BoundQuery, Change, Explain, ExplainShow, Explained, PlanFormat, SessionNames, Show, Statement,
-    StatementText, TableReference, WrittenName, bind_query, parse_statements, table_references,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Parameters, PlanFormat,
+    SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
+    table_references,
 };
 use cobble_types::deep::with_room;
-use cobble_types::{Code, Error, Position, Result, SqlType, Value};
+use cobble_types::{Code, Error, Position, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
@@ -24,10 +26,13 @@ use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::changing::{self, PlannedChange, Target, WithTarget};
 use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
-use crate::resolve::{DEFAULT_SCHEMA, Place, Relation, complete, describe_view, relation, resolve, table, table_names};
+use crate::prepared::Prepared;
+use crate::resolve::{
+    DEFAULT_SCHEMA, Place, Relation, Resolved, complete, describe_view, relation, resolve, table, table_names,
+};
 use crate::returning::{self, Returning};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
-use crate::views::{VIEWS_SCHEMA, full_name};
+use crate::views::{KnownViews, VIEWS_SCHEMA, full_name};
 
 /// What a session keeps of a transaction that has begun: whether something was written since.
 pub(crate) const TRANSACTION: &str = "transaction";
@@ -37,20 +42,25 @@ pub(crate) const WRITTEN: &str = "written";
 pub struct Session {
     pub(crate) engine: Arc<Engine>,
     /// The user of the service, if it is known.
-    user: Option<String>,
+    pub(crate) user: Option<String>,
     pub(crate) place: Place,
     pub(crate) settings: Settings,
     /// What was set, as written.
     pub(crate) given: BTreeMap<String, String>,
+    /// Views that only this session has.
+    pub(crate) views: Arc<KnownViews>,
+    /// What PREPARE has named.
+    pub(crate) prepared: BTreeMap<String, Arc<Prepared>>,
 }
 
-/// A statement with typed parameters that has been checked.
-#[derive(Debug, Clone)]
-pub struct Prepared {
-    statement: StatementText,
-    pub types: Vec<SqlType>,
-    /// The columns of its result.
-    pub columns: Vec<ResultColumn>,
+/// A change whose rows are found by this query.
+pub(crate) struct BoundChange {
+    found: DescribedTable,
+    set: Arc<CatalogSet>,
+    sources: Sources,
+    /// The number of columns that tell rows apart.
+    identity: usize,
+    pub query: BoundQuery,
 }
 
 /// A query planned and ready to start.
@@ -64,7 +74,15 @@ pub(crate) struct Planned {
 
 impl Session {
     pub(crate) fn new(engine: Arc<Engine>, user: Option<String>) -> Self {
-        Session { engine, user, place: Place::default(), settings: Settings::default(), given: BTreeMap::new() }
+        Session {
+            engine,
+            user,
+            place: Place::default(),
+            settings: Settings::default(),
+            given: BTreeMap::new(),
+            views: Arc::default(),
+            prepared: BTreeMap::new(),
+        }
     }
 
     /// Sets a session setting, as `SET name = value` does.
@@ -73,11 +91,38 @@ impl Session {
             // What a client brings along from one statement to the next.
             TRANSACTION if ["open", WRITTEN].contains(&value) => {}
             "search_path" => self.search(value)?,
-            _ => self.settings.set(name, value)?,
+            name => {
+                let name = name.to_lowercase();
+                match settings::of_clients(&name, value)? {
+                    Some(known) => drop(self.given.insert(name, known)),
+                    None => {
+                        self.settings.set(&name, value)?;
+                        self.given.insert(name, value.to_owned());
+                    }
+                }
+                return Ok(());
+            }
         }
         if name != "search_path" {
             self.given.insert(name.to_owned(), value.to_owned());
         }
+        Ok(())
+    }
+
+    /// Gives a setting its first value again, or all of them.
+    pub fn reset(&mut self, name: Option<&str>) -> Result<()> {
+        let Some(name) = name.map(str::to_lowercase) else {
+            self.settings = Settings::default();
+            self.given.retain(|name, _| name == TRANSACTION);
+            return Ok(());
+        };
+        match (name.as_str(), Settings::default().get(&name)) {
+            ("search_path", _) => self.place.schema = None,
+            (_, Some(first)) => self.settings.set(&name, &first)?,
+            _ if settings::fixed(&name).is_some() => {}
+            _ => return Err(settings::unknown(&name)),
+        }
+        self.given.remove(&name);
         Ok(())
     }
 
@@ -111,7 +156,8 @@ impl Session {
         if name == "search_path" {
             return Some(self.place.schema.clone().unwrap_or_else(|| DEFAULT_SCHEMA.to_owned()));
         }
-        self.settings.get(&name).or_else(|| settings::fixed(&name).map(str::to_owned))
+        let own = || self.given.get(&name).filter(|_| settings::fixed(&name).is_some()).cloned();
+        self.settings.get(&name).or_else(own).or_else(|| settings::fixed(&name).map(str::to_owned))
     }
 
     fn names<'s>(&'s self, setting: &'s dyn Fn(&str) -> Option<String>) -> SessionNames<'s> {
@@ -121,6 +167,11 @@ impl Session {
             user: self.user.as_deref().unwrap_or("local"),
             setting,
         }
+    }
+
+    /// The names of what only this session has: prepared statements, and views.
+    pub fn own_names(&self) -> (Vec<String>, Vec<String>) {
+        (self.prepared.keys().cloned().collect(), self.views.keys().cloned().collect())
     }
 
     /// The settings that were given, by name.
@@ -182,12 +233,22 @@ impl Session {
     }
 
     async fn run_one(&mut self, statement: &StatementText, cancel: &CancellationToken) -> Result<Execution> {
+        self.run_with(statement, Parameters::NONE, cancel).await
+    }
+
+    /// The same with values for the parameters of what reads and writes rows.
+    pub(crate) async fn run_with(
+        &mut self,
+        statement: &StatementText,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
         match &statement.statement {
             Statement::Query(query) => {
-                let planned = self.planned(query, &[]).await?;
+                let planned = self.planned(query, parameters).await?;
                 self.started(planned, cancel)
             }
-            Statement::Explain(explain) => self.explain(explain, &[], cancel).await,
+            Statement::Explain(explain) => self.explain(explain, parameters, cancel).await,
             Statement::Use { catalog, schema } => {
                 self.use_place(catalog, schema.as_deref())?;
                 let schema = schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
@@ -202,7 +263,29 @@ impl Session {
             Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
             Statement::CreateView(wanted) => self.create_view(wanted).await,
+            Statement::Prepare(wanted) => self.keep_prepared(wanted).await,
+            Statement::Execute { name, values, position } => {
+                let run = self.execute_prepared(name, values.as_deref(), *position, cancel);
+                Box::pin(run).await
+            }
+            Statement::Deallocate { name, position } => self.forget_prepared(name.as_deref(), *position),
+            Statement::Reset { name } => {
+                self.reset(name.as_deref())?;
+                Ok(Execution::done(match name {
+                    Some(name) => format!("{name} = {}", self.setting(name).unwrap_or_default()),
+                    None => "all settings have their first values".to_owned(),
+                }))
+            }
+            Statement::Discard => {
+                self.reset(None)?;
+                self.prepared.clear();
+                self.views = Arc::default();
+                Ok(Execution::done("the session keeps nothing of before but its place".to_owned()))
+            }
             Statement::DropViews { names, if_exists, cascade } => {
+                if let Some(dropped) = self.drop_own_views(names) {
+                    return Ok(dropped);
+                }
                 let gone = self.engine.drop_views(names, *if_exists, *cascade).await?;
                 Ok(Execution::done(match gone.as_slice() {
                     [] => "there was no such view".to_owned(),
@@ -226,14 +309,14 @@ impl Session {
             }
             Statement::Truncate { names } => self.change_tables(names, false, TableChange::Truncate).await,
             Statement::Transaction(transaction) => self.transaction(*transaction),
-            Statement::Write(write) => self.write(write, cancel).await,
+            Statement::Write(write) => self.write(write, parameters, cancel).await,
             Statement::Change(change) => {
                 if let Some(returning) = &change.returning {
-                    let planned = self.planned_returning(change, returning).await?;
+                    let planned = self.planned_returning(change, returning, parameters).await?;
                     self.has_written();
                     return self.started(planned, cancel);
                 }
-                let planned = self.planned_change(change, None).await?;
+                let planned = self.planned_change(change, None, parameters).await?;
                 self.has_written();
                 Ok(Execution::changing(planned, cancel.child_token()))
             }
@@ -241,51 +324,65 @@ impl Session {
     }
 
     /// The query of RETURNING, whose gate makes the change.
-    async fn planned_returning(&self, change: &Change, query: &cobble_sql::Query) -> Result<Planned> {
+    async fn planned_returning(
+        &self,
+        change: &Change,
+        query: &cobble_sql::Query,
+        parameters: Parameters<'_>,
+    ) -> Result<Planned> {
         let began = Instant::now();
         let set = self.catalogs()?;
         let found = table(&self.engine, &set, &self.place, &change.table).await;
         let returning = Returning::new(&found.map_err(|e| e.at(change.position))?.table);
-        let BoundQuery { plan: bound, columns } = self.bound_to_rows(query, &returning)?;
+        let BoundQuery { plan: bound, columns } = self.bound_to_rows(query, &returning, parameters)?;
         let sources = returning.sources();
         let mut plan = with_room(|| planner::plan(bound.clone(), &sources, &self.settings, &fold_constant))?;
-        let made = self.planned_change(change, Some(returning.wanted(&plan)?)).await?;
+        let made = self.planned_change(change, Some(returning.wanted(&plan)?), parameters).await?;
         returning.with_change(&mut plan, &bound, made)?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
         Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
     }
 
     /// What RETURNING says, over the rows of a table that is changed.
-    pub(crate) fn bound_to_rows(&self, query: &cobble_sql::Query, rows: &Returning) -> Result<BoundQuery> {
-        let functions = self.engine.functions();
-        let setting = |name: &str| self.setting(name);
-        with_room(|| {
-            let context = BindContext {
-                catalog: rows,
-                now: chrono::Utc::now().timestamp_micros(),
-                parameters: &[],
-                functions: &functions,
-                zone: &self.settings.time_zone,
-                target: None,
-                session: self.names(&setting),
-                fold: &fold_constant,
-            };
-            let bound = bind_query(query, &context)?;
-            returning::check(&bound.plan)?;
-            Ok(bound)
-        })
+    pub(crate) fn bound_to_rows(
+        &self,
+        query: &cobble_sql::Query,
+        rows: &Returning,
+        parameters: Parameters<'_>,
+    ) -> Result<BoundQuery> {
+        let bound = self.bound_with(query, rows, parameters, None)?;
+        returning::check(&bound.plan)?;
+        Ok(bound)
     }
 
     /// The plan of a change, not made.
-    async fn change_document(&self, change: &Change) -> Result<PlanDocument> {
+    async fn change_document(&self, change: &Change, parameters: Parameters<'_>) -> Result<PlanDocument> {
         match &change.returning {
-            Some(returning) => Ok(self.planned_returning(change, returning).await?.plan.document),
-            None => Ok(self.planned_change(change, None).await?.document),
+            Some(returning) => Ok(self.planned_returning(change, returning, parameters).await?.plan.document),
+            None => Ok(self.planned_change(change, None, parameters).await?.document),
         }
     }
 
-    async fn planned_change(&self, change: &Change, returned: Option<Vec<Column>>) -> Result<PlannedChange> {
+    async fn planned_change(
+        &self,
+        change: &Change,
+        returned: Option<Vec<Column>>,
+        parameters: Parameters<'_>,
+    ) -> Result<PlannedChange> {
         let began = Instant::now();
+        let at = |error: Error| error.at(change.position);
+        let bound = self.bound_change(change, parameters).await?;
+        let BoundChange { found, set, sources, identity, query } = bound;
+        let (plan, values) = with_room(|| {
+            let (plan, values) = changing::without_constants(query, identity);
+            Ok::<_, Error>((planner::plan_at_source(plan, &sources, &self.settings, &fold_constant)?, values))
+        })?;
+        let seconds = began.elapsed().as_secs_f64();
+        changing::planned(found.table.name.clone(), change, plan, set.as_ref(), values, returned, seconds).map_err(at)
+    }
+
+    /// The query that finds the rows of a change, bound.
+    pub(crate) async fn bound_change(&self, change: &Change, parameters: Parameters<'_>) -> Result<BoundChange> {
         let at = |error: Error| error.at(change.position);
         let set = self.catalogs()?;
         self.to_write(&set, &WrittenName { parts: change.table.clone(), position: change.position })?;
@@ -294,29 +391,12 @@ impl Session {
         let query = change.query_with(&target.identity);
         let mut names = with_room(|| table_references(&query));
         names.retain(|name| *name != TableReference::Target);
-        let tables = resolve(&self.engine, &set, &self.place, names).await;
+        let tables = resolve(&self.engine, &set, &self.views, &self.place, names).await;
         let catalog = WithTarget { tables: &tables, target: &target.found.table };
         let mut sources = tables.sources();
         sources.add(&target.found);
-        let functions = self.engine.functions();
-        let setting = |name: &str| self.setting(name);
-        let (plan, values) = with_room(|| {
-            let context = BindContext {
-                catalog: &catalog,
-                now: chrono::Utc::now().timestamp_micros(),
-                parameters: &[],
-                functions: &functions,
-                zone: &self.settings.time_zone,
-                target: Some(&target.wanted),
-                session: self.names(&setting),
-                fold: &fold_constant,
-            };
-            let bound = bind_query(&query, &context)?;
-            let (plan, values) = changing::without_constants(bound, target.identity.len());
-            Ok::<_, Error>((planner::plan_at_source(plan, &sources, &self.settings, &fold_constant)?, values))
-        })?;
-        let seconds = began.elapsed().as_secs_f64();
-        changing::planned(found.table.name.clone(), change, plan, set.as_ref(), values, returned, seconds).map_err(at)
+        let query = self.bound_with(&query, &catalog, parameters, Some(&target.wanted))?;
+        Ok(BoundChange { found, set, sources, identity: target.identity.len(), query })
     }
 
     async fn analyze(
@@ -336,65 +416,10 @@ impl Session {
         let statements = parse_statements(&analysis.query())?;
         match statements.first().map(|s| &s.statement) {
             Some(Statement::Query(query)) => {
-                let planned = self.planned(query, &[]).await?;
+                let planned = self.planned(query, Parameters::NONE).await?;
                 Ok(self.started(planned, cancel)?.analysing(analysis))
             }
             _ => Err(Error::internal("ANALYZE made no query")),
-        }
-    }
-
-    /// Checks one statement whose `$1`, `$2`, … have these types. It is run with `run_prepared`, as often as wanted.
-    pub async fn prepare(&mut self, text: &str, types: &[SqlType]) -> Result<Prepared> {
-        let mut statements = parse_statements(text)?;
-        let (Some(statement), true) = (statements.pop(), statements.is_empty()) else {
-            return Err(Error::new(Code::Syntax, "exactly one statement can be prepared"));
-        };
-        let nulls: Vec<(Value, SqlType)> = types.iter().map(|t| (Value::Null, t.clone())).collect();
-        let columns = match &statement.statement {
-            Statement::Query(query) => self.planned(query, &nulls).await?.columns,
-            Statement::Explain(explain) => {
-                self.explained(explain, &nulls).await?;
-                vec![ResultColumn { name: "plan".to_owned(), sql_type: SqlType::Text }]
-            }
-            _ => return Err(Error::new(Code::Unsupported, "only a query and its EXPLAIN can be prepared")),
-        };
-        Ok(Prepared { statement, types: types.to_vec(), columns })
-    }
-
-    /// Starts a prepared statement with these values, which must be of the types it was prepared for or null.
-    pub async fn run_prepared(
-        &mut self,
-        prepared: &Prepared,
-        values: &[Value],
-        cancel: &CancellationToken,
-    ) -> Result<Execution> {
-        if values.len() != prepared.types.len() {
-            return Err(Error::new(
-                Code::UnknownParameter,
-                format!("the statement has {} parameters, not {}", prepared.types.len(), values.len()),
-            ));
-        }
-        let mut parameters = Vec::new();
-        for (number, (value, wanted)) in values.iter().zip(&prepared.types).enumerate() {
-            let own = value.sql_type();
-            let fits = value.is_null()
-                || own == *wanted
-                || matches!((value, wanted), (Value::Text(_), SqlType::Json | SqlType::Uuid));
-            if !fits {
-                return Err(Error::new(
-                    Code::TypeMismatch,
-                    format!("the parameter ${} is {wanted}, but the value is {own}", number + 1),
-                ));
-            }
-            parameters.push((value.clone(), wanted.clone()));
-        }
-        match &prepared.statement.statement {
-            Statement::Query(query) => {
-                let planned = self.planned(query, &parameters).await?;
-                self.started(planned, cancel)
-            }
-            Statement::Explain(explain) => self.explain(explain, &parameters, cancel).await,
-            _ => Err(Error::internal("a prepared statement that is no query")),
         }
     }
 
@@ -405,14 +430,14 @@ impl Session {
             return Err(Error::new(Code::Syntax, "a plan is made of exactly one statement"));
         };
         match &statement.statement {
-            Statement::Query(query) => Ok(self.planned(query, &[]).await?.plan.document),
-            Statement::Explain(explain) => self.explained(explain, &[]).await,
-            Statement::Change(change) => self.change_document(change).await,
+            Statement::Query(query) => Ok(self.planned(query, Parameters::NONE).await?.plan.document),
+            Statement::Explain(explain) => self.explained(explain, Parameters::NONE).await,
+            Statement::Change(change) => self.change_document(change, Parameters::NONE).await,
             _ => Err(Error::new(Code::Unsupported, "only a query, an UPDATE and a DELETE have a plan")),
         }
     }
 
-    pub(crate) async fn planned(&self, query: &cobble_sql::Query, parameters: &[(Value, SqlType)]) -> Result<Planned> {
+    pub(crate) async fn planned(&self, query: &cobble_sql::Query, parameters: Parameters<'_>) -> Result<Planned> {
         self.planned_into(query, parameters, None).await
     }
 
@@ -420,29 +445,15 @@ impl Session {
     pub(crate) async fn planned_into(
         &self,
         query: &cobble_sql::Query,
-        parameters: &[(Value, SqlType)],
+        parameters: Parameters<'_>,
         target: Option<&[(String, SqlType)]>,
     ) -> Result<Planned> {
         let began = Instant::now();
-        let set = self.catalogs()?;
-        let names = with_room(|| table_references(query));
-        let catalog = resolve(&self.engine, &set, &self.place, names).await;
-        let now = chrono::Utc::now().timestamp_micros();
-        let functions = self.engine.functions();
-        let setting = |name: &str| self.setting(name);
-        let sources = catalog.sources();
+        let (set, tables) = self.resolved(query).await?;
+        let bound = self.bound_with(query, &tables, parameters, target)?;
+        let sources = tables.sources();
         let (plan, columns) = with_room(|| {
-            let context = BindContext {
-                catalog: &catalog,
-                now,
-                parameters,
-                functions: &functions,
-                zone: &self.settings.time_zone,
-                target,
-                session: self.names(&setting),
-                fold: &fold_constant,
-            };
-            let BoundQuery { mut plan, columns } = bind_query(query, &context)?;
+            let BoundQuery { mut plan, columns } = bound;
             if self.settings.planner_serial {
                 plan = serial::from_bytes(&serial::to_bytes(&plan)?)?;
             }
@@ -450,6 +461,39 @@ impl Session {
         })?;
         let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
         Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
+    }
+
+    /// The tables of a query, and the connections that they are of.
+    pub(crate) async fn resolved(&self, query: &cobble_sql::Query) -> Result<(Arc<CatalogSet>, Resolved)> {
+        let set = self.catalogs()?;
+        let names = with_room(|| table_references(query));
+        let tables = resolve(&self.engine, &set, &self.views, &self.place, names).await;
+        Ok((set, tables))
+    }
+
+    /// A query bound to what this session knows.
+    pub(crate) fn bound_with(
+        &self,
+        query: &cobble_sql::Query,
+        catalog: &dyn CatalogReader,
+        parameters: Parameters<'_>,
+        target: Option<&[(String, SqlType)]>,
+    ) -> Result<BoundQuery> {
+        let functions = self.engine.functions();
+        let setting = |name: &str| self.setting(name);
+        with_room(|| {
+            let context = BindContext {
+                catalog,
+                now: chrono::Utc::now().timestamp_micros(),
+                parameters,
+                functions: &functions,
+                zone: &self.settings.time_zone,
+                target,
+                session: self.names(&setting),
+                fold: &fold_constant,
+            };
+            bind_query(query, &context)
+        })
     }
 
     pub(crate) fn start(&self, planned: &Planned, cancel: &CancellationToken) -> Result<RunningQuery> {
@@ -470,17 +514,17 @@ impl Session {
     }
 
     /// The plan that is to be explained, not run.
-    async fn explained(&self, explain: &Explain, parameters: &[(Value, SqlType)]) -> Result<PlanDocument> {
+    async fn explained(&self, explain: &Explain, parameters: Parameters<'_>) -> Result<PlanDocument> {
         match &explain.explained {
             Explained::Query(query) => Ok(self.planned(query, parameters).await?.plan.document),
-            Explained::Change(change) => self.change_document(change).await,
+            Explained::Change(change) => self.change_document(change, parameters).await,
         }
     }
 
     async fn explain(
         &self,
         explain: &Explain,
-        parameters: &[(Value, SqlType)],
+        parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Execution> {
         let document = match &explain.explained {
@@ -628,7 +672,7 @@ impl Session {
 
     /// A table or a view by its name of one to three parts.
     pub async fn relation(&self, name: &[String]) -> Result<Relation> {
-        relation(&self.engine, self.catalogs()?.as_ref(), &self.place, name).await
+        relation(&self.engine, self.catalogs()?.as_ref(), &self.views, &self.place, name).await
     }
 
     /// The columns of a table or a view.
@@ -637,9 +681,9 @@ impl Session {
     }
 
     async fn columns_of(&self, set: &CatalogSet, name: &[String]) -> Result<Vec<TableColumn>> {
-        match relation(&self.engine, set, &self.place, name).await? {
+        match relation(&self.engine, set, &self.views, &self.place, name).await? {
             Relation::Table(found) => Ok(found.table.columns.clone()),
-            Relation::View(name, _) => describe_view(&self.engine, set, &name.table).await,
+            Relation::View(name, _) => describe_view(&self.engine, set, &self.views, &name).await,
         }
     }
 }

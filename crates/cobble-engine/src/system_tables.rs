@@ -12,7 +12,7 @@ use futures::StreamExt;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::memory_table::{MemoryTable, text_rows};
 use crate::resolve::describe_view;
-use crate::views::{VIEWS_SCHEMA, full_name};
+use crate::views::{KnownViews, VIEWS_SCHEMA, full_name};
 
 pub const INFORMATION_TABLES: &[&str] = &["tables", "columns", "schemata", "views"];
 /// The schemas of the service's own catalog, beside `information_schema`.
@@ -168,7 +168,7 @@ async fn columns(engine: &Engine, set: &CatalogSet, catalog: Option<&str>, names
         .map(|name| async move {
             // One table that cannot be described does not hide the others; naming it tells what is wrong.
             let columns = match (name.catalog.as_str(), name.schema.as_str()) {
-                (SYSTEM_CATALOG, VIEWS_SCHEMA) => describe_view(engine, set, &name.table).await.ok()?,
+                (SYSTEM_CATALOG, VIEWS_SCHEMA) => describe_view(engine, set, &KnownViews::new(), &name).await.ok()?,
                 (SYSTEM_CATALOG, _) => state_table(engine, set, &name.table).await.ok()?.table.columns.clone(),
                 (catalog, schema) => {
                     let connector = set.connector(catalog).ok()?;

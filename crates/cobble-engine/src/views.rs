@@ -14,6 +14,9 @@ use crate::resolve::{DEFAULT_SCHEMA, Place};
 /// The schema of `lane` that has the views.
 pub const VIEWS_SCHEMA: &str = "views";
 
+/// Stands for the schema of views that one session has.
+pub const TEMPORARY_SCHEMA: &str = "temporary";
+
 /// Stands for the schema of a native query.
 const NATIVE: &str = "native_query";
 

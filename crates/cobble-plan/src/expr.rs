@@ -144,6 +144,12 @@ pub enum Expr {
         value: Value,
         sql_type: SqlType,
     },
+    /// A parameter of a statement whose types are being found out: it has no value, and a plan that has one is not run. Like a quoted
+    /// literal, it has the type `SqlType::Null` until it meets something.
+    Parameter {
+        number: usize,
+        sql_type: SqlType,
+    },
     Binary {
         op: BinaryOp,
         left: Box<Expr>,
@@ -223,6 +229,7 @@ impl Expr {
         match self {
             Expr::Column(column) => column.sql_type.clone(),
             Expr::Literal { sql_type, .. }
+            | Expr::Parameter { sql_type, .. }
             | Expr::Binary { sql_type, .. }
             | Expr::Case { sql_type, .. }
             | Expr::Cast { sql_type, .. }
@@ -238,7 +245,7 @@ impl Expr {
     /// The direct parts of this expression.
     pub fn children(&self) -> Vec<&Expr> {
         match self {
-            Expr::Column(_) | Expr::Literal { .. } => vec![],
+            Expr::Column(_) | Expr::Literal { .. } | Expr::Parameter { .. } => vec![],
             Expr::Binary { left, right, .. } => vec![left, right],
             Expr::Not(operand)
             | Expr::Negate(operand)
@@ -259,7 +266,7 @@ impl Expr {
     pub fn map_children(&self, change: &mut dyn FnMut(&Expr) -> Expr) -> Expr {
         let mut boxed = |e: &Expr| Box::new(change(e));
         match self {
-            Expr::Column(_) | Expr::Literal { .. } => self.clone(),
+            Expr::Column(_) | Expr::Literal { .. } | Expr::Parameter { .. } => self.clone(),
             Expr::Binary { op, left, right, sql_type } => {
                 Expr::Binary { op: *op, left: boxed(left), right: boxed(right), sql_type: sql_type.clone() }
             }
@@ -324,7 +331,7 @@ impl Expr {
     }
 
     pub fn is_constant(&self) -> bool {
-        !self.is_volatile() && !self.any(&|e| matches!(e, Expr::Column(_)))
+        !self.is_volatile() && !self.any(&|e| matches!(e, Expr::Column(_) | Expr::Parameter { .. }))
     }
 
     pub fn is_volatile(&self) -> bool {
@@ -404,6 +411,7 @@ impl fmt::Display for Expr {
         match self {
             Expr::Column(column) => column.fmt(f),
             Expr::Literal { value, .. } => value.fmt(f),
+            Expr::Parameter { number, .. } => write!(f, "${number}"),
             Expr::Binary { op, left, right, .. } => {
                 let strength = op.binding_strength();
                 // The right side of a chain of one non-associative operator needs its parentheses.

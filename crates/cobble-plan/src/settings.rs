@@ -63,6 +63,9 @@ impl Settings {
                 format!("{}{unit}", self.run_memory >> bits)
             }
             "run.time" => self.run_time.map_or_else(|| "none".to_owned(), |seconds| format!("{seconds}s")),
+            "statement_timeout" => {
+                self.run_time.map_or_else(|| "0".to_owned(), |seconds| format!("{}ms", seconds * 1e3))
+            }
             "run.tasks" => self.run_tasks.map_or_else(|| "auto".to_owned(), |tasks| tasks.to_string()),
             "timezone" => self.time_zone.clone(),
             _ => return None,
@@ -108,7 +111,15 @@ impl Settings {
                     Zone::Offset(_) => return Err(bad(name, value, "a name such as 'Europe/Paris', or 'UTC'")),
                 }
             }
-            _ => return Err(Error::unknown("setting", name, KNOWN.iter().map(|(name, _)| *name))),
+            // PostgreSQL's name for it, which counts milliseconds.
+            "statement_timeout" => {
+                self.run_time = match value.parse::<f64>() {
+                    Ok(0.0) => None,
+                    Ok(milliseconds) => parse_seconds(&format!("{milliseconds}ms"))?,
+                    Err(_) => parse_seconds(value)?,
+                }
+            }
+            _ => return Err(unknown(name)),
         }
         Ok(())
     }
@@ -125,15 +136,71 @@ pub const FIXED: &[(&str, &str)] = &[
     ("standard_conforming_strings", "on"),
     ("integer_datetimes", "on"),
     ("bytea_output", "hex"),
-    ("extra_float_digits", "1"),
     ("transaction_isolation", "read committed"),
     ("default_transaction_isolation", "read committed"),
     ("lc_collate", "C"),
     ("lc_ctype", "C.UTF-8"),
 ];
 
+/// Settings of PostgreSQL that its clients set and that mean nothing here, with their first values. What they are set to is kept and
+/// shown.
+pub const OF_CLIENTS: &[(&str, &str)] = &[
+    ("application_name", ""),
+    ("backslash_quote", "safe_encoding"),
+    ("check_function_bodies", "on"),
+    ("client_min_messages", "notice"),
+    ("default_table_access_method", "heap"),
+    ("default_tablespace", ""),
+    ("default_transaction_read_only", "off"),
+    ("enable_hashjoin", "on"),
+    ("enable_mergejoin", "on"),
+    ("enable_nestloop", "on"),
+    ("enable_seqscan", "on"),
+    ("escape_string_warning", "on"),
+    ("extra_float_digits", "1"),
+    ("geqo", "on"),
+    ("idle_in_transaction_session_timeout", "0"),
+    ("idle_session_timeout", "0"),
+    ("jit", "off"),
+    ("lock_timeout", "0"),
+    ("quote_all_identifiers", "off"),
+    ("random_page_cost", "4"),
+    ("row_security", "on"),
+    ("synchronize_seqscans", "on"),
+    ("synchronous_commit", "on"),
+    ("transaction_read_only", "off"),
+    ("work_mem", "4MB"),
+    ("xmloption", "content"),
+];
+
+/// The value of a setting that clients of PostgreSQL know, where nothing was set.
 pub fn fixed(name: &str) -> Option<&'static str> {
-    FIXED.iter().find(|(known, _)| *known == name).map(|(_, value)| *value)
+    FIXED.iter().chain(OF_CLIENTS).find(|(known, _)| *known == name).map(|(_, value)| *value)
+}
+
+/// What is kept of a setting of PostgreSQL's clients; nothing when it is none of theirs.
+///
+/// # Errors
+/// When it has one value here, and another one is wanted.
+pub fn of_clients(name: &str, value: &str) -> Result<Option<String>> {
+    let value = value.trim();
+    if OF_CLIENTS.iter().any(|(known, _)| *known == name) {
+        return Ok(Some(value.to_owned()));
+    }
+    let Some((_, own)) = FIXED.iter().find(|(known, _)| *known == name) else { return Ok(None) };
+    // `ISO` alone leaves the order of days and months as it is; encodings have several spellings.
+    let plain = |text: &str| text.to_lowercase().replace(['-', ' ', '"'], "").replace("unicode", "utf8");
+    let (wanted, known) = (plain(value), plain(own));
+    if wanted == known || (name == "datestyle" && known.split(',').any(|part| part == wanted)) {
+        return Ok(Some((*own).to_owned()));
+    }
+    Err(Error::new(Code::BadSetting, format!("{name} is {own} here, and cannot be '{value}'")))
+}
+
+/// A setting that nobody knows.
+pub fn unknown(name: &str) -> Error {
+    let error = Error::unknown("setting", name, KNOWN.iter().map(|(name, _)| *name));
+    if error.hint.is_some() { error } else { error.hint("SHOW SETTINGS lists them") }
 }
 
 /// Seconds that a limit may be long: about thirty years, which every clock can count.

@@ -162,6 +162,7 @@ impl Reach<'_> {
                 self.fail(format_args!("the literal '{text}' has no type"))
             }
             Expr::Literal { .. } => Ok(()),
+            Expr::Parameter { .. } => self.fail(format_args!("{expr} has no value")),
             Expr::Binary { op: BinaryOp::And | BinaryOp::Or, left, right, sql_type } => {
                 self.fits(left, &SqlType::Boolean)?;
                 self.fits(right, &SqlType::Boolean)?;

@@ -8,6 +8,7 @@ mod private_server;
 mod results;
 mod runs;
 mod service;
+mod sessions;
 mod up;
 mod users;
 mod watching;

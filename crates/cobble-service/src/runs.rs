@@ -1,6 +1,6 @@
 //! Runs: each statement that is executed, its state, its result while it is kept, and its record.
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{HashMap, VecDeque};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
@@ -15,6 +15,7 @@ use tokio::sync::{mpsc, watch};
 use tokio_util::sync::CancellationToken;
 
 use crate::results::{Part, ResultFile, ResultStore, Taken, full};
+use crate::sessions::{HeldSession, Place};
 
 /// Bytes of one result that are kept.
 const RESULT_BYTES: usize = 1 << 30;
@@ -49,11 +50,18 @@ impl RunState {
 }
 
 /// What a statement is run within.
-#[derive(Debug, Clone, Default)]
-pub struct RunPlace {
-    pub catalog: Option<String>,
-    pub schema: Option<String>,
-    pub settings: BTreeMap<String, String>,
+pub enum Within {
+    /// By itself, from this place.
+    Alone(Place),
+    Session(Arc<HeldSession>),
+}
+
+/// A statement to run, with the values of its parameters as texts where it has some.
+pub struct Wanted {
+    pub statement: String,
+    pub parameters: Option<Vec<Option<String>>>,
+    pub within: Within,
+    pub user: Option<String>,
 }
 
 /// A run as it is now.
@@ -67,7 +75,7 @@ pub struct Snapshot {
     pub plan: Option<Arc<PlanDocument>>,
     pub error: Option<Error>,
     /// The session's place and settings after the statement.
-    pub place: RunPlace,
+    pub place: Place,
 }
 
 pub struct Run {
@@ -277,7 +285,8 @@ impl Runs {
 
     /// Starts a text of one or more statements; the result is the last one's. Waits a while for room for the result, and
     /// refuses the run when there comes none.
-    pub async fn start(&self, statement: String, place: RunPlace, user: Option<String>) -> Result<Arc<Run>> {
+    pub async fn start(&self, wanted: Wanted) -> Result<Arc<Run>> {
+        let Wanted { statement, parameters, within, user } = wanted;
         let until = tokio::time::Instant::now() + ROOM_WAIT;
         let taken = loop {
             let freed = self.store.freed();
@@ -302,7 +311,10 @@ impl Runs {
             progress: Progress::default(),
             plan: None,
             error: None,
-            place: place.clone(),
+            place: match &within {
+                Within::Alone(place) => place.clone(),
+                Within::Session(held) => held.state().place,
+            },
         };
         let run = Arc::new(Run {
             id: id.clone(),
@@ -320,8 +332,8 @@ impl Runs {
         self.live.lock().runs.insert(id, run.clone());
         // Dropped when the queue is full: records never make a query wait.
         let _ = self.to_record.try_send(run.record());
-        let session = self.engine.session_of(run.user.as_deref());
-        tokio::spawn(execute(run.clone(), session, place, self.store.clone(), self.to_record.clone()));
+        let engine = self.engine.clone();
+        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), self.to_record.clone()));
         Ok(run)
     }
 
@@ -336,24 +348,42 @@ impl Runs {
 
 async fn execute(
     run: Arc<Run>,
-    mut session: Session,
-    place: RunPlace,
+    engine: Arc<Engine>,
+    within: Within,
+    parameters: Option<Vec<Option<String>>>,
     store: Arc<ResultStore>,
     to_record: mpsc::Sender<StoredRun>,
 ) {
+    let mut place = None;
+    let work = async {
+        match within {
+            Within::Alone(from) => {
+                let mut session = engine.session_of(run.user.as_deref());
+                let outcome = match from.enter(&mut session) {
+                    Ok(()) => drive(&run, &mut session, parameters.as_deref(), &store).await,
+                    Err(error) => Err(error),
+                };
+                place = Some(Place::of(&session));
+                outcome
+            }
+            Within::Session(held) => {
+                let mut taken = held.taken().await;
+                let outcome = drive(&run, &mut taken.session, parameters.as_deref(), &store).await;
+                place = Some(Place::of(&taken.session));
+                outcome
+            }
+        }
+    };
     let outcome = tokio::select! {
         biased;
         () = run.cancel.cancelled() => Err(Error::cancelled()),
-        outcome = drive(&run, &mut session, &place, &store) => outcome,
+        outcome = work => outcome,
     };
     let failed = outcome.is_err();
     run.update(|inner| {
-        let (catalog, schema) = session.place();
-        inner.snapshot.place = RunPlace {
-            catalog: catalog.map(str::to_owned),
-            schema: schema.map(str::to_owned),
-            settings: session.given_settings().clone(),
-        };
+        if let Some(place) = place {
+            inner.snapshot.place = place;
+        }
         inner.snapshot.state = match &outcome {
             Ok(()) => RunState::Finished,
             Err(error) if error.code == Code::Cancelled => RunState::Cancelled,
@@ -377,15 +407,20 @@ async fn execute(
 /// How often the progress of a run that gives no rows yet is written down.
 const PROGRESS_EVERY: Duration = Duration::from_millis(150);
 
-async fn drive(run: &Run, session: &mut Session, place: &RunPlace, store: &ResultStore) -> Result<()> {
+async fn drive(
+    run: &Run,
+    session: &mut Session,
+    parameters: Option<&[Option<String>]>,
+    store: &ResultStore,
+) -> Result<()> {
     let mut file = ResultFile::default();
-    if let Some(catalog) = &place.catalog {
-        session.use_place(catalog, place.schema.as_deref())?;
-    }
-    for (name, value) in &place.settings {
-        session.set(name, value)?;
-    }
-    let mut execution = session.run_text(&run.statement, &run.cancel).await?;
+    let mut execution = match parameters {
+        None => session.run_text(&run.statement, &run.cancel).await?,
+        Some(texts) => {
+            let prepared = session.prepare(&run.statement, &[]).await?;
+            session.run_prepared(&prepared, &prepared.values(texts)?, &run.cancel).await?
+        }
+    };
     run.update(|inner| {
         inner.snapshot.columns = Some(execution.columns.clone());
         inner.snapshot.message.clone_from(&execution.message);

@@ -16,12 +16,14 @@ use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnecti
 use cobble_types::{Code, Error, Result, SqlType};
 
 use crate::runs::Runs;
+use crate::sessions::Sessions;
 use crate::users::Users;
 
 pub struct Service {
     pub engine: Arc<Engine>,
     pub records: Records,
     pub runs: Runs,
+    pub sessions: Sessions,
     pub started: Instant,
     pub users: Users,
     /// Connections and catalogs are changed by one at a time.
@@ -157,6 +159,7 @@ impl Service {
             engine,
             records,
             runs,
+            sessions: Sessions::default(),
             users,
             started: Instant::now(),
             applying: Default::default(),

@@ -10,7 +10,7 @@ use cobble_types::{Code, Error, Result, SqlType, Value};
 
 /// A quoted literal whose type is still open.
 pub fn is_untyped(expr: &Expr) -> bool {
-    matches!(expr, Expr::Literal { sql_type: SqlType::Null, .. })
+    matches!(expr, Expr::Literal { sql_type: SqlType::Null, .. } | Expr::Parameter { sql_type: SqlType::Null, .. })
 }
 
 /// The expression as `target`: literals are read as that type at once, others are cast.
@@ -30,6 +30,7 @@ pub fn coerce(expr: Expr, target: &SqlType) -> Result<Expr> {
             let value = parse_value(&text, target)?;
             Ok(Expr::Literal { value, sql_type: target.clone() })
         }
+        Expr::Parameter { number, sql_type: SqlType::Null } => Ok(Expr::Parameter { number, sql_type: target.clone() }),
         other => Ok(other.cast(target.clone())),
     }
 }

@@ -123,7 +123,10 @@ fn typed(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             }
         }
         Round | Trunc => {
-            let mut arguments = shape(arguments, 1, &[number, integer])?;
+            // Only numerics are rounded at a digit: what has no type yet is one.
+            let open = arguments.len() == 2 && is_untyped(&arguments[0]);
+            let first: fn(Expr) -> Result<Expr> = if open { just_exact } else { number };
+            let mut arguments = shape(arguments, 1, &[first, integer])?;
             // By a column's number of digits, all that the number has may be left.
             let digits = match arguments.get(1) {
                 None => Some(0),

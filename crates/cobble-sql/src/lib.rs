@@ -15,10 +15,13 @@ mod statement;
 mod syntax;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall, RowsAt,
-    SessionNames, TableReference, ViewInFrom, bind_query, table_references,
+    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall,
+    ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query, parameter_types,
+    table_references,
 };
 pub use change::Change;
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 pub use sqlparser::ast::Query;
-pub use statement::{Explain, ExplainShow, Explained, PlanFormat, Show, Statement, StatementText, parse_statements};
+pub use statement::{
+    Explain, ExplainShow, Explained, PlanFormat, Prepare, Show, Statement, StatementText, parse_statements,
+};

@@ -56,6 +56,8 @@ pub struct CreateView {
     pub query: Deep<ast::Query>,
     pub replace: bool,
     pub if_not_exists: bool,
+    /// Only this session has it, and it goes with the session.
+    pub temporary: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,9 +74,15 @@ impl Words<'_> {
             return self.expected("REPLACE");
         }
         let position = self.position();
+        if self.take("temporary") || self.take("temp") {
+            if self.take("view") {
+                return self.create_view(replace, true, lines, text);
+            }
+            return Err(Error::unsupported("a temporary table or function")
+                .hint("CREATE TEMPORARY VIEW is for one session; WITH is for one statement")
+                .at(position));
+        }
         for (word, why) in [
-            ("temporary", "a temporary table or view"),
-            ("temp", "a temporary table or view"),
             ("recursive", "CREATE RECURSIVE VIEW"),
             ("materialized", "a materialized view"),
             ("unlogged", "an unlogged table"),
@@ -89,7 +97,7 @@ impl Words<'_> {
             }
         }
         if self.take("view") {
-            return self.create_view(replace, lines, text);
+            return self.create_view(replace, false, lines, text);
         }
         if !replace && self.take("table") {
             return self.create_table();
@@ -152,7 +160,7 @@ impl Words<'_> {
     }
 
     /// `[IF NOT EXISTS] name [(column, …)] AS query`.
-    fn create_view(mut self, replace: bool, lines: &LineStarts, text: &str) -> Result<Statement> {
+    fn create_view(mut self, replace: bool, temporary: bool, lines: &LineStarts, text: &str) -> Result<Statement> {
         let if_not_exists = self.if_not_exists()?;
         let name = self.written_name("the name of a view")?;
         let columns = if self.take_token(&Token::LParen) { self.plain_names("the name of a column")? } else { vec![] };
@@ -163,7 +171,7 @@ impl Words<'_> {
             return self.expected("AS and a query");
         }
         let view = UserView { query: self.rest(lines, text), columns, ..UserView::default() };
-        Ok(Statement::CreateView(CreateView { name, view, query: self.query()?, replace, if_not_exists }))
+        Ok(Statement::CreateView(CreateView { name, view, query: self.query()?, replace, if_not_exists, temporary }))
     }
 
     /// `INTO table [(column, …)] query`.
@@ -432,7 +440,7 @@ impl Words<'_> {
         }
     }
 
-    fn type_name(&mut self) -> Result<SqlType> {
+    pub(crate) fn type_name(&mut self) -> Result<SqlType> {
         let position = self.position();
         let written = self.parsed(|parser| parser.parse_data_type())?;
         crate::bind::sql_type(&written).map_err(|e| e.at(position))

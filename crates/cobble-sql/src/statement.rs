@@ -3,7 +3,7 @@
 
 use cobble_plan::UserFunction;
 use cobble_types::deep::{Deep, with_room};
-use cobble_types::{Code, Error, Position, Result};
+use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
@@ -64,6 +64,24 @@ pub enum Statement {
         names: Vec<WrittenName>,
     },
     Transaction(Transaction),
+    Prepare(Prepare),
+    /// Runs what was prepared; the query gives the values of its parameters in one row.
+    Execute {
+        name: String,
+        values: Option<Deep<ast::Query>>,
+        position: Option<Position>,
+    },
+    /// Forgets one that was prepared, or all.
+    Deallocate {
+        name: Option<String>,
+        position: Option<Position>,
+    },
+    /// Gives a setting its first value again, or all of them.
+    Reset {
+        name: Option<String>,
+    },
+    /// Forgets all that the session keeps.
+    Discard,
     Write(Write),
     Change(Change),
     /// Collects statistics of a table.
@@ -71,6 +89,16 @@ pub enum Statement {
         table: Vec<String>,
         position: Option<Position>,
     },
+}
+
+/// `PREPARE name (type, …) AS statement`
+#[derive(Debug, Clone)]
+pub struct Prepare {
+    pub name: String,
+    /// The types that are given, from the first parameter on.
+    pub types: Vec<SqlType>,
+    pub statement: Box<StatementText>,
+    pub position: Option<Position>,
 }
 
 #[derive(Debug, Clone)]
@@ -326,6 +354,11 @@ impl Words<'_> {
             return Ok(Statement::Use { catalog: name.pop().unwrap_or_default(), schema });
         }
         if self.take("set") {
+            // All are the session's.
+            let _ = self.take("session") || self.take("local");
+            if self.take("names") {
+                return self.set_to("client_encoding".to_owned());
+            }
             let mut name = self.name("the name of a setting")?.join(".");
             // The standard's way of writing it.
             let in_words = name == "time" && self.take("zone");
@@ -334,14 +367,38 @@ impl Words<'_> {
             } else if !self.take_token(&Token::Eq) && !self.take("to") {
                 return self.expected("\"=\"");
             }
-            let value: String = self.tokens[self.at..]
-                .iter()
-                .map(|t| match &t.token {
-                    Token::SingleQuotedString(s) => s.clone(),
-                    other => other.to_string(),
-                })
-                .collect();
-            return Ok(Statement::Set { name, value });
+            return self.set_to(name);
+        }
+        if self.take("reset") {
+            let name = match self.take("all") {
+                true => None,
+                false => Some(self.setting_name()?),
+            };
+            self.end()?;
+            return Ok(Statement::Reset { name });
+        }
+        if self.take("discard") {
+            if !self.take("all") {
+                return self.expected("ALL");
+            }
+            self.end()?;
+            return Ok(Statement::Discard);
+        }
+        if self.take("prepare") {
+            return self.prepare(lines, text);
+        }
+        if self.take("execute") {
+            return self.execute();
+        }
+        if self.take("deallocate") {
+            let _ = self.take("prepare");
+            let position = self.position();
+            let name = match self.take("all") {
+                true => None,
+                false => Some(self.name("the name of a prepared statement")?.join(".")),
+            };
+            self.end()?;
+            return Ok(Statement::Deallocate { name, position });
         }
         if self.take("show") {
             return self.show().map(Statement::Show);
@@ -383,6 +440,72 @@ impl Words<'_> {
             return self.change().map(Statement::Change);
         }
         Ok(Statement::Query(self.query()?))
+    }
+
+    /// What comes after the name of a setting; `DEFAULT` is its first value.
+    fn set_to(mut self, name: String) -> Result<Statement> {
+        if self.take("default") {
+            self.end()?;
+            return Ok(Statement::Reset { name: Some(name) });
+        }
+        let written = |token: &TokenWithSpan| match &token.token {
+            Token::SingleQuotedString(s) => s.clone(),
+            other => other.to_string(),
+        };
+        Ok(Statement::Set { name, value: self.tokens[self.at..].iter().map(written).collect() })
+    }
+
+    fn setting_name(&mut self) -> Result<String> {
+        let name = self.name("the name of a setting")?;
+        Ok(if name == ["time"] && self.take("zone") { "timezone".to_owned() } else { name.join(".") })
+    }
+
+    fn prepare(mut self, lines: &LineStarts, text: &str) -> Result<Statement> {
+        let position = self.position();
+        let name = self.name("a name for the statement")?.join(".");
+        let mut types = Vec::new();
+        if self.take_token(&Token::LParen) {
+            loop {
+                types.push(self.type_name()?);
+                if self.take_token(&Token::RParen) {
+                    break;
+                }
+                if !self.take_token(&Token::Comma) {
+                    return self.expected("\",\" or \")\"");
+                }
+            }
+        }
+        if !self.take("as") {
+            return self.expected("AS and a statement");
+        }
+        let rest = &self.tokens[self.at..];
+        let (Some(first), Some(last)) = (rest.first(), rest.last()) else { return self.expected("a statement") };
+        let start = lines.offset(first.span.start.line, first.span.start.column);
+        let end = lines.offset(last.span.end.line, last.span.end.column);
+        let own = text.get(start..end.max(start)).unwrap_or(text).trim().to_owned();
+        let statement = Words { tokens: rest, at: 0 }.statement(lines, text)?;
+        let statement = Box::new(StatementText { text: own, statement, division: only_division(rest) });
+        Ok(Statement::Prepare(Prepare { name, types, statement, position }))
+    }
+
+    fn execute(mut self) -> Result<Statement> {
+        let position = self.position();
+        let name = self.name("the name of a prepared statement")?.join(".");
+        if self.peek().is_none() {
+            return Ok(Statement::Execute { name, values: None, position });
+        }
+        let (Some(first), Some(last)) = (self.tokens.get(self.at), self.tokens.last()) else {
+            return self.expected("the end of the statement");
+        };
+        let inside = self.at + 1..self.tokens.len().saturating_sub(1);
+        if first.token != Token::LParen || last.token != Token::RParen || inside.is_empty() {
+            return self.expected("\"(\" and the values of its parameters");
+        }
+        // The values are the columns of a query.
+        let select = TokenWithSpan { token: Token::make_keyword("SELECT"), span: first.span };
+        let tokens: Vec<TokenWithSpan> = std::iter::once(select).chain(self.tokens[inside].iter().cloned()).collect();
+        let values = Words { tokens: &tokens, at: 0 }.query()?;
+        Ok(Statement::Execute { name, values: Some(values), position })
     }
 
     /// Reads a part of the statement with the parser, and goes on after it.

@@ -19,6 +19,8 @@ pub enum Code {
     UnknownFunction,
     UnknownType,
     UnknownParameter,
+    /// A prepared statement that does not exist.
+    UnknownStatement,
     /// A setting or a collation that does not exist.
     UnknownObject,
     AmbiguousName,
@@ -110,6 +112,7 @@ impl Code {
             Code::UnknownFunction => "42883",
             Code::UnknownType => "42704",
             Code::UnknownParameter => "42P02",
+            Code::UnknownStatement => "26000",
             Code::UnknownObject => "42704",
             Code::AmbiguousName => "42702",
             Code::TypeMismatch => "42804",

@@ -18,6 +18,7 @@ mod judged;
 mod key_pass;
 mod language;
 mod native;
+mod parameters;
 mod postgres_truth;
 mod pushdown;
 mod random;
@@ -25,6 +26,7 @@ mod random_plans;
 mod random_values;
 mod records;
 mod secrets;
+mod sessions;
 mod statistics;
 mod travel;
 #[path = "../../../crates/cobble-engine/tests/engine/truth/mod.rs"]

@@ -33,14 +33,14 @@ fn configuration(product: &Product, folder: &Path) -> String {
 /// The rows of a statement, in order, that one process has planned and another has run.
 fn travelled(product: &Product, config: &str, folder: &Path, sql: &str) -> Result<Vec<String>, String> {
     let plan = folder.join("plan.bin").display().to_string();
-    said(product, &["plan", "--here", "--config", config, "--out", &plan, sql])?;
+    said(product, &["plan", "--here", "--config", config, "--out", &plan, "--", sql])?;
     let rows = said(product, &["sql", "--here", "--config", config, "--format", "csv", "--plan", &plan])?;
     Ok(sorted(&rows))
 }
 
 /// The same, planned and run by one.
 fn at_once(product: &Product, config: &str, sql: &str) -> Result<Vec<String>, String> {
-    said(product, &["sql", "--here", "--config", config, "--format", "csv", sql]).map(|rows| sorted(&rows))
+    said(product, &["sql", "--here", "--config", config, "--format", "csv", "--", sql]).map(|rows| sorted(&rows))
 }
 
 fn sorted(rows: &str) -> Vec<String> {

@@ -63,12 +63,12 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
             let Some(rows) = arguments.sample else { return Ok(()) };
             println!();
             let quoted = [catalog, schema, table].map(|part| cobble_types::quote_identifier(part)).join(".");
-            let mut place =
-                Place::Service(ServiceSession { client, catalog: None, schema: None, settings: Default::default() });
+            let mut place = Place::Service(ServiceSession::new(client));
             let format = if common.json { Format::Json } else { Format::Table };
             run_statement(
                 &mut place,
                 &format!("SELECT * FROM {quoted} LIMIT {rows}"),
+                &[],
                 &Output { format, out: None, talk: false },
             )
             .await

@@ -34,12 +34,7 @@ impl Where {
         let mut place = if self.here {
             Place::Here(Box::new(here(self.config.as_ref())?))
         } else {
-            Place::Service(ServiceSession {
-                client: Client::new(common),
-                catalog: None,
-                schema: None,
-                settings: Default::default(),
-            })
+            Place::Service(ServiceSession::new(Client::new(common)))
         };
         place.set(self.catalog.as_deref(), &self.set)?;
         Ok(place)
@@ -53,6 +48,9 @@ pub struct Arguments {
     /// Read the statements from a file; - is standard input
     #[arg(short, long, value_name = "FILE", conflicts_with = "text")]
     file: Option<PathBuf>,
+    /// The value of $1, then of $2, and so on, for one statement
+    #[arg(short, long = "parameter", value_name = "VALUE", allow_hyphen_values = true)]
+    parameters: Vec<String>,
     /// Run a plan that `cobble plan --out` has written
     #[arg(long, value_name = "FILE", hide = true, requires = "here", conflicts_with_all = ["text", "file"])]
     plan: Option<PathBuf>,
@@ -111,16 +109,32 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         talk: text.is_none() || (format == Format::Table && std::io::stderr().is_terminal()),
     };
     match text {
-        None => shell::run(&mut place, &output).await,
+        None => {
+            place.keep();
+            let outcome = shell::run(&mut place, &output).await;
+            place.end().await;
+            outcome
+        }
         Some(text) => {
             let all = statements(&text)?;
             if all.is_empty() {
                 return Err(Failure::Usage("there is no statement in the text".into()));
             }
-            for statement in all {
-                run_statement(&mut place, &statement, &output).await?;
+            if all.len() > 1 {
+                if !arguments.parameters.is_empty() {
+                    return Err(Failure::Usage("--parameter is for one statement".into()));
+                }
+                place.keep();
             }
-            Ok(())
+            let mut outcome = Ok(());
+            for statement in all {
+                outcome = run_statement(&mut place, &statement, &arguments.parameters, &output).await;
+                if outcome.is_err() {
+                    break;
+                }
+            }
+            place.end().await;
+            outcome
         }
     }
 }
@@ -131,9 +145,9 @@ fn from_stdin() -> Outcome<String> {
     Ok(text)
 }
 
-pub async fn run_statement(place: &mut Place, statement: &str, output: &Output) -> Outcome {
+pub async fn run_statement(place: &mut Place, statement: &str, parameters: &[String], output: &Output) -> Outcome {
     let began = Instant::now();
-    let running = place.start(statement).await?;
+    let running = place.start(statement, parameters).await?;
     show(place, running, output, began).await.map_err(|failure| match failure {
         Failure::Failed { error, .. } => Failure::Failed { error, statement: Some(statement.to_owned()) },
         other => other,

@@ -37,7 +37,7 @@ fn session_on(folder: &std::path::Path) -> Session {
     session
 }
 
-async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
+pub async fn rows(session: &mut Session, sql: &str) -> Result<Vec<String>, Error> {
     let mut execution = session.run_text(sql, &CancellationToken::new()).await?;
     let mut all = Vec::new();
     while let Some(batch) = execution.next().await? {
@@ -405,7 +405,7 @@ async fn a_prepared_statement_takes_values_of_its_types() {
     let mut session = session();
     let cancel = CancellationToken::new();
     let sql = "SELECT count(*) FROM tariffs WHERE route_id = $1 AND seat_class = $2";
-    let prepared = session.prepare(sql, &[SqlType::BigInt, SqlType::Text]).await.unwrap();
+    let prepared = session.prepare(sql, &[Some(SqlType::BigInt), Some(SqlType::Text)]).await.unwrap();
     assert_eq!(prepared.columns[0].name, "count");
     for (class, expected) in [("lounge", "2"), ("no such class", "0")] {
         let values = [Value::BigInt(7), Value::Text(class.into())];
@@ -414,14 +414,17 @@ async fn a_prepared_statement_takes_values_of_its_types() {
         assert_eq!(cobble_types::array_value_text(batches[0].column(0).as_ref(), 0).unwrap(), expected, "{class}");
     }
     // The value reaches the gate as a constant would.
-    let explained = session.prepare(&format!("EXPLAIN (SHOW gates) {sql}"), &prepared.types).await.unwrap();
+    let explained = session
+        .prepare(&format!("EXPLAIN (SHOW gates) {sql}"), &prepared.types.iter().cloned().map(Some).collect::<Vec<_>>())
+        .await
+        .unwrap();
     let values = [Value::BigInt(7), Value::Null];
     let mut execution = session.run_prepared(&explained, &values, &cancel).await.unwrap();
     assert!(execution.collect().await.unwrap()[0].num_rows() > 3);
     for (values, code) in [(vec![], "42P02"), (vec![Value::Text("x".into()), Value::Null], "42804")] {
         assert_eq!(session.run_prepared(&prepared, &values, &cancel).await.unwrap_err().code.sqlstate(), code);
     }
-    let error = session.prepare("SELECT $1 + 1", &[SqlType::Boolean]).await.unwrap_err();
+    let error = session.prepare("SELECT $1 + 1", &[Some(SqlType::Boolean)]).await.unwrap_err();
     assert_eq!(error.code.sqlstate(), "42883", "{error}");
     assert_eq!(rows(&mut session, "SELECT $1").await.unwrap_err().code.sqlstate(), "42P02");
 }

@@ -8,6 +8,7 @@ mod functions;
 mod mariadb;
 mod programs;
 mod redis;
+mod sessions;
 mod sqlite;
 mod storages;
 mod text_files;

@@ -195,6 +195,7 @@ impl Places {
                 }
             },
             Expr::Literal { value, sql_type } => Node::Literal(value.to_array(sql_type)),
+            Expr::Parameter { .. } => return Err(Error::internal(format!("{expr} has no value"))),
             Expr::Binary { op, left, right, .. } => {
                 let right_may_fail = may_fail(right);
                 let (left, right) = (self.compile(left)?, self.compile(right)?);

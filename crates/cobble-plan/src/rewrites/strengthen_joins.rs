@@ -103,6 +103,8 @@ fn is_null(expr: &Expr, ids: &BTreeSet<ColumnId>) -> bool {
         Expr::InList { operand, .. } => is_null(operand, ids),
         Expr::Subscript { operand, .. } => is_null(operand, ids),
         // Functions and CASE may make something of a null.
-        Expr::IsNull { .. } | Expr::Case { .. } | Expr::Call { .. } | Expr::Script { .. } => false,
+        Expr::Parameter { .. } | Expr::IsNull { .. } | Expr::Case { .. } | Expr::Call { .. } | Expr::Script { .. } => {
+            false
+        }
     }
 }

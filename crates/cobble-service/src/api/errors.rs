@@ -29,6 +29,7 @@ fn status(code: Code) -> Status {
         | Code::UnknownFunction
         | Code::UnknownType
         | Code::UnknownParameter
+        | Code::UnknownStatement
         | Code::UnknownObject
         | Code::AmbiguousName
         | Code::TypeMismatch

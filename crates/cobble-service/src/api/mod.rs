@@ -9,6 +9,7 @@ mod errors;
 mod plans;
 mod rows;
 mod runs;
+mod sessions;
 pub mod types;
 mod users;
 
@@ -37,6 +38,8 @@ macro_rules! calls {
             components(schemas(
                 types::ErrorBody,
                 types::StatementBody,
+                types::NewSessionBody,
+                types::SessionBody,
                 types::RunBody,
                 types::PageBody,
                 types::ConnectionBody,
@@ -87,6 +90,10 @@ calls! {
     runs::events,
     runs::plan,
     runs::cancel,
+    sessions::begin,
+    sessions::list,
+    sessions::show,
+    sessions::end,
     rows::rows,
     plans::plan,
     browse::catalogs,

@@ -6,8 +6,10 @@ use rocket::serde::json::Json;
 
 use super::State;
 use super::errors::{ApiResult, body};
+use super::sessions::wanted;
 use super::types::{ErrorBody, StatementBody};
 use super::users::Caller;
+use crate::runs::Within;
 
 /// The plan of a query: steps, gates with their verdicts, joins, and the trace of rewrites.
 #[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = Object), (status = 400, body = ErrorBody)))]
@@ -18,12 +20,21 @@ pub async fn plan(
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<PlanDocument> {
     let given = body(given)?;
-    let mut session = service.engine.session_of(caller.name());
-    if let Some(catalog) = &given.catalog {
-        session.use_place(catalog, given.schema.as_deref())?;
-    }
-    for (name, value) in &given.settings {
-        session.set(name, value)?;
-    }
-    Ok(Json(session.plan_text(&given.statement).await?))
+    let wanted = wanted(service, caller, given)?;
+    let mut session = match &wanted.within {
+        Within::Alone(place) => {
+            let mut session = service.engine.session_of(wanted.user.as_deref());
+            place.enter(&mut session)?;
+            session
+        }
+        // As it is after the statements that have been asked for.
+        Within::Session(held) => held.taken().await.session.clone(),
+    };
+    Ok(Json(match wanted.parameters {
+        None => session.plan_text(&wanted.statement).await?,
+        Some(texts) => {
+            let prepared = session.prepare(&wanted.statement, &[]).await?;
+            session.plan_prepared(&prepared, &prepared.values(&texts)?).await?
+        }
+    }))
 }

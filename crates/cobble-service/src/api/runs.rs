@@ -11,9 +11,10 @@ use rocket::{delete, get, post};
 use super::State;
 use super::errors::{ApiError, ApiResult, body, not_found};
 use super::rows::page;
+use super::sessions::wanted;
 use super::types::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
 use super::users::{Caller, owned};
-use crate::runs::{Run, RunPlace, RunState};
+use crate::runs::{Run, RunState};
 use crate::service::blocking;
 
 pub fn run_body(run: &Run) -> RunBody {
@@ -81,8 +82,7 @@ pub async fn create(
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<RunBody> {
     let given = body(given)?;
-    let place = RunPlace { catalog: given.catalog, schema: given.schema, settings: given.settings };
-    let run = service.runs.start(given.statement, place, caller.0).await?;
+    let run = service.runs.start(wanted(service, caller, given)?).await?;
     let Some(wait) = wait else { return Ok(Json(run_body(&run))) };
     let wait = std::time::Duration::from_millis(wait.min(LONGEST_WAIT));
     let finished = matches!(tokio::time::timeout(wait, run.ended()).await, Ok(Ok(())));

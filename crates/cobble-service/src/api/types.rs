@@ -43,17 +43,53 @@ impl From<&cobble_types::Error> for ErrorBody {
     }
 }
 
-/// A statement to run or to plan, and the place and settings of its session.
+/// A statement to run or to plan: in a session, or by itself from a place and with settings that are given.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct StatementBody {
-    #[schema(example = "SELECT count(*) FROM fleet.public.routes")]
+    #[schema(example = "SELECT count(*) FROM fleet.public.routes WHERE id < $1")]
     pub statement: String,
+    /// Values of `$1`, `$2`, …: texts, numbers, truth values, null, or documents. Their types are found out from the statement.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Vec<Object>>)]
+    pub parameters: Option<Vec<serde_json::Value>>,
+    /// A session that has been begun, with its place and settings.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub session: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub catalog: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema: Option<String>,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub settings: BTreeMap<String, String>,
+}
+
+/// Where a new session begins.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewSessionBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub catalog: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings: BTreeMap<String, String>,
+}
+
+/// A session, as it is after its last statement.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SessionBody {
+    pub id: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    pub started_at: String,
+    /// Seconds since its last statement.
+    pub idle: f64,
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+    pub settings: BTreeMap<String, String>,
+    /// The names of prepared statements.
+    pub prepared: Vec<String>,
+    /// The names of views that only this session has.
+    pub views: Vec<String>,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -14,7 +14,7 @@ use super::operator::{compare_rows, is_row, named_operator, operator, special, s
 use super::pattern::{Comparison, Pattern};
 use super::scope::{Found, Scope};
 use super::types::{sql_type, within_length};
-use super::{Binder, folded, position_of};
+use super::{Binder, MOST_PARAMETERS, Parameters, folded, position_of};
 use crate::coerce::{binary, coerce, condition, exact_literal, settle, unify_all};
 use crate::function;
 
@@ -455,10 +455,23 @@ impl<'a> Binder<'a> {
     fn parameter(&self, name: &str) -> Result<Expr> {
         let number = name.strip_prefix('$').and_then(|n| n.parse::<usize>().ok()).filter(|n| *n > 0);
         let Some(number) = number else { return Err(Error::unsupported(format_args!("the parameter {name}"))) };
-        match self.context.parameters.get(number - 1) {
+        let known = match self.context.parameters {
+            Parameters::Known(known) => known,
+            Parameters::Wanted(_) if number > MOST_PARAMETERS => {
+                return Err(Error::new(
+                    Code::UnknownParameter,
+                    format!("{name} is beyond the {MOST_PARAMETERS} parameters that a statement may have"),
+                ));
+            }
+            Parameters::Wanted(given) => {
+                let sql_type = given.get(number - 1).cloned().flatten().unwrap_or(SqlType::Null);
+                return Ok(Expr::Parameter { number, sql_type });
+            }
+        };
+        match known.get(number - 1) {
             Some((value, sql_type)) => Ok(Expr::Literal { value: value.clone(), sql_type: sql_type.clone() }),
             None => Err(Error::new(Code::UnknownParameter, format!("there is no value for the parameter {name}"))
-                .hint(format!("the statement came with {}", self.context.parameters.len()))),
+                .hint(format!("the statement came with {}", known.len()))),
         }
     }
 

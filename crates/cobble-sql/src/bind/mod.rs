@@ -14,6 +14,7 @@ mod json_table;
 mod literal;
 mod native_query;
 mod operator;
+mod parameter_types;
 mod pattern;
 mod query;
 mod recursion;
@@ -46,6 +47,8 @@ pub(crate) use crate::ident::{folded, parts_of, position_of};
 use crate::session_zone::in_zone;
 use cte::Cte;
 pub use native_query::NativeCall;
+use parameter_types::MOST_PARAMETERS;
+pub use parameter_types::{ParameterTypes, parameter_types};
 pub use rows_at::RowsAt;
 use scope::Scope;
 pub use table_reference::TableReference;
@@ -63,13 +66,25 @@ pub trait CatalogReader {
     }
 }
 
+/// What `$1`, `$2`, … stand for.
+#[derive(Clone, Copy)]
+pub enum Parameters<'a> {
+    /// Values with their types.
+    Known(&'a [(Value, SqlType)]),
+    /// Types are to be found out, but for those that are given; the statement is not run.
+    Wanted(&'a [Option<SqlType>]),
+}
+
+impl Parameters<'_> {
+    pub const NONE: Parameters<'static> = Parameters::Known(&[]);
+}
+
 /// What a statement is bound within.
 pub struct BindContext<'a> {
     pub catalog: &'a dyn CatalogReader,
     /// The statement's start in microseconds since 1970-01-01 UTC: `now()` is the same in all its rows.
     pub now: i64,
-    /// Values of `$1`, `$2`, … with their types.
-    pub parameters: &'a [(Value, SqlType)],
+    pub parameters: Parameters<'a>,
     /// What CREATE FUNCTION has made.
     pub functions: &'a KnownFunctions,
     /// The session's time zone.

@@ -11,7 +11,7 @@ use cobble_types::{Code, ColumnId, Error, Result, SqlType};
 use sqlparser::ast;
 
 use super::scope::{Reach, Scope, ScopeColumn};
-use super::{BindContext, Binder, CatalogReader, SessionNames};
+use super::{BindContext, Binder, CatalogReader, Parameters, SessionNames};
 use crate::coerce::{coerce, is_untyped, settle};
 
 /// SQL functions may call each other so deep.
@@ -44,7 +44,7 @@ impl KnownFunction {
         let context = BindContext {
             catalog,
             now: 0,
-            parameters: &[],
+            parameters: Parameters::NONE,
             functions: &all,
             zone: "UTC",
             target: None,

@@ -11,8 +11,8 @@ use cobble_plan::planner;
 use cobble_plan::scan::ScanSpec;
 use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, KnownFunctions, SessionNames, Statement, TableReference, bind_query,
-    parse_statements,
+    BindContext, BoundQuery, CatalogReader, KnownFunctions, Parameters, SessionNames, Statement, TableReference,
+    bind_query, parse_statements,
 };
 use cobble_types::{Error, ObjectName, Result, SqlType, Value};
 
@@ -161,7 +161,7 @@ pub fn bind(sql: &str) -> Result<BoundQuery> {
                 &BindContext {
                     catalog: &ferry(),
                     now: NOW,
-                    parameters: &[],
+                    parameters: Parameters::NONE,
                     functions: &KnownFunctions::new(),
                     zone: "UTC",
                     target: None,
