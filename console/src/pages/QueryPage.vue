@@ -131,7 +131,7 @@ onMounted(loadNames)
               {{ count(run.progress.rows_out) }} rows · {{ seconds(run.progress.seconds) }} · {{ count(run.progress.rows_read) }} rows and {{ bytes(run.progress.bytes_read) }} crossed
             </span>
             <span class="right">
-              <span v-if="placeWords(tab.place)" class="place" title="Where unqualified names are looked up, and the settings of this tab's session">{{ placeWords(tab.place) }}</span>
+              <span v-if="placeWords(tab.place)" class="session-place" title="Where unqualified names are looked up, and the settings of this tab's session">{{ placeWords(tab.place) }}</span>
               <a v-if="run?.state === 'finished' && run.columns?.length" :href="`/api/v1/runs/${run.id}/rows?format=csv`" download><i class="pi pi-download" /> CSV</a>
               <RouterLink v-if="run" :to="`/runs/${run.id}`">run {{ run.id }}</RouterLink>
             </span>
@@ -176,7 +176,7 @@ onMounted(loadNames)
 .state strong { color: var(--accent); margin-right: 0.3rem; }
 .state .failed { color: var(--failure); }
 .state .cancelled { color: var(--kept); }
-.place { color: var(--faint); max-width: 22rem; overflow: hidden; text-overflow: ellipsis; }
+.session-place { color: var(--faint); max-width: 22rem; overflow: hidden; text-overflow: ellipsis; }
 .right { margin-left: auto; display: flex; gap: 1rem; font-size: 12.5px; white-space: nowrap; }
 .thin { height: 3px; border-radius: 0; flex: none; }
 .answer { flex: 1; min-height: 0; overflow: hidden; }

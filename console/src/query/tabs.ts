@@ -95,17 +95,18 @@ export const useTabs = defineStore('tabs', () => {
     return asked
   }
 
-  /** What the service is asked within the tab's session, which begins where it is needed. One that has ended is begun again. */
+  /** What the service is asked within the tab's session, which begins where it is needed. One that has ended, or is that of the user who had
+   * signed in before, is begun again. */
   async function within<T>(tab: Tab, ask: (session: string) => Promise<T>): Promise<T> {
     const before = tab.session
     try {
       return await ask(before ?? (await begun(tab)))
     } catch (thrown) {
-      const ended = before !== null && thrown instanceof Failure && thrown.body.code === 'not_found' && thrown.body.message.includes(before)
+      const ended = before !== null && thrown instanceof Failure && ['not_found', 'not_allowed'].includes(thrown.body.code) && thrown.body.message.includes(before)
       if (!ended) throw thrown
       tab.session = null
       const session = await begun(tab)
-      tab.note = 'The session had ended. A new one has begun, without prepared statements and temporary views.'
+      tab.note = 'A new session has begun, without prepared statements and temporary views: the one before had ended, or was another user\'s.'
       return ask(session)
     }
   }

@@ -134,6 +134,24 @@ async fn an_error_is_marked_at_its_place() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_tab_keeps_its_session() {
+    let browser = Browser::open(&query_path("USE fleet.public; SET timezone = 'Europe/Paris'")).await;
+    browser.click("#run").await;
+    browser.until("document.querySelector('.session-place')?.textContent == 'fleet.public · timezone = Europe/Paris'").await;
+    // The next statement of the tab finds what the one before has set, also after the page was loaded again.
+    for _visit in 0..2 {
+        let editor = browser.find(".cm-content").await;
+        // Ctrl+A, and over it.
+        editor.send_keys("\u{e009}a\u{e000}SHOW timezone").await.unwrap();
+        browser.click("#run").await;
+        browser.until("document.querySelector('.grid tbody')?.textContent.includes('Europe/Paris')").await;
+        browser.client.refresh().await.unwrap();
+        browser.until("document.querySelector('.cm-content')").await;
+    }
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_large_result_stays_quick_and_a_long_run_can_be_stopped() {
     let sql =
         "SELECT a.id, a.fare, r.name FROM drop.public.boardings a JOIN fleet.public.routes r ON true LIMIT 100000";

@@ -48,7 +48,7 @@ const NOBODY: Caller = Caller { token: None };
 #[tokio::test(flavor = "multi_thread")]
 async fn a_session_keeps_what_statements_set() {
     let session = NOBODY.begin(json!({ "catalog": "fleet", "schema": "public" })).await;
-    assert_eq!(NOBODY.rows(&session, "SELECT count(*) FROM ports").await, json!([[24]]));
+    assert_eq!(NOBODY.rows(&session, "SELECT count(*) FROM ports").await, json!([[40]]));
     NOBODY.run(&session, "SET timezone = 'Europe/Paris'; USE drop; SET application_name = 'tides'", Value::Null).await;
     assert_eq!(NOBODY.rows(&session, "SHOW timezone").await, json!([["Europe/Paris"]]));
     NOBODY.run(&session, "PREPARE far AS SELECT name FROM fleet.public.ports WHERE id = $1", Value::Null).await;
