@@ -618,6 +618,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Alternative: {
+            way: string;
+            /** Format: double */
+            cost: number;
+        };
         /** @description A configuration to apply. What it does not name is removed. */
         ApplyBody: {
             configuration: components["schemas"]["ConfigurationBody"];
@@ -804,6 +809,94 @@ export interface components {
             result?: string | null;
             kind: string;
         };
+        GateDocument: {
+            gate: string;
+            step: number;
+            connection: string;
+            kind: string;
+            region?: string | null;
+            tables: string[];
+            /** @description Source columns that are read, and how many there are. */
+            columns_read: string[];
+            columns_total: number;
+            pieces: components["schemas"]["Piece"][];
+            request: components["schemas"]["Request"];
+            /** @description Files, row groups, partitions: read of those there. */
+            parts: components["schemas"]["PartCount"][];
+            /** Format: double */
+            estimated_rows: number;
+            /** Format: double */
+            estimated_bytes?: number | null;
+            measure?: null | components["schemas"]["GateMeasure"];
+        };
+        GateMeasure: {
+            /** Format: int64 */
+            rows: number;
+            /**
+             * Format: int64
+             * @description Bytes read from files, or received from the server.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Rows decoded and dropped before they left the gate.
+             */
+            rows_dropped: number;
+            /**
+             * Format: int64
+             * @description Rows in pages that were not decoded.
+             */
+            rows_skipped?: number;
+            /** Format: int64 */
+            requests: number;
+            /** @description Keys of joins that the scan was opened with. */
+            keys?: components["schemas"]["KeyMeasure"][];
+            sent?: null | components["schemas"]["Request"];
+        };
+        JoinDocument: {
+            step: number;
+            text: string;
+            /** @description The way that was chosen, in words, and its cost in rows touched. */
+            chosen: string;
+            /** Format: double */
+            cost: number;
+            /** @description The other ways, cheapest first. */
+            alternatives: components["schemas"]["Alternative"][];
+        };
+        /** @description The order in which a region of inner joins is put together, beside those that were weighed and not taken. */
+        JoinOrder: {
+            /** @description The order taken, as `(a ⋈ b) ⋈ c`, and the rows that it touches. */
+            chosen: string;
+            /** Format: double */
+            cost: number;
+            /** @description Of the orders with another last join, the best of each; cheapest first. Empty when they were not weighed one by one. */
+            alternatives: components["schemas"]["Alternative"][];
+            /** @description The author's order. */
+            written: components["schemas"]["Alternative"];
+        };
+        /**
+         * @description Why the engine keeps a piece of work. A closed list: a new reason is a new variant.
+         * @enum {string}
+         */
+        KeptReason: "no_such_ability" | "collation_differs" | "type_differs" | "function_differs" | "opaque_function" | "volatile" | "different_connections" | "below_kept" | "not_worth_it" | "switched_off";
+        /** @description How a scan used the keys of a join. */
+        KeyMeasure: {
+            column: string;
+            /** @description The join's step. */
+            join: number;
+            /**
+             * Format: int64
+             * @description Distinct keys, or rows when they were too many to be counted.
+             */
+            keys: number;
+            /** @description `a list`, `a range`, `a filter`, `none`. */
+            form: string;
+            /**
+             * Format: int64
+             * @description Files or row groups that were not opened.
+             */
+            parts_skipped: number;
+        };
         KindBody: {
             kind: string;
             about: string;
@@ -870,6 +963,15 @@ export interface components {
             /** @description True when no row follows this page. */
             last: boolean;
         };
+        /** @description How much of its parts a gate reads, known when planning: such as 1 of 36 files. */
+        PartCount: {
+            /** @description `files`, `row groups`, `partitions`. */
+            parts: string;
+            /** Format: int64 */
+            read: number;
+            /** Format: int64 */
+            total: number;
+        };
         /** @description A look for tables that has found something else than before. */
         PastLookBody: {
             /** Format: date-time */
@@ -878,6 +980,23 @@ export interface components {
             /** @description Somebody asked for it; otherwise it was time. */
             asked: boolean;
             drift: components["schemas"]["DriftBody"][];
+        };
+        /** @description One piece of work that was offered, and the answer. */
+        Piece: components["schemas"]["Verdict"] & {
+            /** @description `filter`, `projection`, `join`, `aggregate`, `window`, `union`, `top-n`, `limit`, `update`, `delete`. */
+            piece: string;
+            text: string;
+        };
+        PlanDocument: {
+            /** @description The plan as first written, and after the last rewrite, as indented lines. */
+            written: string;
+            rewritten: string;
+            /** @description In order of their numbers: sources first, the result last. */
+            steps: components["schemas"]["StepDocument"][];
+            gates: components["schemas"]["GateDocument"][];
+            joins: components["schemas"]["JoinDocument"][];
+            rewrites: components["schemas"]["TraceEntry"][];
+            measures?: null | components["schemas"]["RunMeasures"];
         };
         PositionBody: {
             /** Format: int64 */
@@ -894,6 +1013,13 @@ export interface components {
             rows_out: number;
             /** Format: double */
             seconds: number;
+        };
+        /** @description The request that a gate sends, as it is shown to the reader. Never holds a secret. */
+        Request: {
+            /** @description SQL text, or words for a source that has no language. */
+            text: string;
+            /** @description Values bound to the text's parameters, as literals. */
+            parameters?: string[];
         };
         /** @description A run as it is now. */
         RunBody: {
@@ -919,6 +1045,19 @@ export interface components {
             /** @description Whose run it is, when somebody had signed in: only they see its plan and its rows. */
             user?: string | null;
             page?: null | components["schemas"]["PageBody"];
+        };
+        RunMeasures: {
+            /** Format: double */
+            planning_seconds: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: int64 */
+            rows: number;
+            /**
+             * Format: int64
+             * @description Most bytes that joins, groups and sorts held at one time.
+             */
+            memory: number;
         };
         SampleColumnBody: {
             name: string;
@@ -996,6 +1135,41 @@ export interface components {
              * @description Bytes that all runs may hold together.
              */
             memory_limit: number;
+        };
+        StepDocument: {
+            step: number;
+            /** @description The operator, as a stable word. */
+            kind: string;
+            /** @description What the step does, in words. */
+            text: string;
+            /** @description Steps whose rows come in. */
+            inputs: number[];
+            gate?: string | null;
+            columns: string[];
+            /** Format: double */
+            estimated_rows: number;
+            measure?: null | components["schemas"]["StepMeasure"];
+        };
+        StepMeasure: {
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            batches: number;
+            /**
+             * Format: double
+             * @description Seconds of work, added up over all tasks.
+             */
+            seconds: number;
+            /**
+             * Format: int64
+             * @description Most bytes held at one time.
+             */
+            memory: number;
+            /**
+             * Format: int64
+             * @description Bytes written to disk because memory did not suffice.
+             */
+            spilled?: number;
         };
         TableBody: {
             catalog: string;
@@ -1081,6 +1255,35 @@ export interface components {
         };
         TokenBody: {
             token: string;
+        };
+        /** @description One application of one rule. */
+        TraceEntry: {
+            rewrite: string;
+            about: string;
+            /** @description False when the rule found nothing to do; before and after are then left empty. */
+            changed: boolean;
+            /** @description True when the session has switched the rule off. */
+            switched_off: boolean;
+            before?: string;
+            after?: string;
+            notes?: string[];
+            /** @description What the ordering of joins has weighed. */
+            orders?: components["schemas"]["JoinOrder"][];
+        };
+        /** @description What a source says about one piece of work. */
+        Verdict: {
+            note?: string | null;
+            /** @enum {string} */
+            verdict: "pushed";
+        } | {
+            note?: string | null;
+            /** @enum {string} */
+            verdict: "prunes";
+        } | {
+            reason: components["schemas"]["KeptReason"];
+            note?: string | null;
+            /** @enum {string} */
+            verdict: "kept";
         };
         /** @description A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up. */
         ViewBody: {
@@ -2055,7 +2258,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/json": components["schemas"]["PlanDocument"];
                 };
             };
             400: {
@@ -2220,7 +2423,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/json": components["schemas"]["PlanDocument"];
                 };
             };
             404: {

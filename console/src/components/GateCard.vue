@@ -1,10 +1,12 @@
 <script setup lang="ts">
 /** One gate: what the source took over, what it did not and why, and what crossed. */
-import type { Gate } from '../plan/document'
+import type { GateDocument } from '../api/client'
 import { bytes, count } from '../plan/numbers'
 
-defineProps<{ gate: Gate }>()
-const words = (reason?: string) => (reason ?? '').replaceAll('_', ' ').replace('below kept', 'follows kept work')
+defineProps<{ gate: GateDocument }>()
+type Piece = GateDocument['pieces'][number]
+const words = (reason: string) => reason.replaceAll('_', ' ').replace('below kept', 'follows kept work')
+const why = (p: Piece) => [p.verdict === 'kept' ? words(p.reason) : '', p.note].filter(Boolean).join(': ')
 </script>
 
 <template>
@@ -18,7 +20,7 @@ const words = (reason?: string) => (reason ?? '').replaceAll('_', ' ').replace('
       <li v-for="(p, i) in gate.pieces" :key="i">
         <span class="verdict" :class="p.verdict">{{ p.verdict }}</span>
         <span class="what"><span class="mono">{{ p.text.startsWith(p.piece) ? '' : p.piece + ' ' }}{{ p.text }}</span>
-          <span v-if="p.reason || p.note" class="why">{{ [words(p.reason), p.note].filter(Boolean).join(': ') }}</span></span>
+          <span v-if="why(p)" class="why">{{ why(p) }}</span></span>
       </li>
     </ul>
     <dl>
@@ -27,6 +29,8 @@ const words = (reason?: string) => (reason ?? '').replaceAll('_', ' ').replace('
       <dt>request</dt><dd><pre>{{ gate.request.text }}</pre><div v-for="(p, i) in gate.request.parameters ?? []" :key="i" class="mono faint">{{ gate.request.text.includes('?') && !gate.request.text.includes('$1') ? '?' : '$' }}{{ i + 1 }} = {{ p }}</div></dd>
       <dt>estimate</dt><dd>{{ count(gate.estimated_rows) }} rows<template v-if="gate.estimated_bytes">, {{ bytes(gate.estimated_bytes) }}</template></dd>
       <template v-if="gate.measure"><dt>crossed</dt><dd><strong>{{ count(gate.measure.rows) }} rows</strong>, {{ bytes(gate.measure.bytes) }} read<template v-if="gate.measure.rows_skipped">, {{ count(gate.measure.rows_skipped) }} rows in skipped pages</template><template v-if="gate.measure.rows_dropped">, {{ count(gate.measure.rows_dropped) }} rows dropped while decoding</template></dd></template>
+      <template v-for="k in gate.measure?.keys ?? []" :key="`${k.join} ${k.column}`"><dt>keys</dt><dd>{{ count(k.keys) }} of step {{ k.join }} for <span class="mono">{{ k.column }}</span>, as {{ k.form }}<template v-if="k.parts_skipped">; {{ count(k.parts_skipped) }} parts not opened</template></dd></template>
+      <template v-if="gate.measure?.sent"><dt>sent</dt><dd><pre>{{ gate.measure.sent.text }}</pre></dd></template>
     </dl>
   </article>
 </template>

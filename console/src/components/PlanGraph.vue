@@ -2,7 +2,7 @@
 /** The steps of a plan as a picture: sources at the bottom, the result on top. */
 import { computed, ref, watch } from 'vue'
 
-import type { PlanDocument, Step } from '../plan/document'
+import type { PlanDocument, StepDocument } from '../api/client'
 import { layout, type Layout } from '../plan/layout'
 import { bytes, count, seconds } from '../plan/numbers'
 
@@ -16,7 +16,7 @@ watch(shape, async () => { placed.value = await layout(props.plan) }, { immediat
 
 const path = (points: { x: number; y: number }[]) => points.map((p, i) => `${i ? 'L' : 'M'}${p.x} ${p.y}`).join(' ')
 /** What a step did, or is expected to do. */
-function outcome(step: Step): string {
+function outcome(step: StepDocument): string {
   const m = step.measure
   if (!m) return `est. ${count(step.estimated_rows)} rows`
   const disk = m.spilled ? ` · ${bytes(m.spilled)} to disk` : ''

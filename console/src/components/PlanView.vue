@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** A plan: the graph, the gates with their verdicts, the joins and the trace of rewrites. */
 import { computed } from 'vue'
-import type { PlanDocument } from '../plan/document'
+import type { PlanDocument } from '../api/client'
 import { bytes, count, seconds } from '../plan/numbers'
 import GateCard from './GateCard.vue'
 import PlanGraph from './PlanGraph.vue'

@@ -1,13 +1,13 @@
 import { mount } from '@vue/test-utils'
 import { expect, test, vi } from 'vitest'
 
-import type { Gate, PlanDocument, Step } from '../plan/document'
+import type { GateDocument, PlanDocument, StepDocument } from '../api/client'
 import ErrorNote from './ErrorNote.vue'
 import GateCard from './GateCard.vue'
 import PlanGraph from './PlanGraph.vue'
 import TestSteps from './TestSteps.vue'
 
-const gate: Gate = {
+const gate: GateDocument = {
   gate: 'A',
   step: 1,
   connection: 'fleet_db',
@@ -48,8 +48,16 @@ test('a gate says what was pushed, what was kept and why, and what crossed', () 
   expect(text).not.toContain('rows dropped')
 })
 
+test('a gate shows the keys of joins that reached it, and what was sent with them', () => {
+  const keys = [{ column: 'b.route_id', join: 4, keys: 12, form: 'a list', parts_skipped: 3 }]
+  const measured: GateDocument = { ...gate, measure: { ...gate.measure!, keys, sent: { text: 'SELECT … WHERE t1."id" IN ($1, $2)' } } }
+  const text = mount(GateCard, { props: { gate: measured } }).text().replace(/\s+/g, ' ')
+  expect(text).toContain('12 of step 4 for b.route_id, as a list; 3 parts not opened')
+  expect(text).toContain('IN ($1, $2)')
+})
+
 test('a gate that has not run shows no measure, and files show their parts', () => {
-  const files: Gate = { ...gate, kind: 'files', region: undefined, measure: undefined, parts: [{ parts: 'files', read: 1, total: 36 }] }
+  const files: GateDocument = { ...gate, kind: 'files', region: undefined, measure: undefined, parts: [{ parts: 'files', read: 1, total: 36 }] }
   const text = mount(GateCard, { props: { gate: files } }).text()
   expect(text).toContain('1 of 36 files')
   expect(text).not.toContain('crossed')
@@ -66,7 +74,7 @@ test('an error has its place, its hint and its codes', () => {
 })
 
 test('the graph has a box for each step, with what it did', async () => {
-  const step = (n: number, kind: string, inputs: number[], measure?: Step['measure']): Step => ({
+  const step = (n: number, kind: string, inputs: number[], measure?: StepDocument['measure']): StepDocument => ({
     step: n, kind, text: `${kind} of something`, inputs, columns: [], estimated_rows: 20_000, measure,
   })
   const plan: PlanDocument = {

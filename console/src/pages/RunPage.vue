@@ -6,7 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { errorBody, get, remove, type ErrorBody, type RunBody } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
 import PlanView from '../components/PlanView.vue'
-import type { PlanDocument } from '../plan/document'
+import type { PlanDocument } from '../api/client'
 import { bytes, count, seconds } from '../plan/numbers'
 
 const route = useRoute()

@@ -1,7 +1,7 @@
 /** Places of steps and edges, by a layout library: the result on top, the sources at the bottom. */
 import ELK, { type ElkNode } from 'elkjs/lib/elk.bundled.js'
 
-import type { PlanDocument } from './document'
+import type { PlanDocument } from '../api/client'
 
 export interface Box { step: number; x: number; y: number; width: number; height: number }
 export interface Edge { from: number; to: number; points: { x: number; y: number }[] }

@@ -4,7 +4,7 @@ import { defineStore } from 'pinia'
 import { ref, watch } from 'vue'
 
 import { Failure, errorBody, post, remove, type ErrorBody, type NewSessionBody, type RunBody, type SessionBody } from '../api/client'
-import type { PlanDocument } from '../plan/document'
+import type { PlanDocument } from '../api/client'
 import { PAGE_ROWS } from './pages'
 
 export interface Tab {

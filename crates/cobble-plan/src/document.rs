@@ -7,6 +7,7 @@ use crate::offer::{PartCount, Request, Verdict};
 use crate::rewrites::TraceEntry;
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PlanDocument {
     /// The plan as first written, and after the last rewrite, as indented lines.
     pub written: String,
@@ -21,6 +22,7 @@ pub struct PlanDocument {
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StepDocument {
     pub step: usize,
     /// The operator, as a stable word.
@@ -38,6 +40,7 @@ pub struct StepDocument {
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct StepMeasure {
     pub rows: u64,
     pub batches: u64,
@@ -51,6 +54,7 @@ pub struct StepMeasure {
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GateDocument {
     pub gate: String,
     pub step: usize,
@@ -75,6 +79,7 @@ pub struct GateDocument {
 
 /// One piece of work that was offered, and the answer.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Piece {
     /// `filter`, `projection`, `join`, `aggregate`, `window`, `union`, `top-n`, `limit`, `update`, `delete`.
     pub piece: String,
@@ -84,6 +89,7 @@ pub struct Piece {
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GateMeasure {
     pub rows: u64,
     /// Bytes read from files, or received from the server.
@@ -104,6 +110,7 @@ pub struct GateMeasure {
 
 /// How a scan used the keys of a join.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeyMeasure {
     pub column: String,
     /// The join's step.
@@ -117,6 +124,7 @@ pub struct KeyMeasure {
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoinDocument {
     pub step: usize,
     pub text: String,
@@ -129,6 +137,7 @@ pub struct JoinDocument {
 
 /// The order in which a region of inner joins is put together, beside those that were weighed and not taken.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoinOrder {
     /// The order taken, as `(a ⋈ b) ⋈ c`, and the rows that it touches.
     pub chosen: String,
@@ -140,12 +149,14 @@ pub struct JoinOrder {
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Alternative {
     pub way: String,
     pub cost: f64,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunMeasures {
     pub planning_seconds: f64,
     pub seconds: f64,

@@ -17,6 +17,7 @@ use crate::window::WindowCall;
 
 /// What a source says about one piece of work.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "verdict", rename_all = "snake_case")]
 pub enum Verdict {
     /// Done fully by the source, with provably the same meaning; the engine does not repeat it.
@@ -65,6 +66,7 @@ impl Verdict {
 
 /// Why the engine keeps a piece of work. A closed list: a new reason is a new variant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum KeptReason {
     /// This kind of source cannot do such work.
@@ -249,6 +251,7 @@ pub fn places_of(places: &HashMap<ColumnId, usize>, columns: &[Column]) -> Resul
 
 /// The request that a gate sends, as it is shown to the reader. Never holds a secret.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Request {
     /// SQL text, or words for a source that has no language.
     pub text: String,
@@ -259,6 +262,7 @@ pub struct Request {
 
 /// How much of its parts a gate reads, known when planning: such as 1 of 36 files.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PartCount {
     /// `files`, `row groups`, `partitions`.
     pub parts: String,

@@ -251,6 +251,7 @@ pub fn names() -> Vec<&'static str> {
 
 /// One application of one rule.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TraceEntry {
     pub rewrite: String,
     pub about: String,

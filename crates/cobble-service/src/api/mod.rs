@@ -72,7 +72,8 @@ macro_rules! calls {
                 types::NameBody,
                 types::FunctionBody,
                 types::KindBody,
-                types::StatusBody
+                types::StatusBody,
+                cobble_engine::PlanDocument
             ))
         )]
         struct Document;

@@ -12,7 +12,7 @@ use super::users::Caller;
 use crate::runs::Within;
 
 /// The plan of a query: steps, gates with their verdicts, joins, and the trace of rewrites.
-#[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = Object), (status = 400, body = ErrorBody)))]
+#[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = PlanDocument), (status = 400, body = ErrorBody)))]
 #[post("/plans", format = "json", data = "<given>")]
 pub async fn plan(
     service: &State,

@@ -146,7 +146,7 @@ pub fn events(service: &State, caller: Caller, id: &str) -> Result<EventStream![
 }
 
 /// The plan with what has been measured until now.
-#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = Object), (status = 404, body = ErrorBody)))]
+#[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = PlanDocument), (status = 404, body = ErrorBody)))]
 #[get("/runs/<id>/plan")]
 pub async fn plan(service: &State, caller: Caller, id: &str) -> ApiResult<PlanDocument> {
     if let Some(run) = service.runs.get(id) {
