@@ -2,6 +2,7 @@
 
 use arrow::array::RecordBatch;
 use arrow::buffer::Buffer;
+use arrow::datatypes::DataType;
 use arrow::ipc::reader::StreamDecoder;
 use cobble_engine::PlanDocument;
 use cobble_service::types::{ErrorBody, RunBody, StatementBody};
@@ -125,6 +126,12 @@ pub struct RowStream {
 }
 
 impl RowStream {
+    /// The types of the columns, once the stream has told them.
+    pub fn types(&self) -> Vec<DataType> {
+        let schema = self.decoder.schema();
+        schema.map(|schema| schema.fields().iter().map(|f| f.data_type().clone()).collect()).unwrap_or_default()
+    }
+
     pub async fn next(&mut self) -> Outcome<Option<RecordBatch>> {
         loop {
             let broken =
@@ -148,5 +155,29 @@ impl RowStream {
                 }
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use cobble_service::types::PositionBody;
+
+    use super::*;
+
+    #[test]
+    fn an_error_comes_back_as_it_was() {
+        let error = Error::new(Code::UnknownTable, "there is no table piers").hint("did you mean \"ports\"?");
+        let error = error.at(Some(Position { line: 3, column: 15 }));
+        assert_eq!(error_of(&ErrorBody::from(&error)), error);
+        // A later service may have codes that this command does not know.
+        let body = ErrorBody {
+            code: "ran_aground".into(),
+            sqlstate: "58000".into(),
+            message: "it ran aground".into(),
+            position: Some(PositionBody { line: 1, column: 2 }),
+            hint: None,
+        };
+        let read = error_of(&body);
+        assert_eq!((read.code, read.message.as_str()), (Code::Internal, "it ran aground"));
     }
 }

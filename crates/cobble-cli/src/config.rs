@@ -29,3 +29,31 @@ pub fn here(config: Option<&PathBuf>) -> Outcome<Session> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_configuration_is_read_and_what_is_wrong_with_it_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("lane.toml");
+        std::fs::write(&path, "[connections.drop_files]\nkind = \"files\"\naddress = \".\"\n\n[catalogs.drop]\nconnection = \"drop_files\"\n").unwrap();
+        let session = here(Some(&path)).unwrap();
+        assert!(session.catalogs().unwrap().catalogs.contains_key("drop"));
+        for (text, part) in [
+            ("[connections.drop_files]\nkind = \"fils\"\naddress = \".\"\n", "did you mean \"files\""),
+            ("[catalogs.drop]\nconnection = \"nothing\"\n", "nothing"),
+            ("[connections", "line 1"),
+        ] {
+            std::fs::write(&path, text).unwrap();
+            match here(Some(&path)) {
+                Err(crate::Failure::Failed { error, .. }) => {
+                    assert!(error.to_string().contains(part), "{error}");
+                }
+                other => panic!("{text}: {}", other.is_ok()),
+            }
+        }
+        assert!(here(Some(&folder.path().join("none.toml"))).is_err());
+    }
+}

@@ -5,7 +5,7 @@ use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::Path;
 
 use arrow::array::{Array, RecordBatch, RecordBatchOptions};
-use arrow::datatypes::{Field, Schema};
+use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use arrow::ipc::writer::FileWriter;
 use cobble_service::types::ErrorBody;
 use cobble_types::{Code, Error, array_value_text, csv_header, json_row, write_csv_rows};
@@ -118,43 +118,43 @@ impl Sink {
                     }
                 }
             }
-            Format::Arrow => {
+            Format::Arrow | Format::Parquet => {
                 let named = self.named(batch)?;
-                let writer = match &mut self.file {
-                    Some(FileSink::Arrow(writer)) => writer,
-                    _ => {
-                        let out = std::mem::replace(&mut self.out, Box::new(io::sink()));
-                        let writer = FileWriter::try_new(out, &named.schema()).map_err(io::Error::other)?;
-                        self.file = Some(FileSink::Arrow(Box::new(writer)));
-                        match &mut self.file {
-                            Some(FileSink::Arrow(writer)) => writer,
-                            _ => return Ok(()),
-                        }
-                    }
-                };
-                writer.write(&named).map_err(io::Error::other)?;
-            }
-            Format::Parquet => {
-                let named = self.named(batch)?;
-                if self.file.is_none()
-                    && let Some(path) = path
-                {
-                    let writer =
-                        ArrowWriter::try_new(File::create(path)?, named.schema(), None).map_err(io::Error::other)?;
-                    self.file = Some(FileSink::Parquet(Box::new(writer)));
-                }
-                if let Some(FileSink::Parquet(writer)) = &mut self.file {
-                    writer.write(&named).map_err(io::Error::other)?;
+                match self.file(named.schema(), path)? {
+                    FileSink::Arrow(writer) => writer.write(&named).map_err(io::Error::other)?,
+                    FileSink::Parquet(writer) => writer.write(&named).map_err(io::Error::other)?,
                 }
             }
         }
         Ok(())
     }
 
-    /// Completes the output; returns the number of rows.
-    pub fn finish(mut self) -> Outcome<usize> {
+    /// What writes the file, begun where it is first asked for.
+    fn file(&mut self, schema: SchemaRef, path: Option<&Path>) -> io::Result<&mut FileSink> {
+        let begun = match self.file.take() {
+            Some(known) => known,
+            None => match (self.format, path) {
+                (Format::Parquet, Some(path)) => FileSink::Parquet(Box::new(
+                    ArrowWriter::try_new(File::create(path)?, schema, None).map_err(io::Error::other)?,
+                )),
+                _ => {
+                    let out = std::mem::replace(&mut self.out, Box::new(io::sink()));
+                    FileSink::Arrow(Box::new(FileWriter::try_new(out, &schema).map_err(io::Error::other)?))
+                }
+            },
+        };
+        Ok(self.file.insert(begun))
+    }
+
+    /// Completes the output; returns the number of rows. A file of no rows still has its columns, which are of these types.
+    pub fn finish(mut self, types: &[DataType], path: Option<&Path>) -> Outcome<usize> {
         let rows = self.rows;
         let outcome: io::Result<()> = (|| {
+            if matches!(self.format, Format::Arrow | Format::Parquet) && self.file.is_none() {
+                let fields = self.columns.iter().zip(types).map(|(name, t)| Field::new(name, t.clone(), true));
+                let schema = Schema::new(fields.collect::<Vec<_>>());
+                self.file(schema.into(), path)?;
+            }
             match (self.format, self.file.take()) {
                 (Format::Table, _) => write!(self.out, "{}", table(&self.columns, &self.shown))?,
                 (Format::Csv, _) if rows == 0 => {
@@ -223,32 +223,113 @@ pub fn print_json(value: &impl serde::Serialize) -> Outcome {
     Ok(())
 }
 
-/// An error with the line of the statement it stands in.
 pub fn print_error(error: &Error, statement: Option<&str>, json: bool) {
-    if json {
-        let body = ErrorBody::from(error);
-        eprintln!("{}", serde_json::to_string(&body).unwrap_or_default());
-        return;
+    match json {
+        true => eprintln!("{}", serde_json::to_string(&ErrorBody::from(error)).unwrap_or_default()),
+        false => eprintln!("{}", error_text(error, statement)),
     }
+}
+
+/// An error with the line of the statement it stands in.
+fn error_text(error: &Error, statement: Option<&str>) -> String {
     if error.code == Code::Cancelled {
         // Somebody wanted it so.
-        eprintln!("{}", error.message);
-        return;
+        return error.message.clone();
     }
-    eprintln!("error: {}", error.message);
+    let mut lines = vec![format!("error: {}", error.message)];
     if let Some(position) = error.position {
         let line = statement.and_then(|s| s.lines().nth(position.line.saturating_sub(1) as usize));
         match line {
             Some(line) => {
                 let label = format!("  line {} | ", position.line);
-                eprintln!("{label}{line}");
                 let indent = label.chars().count() + position.column.saturating_sub(1) as usize;
-                eprintln!("{}^ column {}", " ".repeat(indent), position.column);
+                lines.push(format!("{label}{line}"));
+                lines.push(format!("{}^ column {}", " ".repeat(indent), position.column));
             }
-            None => eprintln!("  line {}, column {}", position.line, position.column),
+            None => lines.push(format!("  line {}, column {}", position.line, position.column)),
         }
     }
-    if let Some(hint) = &error.hint {
-        eprintln!("hint: {hint}");
+    lines.extend(error.hint.iter().map(|hint| format!("hint: {hint}")));
+    lines.join("\n")
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use arrow::array::{ArrayRef, Int64Array, StringViewArray};
+    use cobble_types::Position;
+
+    use super::*;
+
+    fn ports() -> RecordBatch {
+        let ids: ArrayRef = Arc::new(Int64Array::from(vec![Some(7), None]));
+        let names: ArrayRef = Arc::new(StringViewArray::from(vec![Some("Old \"Quay\", east"), Some("Ness")]));
+        RecordBatch::try_from_iter_with_nullable([("0", ids, true), ("1", names, true)]).unwrap()
+    }
+
+    /// The bytes of a file to which these batches were written.
+    fn written(format: Format, batches: &[RecordBatch]) -> Vec<u8> {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("ports");
+        let mut sink = Sink::new(format, Some(&path), vec!["id".into(), "name".into()]).unwrap();
+        batches.iter().for_each(|batch| sink.batch(batch, Some(&path)).unwrap());
+        let types = [DataType::Int64, DataType::Utf8View];
+        let rows = sink.finish(&types, Some(&path)).unwrap();
+        assert_eq!(rows, batches.iter().map(RecordBatch::num_rows).sum::<usize>());
+        std::fs::read(&path).unwrap()
+    }
+
+    fn text(format: Format, batches: &[RecordBatch]) -> String {
+        String::from_utf8(written(format, batches)).unwrap()
+    }
+
+    #[test]
+    fn each_form_has_the_rows_and_none_is_a_result_too() {
+        let two = [ports(), ports().slice(0, 1)];
+        assert_eq!(
+            text(Format::Csv, &two),
+            "id,name\n7,\"Old \"\"Quay\"\", east\"\n,Ness\n7,\"Old \"\"Quay\"\", east\"\n"
+        );
+        assert_eq!(text(Format::Csv, &[]), "id,name\n");
+        assert_eq!(text(Format::Jsonl, &two).lines().count(), 3);
+        assert_eq!(text(Format::Jsonl, &[]), "");
+        for batches in [&two[..], &[]] {
+            let parsed: Vec<serde_json::Value> = serde_json::from_str(&text(Format::Json, batches)).unwrap();
+            assert_eq!(parsed.len(), batches.iter().map(RecordBatch::num_rows).sum::<usize>());
+        }
+        assert_eq!(
+            text(Format::Table, &two[..1]),
+            " id   name\n───────────────────────\n  7   Old \"Quay\", east\n  ∅   Ness\n"
+        );
+    }
+
+    #[test]
+    fn files_of_columns_can_be_read_again_whatever_they_hold() {
+        for batches in [vec![ports(), ports()], vec![]] {
+            let rows = 2 * batches.len();
+            let arrow =
+                arrow::ipc::reader::FileReader::try_new(std::io::Cursor::new(written(Format::Arrow, &batches)), None);
+            let arrow = arrow.unwrap();
+            assert_eq!(arrow.schema().field(1).name(), "name");
+            assert_eq!(arrow.map(|batch| batch.unwrap().num_rows()).sum::<usize>(), rows);
+            let bytes = bytes::Bytes::from(written(Format::Parquet, &batches));
+            let parquet = parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder::try_new(bytes).unwrap();
+            assert_eq!(parquet.schema().field(0).name(), "id");
+            assert_eq!(parquet.build().unwrap().map(|batch| batch.unwrap().num_rows()).sum::<usize>(), rows);
+        }
+    }
+
+    #[test]
+    fn an_error_stands_at_its_place() {
+        let error = Error::new(Code::UnknownName, "there is no column \"fair\"").hint("did you mean \"fare\"?");
+        let placed = error.clone().at(Some(Position { line: 2, column: 3 }));
+        assert_eq!(
+            error_text(&placed, Some("SELECT\n  fair")),
+            "error: there is no column \"fair\"\n  line 2 |   fair\n             ^ column 3\nhint: did you mean \"fare\"?"
+        );
+        assert!(error_text(&placed, None).contains("  line 2, column 3\n"));
+        assert!(error_text(&placed, Some("SELECT")).contains("  line 2, column 3\n"), "another text");
+        assert_eq!(error_text(&Error::cancelled(), Some("SELECT 1")), Error::cancelled().message);
     }
 }

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use arrow::array::RecordBatch;
+use arrow::datatypes::DataType;
 use cobble_engine::{Execution, PlanDocument, SavedPlan, Session, parse_statements};
 use cobble_service::types::{
     FunctionBody, NameBody, NewSessionBody, ProgressBody, RunBody, SessionBody, StatementBody,
@@ -259,6 +260,14 @@ impl Running {
         match self {
             Running::Here { execution, .. } => execution.columns.iter().map(|c| c.name.clone()).collect(),
             Running::Service { columns, .. } => columns.clone(),
+        }
+    }
+
+    /// The types of the columns, known at the latest when all rows have come.
+    pub fn types(&self) -> Vec<DataType> {
+        match self {
+            Running::Here { execution, .. } => execution.columns.iter().map(|c| c.sql_type.to_arrow()).collect(),
+            Running::Service { rows, .. } => rows.types(),
         }
     }
 

@@ -191,14 +191,15 @@ impl Names {
 impl Completer for Names {
     fn complete(&mut self, line: &str, position: usize) -> Vec<Suggestion> {
         let before = &line[..position];
-        let start = before.rfind(|c: char| !c.is_alphanumeric() && c != '_' && c != '.').map_or(0, |at| at + 1);
-        let word = before[start..].to_lowercase();
+        let is_of_name = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
+        let written = &before[before.trim_end_matches(is_of_name).len()..];
+        let word = written.to_lowercase();
         // After an alias, such as `b.fa`, the part behind the point is a column.
-        let (start, word) = match word.rsplit_once('.') {
+        let (start, word) = match written.rsplit_once('.') {
             Some((_, column)) if !self.0.keys().any(|n| n.to_lowercase().starts_with(&word)) => {
-                (position - column.len(), column.to_owned())
+                (position - column.len(), column.to_lowercase())
             }
-            _ => (start, word),
+            _ => (position - written.len(), word),
         };
         if word.is_empty() {
             return Vec::new();
@@ -215,5 +216,51 @@ impl Completer for Names {
                 ..Suggestion::default()
             })
             .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn names() -> Names {
+        let table = NameBody {
+            catalog: "fleet".into(),
+            schema: "public".into(),
+            table: "routes".into(),
+            columns: vec!["id".into(), "nautical_miles".into()],
+        };
+        let function = FunctionBody {
+            name: "round".into(),
+            arguments: "number [, digits]".into(),
+            result: None,
+            kind: "of one row".into(),
+        };
+        Names::new(vec![table], vec![function])
+    }
+
+    fn completed(line: &str) -> Vec<(String, usize)> {
+        names().complete(line, line.len()).into_iter().map(|s| (s.value, s.span.start)).collect()
+    }
+
+    #[test]
+    fn words_tables_columns_and_functions_are_completed() {
+        assert_eq!(completed("SEL"), [("SELECT".to_owned(), 0)]);
+        assert_eq!(completed("SELECT naut"), [("nautical_miles".to_owned(), 7)]);
+        assert_eq!(completed("SELECT r.naut"), [("nautical_miles".to_owned(), 9)]);
+        assert_eq!(completed("FROM fleet.pub"), [("fleet.public.routes".to_owned(), 5)]);
+        assert_eq!(completed("SELECT ro"), [("round".to_owned(), 7), ("routes".to_owned(), 7)]);
+        for nothing in ["", "SELECT ", "SELECT zzz", "SELECT 'é", "SELECT İ.zz", "é"] {
+            assert_eq!(completed(nothing), [], "{nothing}");
+        }
+        let about = names().complete("rou", 3).into_iter().map(|s| s.description.unwrap_or_default());
+        assert_eq!(about.collect::<Vec<_>>(), ["round(number [, digits])", "fleet.public.routes"]);
+    }
+
+    #[test]
+    fn a_statement_goes_on_until_its_semicolon() {
+        let is_whole = |line: &str| matches!(EndsWithSemicolon.validate(line), ValidationResult::Complete);
+        assert!(is_whole("SELECT 1;") && is_whole("SELECT 1;  ") && is_whole("\\d ports") && is_whole("  "));
+        assert!(!is_whole("SELECT 1") && !is_whole("SELECT\n  1"));
     }
 }

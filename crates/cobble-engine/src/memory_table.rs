@@ -186,7 +186,7 @@ pub fn scan(spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
 #[async_trait]
 impl GateScan for MemoryScan {
     async fn open(&self, _: &ScanTools) -> Result<Arc<dyn Portions>> {
-        Ok(Batches::new(vec![self.0.clone()]))
+        Ok(Batches::portions(vec![self.0.clone()]))
     }
 }
 
@@ -195,7 +195,7 @@ impl GateScan for MemoryScan {
 pub struct Batches(Mutex<Vec<RecordBatch>>);
 
 impl Batches {
-    pub fn new(batches: Vec<RecordBatch>) -> Arc<dyn Portions> {
+    pub fn portions(batches: Vec<RecordBatch>) -> Arc<dyn Portions> {
         Arc::new(Batches(Mutex::new(batches)))
     }
 }

@@ -244,6 +244,6 @@ impl GateScan for ReturnedScan {
             None => Changed::default(),
         };
         GateCounters::add(&tools.counters.bytes, done.bytes);
-        Ok(Batches::new(done.returned))
+        Ok(Batches::portions(done.returned))
     }
 }

@@ -137,7 +137,9 @@ async fn an_error_is_marked_at_its_place() {
 async fn a_tab_keeps_its_session() {
     let browser = Browser::open(&query_path("USE fleet.public; SET timezone = 'Europe/Paris'")).await;
     browser.click("#run").await;
-    browser.until("document.querySelector('.session-place')?.textContent == 'fleet.public · timezone = Europe/Paris'").await;
+    browser
+        .until("document.querySelector('.session-place')?.textContent == 'fleet.public · timezone = Europe/Paris'")
+        .await;
     // The next statement of the tab finds what the one before has set, also after the page was loaded again.
     for _visit in 0..2 {
         let editor = browser.find(".cm-content").await;

@@ -52,7 +52,9 @@ async fn a_session_keeps_what_statements_set() {
     NOBODY.run(&session, "SET timezone = 'Europe/Paris'; USE drop; SET application_name = 'tides'", Value::Null).await;
     assert_eq!(NOBODY.rows(&session, "SHOW timezone").await, json!([["Europe/Paris"]]));
     NOBODY.run(&session, "PREPARE far AS SELECT name FROM fleet.public.ports WHERE id = $1", Value::Null).await;
-    NOBODY.run(&session, "CREATE TEMP VIEW first_port AS SELECT name FROM fleet.public.ports WHERE id = 1", Value::Null).await;
+    NOBODY
+        .run(&session, "CREATE TEMP VIEW first_port AS SELECT name FROM fleet.public.ports WHERE id = 1", Value::Null)
+        .await;
     let first = NOBODY.rows(&session, "SELECT name FROM first_port").await;
     assert_eq!(NOBODY.rows(&session, "EXECUTE far(1)").await, first);
     // The plan is made in it, too.
@@ -77,7 +79,11 @@ async fn a_session_keeps_what_statements_set() {
     assert_eq!((status, &ended["id"]), (200, &json!(session)));
     let body = json!({ "statement": "SELECT 1", "session": session });
     let (status, error) = NOBODY.call(Method::POST, "/runs", Some(body)).await;
-    assert_eq!((status, error["hint"].as_str().is_some_and(|hint| hint.contains("begin another one"))), (404, true), "{error}");
+    assert_eq!(
+        (status, error["hint"].as_str().is_some_and(|hint| hint.contains("begin another one"))),
+        (404, true),
+        "{error}"
+    );
     let body = json!({ "statement": "SELECT 1", "session": other, "catalog": "fleet" });
     let (status, error) = NOBODY.call(Method::POST, "/runs", Some(body)).await;
     assert_eq!(status, 400, "{error}");
@@ -91,7 +97,8 @@ async fn parameters_are_values_and_never_text() {
     let sql = "SELECT name FROM fleet.public.ports WHERE id = $1 OR name = $2 ORDER BY name";
     let run = NOBODY.run(&session, sql, json!([1, "x' OR 'a' = 'a"])).await;
     assert_eq!(run["page"]["rows"].as_array().map(Vec::len), Some(1), "{run}");
-    let run = NOBODY.run(&session, "SELECT $1 + 1, $2 || '!', $3 IS TRUE, $4::date", json!(["41", "a", true, null])).await;
+    let run =
+        NOBODY.run(&session, "SELECT $1 + 1, $2 || '!', $3 IS TRUE, $4::date", json!(["41", "a", true, null])).await;
     assert_eq!(run["page"]["rows"], json!([[42, "a!", true, null]]), "{run}");
     for (sql, parameters, state) in [
         ("SELECT $1 + 1", json!(["x"]), "22P02"),
@@ -102,7 +109,8 @@ async fn parameters_are_values_and_never_text() {
         assert_eq!(NOBODY.run(&session, sql, parameters).await["sqlstate"], state, "{sql}");
     }
     // Without a session they are given as well.
-    let body = json!({ "statement": "SELECT count(*) FROM ports WHERE id < $1", "catalog": "fleet", "parameters": [3] });
+    let body =
+        json!({ "statement": "SELECT count(*) FROM ports WHERE id < $1", "catalog": "fleet", "parameters": [3] });
     let (_, run) = NOBODY.call(Method::POST, "/runs?wait=10000", Some(body)).await;
     assert_eq!(run["page"]["rows"], json!([[2]]), "{run}");
 }
@@ -139,7 +147,8 @@ fn the_command_keeps_a_session_for_several_statements() {
     ]);
     let alone = product.stdout(&["sql", "--format", "csv", "SELECT name FROM fleet.public.ports WHERE id = 2"]);
     assert!(shown.contains(&alone) && shown.trim_end().ends_with("2"), "{shown}");
-    let by_value = product.stdout(&["sql", "--format", "csv", "SELECT name FROM fleet.public.ports WHERE id = $1", "-p", "2"]);
+    let by_value =
+        product.stdout(&["sql", "--format", "csv", "SELECT name FROM fleet.public.ports WHERE id = $1", "-p", "2"]);
     assert_eq!(by_value, alone);
     let failed = product.cobble(&["sql", "SELECT $1; SELECT 2", "-p", "2"]);
     assert!(String::from_utf8_lossy(&failed.stderr).contains("--parameter is for one statement"));

@@ -179,7 +179,7 @@ async fn show(place: &mut Place, mut running: Running, output: &Output, began: I
     if is_plan {
         return Ok(());
     }
-    let rows = sink.finish()?;
+    let rows = sink.finish(&running.types(), output.out.as_deref())?;
     if output.format == Format::Table && rows > 1000 {
         eprintln!("the first 1000 of {rows} rows; --format csv or --out FILE gives all");
     }
