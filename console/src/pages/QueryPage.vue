@@ -99,6 +99,7 @@ watch(() => route.query.sql, (sql) => {
   if (route.name === 'query' && typeof sql === 'string' && sql !== tab.value.text) {
     const same = store.tabs.find((t) => t.text === sql)
     if (same) store.active = same.key
+    else if (tab.value.text === '' && !tab.value.run) tab.value.text = sql
     else store.open(sql)
   }
 }, { immediate: true })
