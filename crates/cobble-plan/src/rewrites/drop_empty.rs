@@ -3,11 +3,27 @@
 
 use std::collections::BTreeSet;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::{CteDefinition, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "drop-empty",
+    about: "computes nothing below a condition that is never true, and no common result that nothing reads",
+    concerns: |o| {
+        matches!(
+            o,
+            LogicalPlan::Filter { .. }
+                | LogicalPlan::Limit { .. }
+                | LogicalPlan::Sort { .. }
+                | LogicalPlan::With { .. }
+        )
+    },
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     drop_from(plan, context)
 }
 

@@ -6,11 +6,19 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "drop-needless",
+    about: "drops sorts that nobody sees, DISTINCT of rows that differ already, and joins that add nothing",
+    concerns: |o| matches!(o, LogicalPlan::Sort { .. } | LogicalPlan::Aggregate { .. } | LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     drop_from(plan, &plan.column_ids(), true, context)
 }
 

@@ -1,11 +1,19 @@
 //! `factor-conditions`: what all branches of an OR demand is demanded once: `(a AND b) OR (a AND c)` is `a AND (b OR c)`. The
 //! common part can then become a join key or go down to a source.
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "factor-conditions",
+    about: "takes what all branches of an OR demand out of it",
+    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     factor_plan(plan, context)
 }
 

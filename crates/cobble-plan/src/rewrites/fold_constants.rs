@@ -3,11 +3,19 @@
 
 use cobble_types::Value;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "fold-constants",
+    about: "computes what needs no row, and drops conditions that are always true",
+    concerns: |_| true,
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     fold_plan(plan, context)
 }
 

@@ -3,11 +3,19 @@
 
 use std::sync::Arc;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "infer-filters",
+    about: "derives conditions on one side of a join from those on the other, through the join's equalities",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     infer(plan, context)
 }
 

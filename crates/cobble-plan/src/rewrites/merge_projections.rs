@@ -5,12 +5,20 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
 use super::push_filters::substitute;
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::LogicalPlan;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "merge-projections",
+    about: "makes one projection of two",
+    concerns: |o| matches!(o, LogicalPlan::Project { input, .. } if matches!(input.as_ref(), LogicalPlan::Project { .. })),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     merge(plan)
 }
 

@@ -89,163 +89,41 @@ pub struct Rewrite {
     needed: bool,
 }
 
-const FOLD_CONSTANTS: Rewrite = Rewrite {
-    name: "fold-constants",
-    about: "computes what needs no row, and drops conditions that are always true",
-    concerns: |_| true,
-    apply: fold_constants::apply,
-    needed: false,
-};
-const DROP_EMPTY: Rewrite = Rewrite {
-    name: "drop-empty",
-    about: "computes nothing below a condition that is never true, and no common result that nothing reads",
-    concerns: |o| {
-        matches!(
-            o,
-            LogicalPlan::Filter { .. }
-                | LogicalPlan::Limit { .. }
-                | LogicalPlan::Sort { .. }
-                | LogicalPlan::With { .. }
-        )
-    },
-    apply: drop_empty::apply,
-    needed: false,
-};
-const UNNEST_SUBQUERIES: Rewrite = Rewrite {
-    name: "unnest-subqueries",
-    about: "turns subqueries that use columns of the query around them into joins",
-    concerns: |o| matches!(o, LogicalPlan::Join(_)),
-    apply: unnest_subqueries::apply,
-    needed: true,
-};
-const FACTOR_CONDITIONS: Rewrite = Rewrite {
-    name: "factor-conditions",
-    about: "takes what all branches of an OR demand out of it",
-    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
-    apply: factor_conditions::apply,
-    needed: false,
-};
-const STRENGTHEN_JOINS: Rewrite = Rewrite {
-    name: "strengthen-joins",
-    about: "makes outer joins inner ones where a condition drops the rows without a partner",
-    concerns: |o| matches!(o, LogicalPlan::Join(_)),
-    apply: strengthen_joins::apply,
-    needed: false,
-};
-const MERGE_PROJECTIONS: Rewrite = Rewrite {
-    name: "merge-projections",
-    about: "makes one projection of two",
-    concerns: |o| matches!(o, LogicalPlan::Project { input, .. } if matches!(input.as_ref(), LogicalPlan::Project { .. })),
-    apply: merge_projections::apply,
-    needed: false,
-};
-const DROP_NEEDLESS: Rewrite = Rewrite {
-    name: "drop-needless",
-    about: "drops sorts that nobody sees, DISTINCT of rows that differ already, and joins that add nothing",
-    concerns: |o| matches!(o, LogicalPlan::Sort { .. } | LogicalPlan::Aggregate { .. } | LogicalPlan::Join(_)),
-    apply: drop_needless::apply,
-    needed: false,
-};
-const PUSH_FILTERS: Rewrite = Rewrite {
-    name: "push-filters",
-    about: "moves conditions down to where their columns come from, and equalities into joins",
-    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
-    apply: push_filters::apply,
-    needed: false,
-};
-const PUSH_SUBQUERIES: Rewrite = Rewrite {
-    name: "push-subqueries",
-    about: "looks up what a subquery says before other joins multiply the rows that ask for it",
-    concerns: |o| matches!(o, LogicalPlan::Join(_)),
-    apply: push_subqueries::apply,
-    needed: false,
-};
-const INFER_FILTERS: Rewrite = Rewrite {
-    name: "infer-filters",
-    about: "derives conditions on one side of a join from those on the other, through the join's equalities",
-    concerns: |o| matches!(o, LogicalPlan::Join(_)),
-    apply: infer_filters::apply,
-    needed: false,
-};
-const ORDER_JOINS: Rewrite = Rewrite {
-    name: "order-joins",
-    about: "puts inner joins in the order that the statistics say is cheapest",
-    concerns: |o| matches!(o, LogicalPlan::Join(_)),
-    apply: order_joins::apply,
-    needed: false,
-};
-const SPLIT_AGGREGATES: Rewrite = Rewrite {
-    name: "split-aggregates",
-    about: "aggregates one side of a join in part before it is joined, where that leaves far fewer rows",
-    concerns: |o| matches!(o, LogicalPlan::Aggregate { input, .. } if matches!(input.as_ref(), LogicalPlan::Join(_))),
-    apply: split_aggregates::apply,
-    needed: false,
-};
-const PUSH_LIMIT: Rewrite = Rewrite {
-    name: "push-limit",
-    about: "moves limits below projections and unions, and turns sort with limit into top-n",
-    concerns: |o| matches!(o, LogicalPlan::Limit { .. } | LogicalPlan::Join(_)),
-    apply: push_limit::apply,
-    needed: false,
-};
-const PRUNE_COLUMNS: Rewrite = Rewrite {
-    name: "prune-columns",
-    about: "drops columns that nothing above uses",
-    concerns: |_| true,
-    apply: prune_columns::apply,
-    needed: false,
-};
-const PRUNE_FIELDS: Rewrite = Rewrite {
-    name: "prune-fields",
-    about: "reads only those fields of nested columns that something uses",
-    concerns: |o| matches!(o, LogicalPlan::Scan(_)),
-    apply: prune_fields::apply,
-    needed: false,
-};
-
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
 const SEQUENCE: &[&Rewrite] = &[
-    &FOLD_CONSTANTS,
-    &DROP_EMPTY,
-    &UNNEST_SUBQUERIES,
-    &FACTOR_CONDITIONS,
-    &STRENGTHEN_JOINS,
-    &PUSH_FILTERS,
-    &PUSH_SUBQUERIES,
-    &INFER_FILTERS,
-    &PUSH_FILTERS,
-    &DROP_NEEDLESS,
-    &MERGE_PROJECTIONS,
-    &ORDER_JOINS,
-    &SPLIT_AGGREGATES,
-    &MERGE_PROJECTIONS,
-    &PUSH_LIMIT,
-    &PRUNE_COLUMNS,
-    &PRUNE_FIELDS,
+    &fold_constants::REWRITE,
+    &drop_empty::REWRITE,
+    &unnest_subqueries::REWRITE,
+    &factor_conditions::REWRITE,
+    &strengthen_joins::REWRITE,
+    &push_filters::REWRITE,
+    &push_subqueries::REWRITE,
+    &infer_filters::REWRITE,
+    &push_filters::REWRITE,
+    &drop_needless::REWRITE,
+    &merge_projections::REWRITE,
+    &order_joins::REWRITE,
+    &split_aggregates::REWRITE,
+    &merge_projections::REWRITE,
+    &push_limit::REWRITE,
+    &prune_columns::REWRITE,
+    &prune_fields::REWRITE,
 ];
 
 /// Each rewrite once, in order of first application.
-pub const ALL: &[&Rewrite] = &[
-    &FOLD_CONSTANTS,
-    &DROP_EMPTY,
-    &UNNEST_SUBQUERIES,
-    &FACTOR_CONDITIONS,
-    &STRENGTHEN_JOINS,
-    &PUSH_FILTERS,
-    &PUSH_SUBQUERIES,
-    &INFER_FILTERS,
-    &DROP_NEEDLESS,
-    &MERGE_PROJECTIONS,
-    &ORDER_JOINS,
-    &SPLIT_AGGREGATES,
-    &PUSH_LIMIT,
-    &PRUNE_COLUMNS,
-    &PRUNE_FIELDS,
-];
+pub fn all() -> Vec<&'static Rewrite> {
+    let mut all: Vec<&Rewrite> = Vec::new();
+    for rewrite in SEQUENCE {
+        if all.iter().all(|known| known.name != rewrite.name) {
+            all.push(rewrite);
+        }
+    }
+    all
+}
 
 /// Every name that `planner.off` takes: the rewrites, and the pieces of work that are offered without one.
 pub fn names() -> Vec<&'static str> {
-    let optional = ALL.iter().filter(|rewrite| !rewrite.needed);
+    let optional = all().into_iter().filter(|rewrite| !rewrite.needed);
     optional.map(|rewrite| rewrite.name).chain(crate::planner::OFFER_SWITCHES.iter().copied()).collect()
 }
 
@@ -304,7 +182,7 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
         let changed = asked.then(|| (rewrite.apply)(&current, context));
         entry.notes = context.notes.take();
         entry.orders = context.orders.take();
-        if rewrite.name == UNNEST_SUBQUERIES.name {
+        if rewrite.name == unnest_subqueries::REWRITE.name {
             outer = Outer::Gone;
         }
         if let Some(next) = changed {

@@ -12,12 +12,20 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
 use super::region::{Region, inner_join, is_link};
+use super::{Context, Rewrite};
 use crate::document::{Alternative, JoinOrder};
 use crate::estimate::{Estimate, join_estimate, join_rows};
 use crate::expr::Expr;
 use crate::logical::{JoinKind, LogicalPlan};
+
+pub const REWRITE: Rewrite = Rewrite {
+    name: "order-joins",
+    about: "puts inner joins in the order that the statistics say is cheapest",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
 
 const EXHAUSTIVE_RELATIONS: usize = 10;
 
@@ -27,7 +35,7 @@ const FEW_PAIRS: f64 = 10_000.0;
 /// Orders that are kept for display beside the one taken.
 const KEPT_ORDERS: usize = 8;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     order(plan, context)
 }
 

@@ -5,11 +5,19 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::{Column, Expr};
 use crate::logical::{CteDefinition, Join, LogicalPlan, Scan, UnionInput};
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "prune-columns",
+    about: "drops columns that nothing above uses",
+    concerns: |_| true,
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     prune(plan, &plan.column_ids())
 }
 

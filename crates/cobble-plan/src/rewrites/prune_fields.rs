@@ -6,9 +6,17 @@ use std::sync::Arc;
 
 use cobble_types::{ColumnId, RowField, SqlType};
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::{Column, Expr};
 use crate::logical::{LogicalPlan, Scan};
+
+pub const REWRITE: Rewrite = Rewrite {
+    name: "prune-fields",
+    about: "reads only those fields of nested columns that something uses",
+    concerns: |o| matches!(o, LogicalPlan::Scan(_)),
+    apply,
+    needed: false,
+};
 
 /// What of a column is used.
 #[derive(Debug, Clone, PartialEq)]
@@ -61,7 +69,7 @@ impl Use {
 /// By column, what of it is used.
 type Uses = HashMap<ColumnId, Use>;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     let mut uses = Uses::new();
     candidates(plan, &mut uses);
     if uses.is_empty() {

@@ -6,11 +6,19 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "push-filters",
+    about: "moves conditions down to where their columns come from, and equalities into joins",
+    concerns: |o| matches!(o, LogicalPlan::Filter { .. } | LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     push(plan, Vec::new())
 }
 

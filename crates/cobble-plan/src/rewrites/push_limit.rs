@@ -4,14 +4,22 @@
 
 use std::sync::Arc;
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKind, LogicalPlan, SortKey, UnionInput};
+
+pub const REWRITE: Rewrite = Rewrite {
+    name: "push-limit",
+    about: "moves limits below projections and unions, and turns sort with limit into top-n",
+    concerns: |o| matches!(o, LogicalPlan::Limit { .. } | LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
 
 /// Rows up to which a sort is copied: a larger one costs more than it saves.
 const FEW: u64 = 10_000;
 
-pub(super) fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
+fn apply(plan: &LogicalPlan, _: &Context) -> LogicalPlan {
     push(plan)
 }
 

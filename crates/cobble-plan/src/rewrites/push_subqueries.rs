@@ -9,17 +9,25 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::Context;
 use super::drop_needless::differ;
 use super::push_filters::substitute;
 use super::region::{Region, inner_join, is_link};
+use super::{Context, Rewrite};
 use crate::expr::Expr;
 use crate::logical::{Join, JoinKind, LogicalPlan};
+
+pub const REWRITE: Rewrite = Rewrite {
+    name: "push-subqueries",
+    about: "looks up what a subquery says before other joins multiply the rows that ask for it",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
 
 /// A place must have this many times fewer rows than the one where the join stands: estimates of nearly the same size say nothing.
 const WORTH: f64 = 2.0;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     push(plan, &[], context)
 }
 

@@ -7,12 +7,20 @@ use std::collections::BTreeSet;
 
 use cobble_types::{ColumnId, SqlType, Value};
 
-use super::Context;
+use super::{Context, Rewrite};
 use crate::aggregate::{AggregateCall, AggregateFunction};
 use crate::draw::count;
 use crate::expr::{BinaryOp, Column, Expr};
 use crate::function::Function;
 use crate::logical::{Join, JoinKind, LogicalPlan};
+
+pub const REWRITE: Rewrite = Rewrite {
+    name: "split-aggregates",
+    about: "aggregates one side of a join in part before it is joined, where that leaves far fewer rows",
+    concerns: |o| matches!(o, LogicalPlan::Aggregate { input, .. } if matches!(input.as_ref(), LogicalPlan::Join(_))),
+    apply,
+    needed: false,
+};
 
 /// A side must have at least this many rows, and so many times fewer groups.
 const FEWEST_ROWS: f64 = 10_000.0;
@@ -22,7 +30,7 @@ const LEAST_KEPT: f64 = 0.4;
 
 type Aggregates = Vec<(Column, AggregateCall)>;
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     split(plan, context)
 }
 

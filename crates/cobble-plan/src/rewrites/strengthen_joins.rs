@@ -6,12 +6,20 @@ use std::sync::Arc;
 
 use cobble_types::{ColumnId, Value};
 
-use super::Context;
 use super::push_filters::substitute;
+use super::{Context, Rewrite};
 use crate::expr::{BinaryOp, Expr};
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "strengthen-joins",
+    about: "makes outer joins inner ones where a condition drops the rows without a partner",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
+    apply,
+    needed: false,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     strengthen(plan, &[], context)
 }
 

@@ -12,13 +12,21 @@ use std::sync::Arc;
 
 use cobble_types::{ColumnId, SqlType, Value};
 
-use super::Context;
 use super::push_filters::substitute;
+use super::{Context, Rewrite};
 use crate::expr::{BinaryOp, Column, Expr};
 use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use crate::window::{Frame, Ranking, WindowCall, WindowFunction};
 
-pub(super) fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
+pub const REWRITE: Rewrite = Rewrite {
+    name: "unnest-subqueries",
+    about: "turns subqueries that use columns of the query around them into joins",
+    concerns: |o| matches!(o, LogicalPlan::Join(_)),
+    apply,
+    needed: true,
+};
+
+fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     unnest(plan, context)
 }
 
