@@ -1111,6 +1111,8 @@ export interface components {
             statement: string;
             /** @description Values of `$1`, `$2`, …: texts, numbers, truth values, null, or documents. Their types are found out from the statement. */
             parameters?: Record<string, never>[] | null;
+            /** @description False for a look at some rows, which does not appear among the runs. */
+            record?: boolean | null;
             /** @description A session that has been begun, with its place and settings. */
             session?: string | null;
             catalog?: string | null;

@@ -22,7 +22,7 @@ async function load() {
   table.value = sample.value = error.value = null
   try {
     table.value = await get<TableBody>(`/catalogs/${part(catalog)}/schemas/${part(schema)}/tables/${part(name)}`)
-    const run = await post<RunBody>('/runs', { statement: `SELECT * FROM ${full.value} LIMIT 20` })
+    const run = await post<RunBody>('/runs', { statement: `SELECT * FROM ${full.value} LIMIT 20`, record: false })
     sample.value = await get<PageBody>(`/runs/${run.id}/rows?limit=20`)
   } catch (thrown) {
     error.value = errorBody(thrown)

@@ -26,6 +26,8 @@ pub struct ServiceSession {
     pub client: Client,
     /// Statements follow that count on what earlier ones have set: the service keeps a session for them.
     pub is_kept: bool,
+    /// Statements are looks at some rows, which do not appear among the runs.
+    pub is_look: bool,
     id: Option<String>,
     pub catalog: Option<String>,
     pub schema: Option<String>,
@@ -35,13 +37,14 @@ pub struct ServiceSession {
 impl ServiceSession {
     pub fn new(client: Client) -> ServiceSession {
         let settings = BTreeMap::new();
-        ServiceSession { client, is_kept: false, id: None, catalog: None, schema: None, settings }
+        ServiceSession { client, is_kept: false, is_look: false, id: None, catalog: None, schema: None, settings }
     }
 
     async fn body(&mut self, statement: &str, parameters: &[String]) -> Outcome<StatementBody> {
         let (catalog, schema, settings) = (self.catalog.clone(), self.schema.clone(), self.settings.clone());
         let parameters = (!parameters.is_empty()).then(|| parameters.iter().map(|text| text.as_str().into()).collect());
-        let body = StatementBody { statement: statement.to_owned(), parameters, ..StatementBody::default() };
+        let record = self.is_look.then_some(false);
+        let body = StatementBody { statement: statement.to_owned(), parameters, record, ..StatementBody::default() };
         if !self.is_kept {
             return Ok(StatementBody { catalog, schema, settings, ..body });
         }

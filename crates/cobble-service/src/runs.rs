@@ -62,6 +62,8 @@ pub struct Wanted {
     pub parameters: Option<Vec<Option<String>>>,
     pub within: Within,
     pub user: Option<String>,
+    /// False for a look at some rows, which is not written down.
+    pub is_recorded: bool,
 }
 
 /// A run as it is now.
@@ -286,7 +288,7 @@ impl Runs {
     /// Starts a text of one or more statements; the result is the last one's. Waits a while for room for the result, and
     /// refuses the run when there comes none.
     pub async fn start(&self, wanted: Wanted) -> Result<Arc<Run>> {
-        let Wanted { statement, parameters, within, user } = wanted;
+        let Wanted { statement, parameters, within, user, is_recorded } = wanted;
         let until = tokio::time::Instant::now() + ROOM_WAIT;
         let taken = loop {
             let freed = self.store.freed();
@@ -331,9 +333,12 @@ impl Runs {
         });
         self.live.lock().runs.insert(id, run.clone());
         // Dropped when the queue is full: records never make a query wait.
-        let _ = self.to_record.try_send(run.record());
+        let to_record = is_recorded.then(|| self.to_record.clone());
+        if let Some(to_record) = &to_record {
+            let _ = to_record.try_send(run.record());
+        }
         let engine = self.engine.clone();
-        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), self.to_record.clone()));
+        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), to_record));
         Ok(run)
     }
 
@@ -352,7 +357,7 @@ async fn execute(
     within: Within,
     parameters: Option<Vec<Option<String>>>,
     store: Arc<ResultStore>,
-    to_record: mpsc::Sender<StoredRun>,
+    to_record: Option<mpsc::Sender<StoredRun>>,
 ) {
     let mut place = None;
     let work = async {
@@ -401,7 +406,9 @@ async fn execute(
     if failed {
         run.was_read();
     }
-    let _ = to_record.try_send(run.record());
+    if let Some(to_record) = to_record {
+        let _ = to_record.try_send(run.record());
+    }
 }
 
 /// How often the progress of a run that gives no rows yet is written down.

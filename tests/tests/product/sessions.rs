@@ -116,6 +116,27 @@ async fn parameters_are_values_and_never_text() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_look_at_rows_leaves_no_run() {
+    let run = async |record: bool| {
+        let body = json!({ "statement": "SELECT name FROM fleet.public.ports LIMIT 2", "record": record });
+        let (_, run) = NOBODY.call(Method::POST, "/runs?wait=10000", Some(body)).await;
+        assert_eq!(run["page"]["rows"].as_array().map(Vec::len), Some(2), "{run}");
+        run["id"].as_str().unwrap().to_owned()
+    };
+    let (look, recorded) = (run(false).await, run(true).await);
+    for _ in 0..100 {
+        let (_, all) = NOBODY.call(Method::GET, "/runs?most=1000", None).await;
+        let has = |id: &str| all.as_array().unwrap().iter().any(|run| run["id"] == id);
+        assert!(!has(&look), "the look is among the runs");
+        if has(&recorded) {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    panic!("a run that is recorded does not appear");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_session_is_its_users_alone() {
     let output = product().stdout(&["--json", "access", "add", "sessions_ada"]);
     let token = serde_json::from_str::<Value>(&output).unwrap()["token"].as_str().unwrap().to_owned();

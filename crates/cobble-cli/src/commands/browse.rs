@@ -63,7 +63,9 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
             let Some(rows) = arguments.sample else { return Ok(()) };
             println!();
             let quoted = [catalog, schema, table].map(|part| cobble_types::quote_identifier(part)).join(".");
-            let mut place = Place::Service(ServiceSession::new(client));
+            let mut session = ServiceSession::new(client);
+            session.is_look = true;
+            let mut place = Place::Service(session);
             let format = if common.json { Format::Json } else { Format::Table };
             run_statement(
                 &mut place,

@@ -54,7 +54,8 @@ pub fn wanted(service: &Service, caller: Caller, given: StatementBody) -> Result
         other => Some(other.to_string()),
     };
     let parameters = given.parameters.map(|all| all.into_iter().map(text).collect());
-    Ok(Wanted { statement: given.statement, parameters, within, user: caller.0 })
+    let is_recorded = given.record.unwrap_or(true);
+    Ok(Wanted { statement: given.statement, parameters, within, user: caller.0, is_recorded })
 }
 
 /// Begins a session: it keeps what USE, SET, PREPARE and CREATE TEMPORARY VIEW do, runs one statement after the other, and ends when it

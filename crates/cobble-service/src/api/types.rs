@@ -52,6 +52,9 @@ pub struct StatementBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Vec<Object>>)]
     pub parameters: Option<Vec<serde_json::Value>>,
+    /// False for a look at some rows, which does not appear among the runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub record: Option<bool>,
     /// A session that has been begun, with its place and settings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub session: Option<String>,
