@@ -52,7 +52,7 @@ pub const S3: Kind = Kind {
     settings: &[
         SettingDescription {
             required: true,
-            ..setting("address", "Endpoint", "such as http://127.0.0.1:9000; https where nothing is said", None)
+            ..setting("address", "Endpoint", "such as http://127.0.0.1:9000; https by default", None)
         },
         SettingDescription { required: true, ..setting("bucket", "Bucket", "the bucket that holds the files", None) },
         setting("folder", "Folder", "only what is below this folder of the bucket", None),

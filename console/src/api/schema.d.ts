@@ -747,7 +747,7 @@ export interface components {
             };
             /**
              * Format: int64
-             * @description Look again every so many seconds from now on; 0 looks no more.
+             * @description Look again every so many seconds from now on; 0 stops it.
              */
             every?: number | null;
             /** @description How texts are written, where it is known; the rest of it is passed over. */

@@ -16,7 +16,7 @@ use cobble_types::deep::ROOM;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// Query data across files and databases with one SQL engine, and see what each source took over.
+/// Query data across files and databases with one SQL engine, and see what is pushed down to each source.
 #[derive(Parser)]
 #[command(name = "cobble", version, propagate_version = true, max_term_width = 100)]
 #[command(
@@ -37,7 +37,7 @@ pub struct Common {
     /// Print JSON
     #[arg(long, global = true)]
     json: bool,
-    /// Your token, by which the service knows you
+    /// Token to sign in with
     #[arg(long, global = true, env = "COBBLE_TOKEN", hide_env_values = true, value_name = "TOKEN")]
     token: Option<String>,
 }
@@ -52,7 +52,7 @@ enum Command {
         after_help = "Examples:\n  cobble sql \"SELECT name, active FROM fleet.public.routes LIMIT 5\"\n  cobble sql --catalog drop --format csv --out july.csv \"SELECT * FROM boardings WHERE month = '2025-07'\"\n  cobble sql --here \"SELECT count(*) FROM tariffs\""
     )]
     Sql(commands::sql::Arguments),
-    /// Show how a query is done, and what each source takes over
+    /// Show the plan of a query, and what is pushed down to each source
     #[command(
         after_help = "Example:\n  cobble plan --measure \"SELECT count(*) FROM drop.public.boardings WHERE month = '2025-07'\""
     )]
@@ -63,26 +63,26 @@ enum Command {
     /// Catalogs: the names of connections in SQL
     #[command(subcommand, after_help = "Example:\n  cobble catalog add harbour --connection fleet_db")]
     Catalog(commands::catalog::Action),
-    /// Sort the files of a catalog, or of a folder, into tables
+    /// Discover tables in the files of a catalog or a folder
     #[command(
         after_help = "Examples:\n  cobble discover deep --preview\n  cobble discover ./exports --into exports\n  cobble discover drop/buoys --into drop.readings --every 3600"
     )]
     Discover(commands::discover::Arguments),
-    /// Look around in catalogs, schemas and tables
+    /// Browse catalogs, schemas and tables
     #[command(
         after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare"
     )]
     Browse(commands::browse::Arguments),
-    /// Users: who is known to the service by a token
+    /// Users of the service, and their tokens
     #[command(subcommand, after_help = "Example:\n  cobble access add ada")]
     Access(commands::access::Action),
-    /// Runs: what is being executed and what was
+    /// Runs: current and past executions
     #[command(subcommand, after_help = "Example:\n  cobble runs list")]
     Runs(commands::runs::Action),
-    /// Put a file with all connections, catalogs and functions in the place of what there is
+    /// Replace the configuration (connections, catalogs, functions, views) with that of a file
     #[command(after_help = "Examples:\n  cobble apply lane.toml --preview\n  FLEET_DB_SECRET=… cobble apply lane.toml")]
     Apply(commands::configuration::Apply),
-    /// Write all connections, catalogs and functions as one file, without secrets
+    /// Write the configuration to one file, without secrets
     #[command(after_help = "Example:\n  cobble export --out lane.toml")]
     Export(commands::configuration::Export),
 }

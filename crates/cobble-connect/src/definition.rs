@@ -188,7 +188,7 @@ impl ConnectionDefinition {
         self.options.get(name).map(String::as_str)
     }
 
-    /// An option that is true or false, which it is where nothing is said.
+    /// An option that is true or false; false by default.
     pub fn flag(&self, name: &str) -> Result<bool> {
         match self.option(name) {
             None | Some("false") => Ok(false),

@@ -17,7 +17,7 @@ pub struct Kind {
     pub kind: &'static str,
     pub about: &'static str,
     pub settings: &'static [SettingDescription],
-    /// Seconds that names and columns are believed where nothing is said: files tell at once what has changed, to ask a server takes
+    /// Default lifetime of cached names and columns, in seconds: files tell at once what has changed, but asking a server takes
     /// its time.
     pub metadata_life: u64,
     /// Makes the connector; nothing is contacted yet.
@@ -32,7 +32,7 @@ impl fmt::Debug for Kind {
 }
 
 impl Kind {
-    /// The value of a setting where nothing is said.
+    /// The default of a setting.
     pub fn default_of(&self, setting: &SettingDescription) -> Option<String> {
         match setting.name {
             "metadata_life" => Some(self.metadata_life.to_string()),

@@ -9,14 +9,14 @@ use crate::{Common, Outcome};
 
 #[derive(Subcommand)]
 pub enum Action {
-    /// Take a user in and print the token, which is shown this once
+    /// Add a user and print the token; it is shown only once
     #[command(after_help = "Example:\n  cobble access add ada\n  export COBBLE_TOKEN=…")]
     Add { name: String },
     /// List users
     List,
-    /// Show who you are to the service
+    /// Show the user that the service takes you for
     Me,
-    /// Remove a user: the token opens nothing from now on
+    /// Remove a user; the token stops working
     Drop { name: String },
 }
 

@@ -22,7 +22,7 @@ pub enum Action {
     },
     /// List catalogs
     List,
-    /// Show one with its schemas, its own settings and the tables that it defines
+    /// Show a catalog with its schemas, settings and defined tables
     #[command(after_help = "Example:\n  cobble catalog show fleet --effective")]
     Show {
         name: String,
@@ -36,7 +36,7 @@ pub enum Action {
         #[arg(long = "for", value_name = "USER", requires = "effective")]
         user: Option<String>,
     },
-    /// Change its own settings, which stand in the place of its connection's
+    /// Change settings that override those of the connection
     #[command(after_help = "Example:\n  cobble catalog change fleet --set statement_limit=60")]
     Change {
         name: String,
@@ -52,16 +52,16 @@ pub enum Action {
         after_help = "Examples:\n  cobble catalog define fleet.reports.long_routes --query \"SELECT name, nautical_miles FROM routes WHERE nautical_miles > 20\"\n  cobble catalog define drop.public.fares --path tariffs.csv --column \"route_id text\""
     )]
     Define(Box<Define>),
-    /// Take a table that it defines out again; its source is not touched
+    /// Remove a defined table; its source is not touched
     Undefine {
         #[arg(value_name = "CATALOG.SCHEMA.TABLE")]
         table: String,
     },
-    /// What looks for tables in its files have found to be new or other
+    /// Show what each look at its files has found
     History { name: String },
-    /// Forget what is cached of its source
+    /// Discard cached metadata of its source
     Refresh { name: String },
-    /// Remove one; its source is not touched
+    /// Remove a catalog; its source is not touched
     Drop { name: String },
 }
 

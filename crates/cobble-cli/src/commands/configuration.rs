@@ -13,7 +13,7 @@ use crate::{Common, Outcome};
 
 #[derive(Args)]
 pub struct Export {
-    /// Write to this file rather than to the terminal
+    /// Write to this file instead of the terminal
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
 }

@@ -22,25 +22,25 @@ pub enum Action {
     Add(New),
     /// List connections
     List,
-    /// Kinds of systems, or the settings of one kind with what holds where nothing is said
+    /// List kinds of connections, or the settings of one kind with their defaults
     #[command(after_help = "Example:\n  cobble connection kinds postgres")]
     Kinds { kind: Option<String> },
-    /// Show one, its secret hidden
+    /// Show a connection; its secret stays hidden
     Show { name: String },
-    /// Test one step by step
+    /// Test a connection step by step
     #[command(after_help = "Example:\n  cobble connection test fleet_db")]
     Test { name: String },
-    /// Change settings of one; queries that run go on with the old ones
+    /// Change settings; running queries finish with the old ones
     #[command(
         after_help = "Examples:\n  cobble connection change fleet_db --set pool_size=4\n  NEW=… cobble connection change fleet_db --secret-env NEW"
     )]
     Change(Changed),
-    /// What a user of the service signs in with there, in the place of what the connection has
+    /// Set or remove a user's own credentials at a connection
     #[command(
         after_help = "Examples:\n  ADA=… cobble connection credentials fleet_db --for ada --user ada_reader --secret-env ADA\n  cobble connection credentials fleet_db --for ada --drop"
     )]
     Credentials(Own),
-    /// Remove one that no catalog uses
+    /// Remove a connection that no catalog uses
     Drop { name: String },
 }
 
@@ -62,7 +62,7 @@ pub struct Changed {
     /// Where it is, for the cost of moving data; an empty text takes it away
     #[arg(long)]
     region: Option<String>,
-    /// A further setting of this kind; may be given again
+    /// Another setting of this kind; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
     /// A setting to take away; may be given again
@@ -93,7 +93,7 @@ pub struct SecretFrom {
     /// Environment variable that holds the secret
     #[arg(long, value_name = "VARIABLE")]
     secret_env: Option<String>,
-    /// File that holds the secret; - is standard input
+    /// File that holds the secret; - means standard input
     #[arg(long, value_name = "FILE", conflicts_with = "secret_env")]
     secret_file: Option<PathBuf>,
 }
@@ -115,7 +115,7 @@ pub struct New {
     secret: SecretFrom,
     #[arg(long)]
     region: Option<String>,
-    /// A further setting of this kind; may be given again
+    /// Another setting of this kind; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
 }

@@ -20,15 +20,15 @@ use crate::{Common, Failure, Outcome};
 pub struct Arguments {
     /// A catalog of files, or a folder in it as catalog/folder; or a folder of this machine, beginning with / or .
     location: String,
-    /// Catalog and schema for new tables; a folder's catalog is added when there is none of this name
+    /// Catalog and schema for new tables; a new catalog is added for a folder if none has this name
     #[arg(long, value_name = "CATALOG[.SCHEMA]")]
     into: Option<String>,
-    /// Only show what is there and what would change
+    /// Only show what was found and what would change
     #[arg(long)]
     preview: bool,
     #[command(flatten)]
     form: TextForm,
-    /// Look again every so many seconds from now on; 0 looks no more
+    /// Look again every so many seconds; 0 stops it
     #[arg(long, value_name = "SECONDS")]
     every: Option<u64>,
 }

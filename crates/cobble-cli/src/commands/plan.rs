@@ -13,9 +13,9 @@ use crate::{Common, Failure, Outcome};
 enum Form {
     /// Steps as lanes, gates and joins
     Tree,
-    /// What each source took over, and why not more
+    /// What was pushed down to each source, and why not more
     Gates,
-    /// How each join is done, and what else it could have been
+    /// How each join is executed, and the alternatives
     Joins,
     /// Each rewrite with the plan before and after
     Rewrites,
@@ -31,7 +31,7 @@ pub struct Arguments {
     /// What to show
     #[arg(long = "as", value_enum, default_value = "tree")]
     form: Form,
-    /// Run the query, and show what was measured
+    /// Run the query, and show measures
     #[arg(long)]
     measure: bool,
     /// Write the plan to a file, for `cobble sql --here --plan FILE`

@@ -15,16 +15,16 @@ use crate::{Common, Failure, Outcome, shell};
 
 #[derive(Args)]
 pub struct Where {
-    /// Run inside this command, without a service
+    /// Run in this process, without a service
     #[arg(long)]
     here: bool,
-    /// Connections and catalogs for --here; cobble.toml when it is there
+    /// Configuration file for --here; cobble.toml if it exists
     #[arg(long, value_name = "FILE", requires = "here")]
     config: Option<PathBuf>,
     /// Default catalog, or catalog and schema
     #[arg(long, value_name = "NAME[.SCHEMA]")]
     catalog: Option<String>,
-    /// A setting of the session; may be given again
+    /// A setting of the session; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
 }
@@ -45,10 +45,10 @@ impl Where {
 pub struct Arguments {
     /// Statements, separated by semicolons; without any, a shell
     text: Option<String>,
-    /// Read the statements from a file; - is standard input
+    /// Read the statements from a file; - means standard input
     #[arg(short, long, value_name = "FILE", conflicts_with = "text")]
     file: Option<PathBuf>,
-    /// The value of $1, then of $2, and so on, for one statement
+    /// Value of $1, then of $2, and so on; for a single statement
     #[arg(short, long = "parameter", value_name = "VALUE", allow_hyphen_values = true)]
     parameters: Vec<String>,
     /// Run a plan that `cobble plan --out` has written
@@ -56,7 +56,7 @@ pub struct Arguments {
     plan: Option<PathBuf>,
     #[command(flatten)]
     place: Where,
-    /// Form of the result
+    /// Output format
     #[arg(long, value_enum, default_value = "table")]
     format: Format,
     /// Write the result to a file

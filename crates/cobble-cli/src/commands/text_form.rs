@@ -5,34 +5,34 @@ use cobble_service::types::TableDefinitionBody;
 
 #[derive(Args, Clone, Default)]
 pub struct TextForm {
-    /// What stands between the fields of CSV
+    /// Field delimiter of CSV
     #[arg(long, value_name = "SIGN")]
     delimiter: Option<String>,
-    /// What stands around fields of CSV
+    /// Quote character of CSV
     #[arg(long, value_name = "SIGN")]
     quote: Option<String>,
-    /// What stands before a quote within such a field
+    /// Escape character before a quote inside a quoted field
     #[arg(long, value_name = "SIGN")]
     escape: Option<String>,
-    /// Lines of CSV that begin with it are left out
+    /// Skip CSV lines that begin with this character
     #[arg(long, value_name = "SIGN")]
     comment: Option<String>,
-    /// Whether the first line of CSV names the columns
+    /// Whether the first line of CSV is a header
     #[arg(long, value_name = "BOOL")]
     header: Option<bool>,
     /// Encoding of CSV, such as windows-1252
     #[arg(long, value_name = "NAME")]
     encoding: Option<String>,
-    /// What begins the fraction of a number: . or ,
+    /// Decimal separator: . or ,
     #[arg(long, value_name = "SIGN")]
     decimal: Option<String>,
-    /// What stands between groups of three digits
+    /// Thousands separator
     #[arg(long, value_name = "SIGN")]
     thousands: Option<String>,
-    /// How dates are written, such as DD.MM.YYYY
+    /// Date pattern, such as DD.MM.YYYY
     #[arg(long, value_name = "PATTERN")]
     dates: Option<String>,
-    /// Words that stand for null, with commas between them
+    /// Words that mean null, separated by commas
     #[arg(long, value_name = "WORDS")]
     nulls: Option<String>,
 }

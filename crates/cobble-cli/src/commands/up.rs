@@ -11,10 +11,10 @@ use crate::Outcome;
 
 #[derive(Args)]
 pub struct Arguments {
-    /// Load and keep the demo: Saltmarsh Ferries
+    /// Load the demo data: Saltmarsh Ferries
     #[arg(long)]
     demo: bool,
-    /// Size of the demo's data; 1 is six million boardings
+    /// Scale of the demo data; 1 is six million boardings
     #[arg(long, default_value_t = 0.1, env = "COBBLE_SCALE", requires = "demo")]
     scale: f64,
     /// Where the service keeps its data
@@ -23,13 +23,13 @@ pub struct Arguments {
     /// Port of HTTP and the console, on loopback
     #[arg(long, default_value_t = 7300, env = "COBBLE_PORT")]
     port: u16,
-    /// A PostgreSQL database for the records, instead of a private server
+    /// PostgreSQL database for the records; by default a private server
     #[arg(long, env = "COBBLE_RECORDS", value_name = "URL", hide_env_values = true)]
     records: Option<String>,
     /// Port of the private PostgreSQL server, on loopback
     #[arg(long, default_value_t = 7310, env = "COBBLE_RECORDS_PORT")]
     records_port: u16,
-    /// Memory of all runs together, such as 8GB; three quarters of the machine's without it
+    /// Memory limit of all runs together, such as 8GB; by default three quarters of the machine's
     #[arg(long, env = "COBBLE_MEMORY", value_name = "SIZE", value_parser = |text: &str| parse_bytes("--memory", text))]
     memory: Option<u64>,
     /// Stop when standard input ends

@@ -362,7 +362,7 @@ pub struct DiscoverBody {
     /// Definitions to take rather than what was found, by `schema.table`; when there are any, no others are taken.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub tables: BTreeMap<String, TableDefinitionBody>,
-    /// Look again every so many seconds from now on; 0 looks no more.
+    /// Look again every so many seconds from now on; 0 stops it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub every: Option<u64>,
     /// How texts are written, where it is known; the rest of it is passed over.
