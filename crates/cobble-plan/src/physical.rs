@@ -33,7 +33,7 @@ pub struct Gate {
     pub spec: ScanSpec,
 }
 
-#[derive(Debug, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct PhysicalNode {
     /// Counted from one at the first source.
     pub step: usize,
@@ -247,4 +247,94 @@ impl Operator {
 pub fn gate_letter(index: usize) -> String {
     let letter = char::from(b'A' + (index % 26) as u8);
     if index < 26 { letter.to_string() } else { format!("{}{letter}", gate_letter(index / 26 - 1)) }
+}
+
+#[cfg(test)]
+mod tests {
+    use cobble_types::{ColumnId, ObjectName, SqlType, Value};
+
+    use super::*;
+    use crate::document::{GateDocument, StepDocument};
+    use crate::offer::Request;
+
+    fn column() -> Column {
+        Column { id: ColumnId(1), qualifier: None, name: "fare".into(), sql_type: SqlType::Integer }
+    }
+
+    /// A gate, a filter over it, and a limit over that.
+    fn plan() -> PhysicalPlan {
+        let node = |step, operator, inputs| Arc::new(PhysicalNode { step, operator, columns: vec![column()], inputs });
+        let gate = node(1, Operator::Gate { gate: 0, ordered: false }, vec![]);
+        let condition = Expr::compare(
+            crate::BinaryOp::Gt,
+            Expr::Column(column()),
+            Expr::Literal { value: Value::Integer(7), sql_type: SqlType::Integer },
+        );
+        let kept = node(2, Operator::Filter { conjuncts: vec![condition] }, vec![gate]);
+        let root = node(3, Operator::Limit { limit: Some(5), offset: 0 }, vec![kept]);
+        let table = ObjectName::new("drop", "public", "tariffs");
+        let spec = ScanSpec::new(("drop_files", "files"), &table, 3, &vec![1, 2]).unwrap();
+        let spec = spec.with_portions(["a", "b"]).unwrap();
+        let gate = GateDocument {
+            gate: "A".into(),
+            step: 1,
+            connection: "drop_files".into(),
+            kind: "files".into(),
+            region: None,
+            tables: vec![table.to_string()],
+            columns_read: vec!["fare".into()],
+            columns_total: 3,
+            pieces: vec![],
+            request: Request::default(),
+            parts: vec![],
+            estimated_rows: 10.0,
+            estimated_bytes: None,
+            measure: None,
+        };
+        let document =
+            PlanDocument { steps: vec![StepDocument::default(); 3], gates: vec![gate], ..Default::default() };
+        let key_passes = vec![KeyPass { join: 3, key: 0, gate: 0, column: column(), place: 0 }];
+        PhysicalPlan { root, gates: vec![Gate { letter: "A".into(), spec }], key_passes, document }
+    }
+
+    #[test]
+    fn a_plan_is_the_same_after_a_journey() {
+        let plan = plan();
+        let bytes = plan.to_bytes().unwrap();
+        let read = PhysicalPlan::from_bytes(&bytes).unwrap();
+        assert_eq!(read.document, plan.document);
+        assert_eq!(read.gates[0].spec, plan.gates[0].spec);
+        assert_eq!(format!("{:?}", read.root), format!("{:?}", plan.root));
+        assert_eq!(read.to_bytes().unwrap(), bytes);
+        let spec = &read.gates[0].spec;
+        assert_eq!(spec.unpack::<Vec<i32>>(3).unwrap(), [1, 2]);
+        assert_eq!(spec.unpack_portions::<String>().unwrap(), ["a", "b"]);
+        let error = spec.unpack::<Vec<i32>>(4).unwrap_err().to_string();
+        assert!(error.contains("form 3 of kind files, and form 4 is understood"), "{error}");
+    }
+
+    #[test]
+    fn a_plan_that_does_not_hold_together_is_refused() {
+        type Spoil = fn(&mut PhysicalPlan);
+        let spoilt: [(&str, Spoil); 7] = [
+            ("a gate that is not there", |p| p.gates.clear()),
+            ("a gate without a description", |p| p.document.gates.clear()),
+            ("a key pass to nowhere", |p| p.key_passes[0].gate = 9),
+            ("a step beyond all", |p| p.document.steps.truncate(2)),
+            ("a filter without its input", |p| {
+                let root = Arc::make_mut(&mut p.root);
+                root.inputs = vec![Arc::new(PhysicalNode { inputs: vec![], ..root.inputs[0].as_ref().clone() })];
+            }),
+            ("a step that is no number", |p| Arc::make_mut(&mut p.root).step = 0),
+            ("a column that nothing brings", |p| {
+                let lost = Column { id: ColumnId(8), ..column() };
+                Arc::make_mut(&mut p.root).columns = vec![lost];
+            }),
+        ];
+        for (what, spoil) in spoilt {
+            let mut plan = plan();
+            spoil(&mut plan);
+            assert!(PhysicalPlan::from_bytes(&plan.to_bytes().unwrap()).is_err(), "{what}");
+        }
+    }
 }
