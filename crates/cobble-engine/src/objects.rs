@@ -19,7 +19,7 @@ use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::execution::Execution;
 use crate::resolve::{complete, table};
 use crate::returning::{Computed, Returning};
-use crate::session::{Session, TRANSACTION, WRITTEN};
+use crate::session::{Own, Session, TRANSACTION, WRITTEN};
 use crate::views::{check_circles, full_name, written_out};
 use crate::writing::Writing;
 
@@ -297,8 +297,10 @@ impl Session {
         }
         let known = self.checked_view(wanted).await?;
         let mut next = self.views.as_ref().clone();
+        let text = known.view.query.clone();
         next.insert(name.clone(), Arc::new(known));
         check_circles(&next).map_err(at)?;
+        self.hold(Own::View, name, &text).map_err(at)?;
         self.views = Arc::new(next);
         Ok(Execution::done(format!("{name} is there, for this session")))
     }
@@ -313,6 +315,7 @@ impl Session {
         let mut next = self.views.as_ref().clone();
         next.retain(|name, _| !gone.contains(name));
         self.views = Arc::new(next);
+        self.release(Own::View, |name| gone.iter().any(|own| own == name));
         Some(Execution::done(format!("{} {} gone", gone.join(", "), if gone.len() == 1 { "is" } else { "are" })))
     }
 

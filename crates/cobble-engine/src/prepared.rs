@@ -13,7 +13,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::changing;
 use crate::execution::{Execution, ResultColumn};
-use crate::session::Session;
+use crate::session::{Own, Session};
 
 /// Statements that a session keeps under names.
 const MOST: usize = 1_000;
@@ -178,6 +178,7 @@ impl Session {
         let given: Vec<Option<SqlType>> = wanted.types.iter().cloned().map(Some).collect();
         let prepared = self.prepared_of(wanted.statement.as_ref().clone(), &given).await?;
         let types: Vec<String> = prepared.types.iter().map(SqlType::to_string).collect();
+        self.hold(Own::Statement, &wanted.name, &wanted.statement.text).map_err(at)?;
         self.prepared.insert(wanted.name.clone(), Arc::new(prepared));
         Ok(Execution::done(format!("{}({}) is prepared", wanted.name, types.join(", "))))
     }
@@ -224,10 +225,12 @@ impl Session {
     pub(crate) fn forget_prepared(&mut self, name: Option<&str>, position: Option<Position>) -> Result<Execution> {
         let Some(name) = name else {
             self.prepared.clear();
+            self.release(Own::Statement, |_| true);
             return Ok(Execution::done("no statement is prepared any more".to_owned()));
         };
         self.prepared_as(name, position)?;
         self.prepared.remove(name);
+        self.release(Own::Statement, |own| own == name);
         Ok(Execution::done(format!("{name} is forgotten")))
     }
 }

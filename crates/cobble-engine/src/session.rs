@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use cobble_connect::{TableChange, TableEntry};
-use cobble_exec::{RunningQuery, fold_constant, start};
+use cobble_exec::{Held, RunningQuery, fold_constant, start};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{TableColumn, TableKind};
@@ -51,7 +51,20 @@ pub struct Session {
     pub(crate) views: Arc<KnownViews>,
     /// What PREPARE has named.
     pub(crate) prepared: BTreeMap<String, Arc<Prepared>>,
+    /// The memory of these, asked of the service.
+    pub(crate) held: BTreeMap<(Own, String), Arc<Held>>,
 }
+
+/// What a session has for itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Own {
+    Statement,
+    View,
+}
+
+/// Bytes that a parsed statement takes for each byte of its text, and besides.
+const PARSED: u64 = 16;
+const PARSED_LEAST: u64 = 4 << 10;
 
 /// A change whose rows are found by this query.
 pub(crate) struct BoundChange {
@@ -82,6 +95,7 @@ impl Session {
             given: BTreeMap::new(),
             views: Arc::default(),
             prepared: BTreeMap::new(),
+            held: BTreeMap::new(),
         }
     }
 
@@ -167,6 +181,21 @@ impl Session {
             user: self.user.as_deref().unwrap_or("local"),
             setting,
         }
+    }
+
+    /// Asks for the memory of something that the session keeps from now on.
+    pub(crate) fn hold(&mut self, own: Own, name: &str, text: &str) -> Result<()> {
+        let bytes = PARSED_LEAST + PARSED * text.len() as u64;
+        let held = self.engine.pool.memory.take(bytes).ok_or_else(|| {
+            Error::new(Code::MemoryLimit, "the service has no memory left for what sessions keep")
+                .hint("DEALLOCATE statements that are not needed, or end sessions")
+        })?;
+        self.held.insert((own, name.to_owned()), Arc::new(held));
+        Ok(())
+    }
+
+    pub(crate) fn release(&mut self, own: Own, is_gone: impl Fn(&str) -> bool) {
+        self.held.retain(|(kind, name), _| *kind != own || !is_gone(name));
     }
 
     /// The names of what only this session has: prepared statements, and views.
@@ -280,6 +309,7 @@ impl Session {
                 self.reset(None)?;
                 self.prepared.clear();
                 self.views = Arc::default();
+                self.held.clear();
                 Ok(Execution::done("the session keeps nothing of before but its place".to_owned()))
             }
             Statement::DropViews { names, if_exists, cascade } => {

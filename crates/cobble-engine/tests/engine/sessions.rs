@@ -110,3 +110,29 @@ async fn what_clients_of_postgresql_set_is_taken() {
     said(&mut session, "SET run.tasks = 1; RESET ALL").await.unwrap();
     assert_eq!(rows(&mut session, "SHOW run.tasks").await.unwrap(), ["auto"]);
 }
+
+#[tokio::test]
+async fn what_a_session_keeps_is_memory_of_the_service() {
+    let engine = Engine::in_memory().unwrap();
+    engine.set_memory(64 << 10);
+    let mut session = engine.session();
+    let mut refused = None;
+    for number in 0..50 {
+        let made = said(&mut session, &format!("PREPARE s{number} AS SELECT $1 + {number}")).await;
+        if let Err(error) = made {
+            refused = Some((number, error));
+            break;
+        }
+    }
+    let (number, error) = refused.expect("the memory ends");
+    assert!(number > 3 && error.code.sqlstate() == "53200", "{error}");
+    assert!(said(&mut session, "CREATE TEMP VIEW v AS SELECT 1 AS x").await.is_err());
+    let used = || engine.memory().0;
+    assert!(used() > 32 << 10);
+    said(&mut session, "DEALLOCATE ALL").await.unwrap();
+    assert_eq!(used(), 0);
+    said(&mut session, "CREATE TEMP VIEW v AS SELECT 1 AS x; PREPARE s AS SELECT 2").await.unwrap();
+    assert!(used() > 0);
+    drop(session);
+    assert_eq!(used(), 0, "it goes with the session");
+}
