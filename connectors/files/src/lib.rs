@@ -270,10 +270,13 @@ fn describe(
     let layouts = footers.iter().map(|footer| footer.layout(&columns)).collect();
     let (source, described) = (source.clone(), columns.clone());
     let set = Arc::new(FileSet { source, format, files, footers, layouts, columns: described, dialect, is_defined });
-    let said = serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?;
+    let said = match *definition == TableDefinition::default() {
+        true => None,
+        false => Some(serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?),
+    };
     let origin = Origin {
         reads_fields: true,
-        definition: (*definition != TableDefinition::default()).then_some(said),
+        definition: said,
         ..Origin::new(&set.source.connection, &set.source.kind, set.source.region.as_deref())
     };
     let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };

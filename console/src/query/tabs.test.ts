@@ -174,7 +174,7 @@ test('a tab has a session, which is begun again when it has ended', async () => 
   await tabs.run(tab)
   expect(asked.at(-2)).toMatchObject({ url: '/api/v1/sessions', body: { catalog: 'fleet', settings: { 'run.tasks': '1' } } })
   expect(tab.session).toBe('s2')
-  expect(tab.note).toContain('had ended')
+  expect(tab.note).toContain('has expired')
   expect(tab.error).toBeNull()
   tabs.close(tab.key)
   expect(asked.at(-1)?.url).toBe('/api/v1/sessions/s2')

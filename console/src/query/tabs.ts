@@ -106,7 +106,7 @@ export const useTabs = defineStore('tabs', () => {
       if (!ended) throw thrown
       tab.session = null
       const session = await begun(tab)
-      tab.note = 'A new session has begun, without prepared statements and temporary views: the one before had ended, or was another user\'s.'
+      tab.note = 'The session of this tab has expired or belongs to another user. A new one has started, without prepared statements and temporary views.'
       return ask(session)
     }
   }

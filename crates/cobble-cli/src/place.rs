@@ -64,7 +64,9 @@ impl ServiceSession {
                 if error.code == Code::NotFound && body.session.is_some() && error.message.contains(" session ") =>
             {
                 self.id = None;
-                eprintln!("the session had ended; another one begins, without its prepared statements and its views");
+                eprintln!(
+                    "the session has expired; a new one starts, without its prepared statements and temporary views"
+                );
                 let body = self.body(statement, parameters).await?;
                 self.client.start(&body).await
             }

@@ -517,7 +517,8 @@ impl Scans for CatalogSet {
             returning::KIND => return returning::scan(self, spec),
             _ => {}
         }
-        if spec.table.schema == files_at::SCHEMA && files_at::is_of_machine(&spec.table.table) {
+        // No connection of a catalog: a table of a database may have such a name, too.
+        if spec.kind == "files" && spec.table.schema == files_at::SCHEMA && files_at::is_of_machine(&spec.table.table) {
             return self.files_of_machine(&spec.table.table)?.scan(spec);
         }
         let connector = self.connector(&spec.table.catalog)?;

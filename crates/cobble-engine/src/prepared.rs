@@ -18,6 +18,11 @@ use crate::session::{Own, Session};
 /// Statements that a session keeps under names.
 const MOST: usize = 1_000;
 
+/// True for types whose values stay texts until the statement is bound.
+fn is_read_later(sql_type: &SqlType) -> bool {
+    matches!(sql_type, SqlType::Json | SqlType::Uuid | SqlType::Array(_))
+}
+
 /// A statement with typed parameters that has been checked.
 #[derive(Debug, Clone)]
 pub struct Prepared {
@@ -34,7 +39,7 @@ impl Prepared {
         self.counted(texts.len())?;
         let value = |(place, (text, sql_type)): (usize, (&Option<String>, &SqlType))| match text {
             None => Ok(Value::Null),
-            Some(text) if matches!(sql_type, SqlType::Json | SqlType::Uuid) => Ok(Value::Text(text.clone())),
+            Some(text) if is_read_later(sql_type) => Ok(Value::Text(text.clone())),
             Some(text) => parse_value(text, sql_type)
                 .map_err(|e| Error { message: format!("the parameter ${}: {}", place + 1, e.message), ..e }),
         };
@@ -50,7 +55,7 @@ impl Prepared {
             let fits = value.is_null()
                 || own == *wanted
                 || matches!((value, wanted), (Value::Numeric { .. }, SqlType::Numeric { .. }))
-                || matches!((value, wanted), (Value::Text(_), SqlType::Json | SqlType::Uuid));
+                || (matches!(value, Value::Text(_)) && is_read_later(wanted));
             if !fits {
                 return Err(Error::new(
                     Code::TypeMismatch,
@@ -166,14 +171,14 @@ impl Session {
         let at = |error: Error| error.at(wanted.position);
         if self.prepared.contains_key(&wanted.name) {
             return Err(at(Error::new(Code::AlreadyExists, format!("{} is prepared already", wanted.name))
-                .hint(format!("DEALLOCATE {} forgets it", wanted.name))));
+                .hint(format!("DEALLOCATE {} removes it", wanted.name))));
         }
         if self.prepared.len() >= MOST {
             return Err(at(Error::new(
                 Code::TooComplex,
                 format!("the session keeps {MOST} prepared statements already"),
             )
-            .hint("DEALLOCATE ALL forgets them")));
+            .hint("DEALLOCATE ALL removes them")));
         }
         let given: Vec<Option<SqlType>> = wanted.types.iter().cloned().map(Some).collect();
         let prepared = self.prepared_of(wanted.statement.as_ref().clone(), &given).await?;
@@ -226,11 +231,11 @@ impl Session {
         let Some(name) = name else {
             self.prepared.clear();
             self.release(Own::Statement, |_| true);
-            return Ok(Execution::done("no statement is prepared any more".to_owned()));
+            return Ok(Execution::done("all prepared statements removed".to_owned()));
         };
         self.prepared_as(name, position)?;
         self.prepared.remove(name);
         self.release(Own::Statement, |own| own == name);
-        Ok(Execution::done(format!("{name} is forgotten")))
+        Ok(Execution::done(format!("{name} removed")))
     }
 }

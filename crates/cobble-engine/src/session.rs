@@ -302,7 +302,7 @@ impl Session {
                 self.reset(name.as_deref())?;
                 Ok(Execution::done(match name {
                     Some(name) => format!("{name} = {}", self.setting(name).unwrap_or_default()),
-                    None => "all settings have their first values".to_owned(),
+                    None => "all settings have their defaults".to_owned(),
                 }))
             }
             Statement::Discard => {
@@ -310,7 +310,7 @@ impl Session {
                 self.prepared.clear();
                 self.views = Arc::default();
                 self.held.clear();
-                Ok(Execution::done("the session keeps nothing of before but its place".to_owned()))
+                Ok(Execution::done("the session has been reset; its default catalog and schema stay".to_owned()))
             }
             Statement::DropViews { names, if_exists, cascade } => {
                 if let Some(dropped) = self.drop_own_views(names) {

@@ -105,6 +105,7 @@ async fn values_given_as_texts_answer_as_constants_do() {
         ),
         ("SELECT date '2025-07-01' < $1", vec!["2025-07-02"], "SELECT true"),
         ("SELECT $1::numeric(8,2) * 2", vec!["1.25"], "SELECT 1.25::numeric(8,2) * 2"),
+        ("SELECT 2 = any($1), $1", vec!["{1,2}"], "SELECT true, '{1,2}'::integer[]"),
         ("SELECT $1::jsonb ->> 'a'", vec!["{\"a\": 5}"], "SELECT '5'"),
     ] {
         let mut session = engine.session();

@@ -469,6 +469,10 @@ impl<'a> Binder<'a> {
             }
         };
         match known.get(number - 1) {
+            // An array is written as a text, which is read item by item.
+            Some((value @ Value::Text(_), sql_type @ SqlType::Array(_))) => {
+                coerce(Expr::Literal { value: value.clone(), sql_type: SqlType::Null }, sql_type)
+            }
             Some((value, sql_type)) => Ok(Expr::Literal { value: value.clone(), sql_type: sql_type.clone() }),
             None => Err(Error::new(Code::UnknownParameter, format!("there is no value for the parameter {name}"))
                 .hint(format!("the statement came with {}", known.len()))),
