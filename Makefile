@@ -41,7 +41,7 @@ test: console
 types:
 	$(CARGO) build --workspace --examples
 	target/debug/examples/openapi > console/openapi.json
-	UPDATE_FUNCTIONS=1 $(CARGO) test --workspace --test statements -- functions > /dev/null
+	UPDATE_FUNCTIONS=1 $(CARGO) test --workspace --test engine -- registry > /dev/null
 	cd console && npm run --silent types
 
 # Statements made at random, judged by PostgreSQL; what differs is made small and shown.

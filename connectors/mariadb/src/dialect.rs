@@ -2,9 +2,9 @@
 //! have too; decimals are cast where they are bound; moments that are none are made errors, and results that leave the range of
 //! their type.
 
+use cobble_functions::Function;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};

@@ -1,8 +1,8 @@
 //! Functions that mean the same in MariaDB, as far as they do: texts are counted in characters of utf8mb4 and compared by their bytes;
 //! places and counts are handed over where they are constant, as others mean something else there when they are below one.
 
+use cobble_functions::Function;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::Function;
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 

@@ -26,7 +26,7 @@ use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use tokio_util::sync::CancellationToken;
 
-use self::dialect::MariaDialect;
+pub use self::dialect::MariaDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting, tls_settings};
 use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};

@@ -7,6 +7,7 @@ mod decode;
 mod describe;
 mod dialect;
 mod errors;
+mod functions;
 mod parameter;
 mod scan;
 mod sql;
@@ -28,7 +29,7 @@ use tokio_postgres::types::Type;
 use tokio_postgres_rustls::MakeRustlsConnect;
 use tokio_util::sync::CancellationToken;
 
-use self::dialect::PostgresDialect;
+pub use self::dialect::PostgresDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, tls_settings};
 use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};

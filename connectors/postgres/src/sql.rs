@@ -1,10 +1,10 @@
 //! Expressions as PostgreSQL text. Only what provably means the same there is translated; the rest says why not.
 
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
+use super::functions;
 use cobble_connect_sql::{Columns, Parameter, Refusal, Sql, wrap};
 
 /// The server's name of one of our types.
@@ -119,41 +119,7 @@ pub fn translate(expr: &Expr, column: Columns<'_>) -> Result<Sql, Refusal> {
             }
             Ok(wrap(&[&sub(operand)?], &format!("?::{}", type_name(sql_type))))
         }
-        Expr::Call { function, arguments, sql_type } => {
-            if function.is_volatile() {
-                return refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()));
-            }
-            let same = function.same_in_postgres() || *function == Function::DatePart;
-            let floats = matches!(
-                function,
-                Function::Round | Function::Abs | Function::Trunc | Function::Ceil | Function::Floor
-            ) && arguments.first().is_some_and(|a| a.sql_type().is_float());
-            if !same || floats {
-                return refuse(
-                    KeptReason::FunctionDiffers,
-                    format!("{}() is not known to give the same answer there", function.name()),
-                );
-            }
-            if matches!(function, Function::Greatest | Function::Least) && *sql_type == SqlType::Text {
-                return refuse(
-                    KeptReason::CollationDiffers,
-                    format!("{}() orders text by the server's locale", function.name()),
-                );
-            }
-            if let (Function::DatePart, [Expr::Literal { value: Value::Text(part), .. }, from]) =
-                (function, arguments.as_slice())
-            {
-                // The part has been checked against the list of known ones, so it is safe as text.
-                return Ok(wrap(&[&sub(from)?], &format!("extract({part} FROM ?)::{sql_type}")));
-            }
-            let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-            let inside = Sql::joined(&translated, ", ");
-            let call = wrap(&[&inside], &format!("{}(?)", function.name()));
-            Ok(match sql_type {
-                SqlType::Numeric { .. } => wrap(&[&call], &format!("?::{sql_type}")),
-                _ => call,
-            })
-        }
+        Expr::Call { function, arguments, sql_type } => functions::call(*function, arguments, sql_type, &sub),
         Expr::Script { function, .. } => refuse(
             KeptReason::OpaqueFunction,
             format!("{}() is a script, which runs only in the engine; one in SQL would be seen through", function.name),

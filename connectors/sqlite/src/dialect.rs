@@ -1,9 +1,9 @@
 //! How SQLite writes what it takes over. It computes with few types: decimals are floating-point there, and times are text of any form;
 //! such work stays in the engine. What it has with another meaning is written as a function of ours.
 
+use cobble_functions::Function;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};

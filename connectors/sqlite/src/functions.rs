@@ -3,8 +3,8 @@
 
 use std::borrow::Cow;
 
+use cobble_functions::Function;
 use cobble_plan::expr::BinaryOp;
-use cobble_plan::function::Function;
 use cobble_types::characters::{initcap, left, pad, right, split_part, substring};
 use cobble_types::parse::parse_date;
 use cobble_types::{Code, Error, Result, SqlType, time_parts};

@@ -23,7 +23,7 @@ use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
 
-use self::dialect::SqliteDialect;
+pub use self::dialect::SqliteDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription};
 use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};

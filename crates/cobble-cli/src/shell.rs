@@ -234,7 +234,8 @@ mod tests {
             name: "round".into(),
             arguments: "number [, digits]".into(),
             result: None,
-            kind: "of one row".into(),
+            kind: "scalar".into(),
+            about: "The nearest whole number.".into(),
         };
         Names::new(vec![table], vec![function])
     }

@@ -7,7 +7,7 @@ use crate::kinds::KINDS;
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
 use cobble_exec::CpuPool;
-use cobble_plan::registry::built_in;
+use cobble_functions::Entry as FunctionEntry;
 use cobble_plan::scan::{GateScan, ScanSpec, Scans};
 use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownFunctions};
@@ -20,17 +20,6 @@ use crate::memory_table::{self, MemoryTable};
 use crate::session::Session;
 use crate::views::{KnownViews, list};
 use crate::{files_at, returning};
-
-/// A function as lists and completion show it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct FunctionEntry {
-    pub name: String,
-    /// In words for the engine's own, with names and types for those that users have made.
-    pub arguments: String,
-    pub result: Option<String>,
-    /// `of one row`, `aggregate`, `of a window`, `makes rows`, or how it was made.
-    pub kind: String,
-}
 
 /// A catalog: the name under which a connection's tables appear in SQL.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -301,20 +290,9 @@ impl Engine {
 
     /// Every function that a statement can call, those that users have made among them, by name.
     pub fn function_list(&self) -> Vec<FunctionEntry> {
-        let own = built_in().into_iter().map(|f| FunctionEntry {
-            name: f.name.to_owned(),
-            arguments: f.arguments.to_owned(),
-            result: None,
-            kind: f.kind.to_owned(),
-        });
         let made = self.functions();
-        let made = made.values().map(|known| FunctionEntry {
-            name: known.function.name.clone(),
-            arguments: known.function.arguments(),
-            result: Some(known.function.result.to_string()),
-            kind: format!("made with CREATE FUNCTION, {}", known.function.language.word()),
-        });
-        let mut all: Vec<FunctionEntry> = own.chain(made).collect();
+        let mut all = cobble_functions::entries();
+        all.extend(made.values().map(|known| known.function.entry()));
         all.sort();
         all
     }

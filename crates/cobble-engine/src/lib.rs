@@ -21,15 +21,15 @@ mod views;
 mod writing;
 
 pub use analyze::CollectedStatistics;
-pub use catalogs::{CatalogDefinition, Engine, FunctionEntry, OpenConnection, StateTables, Watch};
+pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables, Watch};
 pub use cobble_connect::{
     ConnectionDefinition, DefinedColumn, Effective, Looking, Secret, TableDefinition, TableEntry, TestStep,
 };
 pub use cobble_exec::{Held, ServiceMemory, SpillPlace};
+pub use cobble_functions::{Entry as FunctionEntry, Kind as FunctionKind, entries as own_functions};
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableColumn, TableKind};
-pub use cobble_plan::registry::{BuiltIn, built_in};
 pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, UserView, settings};
 pub use cobble_sql::{KnownFunction, KnownView, Statement, StatementText, parse_statements};
 pub use configuration::{

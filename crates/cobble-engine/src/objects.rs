@@ -6,7 +6,6 @@ use std::sync::Arc;
 use cobble_connect::{Added, Connector, NewRows, TableChange};
 use cobble_exec::Script;
 use cobble_plan::logical::Table;
-use cobble_plan::registry::built_in;
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 use cobble_sql::{
     CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Parameters, TableReference, Transaction, Write,
@@ -392,7 +391,7 @@ impl Engine {
     /// Whether a function can be made: its name is free of ours and its body makes sense beside these functions.
     pub(crate) fn check_function(&self, known: &KnownFunction, functions: &cobble_sql::KnownFunctions) -> Result<()> {
         let name = &known.function.name;
-        if built_in().iter().any(|own| own.name == name) {
+        if cobble_functions::entries().iter().any(|own| own.name == *name) {
             return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
                 .hint("choose another name"));
         }

@@ -635,9 +635,17 @@ impl Session {
                     .engine
                     .function_list()
                     .into_iter()
-                    .map(|f| vec![Some(f.name), Some(f.arguments), f.result, Some(f.kind)])
+                    .map(|f| {
+                        vec![
+                            Some(f.name.into()),
+                            Some(f.arguments.into()),
+                            f.returns,
+                            some(f.kind.word()),
+                            Some(f.about.into()),
+                        ]
+                    })
                     .collect();
-                text_rows(&["function", "arguments", "result", "kind"], &rows)
+                text_rows(&["function", "arguments", "result", "kind", "description"], &rows)
             }
             Show::Settings => {
                 let rows: Vec<_> = settings::KNOWN

@@ -5,10 +5,11 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
+pub use cobble_functions::BinaryOp;
+use cobble_functions::Function;
 use cobble_types::{ColumnId, SqlType, Value};
 use serde::{Deserialize, Serialize};
 
-use crate::function::Function;
 use crate::user_function::UserFunction;
 
 /// A column as an expression sees it. Two columns are the same when their ids are.
@@ -40,98 +41,6 @@ impl fmt::Display for Column {
         match &self.qualifier {
             Some(qualifier) => write!(f, "{qualifier}.{}", self.name),
             None => f.write_str(&self.name),
-        }
-    }
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub enum BinaryOp {
-    Plus,
-    Minus,
-    Times,
-    Divide,
-    Modulo,
-    Eq,
-    NotEq,
-    Lt,
-    LtEq,
-    Gt,
-    GtEq,
-    IsDistinctFrom,
-    IsNotDistinctFrom,
-    And,
-    Or,
-    Concat,
-}
-
-impl BinaryOp {
-    pub fn symbol(self) -> &'static str {
-        match self {
-            BinaryOp::Plus => "+",
-            BinaryOp::Minus => "-",
-            BinaryOp::Times => "*",
-            BinaryOp::Divide => "/",
-            BinaryOp::Modulo => "%",
-            BinaryOp::Eq => "=",
-            BinaryOp::NotEq => "<>",
-            BinaryOp::Lt => "<",
-            BinaryOp::LtEq => "<=",
-            BinaryOp::Gt => ">",
-            BinaryOp::GtEq => ">=",
-            BinaryOp::IsDistinctFrom => "is distinct from",
-            BinaryOp::IsNotDistinctFrom => "is not distinct from",
-            BinaryOp::And => "and",
-            BinaryOp::Or => "or",
-            BinaryOp::Concat => "||",
-        }
-    }
-
-    /// The operator written so, in lower case.
-    pub fn by_symbol(symbol: &str) -> Option<BinaryOp> {
-        use BinaryOp::*;
-        let all =
-            [Plus, Minus, Times, Divide, Modulo, Eq, NotEq, Lt, LtEq, Gt, GtEq, IsDistinctFrom, IsNotDistinctFrom];
-        all.into_iter().chain([And, Or, Concat]).find(|op| op.symbol() == symbol)
-    }
-
-    pub fn is_comparison(self) -> bool {
-        matches!(
-            self,
-            BinaryOp::Eq
-                | BinaryOp::NotEq
-                | BinaryOp::Lt
-                | BinaryOp::LtEq
-                | BinaryOp::Gt
-                | BinaryOp::GtEq
-                | BinaryOp::IsDistinctFrom
-                | BinaryOp::IsNotDistinctFrom
-        )
-    }
-
-    pub fn is_arithmetic(self) -> bool {
-        matches!(self, BinaryOp::Plus | BinaryOp::Minus | BinaryOp::Times | BinaryOp::Divide | BinaryOp::Modulo)
-    }
-
-    /// The operator that means the same with its sides swapped.
-    pub fn mirrored(self) -> Option<BinaryOp> {
-        Some(match self {
-            BinaryOp::Lt => BinaryOp::Gt,
-            BinaryOp::LtEq => BinaryOp::GtEq,
-            BinaryOp::Gt => BinaryOp::Lt,
-            BinaryOp::GtEq => BinaryOp::LtEq,
-            same @ (BinaryOp::Eq | BinaryOp::NotEq | BinaryOp::IsDistinctFrom | BinaryOp::IsNotDistinctFrom) => same,
-            _ => return None,
-        })
-    }
-
-    fn binding_strength(self) -> u8 {
-        match self {
-            BinaryOp::Or => 1,
-            BinaryOp::And => 2,
-            op if op.is_comparison() => 3,
-            BinaryOp::Concat => 4,
-            BinaryOp::Plus | BinaryOp::Minus => 5,
-            _ => 6,
         }
     }
 }

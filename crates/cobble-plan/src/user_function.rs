@@ -3,6 +3,7 @@
 
 use std::fmt;
 
+use cobble_functions::{Entry, Kind};
 use cobble_types::SqlType;
 use serde::{Deserialize, Serialize};
 
@@ -40,6 +41,20 @@ impl UserFunction {
     /// The arguments as they are declared.
     pub fn arguments(&self) -> String {
         self.parameters.iter().map(|(name, t)| format!("{name} {t}")).collect::<Vec<_>>().join(", ")
+    }
+
+    /// The function among all others.
+    pub fn entry(&self) -> Entry {
+        Entry {
+            name: self.name.clone().into(),
+            arguments: self.arguments().into(),
+            kind: match self.language {
+                FunctionLanguage::Sql => Kind::UserSql,
+                FunctionLanguage::Script => Kind::UserScript,
+            },
+            returns: Some(self.result.to_string()),
+            about: "".into(),
+        }
     }
 }
 

@@ -2,79 +2,12 @@
 
 use std::fmt;
 
+pub use cobble_functions::Ranking;
 use cobble_types::SqlType;
 use serde::{Deserialize, Serialize};
 
 use crate::aggregate::AggregateCall;
 use crate::expr::{Expr, comma_separated};
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub enum Ranking {
-    RowNumber,
-    Rank,
-    DenseRank,
-    PercentRank,
-    CumeDist,
-    Ntile,
-    Lag,
-    Lead,
-    FirstValue,
-    LastValue,
-    NthValue,
-}
-
-impl Ranking {
-    pub const ALL: &[Ranking] = &[
-        Ranking::RowNumber,
-        Ranking::Rank,
-        Ranking::DenseRank,
-        Ranking::PercentRank,
-        Ranking::CumeDist,
-        Ranking::Ntile,
-        Ranking::Lag,
-        Ranking::Lead,
-        Ranking::FirstValue,
-        Ranking::LastValue,
-        Ranking::NthValue,
-    ];
-
-    pub fn name(self) -> &'static str {
-        match self {
-            Ranking::RowNumber => "row_number",
-            Ranking::Rank => "rank",
-            Ranking::DenseRank => "dense_rank",
-            Ranking::PercentRank => "percent_rank",
-            Ranking::CumeDist => "cume_dist",
-            Ranking::Ntile => "ntile",
-            Ranking::Lag => "lag",
-            Ranking::Lead => "lead",
-            Ranking::FirstValue => "first_value",
-            Ranking::LastValue => "last_value",
-            Ranking::NthValue => "nth_value",
-        }
-    }
-
-    pub fn by_name(name: &str) -> Option<Ranking> {
-        Ranking::ALL.iter().copied().find(|function| function.name() == name)
-    }
-
-    /// True for functions that give a value of another row, which may be told to pass nulls over.
-    pub fn takes_a_value(self) -> bool {
-        use Ranking::*;
-        matches!(self, Lag | Lead | FirstValue | LastValue | NthValue)
-    }
-
-    /// Arguments in words, for error messages and documentation.
-    pub fn arguments(self) -> &'static str {
-        match self {
-            Ranking::RowNumber | Ranking::Rank | Ranking::DenseRank | Ranking::PercentRank | Ranking::CumeDist => "",
-            Ranking::Ntile => "buckets",
-            Ranking::Lag | Ranking::Lead => "any [, rows [, default]]",
-            Ranking::FirstValue | Ranking::LastValue => "any",
-            Ranking::NthValue => "any, n",
-        }
-    }
-}
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub enum WindowFunction {

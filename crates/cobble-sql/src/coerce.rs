@@ -1,9 +1,9 @@
 //! Implicit coercion, PostgreSQL's way: a quoted literal takes the type of what it meets, numbers widen, dates become
 //! timestamps; nothing else changes its type unasked.
 
+use cobble_functions::{Function, united_type, wider_type};
 use cobble_plan::aggregate::DIVISION_SCALE;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::{Function, united_type, wider_type};
 use cobble_types::array_text::{ArrayItem, parse_array};
 use cobble_types::parse::{parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};

@@ -2,8 +2,8 @@
 //! into the other is changed here, in the bound plan. A database is always asked in UTC, so what depends on the zone is
 //! computed by the engine.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::LogicalPlan;
 use cobble_types::{SqlType, Value};
 

@@ -8,6 +8,7 @@ mod functions;
 mod mariadb;
 mod programs;
 mod redis;
+mod registry;
 mod sessions;
 mod sqlite;
 mod storages;

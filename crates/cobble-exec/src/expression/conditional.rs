@@ -7,8 +7,9 @@ use arrow::compute::{and_kleene, interleave, or_kleene, take};
 use arrow::datatypes::DataType;
 use cobble_types::Result;
 
-use super::{Compiled, Evaluated};
+use super::Compiled;
 use crate::batch::{batch_of, take_rows};
+use cobble_functions::Evaluated;
 
 /// The batch with only these rows.
 fn selected(batch: &RecordBatch, rows: &[u32]) -> Result<RecordBatch> {

@@ -1,93 +1,30 @@
 //! Expressions compiled for the columns of one operator. Every node works on whole arrays; a constant stays one value until
 //! an array is needed. CASE, AND, OR and COALESCE evaluate later parts only on the rows that reach them.
 
-mod arithmetic;
-mod arrays;
-mod bytes;
-mod calendar;
-mod cast;
 mod conditional;
-mod degrees;
-mod exact_math;
-mod functions;
 mod in_list;
-pub(crate) mod json;
-mod json_path;
-pub(crate) mod json_tree;
-mod like;
-mod number_template;
-mod numbers;
-mod pattern;
 mod script;
-mod text;
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow::array::*;
-use arrow::compute::kernels::cmp;
-use arrow::compute::{self, SortOptions, and_kleene, or_kleene};
-use arrow::datatypes::{DataType, Float32Type, Float64Type, IntervalMonthDayNano, IntervalMonthDayNanoType};
-use arrow::row::{RowConverter, SortField};
+use arrow::compute::{self, and_kleene, or_kleene};
+use arrow::datatypes::{DataType, IntervalMonthDayNanoType};
+use cobble_functions::operators::compare::compare;
+use cobble_functions::operators::concat::concat;
+use cobble_functions::operators::like::Segments;
+use cobble_functions::operators::subscript::subscript;
+use cobble_functions::operators::{arithmetic, cast};
+use cobble_functions::{Call, Evaluated, Function, Kernel};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::scan::{BatchPredicate, PredicateCompiler};
 use cobble_types::deep::level;
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 
 use self::in_list::ConstantSet;
-use self::like::Segments;
 
-pub(crate) use arithmetic::divide as arithmetic_divide;
-pub(crate) use pattern::{all_matches, split as split_by_pattern};
 pub use script::Script;
-
-/// The outcome for a batch: one value per row, or one for all.
-#[derive(Debug, Clone)]
-pub enum Evaluated {
-    Array(ArrayRef),
-    /// An array of one row.
-    Scalar(ArrayRef),
-}
-
-impl Evaluated {
-    pub fn into_array(self, rows: usize) -> Result<ArrayRef> {
-        match self {
-            Evaluated::Array(array) => Ok(array),
-            Evaluated::Scalar(one) if rows == 1 => Ok(one),
-            Evaluated::Scalar(one) => {
-                let places = UInt32Array::from(vec![0; rows]);
-                Ok(compute::take(one.as_ref(), &places, None)?)
-            }
-        }
-    }
-
-    fn array(&self) -> &ArrayRef {
-        match self {
-            Evaluated::Array(array) | Evaluated::Scalar(array) => array,
-        }
-    }
-
-    fn is_scalar(&self) -> bool {
-        matches!(self, Evaluated::Scalar(_))
-    }
-
-    /// The place in `array()` that holds the value for `row`.
-    fn place(&self, row: usize) -> usize {
-        if self.is_scalar() { 0 } else { row }
-    }
-
-    /// Wraps a kernel's output, which has one row when all inputs were constants.
-    fn like(array: ArrayRef, inputs: &[&Evaluated]) -> Evaluated {
-        if inputs.iter().all(|input| input.is_scalar()) { Evaluated::Scalar(array) } else { Evaluated::Array(array) }
-    }
-}
-
-impl Datum for Evaluated {
-    fn get(&self) -> (&dyn Array, bool) {
-        (self.array().as_ref(), self.is_scalar())
-    }
-}
 
 /// An expression ready to be evaluated on batches of one shape.
 #[derive(Debug)]
@@ -160,7 +97,10 @@ enum Node {
     },
     Coalesce(Vec<Compiled>),
     Call {
-        function: Function,
+        /// The function's name, for errors.
+        name: &'static str,
+        kernel: Kernel,
+        volatile: bool,
         arguments: Vec<Compiled>,
     },
     Script {
@@ -237,7 +177,14 @@ impl Places {
             }
             Expr::Call { function: Function::Coalesce, arguments, .. } => Node::Coalesce(self.compile_all(arguments)?),
             Expr::Call { function, arguments, .. } => {
-                Node::Call { function: *function, arguments: self.compile_all(arguments)? }
+                let found = function.overload(arguments.iter().map(Expr::sql_type));
+                let found = found.ok_or_else(|| Error::internal(format!("{expr} has no kernel")))?;
+                Node::Call {
+                    name: function.name(),
+                    kernel: found.overload.kernel,
+                    volatile: function.is_volatile(),
+                    arguments: self.compile_all(arguments)?,
+                }
             }
             Expr::Script { function, arguments } => {
                 Node::Script { script: Box::new(Script::read(function)?), arguments: self.compile_all(arguments)? }
@@ -385,15 +332,15 @@ impl Compiled {
             Node::Concat { left, right } => {
                 let (l, r) = (left.evaluate(batch)?, right.evaluate(batch)?);
                 let rows = if l.is_scalar() && r.is_scalar() { 1 } else { batch.num_rows() };
-                Evaluated::like(text::concat_pair(&l, &r, rows), &[&l, &r])
+                Evaluated::like(concat(&l, &r, rows), &[&l, &r])
             }
             Node::Script { script, arguments } => Evaluated::Array(script.call(arguments, batch)?),
-            Node::Call { function, arguments } => {
+            Node::Call { name, kernel, volatile, arguments } => {
                 let values = arguments.iter().map(|a| a.evaluate(batch)).collect::<Result<Vec<_>>>()?;
                 let all: Vec<&Evaluated> = values.iter().collect();
-                let constant = all.iter().all(|v| v.is_scalar()) && !function.is_volatile();
+                let constant = all.iter().all(|v| v.is_scalar()) && !volatile;
                 let rows = if constant { 1 } else { batch.num_rows() };
-                let array = functions::call(*function, &all, rows, &self.data_type)?;
+                let array = kernel(&Call { name, arguments: &all, rows, result: &self.data_type })?;
                 if constant { Evaluated::Scalar(array) } else { Evaluated::Array(array) }
             }
             Node::Field { operand, name } => {
@@ -419,103 +366,6 @@ impl Compiled {
 /// A constant list item stays a scalar to a kernel that takes arrays on the left.
 fn as_operand(item: ArrayRef, beside: &Evaluated) -> Evaluated {
     if beside.is_scalar() { Evaluated::Scalar(item) } else { Evaluated::Array(item) }
-}
-
-fn subscript(array: &Evaluated, index: &Evaluated, rows: usize) -> Result<ArrayRef> {
-    let lists = array.array().as_list::<i32>();
-    let index_values = index.array().as_primitive::<arrow::datatypes::Int64Type>();
-    let offsets = lists.value_offsets();
-    let places: UInt32Array = (0..rows)
-        .map(|row| {
-            let (list, at) = (array.place(row), index.place(row));
-            if lists.is_null(list) || index_values.is_null(at) {
-                return None;
-            }
-            let (start, end) = (i64::from(offsets[list]), i64::from(offsets[list + 1]));
-            let place = start.checked_add(index_values.value(at))?.checked_sub(1)?;
-            (index_values.value(at) >= 1 && place < end).then_some(place as u32)
-        })
-        .collect();
-    Ok(compute::take(lists.values().as_ref(), &places, None)?)
-}
-
-/// Minus zero as zero: SQL's numbers have one zero, and the comparison kernels order the two.
-pub(crate) fn one_zero(array: &ArrayRef) -> ArrayRef {
-    match array.data_type() {
-        DataType::Float64 => Arc::new(array.as_primitive::<Float64Type>().unary::<_, Float64Type>(|v| v + 0.0)),
-        DataType::Float32 => Arc::new(array.as_primitive::<Float32Type>().unary::<_, Float32Type>(|v| v + 0.0)),
-        _ => array.clone(),
-    }
-}
-
-/// An array whose values compare as SQL compares them: one zero, intervals by their length.
-pub(crate) fn comparable(array: &ArrayRef) -> ArrayRef {
-    match array.data_type() {
-        DataType::Interval(_) => {
-            let spans = array.as_primitive::<IntervalMonthDayNanoType>();
-            Arc::new(spans.unary::<_, IntervalMonthDayNanoType>(|span| {
-                let (day, length) = (86_400_000_000_000, interval_length(span));
-                let days = length.div_euclid(day).clamp(i32::MIN.into(), i32::MAX.into()) as i32;
-                IntervalMonthDayNano::new(0, days, length.rem_euclid(day) as i64)
-            }))
-        }
-        _ => one_zero(array),
-    }
-}
-
-/// Nanoseconds of an interval at 30 days to a month and 24 hours to a day.
-pub(crate) fn interval_length(v: IntervalMonthDayNano) -> i128 {
-    (i128::from(v.months) * 30 + i128::from(v.days)) * 86_400_000_000_000 + i128::from(v.nanoseconds)
-}
-
-/// Arrays and rows are compared part by part, by way of the row format; a null inside is greater than any value.
-fn compare_nested(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
-    let last = SortOptions { descending: false, nulls_first: false };
-    let field = SortField::new_with_options(left.array().data_type().clone(), last);
-    let converter = RowConverter::new(vec![field])?;
-    let (l, r) =
-        (converter.convert_columns(&[left.array().clone()])?, converter.convert_columns(&[right.array().clone()])?);
-    let rows = if left.is_scalar() { right.array().len() } else { left.array().len() };
-    Ok((0..rows)
-        .map(|row| {
-            let (i, j) = (left.place(row), right.place(row));
-            let (a, b) = (left.array().is_null(i), right.array().is_null(j));
-            let order = l.row(i).cmp(&r.row(j));
-            match op {
-                BinaryOp::IsDistinctFrom => Some(order.is_ne()),
-                BinaryOp::IsNotDistinctFrom => Some(order.is_eq()),
-                _ if a || b => None,
-                BinaryOp::Eq => Some(order.is_eq()),
-                BinaryOp::NotEq => Some(order.is_ne()),
-                BinaryOp::Lt => Some(order.is_lt()),
-                BinaryOp::LtEq => Some(order.is_le()),
-                BinaryOp::Gt => Some(order.is_gt()),
-                _ => Some(order.is_ge()),
-            }
-        })
-        .collect())
-}
-
-fn compare(op: BinaryOp, left: &Evaluated, right: &Evaluated) -> Result<BooleanArray> {
-    if matches!(left.array().data_type(), DataType::List(_) | DataType::Struct(_)) {
-        return compare_nested(op, left, right);
-    }
-    let normal = |side: &Evaluated| match side {
-        Evaluated::Array(array) => Evaluated::Array(comparable(array)),
-        Evaluated::Scalar(array) => Evaluated::Scalar(comparable(array)),
-    };
-    let (l, r) = (&normal(left), &normal(right));
-    Ok(match op {
-        BinaryOp::Eq => cmp::eq(l, r)?,
-        BinaryOp::NotEq => cmp::neq(l, r)?,
-        BinaryOp::Lt => cmp::lt(l, r)?,
-        BinaryOp::LtEq => cmp::lt_eq(l, r)?,
-        BinaryOp::Gt => cmp::gt(l, r)?,
-        BinaryOp::GtEq => cmp::gt_eq(l, r)?,
-        BinaryOp::IsDistinctFrom => cmp::distinct(l, r)?,
-        BinaryOp::IsNotDistinctFrom => cmp::not_distinct(l, r)?,
-        other => return Err(Error::internal(format!("{} is no comparison", other.symbol()))),
-    })
 }
 
 /// Several conditions that must all hold; cheap ones first. One that may fail is evaluated only on the rows that have

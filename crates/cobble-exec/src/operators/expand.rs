@@ -7,15 +7,16 @@ use arrow::array::*;
 use arrow::buffer::OffsetBuffer;
 use arrow::compute::{cast, take};
 use arrow::datatypes::*;
-use cobble_plan::table_function::TableFunction;
+use cobble_functions::TableFunction;
 use cobble_types::parse::add_interval;
 use cobble_types::{Code, Error, Result, json_text};
 use serde_json::Value as Json;
 
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
-use crate::expression::json::path_query;
-use crate::expression::{Compiled, all_matches, split_by_pattern};
+use crate::expression::Compiled;
 use crate::pipeline::{Step, StepFactory};
+use cobble_functions::scalar::json::path_query;
+use cobble_functions::scalar::pattern::{all_matches, split as split_by_pattern};
 
 /// A compiled call.
 pub struct Maker {

@@ -14,12 +14,13 @@ use async_trait::async_trait;
 use cobble_types::{Error, Result};
 
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, compacted, take_rows};
-use crate::expression::{Compiled, comparable};
+use crate::expression::Compiled;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::order::{BYTES_PER_ROW, sorted_places};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::{Spill, SpillPlace, Spilled};
+use cobble_functions::operators::compare::comparable;
 
 pub struct SortSpec {
     pub keys: SortKeys,

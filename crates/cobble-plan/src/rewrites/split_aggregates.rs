@@ -11,8 +11,8 @@ use super::{Context, Rewrite};
 use crate::aggregate::{AggregateCall, AggregateFunction};
 use crate::draw::count;
 use crate::expr::{BinaryOp, Column, Expr};
-use crate::function::Function;
 use crate::logical::{Join, JoinKind, LogicalPlan};
+use cobble_functions::Function;
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "split-aggregates",

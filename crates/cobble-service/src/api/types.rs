@@ -590,7 +590,10 @@ pub struct FunctionBody {
     pub name: String,
     pub arguments: String,
     pub result: Option<String>,
+    /// `scalar`, `aggregate`, `window`, `table`, or how a user wrote it.
     pub kind: String,
+    /// What it returns, in a sentence.
+    pub about: String,
 }
 
 impl From<SampleColumn> for SampleColumnBody {
@@ -601,7 +604,13 @@ impl From<SampleColumn> for SampleColumnBody {
 
 impl From<FunctionEntry> for FunctionBody {
     fn from(entry: FunctionEntry) -> Self {
-        FunctionBody { name: entry.name, arguments: entry.arguments, result: entry.result, kind: entry.kind }
+        FunctionBody {
+            name: entry.name.into(),
+            arguments: entry.arguments.into(),
+            result: entry.returns,
+            kind: entry.kind.word().to_owned(),
+            about: entry.about.into(),
+        }
     }
 }
 

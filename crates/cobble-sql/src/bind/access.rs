@@ -1,7 +1,7 @@
 //! What is reached inside a value: fields of rows, items and slices of arrays, members of JSON.
 
+use cobble_functions::Function;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
+use cobble_functions::Function;
 use cobble_plan::Ranking;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

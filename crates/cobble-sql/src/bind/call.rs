@@ -1,9 +1,9 @@
 //! Calls of functions that give one value: which function a name means, how its arguments are named, and what is a constant of
 //! the statement.
 
+use cobble_functions::Function;
 use cobble_plan::aggregate::AggregateFunction;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::{Ranking, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};
@@ -13,23 +13,6 @@ use super::types::sql_type;
 use super::{Binder, folded, position_of};
 use crate::coerce::{binary, coerce, settle, unify};
 use crate::function;
-
-/// The names of parameters, for calls such as `make_interval(days => 3)`, in the order of the arguments.
-const PARAMETERS: &[(&str, &[&str])] = &[
-    ("make_date", &["year", "month", "day"]),
-    ("make_time", &["hour", "min", "sec"]),
-    ("make_timestamp", &["year", "month", "mday", "hour", "min", "sec"]),
-    ("make_timestamptz", &["year", "month", "mday", "hour", "min", "sec", "timezone"]),
-    ("make_interval", &["years", "months", "weeks", "days", "hours", "mins", "secs"]),
-    ("jsonb_set", &["jsonb_in", "path", "replacement", "create_if_missing"]),
-    ("jsonb_set_lax", &["jsonb_in", "path", "replacement", "create_if_missing", "null_value_treatment"]),
-    ("jsonb_insert", &["jsonb_in", "path", "replacement", "insert_after"]),
-    ("jsonb_path_exists", &["target", "path", "vars", "silent"]),
-    ("jsonb_path_match", &["target", "path", "vars", "silent"]),
-    ("jsonb_path_query", &["target", "path", "vars", "silent"]),
-    ("jsonb_path_query_array", &["target", "path", "vars", "silent"]),
-    ("jsonb_path_query_first", &["target", "path", "vars", "silent"]),
-];
 
 /// What other dialects call a function, and what it is called here.
 const ELSEWHERE: &[(&str, &str)] = &[
@@ -119,7 +102,7 @@ fn called_here(name: &str) -> Option<Error> {
 
 impl<'a> Binder<'a> {
     fn is_known(&self, function: &str) -> bool {
-        self.context.functions.contains_key(function) || Function::by_name(function).is_some()
+        self.context.functions.contains_key(function) || Function::callable(function).is_some()
     }
 
     pub(super) fn call(&mut self, call: &'a ast::Function, scope: &Scope) -> Result<Expr> {
@@ -188,7 +171,7 @@ impl<'a> Binder<'a> {
         if let ast::FunctionArguments::List(written) = &call.args
             && let Some(clause) = written.clauses.first()
         {
-            return match (Function::by_name(&name), clause) {
+            return match (Function::callable(&name), clause) {
                 (Some(Function::JsonValue), ast::FunctionArgumentClause::JsonReturningClause(returning)) => {
                     match function::call(Function::JsonValue, arguments)? {
                         Expr::Call { function, arguments, .. } => {
@@ -362,7 +345,10 @@ impl<'a> Binder<'a> {
         let parameters: Vec<String> = match context.functions.get(name) {
             Some(known) => known.function.parameters.iter().map(|(name, _)| name.clone()).collect(),
             None => {
-                let known = PARAMETERS.iter().find(|(function, _)| *function == name).map_or(&[][..], |(_, all)| *all);
+                let known = Function::callable(name).map_or(&[][..], |function| function.entry().parameters);
+                // The same parameters as those of the function that gives all as one array.
+                let known =
+                    if name == "jsonb_path_query" { Function::JsonPathQueryArray.entry().parameters } else { known };
                 known.iter().map(|parameter| (*parameter).to_owned()).collect()
             }
         };
@@ -469,13 +455,12 @@ impl<'a> Binder<'a> {
             ("position", 2) => arguments.reverse(),
             _ => {}
         }
-        let Some(function) = Function::by_name(name) else {
+        let Some(function) = Function::callable(name) else {
             if let Some(error) = called_here(name) {
                 return Err(error);
             }
-            let known = Function::ALL.iter().map(|f| f.name()).chain(context.functions.keys().map(String::as_str));
-            let all: Vec<&str> =
-                known.chain(AggregateFunction::ALL.iter().map(|f| f.name())).chain(["now", "nullif", "mod"]).collect();
+            let mut all: Vec<&str> = cobble_functions::known_names().collect();
+            all.extend(context.functions.keys().map(String::as_str));
             return Err(Error::unknown("function", name, all));
         };
         let bound = function::call(function, arguments)?;

@@ -1,7 +1,7 @@
 //! Binding of scalar expressions.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_types::deep::DEEPEST;
 use cobble_types::zone::session_zone;
 use cobble_types::{Code, Error, Position, Result, RowField, SqlType, Value};

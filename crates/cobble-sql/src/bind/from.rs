@@ -1,8 +1,8 @@
 //! Binding of FROM: tables, subqueries, CTEs and the joins between them.
 
+use cobble_functions::Function;
 use cobble_plan::TableFunction;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Scan};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{self, Spanned};

@@ -1,9 +1,9 @@
 //! `JSON_TABLE` (SQL:2016 part 2, 7.11): the rows that a path finds in a document, with columns read from each of them.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::LogicalPlan;
-use cobble_plan::table_function::{RowMaker, TableFunction};
+use cobble_plan::{RowMaker, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

@@ -1,7 +1,7 @@
 //! Constants as they are written: numbers, texts, intervals with their units.
 
+use cobble_functions::Function;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

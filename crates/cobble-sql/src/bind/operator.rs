@@ -1,8 +1,8 @@
 //! Operators: those that are expressions, those that are functions with a sign for a name, comparisons of rows and with the items
 //! of an array.
 
+use cobble_functions::{Function, wider_type};
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::{Function, wider_type};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

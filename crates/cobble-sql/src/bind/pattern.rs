@@ -1,7 +1,7 @@
 //! LIKE, SIMILAR TO and regular expressions, alone and with ANY and ALL.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 

@@ -1,8 +1,8 @@
 //! Binding of whole queries: WITH, set operations, VALUES, and ORDER BY and LIMIT around them.
 
+use cobble_functions::{Function, united_type};
 use cobble_plan::Ranking;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::{Function, united_type};
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
 use cobble_types::deep::DEEPEST;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};

@@ -193,6 +193,6 @@ fn misplaced_in_factor(factor: &ast::TableFactor, name: &str, reads: &mut usize)
 }
 
 fn assignable(given: &SqlType, wanted: &SqlType) -> bool {
-    cobble_plan::function::wider_type(given, wanted).as_ref() == Some(wanted)
+    cobble_functions::wider_type(given, wanted).as_ref() == Some(wanted)
         || matches!((given, wanted), (SqlType::Numeric { .. }, SqlType::Numeric { .. }))
 }

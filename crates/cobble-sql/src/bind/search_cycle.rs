@@ -1,8 +1,8 @@
 //! What SEARCH and CYCLE compute: columns that each row of a recursion carries beside its own. Where the clauses stand, and how the
 //! step comes to give what it has read of them, is in `crate::reworded::search_cycle`.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::LogicalPlan;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 

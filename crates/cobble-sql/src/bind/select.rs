@@ -3,8 +3,8 @@
 
 use std::collections::BTreeSet;
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::{LogicalPlan, SortKey};
 use cobble_plan::{Ranking, RowMaker};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};

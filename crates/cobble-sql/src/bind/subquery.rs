@@ -1,8 +1,8 @@
 //! Subqueries in expressions and conditions. Each becomes a join: EXISTS and IN among the conditions of WHERE as semi and
 //! anti joins, anywhere else as a join that adds a truth value or the one value that was found.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{BinaryOp, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, Mark};
 use cobble_plan::{AggregateCall, AggregateFunction};
 use cobble_types::{Code, Error, Result, SqlType};

@@ -1,9 +1,9 @@
 //! Functions that make rows, in FROM and in the list of a SELECT.
 
+use cobble_functions::Function;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::function::Function;
 use cobble_plan::logical::LogicalPlan;
-use cobble_plan::table_function::{RowMaker, TableFunction};
+use cobble_plan::{RowMaker, TableFunction};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast;
 
@@ -57,7 +57,7 @@ impl<'a> Binder<'a> {
                 }
             }
             // Any function may stand in FROM: it makes one row.
-            if Function::by_name(name).is_some() || self.context.functions.contains_key(name) {
+            if Function::callable(name).is_some() || self.context.functions.contains_key(name) {
                 return self.one_row_of(call, ordinality, before);
             }
             let known =

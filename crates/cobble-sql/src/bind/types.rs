@@ -1,7 +1,7 @@
 //! Type names as written to SQL types.
 
+use cobble_functions::Function;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use sqlparser::ast::{ArrayElemTypeDef, CharacterLength, DataType, ExactNumberInfo, Ident, ObjectName, TimezoneInfo};
 

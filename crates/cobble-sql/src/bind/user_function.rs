@@ -4,8 +4,8 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use cobble_functions::wider_type;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::wider_type;
 use cobble_plan::{FunctionLanguage, UserFunction};
 use cobble_types::{Code, ColumnId, Error, Result, SqlType};
 use sqlparser::ast;

@@ -1,7 +1,7 @@
 //! `VARIADIC array`: the items of an array as the last arguments of a function that takes any number of them (PostgreSQL manual 38.5.6).
 
+use cobble_functions::Function;
 use cobble_plan::expr::Expr;
-use cobble_plan::function::Function;
 use cobble_types::{Code, Error, Result, SqlType};
 use sqlparser::ast;
 

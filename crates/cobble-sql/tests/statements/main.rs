@@ -1,7 +1,6 @@
 //! Statements bound, rewritten and planned over tables that exist on paper only.
 
 mod binding;
-mod functions;
 mod planning;
 mod rewriting;
 mod support;

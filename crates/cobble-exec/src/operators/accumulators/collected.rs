@@ -13,8 +13,8 @@ use cobble_types::{Code, Error, Result, SqlType};
 
 use super::Accumulator;
 use crate::batch::column_bytes;
-use crate::expression::json_tree::Tree;
-use crate::expression::one_zero;
+use cobble_functions::operators::compare::one_zero;
+use cobble_functions::scalar::json_tree::Tree;
 
 pub struct Collected {
     function: AggregateFunction,

@@ -10,7 +10,7 @@ use cobble_plan::aggregate::AggregateFunction;
 use cobble_types::{Error, Result};
 
 use super::{Accumulator, Rule, slots, taken};
-use crate::expression::interval_length;
+use cobble_functions::operators::compare::interval_length;
 
 pub fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulator>> {
     macro_rules! primitive {

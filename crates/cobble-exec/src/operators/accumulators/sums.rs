@@ -7,7 +7,7 @@ use arrow::datatypes::*;
 use cobble_types::{Result, SqlType};
 
 use super::{Accumulator, Rule, taken, too_large, whole, wide};
-use crate::expression::arithmetic_divide;
+use cobble_functions::operators::arithmetic::divide as arithmetic_divide;
 
 #[derive(Default)]
 pub struct Count {

@@ -13,9 +13,10 @@ use cobble_plan::key_pass::{KeyPass, LearnedKeys, MOST_LISTED};
 use cobble_plan::scan::BatchPredicate;
 use cobble_types::{Result, Value};
 
-use crate::expression::{Compiled, comparable};
+use crate::expression::Compiled;
 use crate::groups::GroupIndex;
 use crate::keys::KeyEncoder;
+use cobble_functions::operators::compare::comparable;
 
 /// Set when the build side is complete; stays empty when nothing useful was learned.
 pub type KeySlot = Arc<OnceLock<LearnedKeys>>;

@@ -27,11 +27,12 @@ pub use rest::Rest;
 use self::ranges::Ranges;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::bytes_of;
-use crate::expression::{Compiled, Conjunction, comparable};
+use crate::expression::{Compiled, Conjunction};
 use crate::keys::{EncodedKeys, KeyEncoder};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::spill::SpillPlace;
+use cobble_functions::operators::compare::comparable;
 
 const NONE: u32 = u32::MAX;
 

@@ -10,7 +10,8 @@ use arrow::row::{Row, RowConverter, Rows, SortField};
 use cobble_plan::expr::BinaryOp;
 use cobble_types::Result;
 
-use crate::expression::{Compiled, comparable};
+use crate::expression::Compiled;
+use cobble_functions::operators::compare::comparable;
 
 /// A value of the build side with its bounds from the probe side.
 pub struct RangeKey {

@@ -7,12 +7,12 @@ use arrow::array::*;
 use arrow::compute::kernels::numeric;
 use arrow::datatypes::*;
 use arrow::error::ArrowError;
-use cobble_plan::expr::BinaryOp;
 use cobble_types::{Code, Error, Result};
 
-use super::Evaluated;
+use super::BinaryOp;
+use crate::Evaluated;
 
-pub(super) fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result: &DataType) -> Result<ArrayRef> {
+pub fn compute(op: BinaryOp, left: &Evaluated, right: &Evaluated, result: &DataType) -> Result<ArrayRef> {
     match (left.array().data_type(), right.array().data_type()) {
         (DataType::Decimal128(_, s), DataType::Decimal128(_, t)) => decimal(op, left, right, (*s, *t), result),
         (DataType::Float32 | DataType::Float64, _) => float(op, left, right),
@@ -148,7 +148,7 @@ where
 }
 
 /// Intervals with the other sign in each part.
-pub(super) fn negated(spans: &IntervalMonthDayNanoArray) -> Result<ArrayRef> {
+pub fn negated(spans: &IntervalMonthDayNanoArray) -> Result<ArrayRef> {
     let too_small = || Error::new(Code::TimeOutOfRange, "an interval is out of the range of its type");
     let mut out = IntervalMonthDayNanoBuilder::with_capacity(spans.len());
     for span in spans {
@@ -238,7 +238,7 @@ fn no_zero_divisor(left: &Evaluated, right: &Evaluated) -> Result<()> {
 }
 
 /// `a · 10^shift / b`, rounded half away from zero, through 256 bits when 128 are too few.
-pub(crate) fn divide(a: i128, shift: u32, b: i128) -> Option<i128> {
+pub fn divide(a: i128, shift: u32, b: i128) -> Option<i128> {
     if let Some(scaled) = 10i128.checked_pow(shift).and_then(|power| a.checked_mul(power)) {
         let (quotient, rest) = (scaled / b, scaled % b);
         let away = rest.unsigned_abs() >= b.unsigned_abs().div_ceil(2) && rest != 0;

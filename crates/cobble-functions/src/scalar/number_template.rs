@@ -3,7 +3,7 @@
 use cobble_types::parse::{parse_decimal, rescale_decimal};
 use cobble_types::{Code, Error, Result, write_decimal};
 
-use super::calendar::ordinal_ending;
+use super::time_template::ordinal_ending;
 
 /// Digits that a template may have.
 const MOST_DIGITS: usize = 1000;

@@ -1,13 +1,11 @@
 //! Roots, powers and logarithms of exact numbers, to more digits than a double has: in pairs of doubles whose sum is the value
 //! (Dekker, "A Floating-Point Technique for Extending the Available Precision", 1971), about 31 decimal digits.
 
-use arrow::array::{Array, ArrayRef, AsArray, Decimal128Builder};
-use arrow::datatypes::{DataType, Decimal128Type};
-use cobble_plan::function::Function;
+use arrow::array::ArrayRef;
+use arrow::datatypes::DataType;
 use cobble_types::{Code, Error, Result};
-use std::sync::Arc;
 
-use super::Evaluated;
+use crate::Call;
 
 #[derive(Debug, Clone, Copy)]
 struct Pair(f64, f64);
@@ -164,76 +162,83 @@ fn exact_power(base: i128, base_scale: i8, exponent: i128, exponent_scale: i8, s
     }
 }
 
-pub(super) fn call(function: Function, arguments: &[&Evaluated], rows: usize, result: &DataType) -> Result<ArrayRef> {
-    let DataType::Decimal128(precision, scale) = *result else {
+fn refused(code: Code, what: &str) -> Error {
+    Error::new(code, what)
+}
+
+/// Each row's result from the arguments' unscaled values, in the digits of the result.
+fn computed(call: &Call, f: impl Fn(&[i128], i8) -> Result<Option<i128>>) -> Result<ArrayRef> {
+    let DataType::Decimal128(precision, scale) = *call.result else {
         return Err(Error::internal("exact numbers with another result"));
     };
-    let scale_of = |i: usize| match arguments[i].array().data_type() {
-        DataType::Decimal128(_, scale) => *scale,
-        _ => 0,
-    };
-    let value = |i: usize, row: usize| {
-        let array = arguments[i].array().as_primitive::<Decimal128Type>();
-        let place = arguments[i].place(row);
-        (!array.is_null(place)).then(|| array.value(place))
-    };
-    let refused = |code: Code, what: &str| Err(Error::new(code, what));
+    let values: Vec<_> = (0..call.count()).map(|i| call.decimals(i)).collect();
     let limit = 10i128.pow(u32::from(precision));
-    let mut out = Decimal128Builder::with_capacity(rows);
-    for row in 0..rows {
-        let Some(first) = value(0, row) else {
-            out.append_null();
-            continue;
+    call.make_decimals(|row| {
+        let Some(arguments) = values.iter().map(|own| own.get(row)).collect::<Option<Vec<i128>>>() else {
+            return Ok(None);
         };
-        let x = Pair::decimal(first, scale_of(0));
-        let found = match function {
-            Function::Sqrt if first < 0 => return refused(Code::InvalidPower, "the square root of a negative number"),
-            Function::Sqrt => x.sqrt().to_decimal(scale),
-            Function::Ln | Function::Log if first <= 0 => {
-                return refused(Code::InvalidLogarithm, "the logarithm of a number that is not positive");
-            }
-            Function::Ln => x.ln().to_decimal(scale),
-            Function::Log if arguments.len() == 1 => x.ln().over(LN_10).to_decimal(scale),
-            Function::Exp if x.0 < -700.0 => Some(0),
-            Function::Exp => x.exp().to_decimal(scale),
-            _ => {
-                let Some(second) = value(1, row) else {
-                    out.append_null();
-                    continue;
-                };
-                let y = Pair::decimal(second, scale_of(1));
-                if function == Function::Log {
-                    if second <= 0 {
-                        return refused(Code::InvalidLogarithm, "the logarithm of a number that is not positive");
-                    }
-                    if first == 10i128.pow(u32::from(scale_of(0).unsigned_abs())) {
-                        return refused(Code::DivisionByZero, "division by zero");
-                    }
-                    y.ln().over(x.ln()).to_decimal(scale)
-                } else {
-                    if first == 0 && second < 0 {
-                        return refused(Code::InvalidPower, "zero to a negative power is undefined");
-                    }
-                    if first < 0 && (y.0 + y.1).fract() != 0.0 {
-                        return refused(
-                            Code::InvalidPower,
-                            "a negative number to a power that is not whole is not real",
-                        );
-                    }
-                    exact_power(first, scale_of(0), second, scale_of(1), scale).or_else(|| x.power(y).to_decimal(scale))
-                }
-            }
-        };
-        let found = found.filter(|v| -limit < *v && *v < limit);
-        out.append_value(found.ok_or_else(|| {
-            Error::new(
-                Code::Overflow,
-                format!("{}() is out of the range of numeric({precision},{scale})", function.name()),
-            )
-            .hint("cast the argument to double precision")
-        })?);
+        let found = f(&arguments, scale)?.filter(|v| -limit < *v && *v < limit);
+        found.map(Some).ok_or_else(|| {
+            let what = format!("{}() is out of the range of numeric({precision},{scale})", call.name);
+            Error::new(Code::Overflow, what).hint("cast the argument to double precision")
+        })
+    })
+}
+
+pub(super) fn sqrt(call: &Call) -> Result<ArrayRef> {
+    computed(call, |arguments, scale| match arguments[0] {
+        negative if negative < 0 => Err(refused(Code::InvalidPower, "the square root of a negative number")),
+        value => Ok(Pair::decimal(value, call.scale(0)).sqrt().to_decimal(scale)),
+    })
+}
+
+pub(super) fn exp(call: &Call) -> Result<ArrayRef> {
+    computed(call, |arguments, scale| {
+        let x = Pair::decimal(arguments[0], call.scale(0));
+        Ok(if x.0 < -700.0 { Some(0) } else { x.exp().to_decimal(scale) })
+    })
+}
+
+/// A number whose logarithm is taken.
+fn positive(value: i128, scale: i8) -> Result<Pair> {
+    match value > 0 {
+        true => Ok(Pair::decimal(value, scale)),
+        false => Err(refused(Code::InvalidLogarithm, "the logarithm of a number that is not positive")),
     }
-    Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
+}
+
+pub(super) fn ln(call: &Call) -> Result<ArrayRef> {
+    computed(call, |arguments, scale| Ok(positive(arguments[0], call.scale(0))?.ln().to_decimal(scale)))
+}
+
+pub(super) fn log10(call: &Call) -> Result<ArrayRef> {
+    computed(call, |arguments, scale| Ok(positive(arguments[0], call.scale(0))?.ln().over(LN_10).to_decimal(scale)))
+}
+
+/// To a base, which comes first.
+pub(super) fn log(call: &Call) -> Result<ArrayRef> {
+    computed(call, |arguments, scale| {
+        let (base, value) = (positive(arguments[0], call.scale(0))?, positive(arguments[1], call.scale(1))?);
+        if arguments[0] == 10i128.pow(u32::from(call.scale(0).unsigned_abs())) {
+            return Err(refused(Code::DivisionByZero, "division by zero"));
+        }
+        Ok(value.ln().over(base.ln()).to_decimal(scale))
+    })
+}
+
+pub(super) fn power(call: &Call) -> Result<ArrayRef> {
+    let (base_scale, exponent_scale) = (call.scale(0), call.scale(1));
+    computed(call, |arguments, scale| {
+        let (base, exponent) = (arguments[0], arguments[1]);
+        let (x, y) = (Pair::decimal(base, base_scale), Pair::decimal(exponent, exponent_scale));
+        if base == 0 && exponent < 0 {
+            return Err(refused(Code::InvalidPower, "zero to a negative power is undefined"));
+        }
+        if base < 0 && (y.0 + y.1).fract() != 0.0 {
+            return Err(refused(Code::InvalidPower, "a negative number to a power that is not whole is not real"));
+        }
+        Ok(exact_power(base, base_scale, exponent, exponent_scale, scale).or_else(|| x.power(y).to_decimal(scale)))
+    })
 }
 
 #[cfg(test)]

@@ -14,7 +14,7 @@ use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
 const DAY: i64 = 86_400_000_000;
 
-pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<ArrayRef> {
+pub fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<ArrayRef> {
     use SqlType as T;
     if array.data_type() == &to.to_arrow() && from != &T::Text {
         return Ok(array.clone());
@@ -29,7 +29,7 @@ pub(super) fn cast(array: &ArrayRef, from: &SqlType, to: &SqlType) -> Result<Arr
             Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
         (T::Text, T::Json) => {
-            let texts = array.as_string_view().iter().map(|text| text.map(super::json::canonical).transpose());
+            let texts = array.as_string_view().iter().map(|text| text.map(crate::scalar::json::canonical).transpose());
             Ok(Arc::new(texts.collect::<Result<StringViewArray>>()?))
         }
         (T::Interval, T::Time) => {
@@ -235,9 +235,9 @@ fn from_text(array: &ArrayRef, to: &SqlType) -> Result<ArrayRef> {
 /// A scalar of JSON as a text that reads as the type: true and false as truth values, numbers as numbers, rounded where they are wanted
 /// whole (PostgreSQL manual 8.14).
 fn scalar_text(text: &str, to: &SqlType) -> Result<String> {
-    let document = super::json::parse(text)?;
+    let document = crate::scalar::json::parse(text)?;
     let refused = || {
-        let kind = super::json::type_name(&document);
+        let kind = crate::scalar::json::type_name(&document);
         Error::new(Code::InvalidValue, format!("a JSON {kind} cannot be cast to {to}"))
     };
     match &document {

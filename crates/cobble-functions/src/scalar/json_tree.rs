@@ -10,7 +10,7 @@ use serde_json::value::RawValue;
 
 /// A document. Members of objects stand by the length of their names, then by bytes, one of each name.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) enum Tree {
+pub enum Tree {
     Null,
     Boolean(bool),
     /// Digits as they are written.
@@ -384,7 +384,7 @@ impl Tree {
 
 /// How a value is put into a document.
 #[derive(Debug, Clone, Copy)]
-pub(crate) enum Put {
+pub enum Put {
     /// Replaces what is there; what is not there is made when `create` is set.
     Set {
         create: bool,
