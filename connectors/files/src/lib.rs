@@ -16,14 +16,14 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    ConnectionDefinition, Connector, Discovery, Forms, Looking, NewRows, TableChange, TableDefinition, TableEntry,
-    TableWriter, TestStep,
+    ConnectionDefinition, Connector, Discovery, Forms, Looking, TableChange, TableDefinition, TableEntry, TestStep,
 };
 use cobble_format::{Dialect, Footer, Format, Inferred, Layout, OpenFile, column, settled};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Offer, Source};
 use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};

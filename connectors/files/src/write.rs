@@ -9,9 +9,10 @@ use std::sync::Arc;
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
-use cobble_connect::{NewRows, TableChange, TableWriter, Written};
+use async_trait::async_trait;
+use cobble_connect::TableChange;
 use cobble_format::{FileWriter, Format};
-use cobble_plan::scan::Acceptance;
+use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
@@ -66,7 +67,9 @@ pub struct FolderWriter {
     columns: Vec<(String, SqlType)>,
     file_name: String,
     open: BTreeMap<Vec<String>, OpenFile>,
-    rows: u64,
+    outcome: Outcome,
+    /// Files that are complete, with their folders below the table's.
+    complete: Vec<(Vec<String>, PathBuf)>,
     /// Files that stand in their place already.
     moved: Vec<PathBuf>,
     finished: bool,
@@ -155,7 +158,8 @@ impl FolderWriter {
             columns,
             file_name,
             open: BTreeMap::new(),
-            rows: 0,
+            outcome: Outcome::default(),
+            complete: Vec::new(),
             moved: Vec::new(),
             finished: false,
         })
@@ -264,26 +268,30 @@ impl FolderWriter {
         file.writer.write(&batch).map_err(|e| self.unwritten(&path, &e))
     }
 
-    /// Ends every file and moves what was written to its place.
-    fn complete(&mut self) -> Result<Written> {
+    /// Ends every file.
+    fn close(&mut self) -> Result<()> {
         if self.open.is_empty() && self.create && self.keys.is_empty() {
             // A table without rows still has its columns.
             self.file(&[])?;
         }
-        let (mut files, mut bytes) = (Vec::new(), 0);
         for (folders, OpenFile { path, writer }) in std::mem::take(&mut self.open) {
             let ended = writer.finish().map_err(|e| self.unwritten(&path, &e))?;
             ended.sync_all().map_err(|e| self.failed(&path, &e))?;
-            bytes += ended.metadata().map_err(|e| self.failed(&path, &e))?.len();
-            files.push((folders, path));
+            self.outcome.bytes += ended.metadata().map_err(|e| self.failed(&path, &e))?.len();
+            self.complete.push((folders, path));
         }
-        let written = Written { rows: self.rows, files: files.len() as u64, bytes };
+        self.outcome.files = self.complete.len() as u64;
+        Ok(())
+    }
+
+    /// Moves what was written to its place.
+    fn publish(&mut self) -> Result<()> {
         if self.create {
             // One move shows all of it.
             let place = self.place.clone();
             fs::rename(&self.unfinished, &place).map_err(|e| self.failed(&place, &e))?;
         } else {
-            for (folders, path) in files {
+            for (folders, path) in std::mem::take(&mut self.complete) {
                 let folder = folders.iter().fold(self.place.clone(), |path, name| path.join(name));
                 fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
                 let target = folder.join(&self.file_name);
@@ -292,13 +300,13 @@ impl FolderWriter {
             }
         }
         self.finished = true;
-        Ok(written)
+        Ok(())
     }
 }
 
 impl TableWriter for FolderWriter {
     fn write(&mut self, batch: &RecordBatch) -> Result<()> {
-        self.rows += batch.num_rows() as u64;
+        self.outcome.rows += batch.num_rows() as u64;
         if self.keys.is_empty() {
             let columns = self.values.iter().map(|place| batch.column(*place).clone()).collect();
             return self.put(&[], columns, batch.num_rows());
@@ -316,8 +324,21 @@ impl TableWriter for FolderWriter {
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>, _: Acceptance<'_>) -> Result<Written> {
-        self.complete()
+    fn prepare(mut self: Box<Self>) -> Result<Box<dyn Prepared>> {
+        self.close()?;
+        Ok(self)
+    }
+}
+
+#[async_trait]
+impl Prepared for FolderWriter {
+    fn outcome(&mut self) -> Outcome {
+        std::mem::take(&mut self.outcome)
+    }
+
+    async fn commit(mut self: Box<Self>) -> Result<()> {
+        let moved = tokio::task::spawn_blocking(move || self.publish());
+        moved.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
     }
 }
 

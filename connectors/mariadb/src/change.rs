@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use cobble_plan::scan::{Acceptance, Changed};
+use cobble_plan::sink::{Outcome, Prepared};
 use cobble_types::{Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params};
@@ -10,8 +10,8 @@ use tokio_util::sync::CancellationToken;
 
 use super::dialect::MariaDialect;
 use super::scan::bound;
+use super::write::Transaction;
 use super::{Server, errors};
-use cobble_connect_sql::change::unknown_outcome;
 use cobble_connect_sql::{ChangeStatement, Dialect, Sql};
 
 fn parameters(sql: &Sql) -> Params {
@@ -21,12 +21,7 @@ fn parameters(sql: &Sql) -> Params {
     }
 }
 
-async fn changed(
-    server: &Server,
-    client: &mut Conn,
-    change: &ChangeStatement,
-    accept: Acceptance<'_>,
-) -> Result<Changed> {
+async fn changed(server: &Server, client: &mut Conn, change: &ChangeStatement) -> Result<Outcome> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
     // As the standard has it, `SET a = b, b = a` exchanges the two.
     let mode = "SET SESSION sql_mode = concat(@@SESSION.sql_mode, ',SIMULTANEOUS_ASSIGNMENT')";
@@ -42,38 +37,26 @@ async fn changed(
         None => None,
     };
     client.exec_drop(change.sql.numbered(&MariaDialect), parameters(&change.sql)).await.map_err(failed)?;
-    let done = Changed { rows: client.affected_rows(), ..Changed::default() };
-    change.check(&server.connection, found.unwrap_or(0), &done, accept)?;
-    Ok(done)
+    let rows = client.affected_rows();
+    change.check(&server.connection, found.unwrap_or(0), rows)?;
+    Ok(Outcome { rows, ..Outcome::default() })
 }
 
-pub async fn run(
+pub async fn prepare(
     server: &Arc<Server>,
     change: &ChangeStatement,
-    accept: Acceptance<'_>,
     cancel: &CancellationToken,
-) -> Result<Changed> {
-    let mut client = server.client().await?;
+) -> Result<Box<dyn Prepared>> {
+    let mut transaction = Transaction::new(server, server.client().await?, "COMMIT".to_owned(), None);
+    let client = transaction.client()?;
     let number = client.id();
     let outcome = tokio::select! {
-        done = server.patience.wait(changed(server, &mut client, change, accept)) => done,
+        done = server.patience.wait(changed(server, client, change)) => done?,
         () = cancel.cancelled() => {
             server.end_statement(number).await;
-            Err(Error::cancelled())
+            return Err(Error::cancelled());
         }
     };
-    let outcome = match outcome {
-        Ok(done) => {
-            let commit = async { client.query_drop("COMMIT").await.map_err(|e| errors::error(server, &e)) };
-            let lost = |e: Error| match e.code {
-                cobble_types::Code::SourceUnreachable | cobble_types::Code::SourceTimeout => unknown_outcome(e),
-                _ => e,
-            };
-            server.patience.wait(commit).await.map_err(lost).map(|()| done)
-        }
-        failed => failed,
-    };
-    // The session's modes are no others': it is not one for the pool any more. What it has not committed goes with it.
-    tokio::spawn(client.disconnect());
-    outcome
+    transaction.outcome = outcome;
+    Ok(Box::new(transaction))
 }

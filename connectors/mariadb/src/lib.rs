@@ -20,7 +20,8 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::TableKind;
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{Acceptance, Changed, GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::sink::{NewRows, Prepared, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
@@ -28,7 +29,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use self::dialect::MariaDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting, tls_settings};
-use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
 use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
 use cobble_network::Tls;
@@ -268,6 +269,10 @@ impl Connector for MariaConnector {
         cobble_connect_sql::scan(spec, |_| self.server.clone())
     }
 
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        cobble_connect_sql::change(spec, change, |_| self.server.clone())
+    }
+
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Ok(Box::new(write::RowWriter::new(&self.server, rows).await?))
     }
@@ -376,9 +381,8 @@ impl Database for Server {
     async fn change(
         self: Arc<Self>,
         change: &ChangeStatement,
-        accept: Acceptance<'_>,
         cancel: &CancellationToken,
-    ) -> Result<Changed> {
-        change::run(&self, change, accept, cancel).await
+    ) -> Result<Box<dyn Prepared>> {
+        change::prepare(&self, change, cancel).await
     }
 }

@@ -5,7 +5,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow::array::{AsArray, RecordBatch};
-use cobble_plan::scan::Acceptance;
+use async_trait::async_trait;
+use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_types::{Code, Error, Result, SqlType};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params, Row, Value};
@@ -13,8 +14,9 @@ use tokio::runtime::Handle;
 
 use super::dialect::MariaDialect;
 use super::{Server, errors, scan};
-use cobble_connect::{NewRows, TableChange, TableWriter, Written};
+use cobble_connect::TableChange;
 use cobble_connect_sql::cells::CellColumn;
+use cobble_connect_sql::change::unknown_outcome;
 use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{Dialect, write};
 
@@ -24,16 +26,13 @@ const MOST_ROWS: usize = 1000;
 
 pub struct RowWriter {
     server: Arc<Server>,
-    client: Option<Conn>,
-    /// Where rows go, and the name that this gets in the end.
+    transaction: Transaction,
+    /// Where rows go.
     place: String,
-    renamed: Option<String>,
     columns: Vec<(String, SqlType)>,
     /// What follows the values, and what has come back for it.
     after: String,
     returned: Option<Returned>,
-    written: Written,
-    runtime: Handle,
 }
 
 fn type_name(sql_type: &SqlType) -> Option<String> {
@@ -74,7 +73,7 @@ impl RowWriter {
             .map_err(failed)?;
         client.query_drop("SET SESSION TRANSACTION READ WRITE").await.map_err(failed)?;
         let place = named(&rows.table);
-        let (place, renamed) = match (found, rows.create) {
+        let (place, last, undo) = match (found, rows.create) {
             (Some(_), true) => {
                 let what = format!("connection {}: there is a table {place} already", server.connection);
                 return Err(Error::new(Code::AlreadyExists, what).hint("INSERT INTO adds rows to it"));
@@ -91,7 +90,7 @@ impl RowWriter {
                     return Err(Error::new(Code::Unsupported, what).hint("keep it with InnoDB"));
                 }
                 client.query_drop("START TRANSACTION READ WRITE").await.map_err(failed)?;
-                (place, None)
+                (place, "COMMIT".to_owned(), None)
             }
             (None, true) => {
                 static NUMBER: AtomicU64 = AtomicU64::new(0);
@@ -100,19 +99,18 @@ impl RowWriter {
                 let unfinished = named(&format!("_unfinished_{short}_{mark}"));
                 let make = write::create(&server.connection, dialect, &unfinished, &rows, type_name)?;
                 client.query_drop(format!("{make} ENGINE = InnoDB")).await.map_err(failed)?;
-                (unfinished, Some(place))
+                let last = format!("RENAME TABLE {unfinished} TO {place}");
+                let undo = format!("DROP TABLE IF EXISTS {unfinished}");
+                (unfinished, last, Some(undo))
             }
         };
         Ok(RowWriter {
             server: server.clone(),
-            client: Some(client),
+            transaction: Transaction::new(server, client, last, undo),
             place,
-            renamed,
             after: write::returning(&rows),
             returned: rows.returned.as_ref().map(|added| Returned::new(&added.columns)),
             columns: rows.columns,
-            written: Written::default(),
-            runtime: Handle::current(),
         })
     }
 }
@@ -149,7 +147,8 @@ fn value(batch: &RecordBatch, place: usize, row: usize, sql_type: &SqlType) -> V
 
 impl TableWriter for RowWriter {
     fn write(&mut self, batch: &RecordBatch) -> Result<()> {
-        let Some(client) = &mut self.client else { return Err(Error::internal("a write without a connection")) };
+        let runtime = self.transaction.runtime.clone();
+        let client = self.transaction.client()?;
         let step = (MOST_VALUES / self.columns.len().max(1)).clamp(1, MOST_ROWS);
         let marks = format!("({})", vec!["?"; self.columns.len()].join(", "));
         let names = write::names(&MariaDialect, &self.columns);
@@ -169,11 +168,11 @@ impl TableWriter for RowWriter {
             let failed = |e: mysql_async::Error| errors::error(server, &e);
             let Some(returned) = &mut self.returned else {
                 let insert = client.exec_drop(insert, Params::Positional(values));
-                self.runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
+                runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
                 continue;
             };
             let insert = client.exec::<Row, _, _>(insert, Params::Positional(values));
-            let back = self.runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
+            let back = runtime.block_on(server.patience.wait(async { insert.await.map_err(failed) }))?;
             let cells = returned.columns.iter().map(|c| CellColumn::new(&c.name, &c.sql_type, back.len()));
             let mut cells = cells.collect::<Result<Vec<_>>>()?;
             for row in &back {
@@ -182,34 +181,68 @@ impl TableWriter for RowWriter {
             let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
             returned.push(&server.connection, arrays, back.len())?;
         }
-        self.written.rows += batch.num_rows() as u64;
+        self.transaction.outcome.rows += batch.num_rows() as u64;
         Ok(())
     }
 
-    fn finish(mut self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
-        accept(self.returned.as_ref().map_or(&[], |returned| &returned.batches))?;
-        let Some(client) = &mut self.client else { return Err(Error::internal("a write without a connection")) };
-        let last = match &self.renamed {
-            Some(name) => format!("RENAME TABLE {} TO {name}", self.place),
-            None => "COMMIT".to_owned(),
-        };
-        let server = &self.server;
-        let done = async { client.query_drop(last).await.map_err(|e| errors::error(server, &e)) };
-        self.runtime.block_on(server.patience.wait(done))?;
-        self.renamed = None;
-        self.server.has_changed.store(true, Ordering::Relaxed);
-        Ok(self.written)
+    fn prepare(mut self: Box<Self>) -> Result<Box<dyn Prepared>> {
+        if let Some(returned) = self.returned.take() {
+            self.transaction.outcome.returned = returned.batches;
+        }
+        Ok(Box::new(self.transaction))
     }
 }
 
-impl Drop for RowWriter {
+/// A session in which all has been done but the last statement. The session's modes are no others': it is not one for the pool any
+/// more, and what it has not committed goes with it.
+pub struct Transaction {
+    server: Arc<Server>,
+    client: Option<Conn>,
+    /// What shows the write, and what is done where it is given up.
+    last: String,
+    undo: Option<String>,
+    pub outcome: Outcome,
+    pub runtime: Handle,
+}
+
+impl Transaction {
+    pub fn new(server: &Arc<Server>, client: Conn, last: String, undo: Option<String>) -> Transaction {
+        let (server, client, runtime) = (server.clone(), Some(client), Handle::current());
+        Transaction { server, client, last, undo, outcome: Outcome::default(), runtime }
+    }
+
+    pub fn client(&mut self) -> Result<&mut Conn> {
+        self.client.as_mut().ok_or_else(|| Error::internal("a write without a connection"))
+    }
+}
+
+#[async_trait]
+impl Prepared for Transaction {
+    fn outcome(&mut self) -> Outcome {
+        std::mem::take(&mut self.outcome)
+    }
+
+    async fn commit(mut self: Box<Self>) -> Result<()> {
+        let (server, last) = (self.server.clone(), self.last.clone());
+        let client = self.client()?;
+        let done = async { client.query_drop(last).await.map_err(|e| errors::error(&server, &e)) };
+        server.patience.wait(done).await.map_err(|e| match e.code {
+            Code::SourceUnreachable | Code::SourceTimeout => unknown_outcome(e),
+            _ => e,
+        })?;
+        self.undo = None;
+        server.has_changed.store(true, Ordering::Relaxed);
+        Ok(())
+    }
+}
+
+impl Drop for Transaction {
     fn drop(&mut self) {
         let Some(mut client) = self.client.take() else { return };
-        let unfinished = self.renamed.take().map(|_| format!("DROP TABLE IF EXISTS {}", self.place));
-        // The session may write: it is not one for the pool any more. What it has not committed goes with it.
+        let undo = self.undo.take();
         self.runtime.spawn(async move {
-            if let Some(drop) = unfinished {
-                let _ = client.query_drop(drop).await;
+            if let Some(undo) = undo {
+                let _ = client.query_drop(undo).await;
             }
             let _ = client.disconnect().await;
         });

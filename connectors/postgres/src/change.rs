@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use cobble_plan::expr::Column;
-use cobble_plan::scan::{Acceptance, Changed};
+use cobble_plan::sink::{Outcome, Prepared};
 use cobble_types::{Error, Result};
 use deadpool_postgres::Object;
 use futures::{StreamExt, TryStreamExt};
@@ -13,9 +13,8 @@ use tokio_util::sync::CancellationToken;
 use super::decode::{ColumnDecoder, Raw};
 use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
-use super::write::Unfinished;
+use super::write::{Transaction, Unfinished};
 use super::{Server, errors};
-use cobble_connect_sql::change::unknown_outcome;
 use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{ChangeStatement, Parameter, Sql};
 
@@ -63,16 +62,16 @@ pub async fn returned(
     Ok((returned, rows, bytes))
 }
 
-async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Changed> {
+async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Outcome> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let sql = &change.sql;
     let statement = prepared(server, client, sql).await?;
     let Some(columns) = &change.returned else {
         let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
-        return Ok(Changed { rows, ..Changed::default() });
+        return Ok(Outcome { rows, ..Outcome::default() });
     };
     let (returned, rows, bytes) = returned(server, client, &statement, &sql.parameters, columns).await?;
-    Ok(Changed { rows, returned: returned.batches, bytes })
+    Ok(Outcome { rows, returned: returned.batches, received: bytes, ..Outcome::default() })
 }
 
 async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
@@ -83,12 +82,11 @@ async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
     Ok(rows.first().map_or(0, |row| row.get::<_, i64>(0)) as u64)
 }
 
-pub async fn run(
+pub async fn prepare(
     server: &Arc<Server>,
     change: &ChangeStatement,
-    accept: Acceptance<'_>,
     cancel: &CancellationToken,
-) -> Result<Changed> {
+) -> Result<Box<dyn Prepared>> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let client = Unfinished::new(server.client().await?);
     let open = client.open()?;
@@ -99,11 +97,11 @@ pub async fn run(
             Some(query) => count(server, open, query).await?,
             None => 0,
         };
-        let changed = execute(server, open, change).await?;
-        change.check(&server.connection, found, &changed, accept)?;
-        Ok(changed)
+        let outcome = execute(server, open, change).await?;
+        change.check(&server.connection, found, outcome.rows)?;
+        Ok(outcome)
     };
-    let changed = tokio::select! {
+    let outcome = tokio::select! {
         done = server.patience.wait(work) => done?,
         () = cancel.cancelled() => {
             // A server that does not answer notices the closed connection, when it comes to itself.
@@ -112,11 +110,5 @@ pub async fn run(
             return Err(Error::cancelled());
         }
     };
-    let committed = async { open.batch_execute("COMMIT").await.map_err(failed) };
-    server.patience.wait(committed).await.map_err(|e| match e.code {
-        cobble_types::Code::SourceUnreachable | cobble_types::Code::SourceTimeout => unknown_outcome(e),
-        _ => e,
-    })?;
-    drop(client.keep());
-    Ok(changed)
+    Ok(Box::new(Transaction { server: server.clone(), client, outcome }))
 }

@@ -21,7 +21,8 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{Acceptance, Changed, GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::sink::{NewRows, Prepared, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, Result};
 use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
 use tokio_postgres::config::SslMode;
@@ -31,7 +32,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use self::dialect::PostgresDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, tls_settings};
-use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
 use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
 use cobble_network::Tls;
@@ -276,6 +277,10 @@ impl Connector for PostgresConnector {
         cobble_connect_sql::scan(spec, |_| self.server.clone())
     }
 
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        cobble_connect_sql::change(spec, change, |_| self.server.clone())
+    }
+
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         Ok(Box::new(write::CopyWriter::new(&self.server, rows).await?))
     }
@@ -391,9 +396,8 @@ impl Database for Server {
     async fn change(
         self: Arc<Self>,
         change: &ChangeStatement,
-        accept: Acceptance<'_>,
         cancel: &CancellationToken,
-    ) -> Result<Changed> {
-        change::run(&self, change, accept, cancel).await
+    ) -> Result<Box<dyn Prepared>> {
+        change::prepare(&self, change, cancel).await
     }
 }

@@ -5,10 +5,11 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use arrow::array::RecordBatch;
+use async_trait::async_trait;
 use bytes::{BufMut, Bytes, BytesMut};
 use cobble_plan::expr::Column;
-use cobble_plan::scan::Acceptance;
-use cobble_types::{Error, Result, SqlType, array_value_text};
+use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
+use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 use deadpool_postgres::Object;
 use futures::SinkExt;
 use tokio::runtime::Handle;
@@ -17,7 +18,8 @@ use tokio_postgres::CopyInSink;
 use super::change::returned;
 use super::dialect::PostgresDialect;
 use super::{Server, errors};
-use cobble_connect::{NewRows, TableChange, TableWriter, Written};
+use cobble_connect::TableChange;
+use cobble_connect_sql::change::unknown_outcome;
 use cobble_connect_sql::{Dialect, write};
 
 /// The table that rows are copied into which come back.
@@ -30,7 +32,7 @@ pub struct CopyWriter {
     rows: Pin<Box<CopyInSink<Bytes>>>,
     /// Rows that come back are copied into a table of the transaction's own first: this adds them, and gives these columns.
     adding: Option<(String, Vec<Column>)>,
-    written: Written,
+    outcome: Outcome,
     runtime: Handle,
 }
 
@@ -74,7 +76,7 @@ impl CopyWriter {
             client: client.keep(),
             rows: Box::pin(sink),
             adding,
-            written: Written::default(),
+            outcome: Outcome::default(),
             runtime: Handle::current(),
         })
     }
@@ -141,31 +143,59 @@ impl TableWriter for CopyWriter {
             }
             lines.put_u8(b'\n');
         }
-        self.written.rows += batch.num_rows() as u64;
-        self.written.bytes += lines.len() as u64;
+        self.outcome.rows += batch.num_rows() as u64;
+        self.outcome.bytes += lines.len() as u64;
         let (server, rows) = (&self.server, &mut self.rows);
         let sent = async { rows.send(lines.freeze()).await.map_err(|e| errors::statement_error(server, &e)) };
         self.runtime.block_on(server.patience.wait(sent))
     }
 
-    fn finish(mut self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
+    fn prepare(mut self: Box<Self>) -> Result<Box<dyn Prepared>> {
         let server = self.server.clone();
         let failed = |e: tokio_postgres::Error| errors::statement_error(&server, &e);
         let (rows, client, runtime) = (self.rows.as_mut(), &self.client, self.runtime.clone());
         let adding = self.adding.take();
-        runtime.block_on(server.patience.wait(async {
+        let back = runtime.block_on(server.patience.wait(async {
             rows.finish().await.map_err(failed)?;
             let Some(client) = client else { return Err(Error::internal("a write without a connection")) };
-            if let Some((add, columns)) = adding {
-                let statement = client.prepare(&add).await.map_err(failed)?;
-                let (back, _, _) = returned(&server, client, &statement, &[], &columns).await?;
-                accept(&back.batches)?;
-            }
-            client.batch_execute("COMMIT").await.map_err(failed)
+            let Some((add, columns)) = adding else { return Ok(None) };
+            let statement = client.prepare(&add).await.map_err(failed)?;
+            returned(&server, client, &statement, &[], &columns).await.map(Some)
         }))?;
+        if let Some((back, _, received)) = back {
+            (self.outcome.returned, self.outcome.received) = (back.batches, received);
+        }
+        let client = self.client.take().ok_or_else(|| Error::internal("a write without a connection"))?;
+        let outcome = std::mem::take(&mut self.outcome);
+        Ok(Box::new(Transaction { server, client: Unfinished::new(client), outcome }))
+    }
+}
+
+/// A transaction in which all has been done but its end.
+pub struct Transaction {
+    pub server: Arc<Server>,
+    pub client: Unfinished,
+    pub outcome: Outcome,
+}
+
+#[async_trait]
+impl Prepared for Transaction {
+    fn outcome(&mut self) -> Outcome {
+        std::mem::take(&mut self.outcome)
+    }
+
+    async fn commit(self: Box<Self>) -> Result<()> {
+        let server = &self.server;
+        let open = self.client.open()?;
+        let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
+        let committed = async { open.batch_execute("COMMIT").await.map_err(failed) };
+        server.patience.wait(committed).await.map_err(|e| match e.code {
+            Code::SourceUnreachable | Code::SourceTimeout => unknown_outcome(e),
+            _ => e,
+        })?;
         server.has_changed.store(true, Ordering::Relaxed);
         // All went well: the connection goes back to the pool.
-        drop(self.client.take());
-        Ok(self.written)
+        drop(self.client.keep());
+        Ok(())
     }
 }

@@ -2,13 +2,14 @@
 
 use std::sync::Arc;
 
-use cobble_plan::scan::{Acceptance, Changed};
+use cobble_plan::sink::{Outcome, Prepared};
 use cobble_types::{Error, Result};
 use rusqlite::Connection;
 use tokio::sync::oneshot;
 use tokio_util::sync::CancellationToken;
 
 use super::scan::{self, bound};
+use super::write::Transaction;
 use super::{File, errors};
 use cobble_connect_sql::cells::CellColumn;
 use cobble_connect_sql::returned::Returned;
@@ -27,7 +28,7 @@ fn prepared<'a>(file: &File, connection: &'a Connection, sql: &Sql) -> Result<ru
 const BATCH: usize = 8192;
 
 /// The number of rows that were found, and what was done.
-fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Result<(u64, Changed)> {
+fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Result<(u64, Outcome)> {
     let failed = |e: rusqlite::Error| errors::error(file, &e);
     let found = match &change.found {
         Some(query) => {
@@ -41,7 +42,7 @@ fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Re
     let mut statement = prepared(file, connection, &change.sql)?;
     let Some(columns) = &change.returned else {
         let rows = statement.raw_execute().map_err(failed)? as u64;
-        return Ok((found as u64, Changed { rows, ..Changed::default() }));
+        return Ok((found as u64, Outcome { rows, ..Outcome::default() }));
     };
     let mut returned = Returned::new(columns);
     let (mut rows, mut count) = (statement.raw_query(), 0);
@@ -62,50 +63,34 @@ fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Re
         let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
         returned.push(&file.connection, arrays, some)?;
     }
-    Ok((found as u64, Changed { rows: count, returned: returned.batches, bytes }))
+    let outcome = Outcome { rows: count, returned: returned.batches, received: bytes, ..Outcome::default() };
+    Ok((found as u64, outcome))
 }
 
-pub async fn run(
+pub async fn prepare(
     file: &Arc<File>,
     change: &ChangeStatement,
-    accept: Acceptance<'_>,
     cancel: &CancellationToken,
-) -> Result<Changed> {
+) -> Result<Box<dyn Prepared>> {
     let (own, wanted) = (file.clone(), change.clone());
     let (send_handle, handle) = oneshot::channel();
-    let (send_counts, counts) = oneshot::channel();
-    let (agree, agreed) = oneshot::channel();
-    let work = tokio::task::spawn_blocking(move || {
+    let mut work = tokio::task::spawn_blocking(move || {
         let connection = own.open_to_write()?;
         let _ = send_handle.send(connection.get_interrupt_handle());
-        let _ = send_counts.send(changed(&own, &connection, &wanted)?);
-        // Not agreed to, the transaction goes with the connection.
-        match agreed.blocking_recv() {
-            Ok(()) => connection.execute_batch("COMMIT").map_err(|e| errors::error(&own, &e)),
-            Err(_) => Ok(()),
-        }
+        let (found, outcome) = changed(&own, &connection, &wanted)?;
+        wanted.check(&own.connection, found, outcome.rows)?;
+        Ok::<_, Error>(Transaction { file: own, connection, outcome })
     });
-    let stopped = async {
-        let handle = handle.await.ok();
-        cancel.cancelled().await;
-        if let Some(handle) = handle {
-            handle.interrupt();
-        }
-    };
-    let counted = tokio::select! {
-        counted = counts => counted.ok(),
-        () = stopped => None,
-    };
-    let agreed = match counted {
-        Some((found, done)) => change.check(&file.connection, found, &done, accept).map(|()| {
-            let _ = agree.send(());
-            done
-        }),
-        None => {
-            drop(agree);
+    let stopped = |e| Error::internal(format!("a thread of {} ended: {e}", file.connection));
+    tokio::select! {
+        done = &mut work => Ok(Box::new(done.map_err(stopped)??)),
+        () = cancel.cancelled() => {
+            if let Ok(handle) = handle.await {
+                handle.interrupt();
+            }
+            // What it has done goes with its connection.
+            drop(work.await);
             Err(Error::cancelled())
         }
-    };
-    let ended = work.await.map_err(|e| Error::internal(format!("a thread of {} ended: {e}", file.connection)))?;
-    ended.and(agreed)
+    }
 }

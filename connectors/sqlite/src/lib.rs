@@ -18,14 +18,15 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{Acceptance, Changed, GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::sink::{NewRows, Prepared, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, Result};
 use rusqlite::{Connection, OpenFlags};
 use tokio_util::sync::CancellationToken;
 
 pub use self::dialect::SqliteDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription};
-use cobble_connect::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, TestStep};
+use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
 use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
 use cobble_network::test_steps;
@@ -124,6 +125,12 @@ impl File {
 }
 
 impl SqliteConnector {
+    /// The file with the dialect of what was known of it.
+    fn file_of(&self, facts: &str) -> Arc<dyn Database> {
+        let dialect = if facts == UTF8.encoding() { &UTF8 } else { &OTHER };
+        Arc::new(File { dialect, ..self.definition.as_ref().clone() })
+    }
+
     pub fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
         let address = definition.address.trim();
         let path = address.strip_prefix("file://").or(address.strip_prefix("sqlite://")).unwrap_or(address);
@@ -222,10 +229,11 @@ impl Connector for SqliteConnector {
     }
 
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
-        cobble_connect_sql::scan(spec, |facts| {
-            let dialect = if facts == UTF8.encoding() { &UTF8 } else { &OTHER };
-            Arc::new(File { dialect, ..self.definition.as_ref().clone() })
-        })
+        cobble_connect_sql::scan(spec, |facts| self.file_of(facts))
+    }
+
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        cobble_connect_sql::change(spec, change, |facts| self.file_of(facts))
     }
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -317,9 +325,8 @@ impl Database for File {
     async fn change(
         self: Arc<Self>,
         change: &ChangeStatement,
-        accept: Acceptance<'_>,
         cancel: &CancellationToken,
-    ) -> Result<Changed> {
-        change::run(&self, change, accept, cancel).await
+    ) -> Result<Box<dyn Prepared>> {
+        change::prepare(&self, change, cancel).await
     }
 }

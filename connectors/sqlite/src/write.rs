@@ -4,14 +4,15 @@ use std::sync::Arc;
 
 use arrow::array::{AsArray, RecordBatch};
 use arrow::datatypes::{Float32Type, Float64Type, Int16Type, Int32Type, Int64Type};
-use cobble_plan::scan::Acceptance;
+use async_trait::async_trait;
+use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_types::{Error, Result, SqlType};
 use rusqlite::Connection;
 use rusqlite::types::Value;
 
 use super::dialect::SqliteDialect;
 use super::{File, SCHEMA, errors, scan};
-use cobble_connect::{NewRows, TableChange, TableWriter, Written};
+use cobble_connect::TableChange;
 use cobble_connect_sql::cells::CellColumn;
 use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{Dialect, write};
@@ -23,7 +24,7 @@ pub struct RowWriter {
     insert: String,
     columns: Vec<(String, SqlType)>,
     returned: Option<Returned>,
-    written: Written,
+    outcome: Outcome,
 }
 
 /// The declared type that reads as this one again, or as the text of its values.
@@ -61,7 +62,7 @@ impl RowWriter {
         let insert = format!("INSERT INTO {place} ({names}) VALUES ({marks}){after}");
         let returned = rows.returned.as_ref().map(|added| Returned::new(&added.columns));
         let (file, columns) = (file.clone(), rows.columns);
-        Ok(RowWriter { file, connection, insert, columns, returned, written: Written::default() })
+        Ok(RowWriter { file, connection, insert, columns, returned, outcome: Outcome::default() })
     }
 }
 
@@ -118,14 +119,36 @@ impl TableWriter for RowWriter {
             let arrays = cells.into_iter().map(CellColumn::finish).collect::<Result<_>>()?;
             returned.push(&self.file.connection, arrays, came)?;
         }
-        self.written.rows += batch.num_rows() as u64;
+        self.outcome.rows += batch.num_rows() as u64;
         Ok(())
     }
 
-    fn finish(self: Box<Self>, accept: Acceptance<'_>) -> Result<Written> {
-        accept(self.returned.as_ref().map_or(&[], |returned| &returned.batches))?;
-        let done = self.connection.execute_batch("COMMIT");
-        done.map_err(|e: rusqlite::Error| -> Error { errors::error(&self.file, &e) })?;
-        Ok(self.written)
+    fn prepare(mut self: Box<Self>) -> Result<Box<dyn Prepared>> {
+        if let Some(returned) = self.returned.take() {
+            self.outcome.returned = returned.batches;
+        }
+        let RowWriter { file, connection, outcome, .. } = *self;
+        Ok(Box::new(Transaction { file, connection, outcome }))
+    }
+}
+
+/// A transaction in which all has been done but its end. Dropped, the connection takes it along.
+pub struct Transaction {
+    pub file: Arc<File>,
+    pub connection: Connection,
+    pub outcome: Outcome,
+}
+
+#[async_trait]
+impl Prepared for Transaction {
+    fn outcome(&mut self) -> Outcome {
+        std::mem::take(&mut self.outcome)
+    }
+
+    async fn commit(self: Box<Self>) -> Result<()> {
+        let committed = tokio::task::spawn_blocking(move || {
+            self.connection.execute_batch("COMMIT").map_err(|e| errors::error(&self.file, &e))
+        });
+        committed.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
     }
 }

@@ -807,7 +807,10 @@ export interface components {
             name: string;
             arguments: string;
             result?: string | null;
+            /** @description `scalar`, `aggregate`, `window`, `table`, or how a user wrote it. */
             kind: string;
+            /** @description What it returns, in a sentence. */
+            about: string;
         };
         GateDocument: {
             gate: string;

@@ -10,7 +10,7 @@ export function functionCompletions(functions: FunctionBody[]): Completion[] {
       label: f.name,
       type: 'function',
       detail: `(${f.arguments})${f.result ? ` → ${f.result}` : ''}`,
-      info: f.kind,
+      info: f.about || f.kind,
     }),
   )
 }

@@ -197,11 +197,11 @@ impl Place {
     }
 
     /// Starts a plan that was saved.
-    pub fn start_saved(&self, saved: &[u8]) -> Outcome<Running> {
+    pub async fn start_saved(&self, saved: &[u8]) -> Outcome<Running> {
         match self {
             Place::Here(session) => {
                 let cancel = CancellationToken::new();
-                let execution = session.run_saved(SavedPlan::from_bytes(saved)?, &cancel)?;
+                let execution = session.run_saved(SavedPlan::from_bytes(saved)?, &cancel).await?;
                 Ok(Running::Here { execution: Box::new(execution), cancel })
             }
             Place::Service(_) => Err(Failure::Usage("a plan is run with --here".into())),

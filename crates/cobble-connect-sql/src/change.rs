@@ -7,7 +7,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::offer::Request;
-use cobble_plan::scan::{Acceptance, Changed, NewValue, RowChange, SourceChange};
+use cobble_plan::sink::{NewValue, Prepared, RowChange, SourceChange};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -41,11 +41,10 @@ pub struct ChangeStatement {
 }
 
 impl ChangeStatement {
-    /// Refuses an UPDATE whose outcome would be chance, and rows that are not accepted.
-    pub fn check(&self, connection: &str, found: u64, done: &Changed, accept: Acceptance<'_>) -> Result<()> {
-        let changed = done.rows;
+    /// Refuses an UPDATE whose outcome would be chance.
+    pub fn check(&self, connection: &str, found: u64, changed: u64) -> Result<()> {
         if found <= changed {
-            return accept(&done.returned);
+            return Ok(());
         }
         let what = format!(
             "connection {connection}: {found} rows were found for {changed} rows of the table, and a row cannot be set to several values"
@@ -215,7 +214,7 @@ impl SourceChange for DatabaseChange {
         Request { text: sql.numbered(self.database.dialect()), parameters }
     }
 
-    async fn run(&self, accept: Acceptance<'_>, cancel: &CancellationToken) -> Result<Changed> {
-        self.database.clone().change(&self.statement, accept, cancel).await
+    async fn prepare(&self, cancel: &CancellationToken) -> Result<Box<dyn Prepared>> {
+        self.database.clone().change(&self.statement, cancel).await
     }
 }

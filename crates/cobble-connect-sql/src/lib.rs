@@ -21,7 +21,8 @@ use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Origin, Scan, Table, TableColumn};
 use cobble_plan::offer::{Offer, Source};
-use cobble_plan::scan::{Acceptance, Changed, Portions, ScanTools};
+use cobble_plan::scan::{Portions, ScanTools};
+use cobble_plan::sink::Prepared;
 use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
@@ -29,7 +30,7 @@ use tokio_util::sync::CancellationToken;
 pub use change::{ChangeForm, ChangeStatement};
 pub use dialect::{Columns, Dialect, WindowLimits, wrap};
 pub use offer::DatabaseOffer;
-pub use scan::scan;
+pub use scan::{change, scan};
 pub use sql::{Parameter, Refusal, Sql};
 
 /// A database that statements can be sent to.
@@ -64,13 +65,9 @@ pub trait Database: Send + Sync + fmt::Debug {
     async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>>;
     /// Whether its definition lets tables be written.
     fn writable(&self) -> bool;
-    /// Runs a statement that changes rows, in a transaction of its own.
-    async fn change(
-        self: Arc<Self>,
-        change: &ChangeStatement,
-        accept: Acceptance<'_>,
-        cancel: &CancellationToken,
-    ) -> Result<Changed>;
+    /// Runs a statement that changes rows, in a transaction of its own, which is left open.
+    async fn change(self: Arc<Self>, change: &ChangeStatement, cancel: &CancellationToken)
+    -> Result<Box<dyn Prepared>>;
 }
 
 /// A table with what is needed to write SQL for it.

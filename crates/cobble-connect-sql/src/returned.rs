@@ -5,7 +5,7 @@ use std::sync::Arc;
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{Field, Schema};
 use cobble_plan::expr::Column;
-use cobble_plan::scan::MOST_RETURNED;
+use cobble_plan::sink::MOST_RETURNED;
 use cobble_types::{Code, Error, Result};
 
 use super::{Dialect, RemoteTable};

@@ -6,7 +6,8 @@ use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
 use cobble_plan::offer::{Offer, Request};
-use cobble_plan::scan::{GateScan, Portions, RowChange, ScanSpec, ScanTools, SourceChange};
+use cobble_plan::scan::{GateScan, Portions, ScanSpec, ScanTools};
+use cobble_plan::sink::{RowChange, SourceChange};
 use cobble_types::Result;
 use serde::{Deserialize, Serialize};
 
@@ -57,6 +58,18 @@ pub fn scan(spec: &ScanSpec, database: impl FnOnce(&str) -> Arc<dyn Database>) -
     Ok(Arc::new(DatabaseScan { database, offer, columns, portions }))
 }
 
+/// Work that was agreed as a statement that changes the rows it would find.
+pub fn change(
+    spec: &ScanSpec,
+    change: &RowChange,
+    database: impl FnOnce(&str) -> Arc<dyn Database>,
+) -> Result<Arc<dyn SourceChange>> {
+    let Work { facts, select, columns } = spec.unpack(FORM)?;
+    let database = database(&facts);
+    let offer = DatabaseOffer::resumed(database.clone(), spec.table.clone(), select);
+    Ok(Arc::new(DatabaseChange::new(database, &offer, &columns, change)?))
+}
+
 impl DatabaseScan {
     /// The statements, with the keys of joins as conditions as far as they can be said there.
     fn statements(&self, tools: &ScanTools) -> Result<Vec<Sql>> {
@@ -81,10 +94,6 @@ impl DatabaseScan {
 
 #[async_trait]
 impl GateScan for DatabaseScan {
-    fn change(&self, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
-        Ok(Arc::new(DatabaseChange::new(self.database.clone(), &self.offer, &self.columns, change)?))
-    }
-
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
         let fields: Vec<Field> = self
             .columns

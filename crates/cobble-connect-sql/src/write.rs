@@ -5,7 +5,8 @@ use cobble_types::{Code, Error, Result, SqlType, Value, array_value_text};
 
 use super::{Dialect, Parameter};
 use cobble_connect::SettingDescription;
-use cobble_connect::{NewRows, TableChange};
+use cobble_connect::TableChange;
+use cobble_plan::sink::NewRows;
 
 /// The setting that lets a connection write.
 pub const WRITABLE: SettingDescription = SettingDescription {

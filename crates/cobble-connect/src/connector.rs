@@ -1,17 +1,15 @@
 //! The connector trait: list names, describe a table, test the way there. Offers and scans hang on the described table.
 
-use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
-use arrow::array::RecordBatch;
 use async_trait::async_trait;
 use cobble_network::TestStep;
-use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{Acceptance, GateScan, ScanSpec};
-use cobble_types::{Code, Error, ObjectName, Result, SqlType};
+use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
+use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 
@@ -29,51 +27,12 @@ pub struct ListedColumns {
     pub columns: Vec<TableColumn>,
 }
 
-/// Rows to be kept: as a new table, or beside those of one that is there.
-#[derive(Debug, Clone)]
-pub struct NewRows {
-    pub schema: String,
-    pub table: String,
-    pub create: bool,
-    pub columns: Vec<(String, SqlType)>,
-    /// Columns of a new table that take no nulls.
-    pub not_null: Vec<String>,
-    pub primary_key: Vec<String>,
-    /// What WITH says of a new table.
-    pub options: BTreeMap<String, String>,
-    /// What comes back of each row that is added.
-    pub returned: Option<Added>,
-}
-
-/// Columns that come back of added rows.
-#[derive(Debug, Clone)]
-pub struct Added {
-    /// What is written after RETURNING for them.
-    pub list: String,
-    pub columns: Vec<Column>,
-}
-
 /// What is done to a whole table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TableChange {
     Drop,
     /// All its rows go.
     Truncate,
-}
-
-/// What a statement has written.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Written {
-    pub rows: u64,
-    pub files: u64,
-    pub bytes: u64,
-}
-
-/// Takes rows; nothing of them can be seen before `finish`, and dropping it without that leaves nothing. Its calls wait for disks.
-pub trait TableWriter: Send {
-    fn write(&mut self, batch: &RecordBatch) -> Result<()>;
-    /// `accept` sees what comes back of the rows before anybody else can see them.
-    fn finish(self: Box<Self>, accept: Acceptance<'_>) -> Result<Written>;
 }
 
 #[async_trait]
@@ -128,6 +87,11 @@ pub trait Connector: Send + Sync + fmt::Debug {
             "tables are discovered in files, and this source has names of its own for them",
         )
         .hint("its tables are in the catalog already; refresh it to see new ones"))
+    }
+    /// The scan as a statement that changes the rows it finds.
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        let _ = change;
+        Err(Error::internal(format!("a change of rows of {}, whose source changes none", spec.table)))
     }
     /// Gets ready to keep rows.
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

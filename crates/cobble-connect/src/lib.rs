@@ -10,7 +10,7 @@ mod table_definition;
 pub mod tls_settings;
 
 pub use cobble_network::TestStep;
-pub use connector::{Added, Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter, Written};
+pub use connector::{Connector, ListedColumns, TableChange, TableEntry};
 pub use defined::Defined;
 pub use definition::{
     COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,

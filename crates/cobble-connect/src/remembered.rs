@@ -9,9 +9,10 @@ use std::time::{Duration, Instant};
 use async_trait::async_trait;
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, NewRows, TableChange, TableEntry, TableWriter};
+use crate::connector::{Connector, ListedColumns, TableChange, TableEntry};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -156,6 +157,10 @@ impl Connector for Remembered {
 
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
         self.inner.scan(spec)
+    }
+
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        self.inner.change(spec, change)
     }
 
     async fn discover(&self, path: &str, forms: &Forms, looking: &Arc<Looking>) -> Result<Discovery> {

@@ -7,8 +7,10 @@ use crate::kinds::KINDS;
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
 use cobble_exec::CpuPool;
+use cobble_exec::Opened;
 use cobble_functions::Entry as FunctionEntry;
 use cobble_plan::scan::{GateScan, ScanSpec, Scans};
+use cobble_plan::sink::{RowChange, SinkSpec, SourceChange};
 use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -16,10 +18,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
+use crate::files_at;
 use crate::memory_table::{self, MemoryTable};
 use crate::session::Session;
 use crate::views::{KnownViews, list};
-use crate::{files_at, returning};
 
 /// A catalog: the name under which a connection's tables appear in SQL.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -488,21 +490,17 @@ impl CatalogSet {
     }
 }
 
-impl Scans for CatalogSet {
-    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
-        match spec.kind.as_str() {
-            memory_table::KIND => return memory_table::scan(spec),
-            returning::KIND => return returning::scan(self, spec),
-            _ => {}
-        }
+impl CatalogSet {
+    /// The connector that a scan's work was agreed with.
+    fn connector_of(&self, spec: &ScanSpec) -> Result<Arc<dyn Connector>> {
         // No connection of a catalog: a table of a database may have such a name, too.
         if spec.kind == "files" && spec.table.schema == files_at::SCHEMA && files_at::is_of_machine(&spec.table.table) {
-            return self.files_of_machine(&spec.table.table)?.scan(spec);
+            return self.files_of_machine(&spec.table.table);
         }
         let connector = self.connector(&spec.table.catalog)?;
         let own = self.catalogs.get(&spec.table.catalog).and_then(|c| self.connections.get(&c.connection));
         match own.map(|own| &own.definition) {
-            Some(own) if own.name == spec.connection && own.kind == spec.kind => connector.scan(spec),
+            Some(own) if own.name == spec.connection && own.kind == spec.kind => Ok(connector.clone()),
             _ => {
                 let ScanSpec { connection, kind, table, .. } = spec;
                 let what = format!(
@@ -511,5 +509,28 @@ impl Scans for CatalogSet {
                 Err(Error::new(Code::NotFound, what).hint("plan the statement again"))
             }
         }
+    }
+
+    /// Opens the tables that a plan writes into.
+    pub(crate) async fn writers(&self, sinks: &[SinkSpec]) -> Result<Vec<Opened>> {
+        let mut writers = Vec::new();
+        for sink in sinks {
+            let writer = self.connector(&sink.table.catalog)?.writer(sink.rows.clone()).await?;
+            writers.push((sink.table.clone(), writer));
+        }
+        Ok(writers)
+    }
+}
+
+impl Scans for CatalogSet {
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        match spec.kind.as_str() {
+            memory_table::KIND => memory_table::scan(spec),
+            _ => self.connector_of(spec)?.scan(spec),
+        }
+    }
+
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        self.connector_of(spec)?.change(spec, change)
     }
 }

@@ -3,38 +3,17 @@
 
 use std::sync::Arc;
 
-use arrow::array::{ArrayRef, Int64Array, StringViewArray};
 use cobble_exec::fold_constant;
 use cobble_plan::LogicalPlan;
-use cobble_plan::document::{Piece, PlanDocument};
-use cobble_plan::expr::{Column, Expr};
+use cobble_plan::expr::Expr;
 use cobble_plan::logical::{Role, Table};
 use cobble_plan::offer::{DescribedTable, Verdict};
 use cobble_plan::physical::{Operator, PhysicalPlan};
-use cobble_plan::scan::{NewValue, RowChange, ScanSpec, Scans, SourceChange};
+use cobble_plan::scan::Scans;
+use cobble_plan::sink::{NewValue, Returning, RowChange};
 use cobble_plan::statistics::ColumnStatistics;
 use cobble_sql::{BoundQuery, CatalogReader, Change, TableReference};
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType};
-
-use crate::execution::ResultColumn;
-use crate::memory_table::MemoryTable;
-
-/// A change that its source is ready to make; nothing when no row can be meant.
-#[derive(Debug)]
-pub struct PlannedChange {
-    pub table: ObjectName,
-    pub change: Option<MadeChange>,
-    pub document: PlanDocument,
-    pub seconds: f64,
-}
-
-/// A change as data, and made of that.
-#[derive(Debug)]
-pub struct MadeChange {
-    pub spec: ScanSpec,
-    pub change: RowChange,
-    pub ready: Arc<dyn SourceChange>,
-}
 
 /// The table whose rows are changed, with the columns that tell them apart at its end.
 pub struct Target {
@@ -137,19 +116,18 @@ fn refusal(word: &str, plan: &PhysicalPlan) -> Error {
         .hint("write it with what the source takes over, or keep what is to be changed as a table there first")
 }
 
-/// The plan as a change, when all of it is one gate.
+/// The plan as a change, when all of it is one gate; one without rows when no row can be meant.
 pub fn planned(
-    table: ObjectName,
+    table: &ObjectName,
     change: &Change,
-    mut plan: PhysicalPlan,
+    plan: PhysicalPlan,
     scans: &dyn Scans,
     values: Vec<(ColumnId, Option<NewValue>)>,
-    returned: Option<Vec<Column>>,
-    seconds: f64,
-) -> Result<PlannedChange> {
+    returning: Option<Returning>,
+) -> Result<PhysicalPlan> {
     let word = if change.set.is_some() { "UPDATE" } else { "DELETE" };
     if matches!(&plan.root.operator, Operator::Values { rows } if rows.is_empty()) {
-        return Ok(PlannedChange { table, change: None, document: plan.document, seconds });
+        return Ok(plan.changes_nothing(table, returning));
     }
     let (Operator::Gate { gate, .. }, [only]) = (&plan.root.operator, plan.gates.as_slice()) else {
         return Err(refusal(word, &plan));
@@ -173,28 +151,8 @@ pub fn planned(
             (Some(name), None) => set.push((name.clone(), NewValue::Found(place(id)?))),
         }
     }
+    let returned = returning.as_ref().map(|returning| returning.columns.clone());
     let made = RowChange { identity, set: change.set.as_ref().map(|_| set), returned };
-    let (spec, ready) = (only.spec.clone(), scans.scan(&only.spec)?.change(&made)?);
-    let document = &mut plan.document.gates[*gate];
-    document.request = ready.request();
-    document.pieces.push(Piece { piece: word.to_lowercase(), text: table.to_string(), verdict: Verdict::pushed() });
-    let change = Some(MadeChange { spec, change: made, ready });
-    Ok(PlannedChange { table, change, document: plan.document, seconds })
-}
-
-/// The columns of the answer.
-pub fn answer() -> Vec<ResultColumn> {
-    let column = |name: &str, sql_type| ResultColumn { name: name.to_owned(), sql_type };
-    vec![column("table", SqlType::Text), column("rows", SqlType::BigInt)]
-}
-
-pub fn answered(table: &ObjectName, rows: u64) -> MemoryTable {
-    MemoryTable {
-        columns: answer().into_iter().map(|column| (column.name, column.sql_type)).collect(),
-        arrays: vec![
-            Arc::new(StringViewArray::from(vec![table.to_string()])) as ArrayRef,
-            Arc::new(Int64Array::from(vec![rows as i64])),
-        ],
-        rows: 1,
-    }
+    let (gate, request) = (*gate, scans.change(&only.spec, &made)?.request());
+    Ok(plan.changed_by(gate, (table, made), request, returning))
 }

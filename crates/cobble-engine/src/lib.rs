@@ -18,7 +18,6 @@ mod saved_plan;
 mod session;
 mod system_tables;
 mod views;
-mod writing;
 
 pub use analyze::CollectedStatistics;
 pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables, Watch};

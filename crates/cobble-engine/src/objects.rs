@@ -2,10 +2,12 @@
 //! transactions.
 
 use std::sync::Arc;
+use std::time::Instant;
 
-use cobble_connect::{Added, Connector, NewRows, TableChange};
+use cobble_connect::{Connector, TableChange};
 use cobble_exec::Script;
 use cobble_plan::logical::Table;
+use cobble_plan::sink::{Added, NewRows, SinkSpec};
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 use cobble_sql::{
     CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Parameters, TableReference, Transaction, Write,
@@ -17,10 +19,8 @@ use tokio_util::sync::CancellationToken;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::execution::Execution;
 use crate::resolve::{complete, table};
-use crate::returning::{Computed, Returning};
-use crate::session::{Own, Session, TRANSACTION, WRITTEN};
+use crate::session::{self, Own, Planned, Session, TRANSACTION, WRITTEN};
 use crate::views::{check_circles, full_name, written_out};
-use crate::writing::Writing;
 
 /// Views that one session may have for itself.
 const MOST_OWN_VIEWS: usize = 1_000;
@@ -98,14 +98,25 @@ impl Session {
         cancel: &CancellationToken,
     ) -> Result<Execution> {
         let at = |error: Error| error.at(write.table.position);
-        let set = self.catalogs()?;
-        let (target, connector) = self.to_write(&set, &write.table)?;
-        if write.if_not_exists
-            && connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some()
-        {
-            return Ok(Execution::done(format!("{target} is there already; nothing was done")));
+        if write.if_not_exists {
+            let set = self.catalogs()?;
+            let (target, connector) = self.to_write(&set, &write.table)?;
+            if connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some() {
+                return Ok(Execution::done(format!("{target} is there already; nothing was done")));
+            }
         }
-        let (mut returning, mut returned) = (None, None);
+        let planned = self.planned_write(write, parameters).await?;
+        self.has_written();
+        self.started(planned, cancel).await
+    }
+
+    /// The query of a write with a step on top that writes its rows. Nothing is opened yet.
+    pub(crate) async fn planned_write(&self, write: &Write, parameters: Parameters<'_>) -> Result<Planned> {
+        let began = Instant::now();
+        let at = |error: Error| error.at(write.table.position);
+        let set = self.catalogs()?;
+        let (target, _) = self.to_write(&set, &write.table)?;
+        let (mut returning, mut names, mut returned) = (None, None, None);
         let (planned, columns) = match write.create {
             true => {
                 let planned = self.planned(&write.query, parameters).await?;
@@ -115,11 +126,11 @@ impl Session {
                         format!("{} names are given for {} columns", write.columns.len(), planned.columns.len()),
                     )));
                 }
-                let names = write.columns.iter().map(Some).chain(std::iter::repeat(None));
+                let given = write.columns.iter().map(Some).chain(std::iter::repeat(None));
                 let columns: Vec<(String, SqlType)> = planned
                     .columns
                     .iter()
-                    .zip(names)
+                    .zip(given)
                     .map(|(column, name)| (name.unwrap_or(&column.name).clone(), column.sql_type.clone()))
                     .collect();
                 new_columns(&columns).map_err(at)?;
@@ -129,11 +140,10 @@ impl Session {
                 let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
                 let wanted = columns_to_fill(&known.table, &write.columns).map_err(at)?;
                 if let Some(query) = &write.returning {
-                    let rows = Returning::new(&known.table);
-                    let computed = Computed::new(self.bound_to_rows(query, &rows, parameters)?);
-                    let list = known.source.added(&known.table, &computed.columns).map_err(at)?;
-                    returned = Some(Added { list, columns: computed.columns.clone() });
-                    returning = Some(computed);
+                    let (made, of_rows) = self.returning(query, &known.table, parameters)?;
+                    let list = known.source.added(&known.table, &made.columns).map_err(at)?;
+                    returned = Some(Added { list, columns: made.columns.clone() });
+                    (returning, names) = (Some(made), Some(of_rows));
                 }
                 (self.planned_into(&write.query, parameters, Some(&wanted)).await.map_err(at)?, wanted)
             }
@@ -148,12 +158,10 @@ impl Session {
             options: write.options.clone(),
             returned,
         };
-        let writer = connector.writer(rows).await.map_err(at)?;
-        self.has_written();
-        let writing = Writing::start(target, writer, returning);
-        let running = self.start(&planned, cancel)?;
-        let execution = Execution::running(planned.columns, running, planned.plan.document, planned.seconds);
-        Ok(execution.writing(writing, &self.settings.time_zone))
+        let plan = planned.plan.written_to(SinkSpec { table: target, rows }, returning);
+        let columns = names.unwrap_or_else(|| session::names(plan.root.columns.clone()));
+        let seconds = began.elapsed().as_secs_f64();
+        Ok(Planned { plan, set: planned.set, columns, seconds, writes_at: write.table.position })
     }
 
     pub(crate) async fn create_table(&mut self, wanted: &CreateTable) -> Result<Execution> {
@@ -179,8 +187,10 @@ impl Session {
         };
         let writer = connector.writer(rows).await.map_err(at)?;
         // A table without rows: the writer has nothing to write.
-        let ended = tokio::task::spawn_blocking(move || writer.finish(&|_| Ok(()))).await;
-        ended.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?.map_err(at)?;
+        let prepared = tokio::task::spawn_blocking(move || writer.prepare()).await;
+        let prepared =
+            prepared.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?.map_err(at)?;
+        prepared.commit().await.map_err(at)?;
         connector.refresh();
         self.has_written();
         Ok(Execution::done(format!("{target} is there")))

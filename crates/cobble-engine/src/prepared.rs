@@ -3,17 +3,17 @@
 
 use std::sync::Arc;
 
-use cobble_plan::{LogicalPlan, PlanDocument};
+use cobble_plan::{LogicalPlan, PlanDocument, sink};
 use cobble_sql::{
-    Explained, ParameterTypes, Parameters, Prepare, Query, Statement, StatementText, parameter_types, parse_statements,
+    Explained, ParameterTypes, Parameters, Prepare, Query, Statement, StatementText, Write, parameter_types,
+    parse_statements,
 };
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
-use crate::changing;
 use crate::execution::{Execution, ResultColumn};
-use crate::session::{Own, Session};
+use crate::session::{Own, Session, names};
 
 /// Statements that a session keeps under names.
 const MOST: usize = 1_000;
@@ -103,6 +103,12 @@ impl Session {
         }
     }
 
+    /// The query of a write, bound with parameters without values.
+    async fn bound_write(&self, write: &Write, given: &[Option<SqlType>]) -> Result<LogicalPlan> {
+        let target = if write.create { None } else { Some(self.filled(write).await?) };
+        Ok(self.bound_query(&write.query, given, target.as_deref()).await?.0)
+    }
+
     /// The statement bound with parameters without values, and the columns of its result.
     async fn bound_statement(
         &self,
@@ -116,13 +122,13 @@ impl Session {
             Statement::Explain(explain) => match &explain.explained {
                 Explained::Query(query) => (self.bound_query(query, given, None).await?.0, plan_text()),
                 Explained::Change(change) => (self.bound_change(change, wanted).await?.query.plan, plan_text()),
+                Explained::Write(write) => (self.bound_write(write, given).await?, plan_text()),
             },
             Statement::Write(write) if write.returning.is_none() => {
-                let target = if write.create { None } else { Some(self.filled(write).await?) };
-                (self.bound_query(&write.query, given, target.as_deref()).await?.0, changing::answer())
+                (self.bound_write(write, given).await?, names(sink::written_answer()))
             }
             Statement::Change(change) if change.returning.is_none() => {
-                (self.bound_change(change, wanted).await?.query.plan, changing::answer())
+                (self.bound_change(change, wanted).await?.query.plan, names(sink::changed_answer()))
             }
             Statement::Write(_) | Statement::Change(_) => {
                 return Err(Error::unsupported("RETURNING in a prepared statement"));
@@ -213,7 +219,7 @@ impl Session {
         let given = self.bound_with(written, &tables, Parameters::NONE, None).map_err(|e| e.at(position))?;
         prepared.counted(given.columns.len()).map_err(|e| e.at(position))?;
         let planned = self.planned_into(written, Parameters::NONE, Some(&wanted)).await?;
-        let mut row = self.started(planned, cancel)?;
+        let mut row = self.started(planned, cancel).await?;
         let batches = row.collect().await?;
         let Some(batch) = batches.iter().find(|batch| batch.num_rows() > 0) else {
             return Err(Error::internal("the values of parameters are no row"));

@@ -57,14 +57,20 @@ impl Session {
     }
 
     /// Starts a plan that was made before or elsewhere, by the connections of this session and with the settings of the one that planned.
-    pub fn run_saved(&self, saved: SavedPlan, cancel: &CancellationToken) -> Result<Execution> {
+    pub async fn run_saved(&self, saved: SavedPlan, cancel: &CancellationToken) -> Result<Execution> {
         let began = Instant::now();
         let mut session = self.clone();
         for (name, value) in &saved.settings {
             session.set(name, value)?;
         }
         let SavedPlan { plan, columns, .. } = saved;
-        let planned = Planned { plan, set: session.catalogs()?, columns, seconds: began.elapsed().as_secs_f64() };
-        session.started(planned, cancel)
+        let planned = Planned {
+            plan,
+            set: session.catalogs()?,
+            columns,
+            seconds: began.elapsed().as_secs_f64(),
+            writes_at: None,
+        };
+        session.started(planned, cancel).await
     }
 }

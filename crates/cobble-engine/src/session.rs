@@ -5,12 +5,13 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use cobble_connect::{TableChange, TableEntry};
-use cobble_exec::{Held, RunningQuery, fold_constant, start};
+use cobble_exec::{Held, fold_constant, start};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
-use cobble_plan::logical::{TableColumn, TableKind};
+use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_plan::physical::PhysicalPlan;
+use cobble_plan::sink::Returning;
 use cobble_plan::{Settings, draw, planner, serial, settings};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Parameters, PlanFormat,
@@ -23,14 +24,14 @@ use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
-use crate::changing::{self, PlannedChange, Target, WithTarget};
+use crate::changing::{self, Target, WithTarget};
 use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::prepared::Prepared;
 use crate::resolve::{
     DEFAULT_SCHEMA, Place, Relation, Resolved, complete, describe_view, relation, resolve, table, table_names,
 };
-use crate::returning::{self, Returning};
+use crate::returning::{self, Rows};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
 use crate::views::{KnownViews, VIEWS_SCHEMA, full_name};
 
@@ -83,6 +84,13 @@ pub(crate) struct Planned {
     pub set: Arc<CatalogSet>,
     pub columns: Vec<ResultColumn>,
     pub seconds: f64,
+    /// Where the statement names the table that it writes.
+    pub writes_at: Option<Position>,
+}
+
+/// The names and types of a result.
+pub(crate) fn names(columns: Vec<Column>) -> Vec<ResultColumn> {
+    columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect()
 }
 
 impl Session {
@@ -275,7 +283,7 @@ impl Session {
         match &statement.statement {
             Statement::Query(query) => {
                 let planned = self.planned(query, parameters).await?;
-                self.started(planned, cancel)
+                self.started(planned, cancel).await
             }
             Statement::Explain(explain) => self.explain(explain, parameters, cancel).await,
             Statement::Use { catalog, schema } => {
@@ -341,74 +349,42 @@ impl Session {
             Statement::Transaction(transaction) => self.transaction(*transaction),
             Statement::Write(write) => self.write(write, parameters, cancel).await,
             Statement::Change(change) => {
-                if let Some(returning) = &change.returning {
-                    let planned = self.planned_returning(change, returning, parameters).await?;
-                    self.has_written();
-                    return self.started(planned, cancel);
-                }
-                let planned = self.planned_change(change, None, parameters).await?;
+                let planned = self.planned_change(change, parameters).await?;
                 self.has_written();
-                Ok(Execution::changing(planned, cancel.child_token()))
+                self.started(planned, cancel).await
             }
         }
     }
 
-    /// The query of RETURNING, whose gate makes the change.
-    async fn planned_returning(
-        &self,
-        change: &Change,
-        query: &cobble_sql::Query,
-        parameters: Parameters<'_>,
-    ) -> Result<Planned> {
-        let began = Instant::now();
-        let set = self.catalogs()?;
-        let found = table(&self.engine, &set, &self.place, &change.table).await;
-        let returning = Returning::new(&found.map_err(|e| e.at(change.position))?.table);
-        let BoundQuery { plan: bound, columns } = self.bound_to_rows(query, &returning, parameters)?;
-        let sources = returning.sources();
-        let mut plan = with_room(|| planner::plan(bound.clone(), &sources, &self.settings, &fold_constant))?;
-        let made = self.planned_change(change, Some(returning.wanted(&plan)?), parameters).await?;
-        returning.with_change(&mut plan, &bound, made)?;
-        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
-        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
-    }
-
-    /// What RETURNING says, over the rows of a table that is changed.
-    pub(crate) fn bound_to_rows(
+    /// What RETURNING says, over the rows of a table that is written, with the names of what comes out.
+    pub(crate) fn returning(
         &self,
         query: &cobble_sql::Query,
-        rows: &Returning,
+        table: &Table,
         parameters: Parameters<'_>,
-    ) -> Result<BoundQuery> {
-        let bound = self.bound_with(query, rows, parameters, None)?;
-        returning::check(&bound.plan)?;
-        Ok(bound)
+    ) -> Result<(Returning, Vec<ResultColumn>)> {
+        let bound = self.bound_with(query, &Rows::of(table), parameters, None)?;
+        let made = returning::returning(&bound)?;
+        Ok((made, names(bound.columns)))
     }
 
-    /// The plan of a change, not made.
-    async fn change_document(&self, change: &Change, parameters: Parameters<'_>) -> Result<PlanDocument> {
-        match &change.returning {
-            Some(returning) => Ok(self.planned_returning(change, returning, parameters).await?.plan.document),
-            None => Ok(self.planned_change(change, None, parameters).await?.document),
-        }
-    }
-
-    async fn planned_change(
-        &self,
-        change: &Change,
-        returned: Option<Vec<Column>>,
-        parameters: Parameters<'_>,
-    ) -> Result<PlannedChange> {
+    async fn planned_change(&self, change: &Change, parameters: Parameters<'_>) -> Result<Planned> {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let bound = self.bound_change(change, parameters).await?;
         let BoundChange { found, set, sources, identity, query } = bound;
+        let (mut returning, mut columns) = (None, None);
+        if let Some(query) = &change.returning {
+            let (made, names) = self.returning(query, &found.table, parameters)?;
+            (returning, columns) = (Some(made), Some(names));
+        }
         let (plan, values) = with_room(|| {
             let (plan, values) = changing::without_constants(query, identity);
             Ok::<_, Error>((planner::plan_at_source(plan, &sources, &self.settings, &fold_constant)?, values))
         })?;
-        let seconds = began.elapsed().as_secs_f64();
-        changing::planned(found.table.name.clone(), change, plan, set.as_ref(), values, returned, seconds).map_err(at)
+        let plan = changing::planned(&found.table.name, change, plan, set.as_ref(), values, returning).map_err(at)?;
+        let columns = columns.unwrap_or_else(|| names(plan.root.columns.clone()));
+        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64(), writes_at: change.position })
     }
 
     /// The query that finds the rows of a change, bound.
@@ -447,7 +423,7 @@ impl Session {
         match statements.first().map(|s| &s.statement) {
             Some(Statement::Query(query)) => {
                 let planned = self.planned(query, Parameters::NONE).await?;
-                Ok(self.started(planned, cancel)?.analysing(analysis))
+                Ok(self.started(planned, cancel).await?.analysing(analysis))
             }
             _ => Err(Error::internal("ANALYZE made no query")),
         }
@@ -461,9 +437,15 @@ impl Session {
         };
         match &statement.statement {
             Statement::Query(query) => Ok(self.planned(query, Parameters::NONE).await?.plan.document),
-            Statement::Explain(explain) => self.explained(explain, Parameters::NONE).await,
-            Statement::Change(change) => self.change_document(change, Parameters::NONE).await,
-            _ => Err(Error::new(Code::Unsupported, "only a query, an UPDATE and a DELETE have a plan")),
+            Statement::Explain(explain) => {
+                Ok(self.planned_statement(&explain.explained, Parameters::NONE).await?.plan.document)
+            }
+            Statement::Change(change) => Ok(self.planned_change(change, Parameters::NONE).await?.plan.document),
+            Statement::Write(write) => Ok(self.planned_write(write, Parameters::NONE).await?.plan.document),
+            _ => Err(Error::new(
+                Code::Unsupported,
+                "only queries, INSERT, CREATE TABLE AS, UPDATE and DELETE have a plan",
+            )),
         }
     }
 
@@ -489,8 +471,7 @@ impl Session {
             }
             Ok::<_, Error>((planner::plan(plan, &sources, &self.settings, &fold_constant)?, columns))
         })?;
-        let columns = columns.into_iter().map(|c| ResultColumn { name: c.name, sql_type: c.sql_type }).collect();
-        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64() })
+        Ok(Planned { plan, set, columns: names(columns), seconds: began.elapsed().as_secs_f64(), writes_at: None })
     }
 
     /// The tables of a query, and the connections that they are of.
@@ -526,28 +507,27 @@ impl Session {
         })
     }
 
-    pub(crate) fn start(&self, planned: &Planned, cancel: &CancellationToken) -> Result<RunningQuery> {
-        with_room(|| {
+    /// Starts a plan, after the tables that it writes into have been opened.
+    pub(crate) async fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
+        let writers = planned.set.writers(&planned.plan.sinks).await.map_err(|e| e.at(planned.writes_at))?;
+        let running = with_room(|| {
             let copy = match self.settings.planner_serial {
                 true => Some(PhysicalPlan::from_bytes(&planned.plan.to_bytes()?)?),
                 false => None,
             };
             let plan = copy.as_ref().unwrap_or(&planned.plan);
-            start(plan, planned.set.as_ref(), &self.settings, &self.engine.pool, cancel.child_token())
-        })
-    }
-
-    pub(crate) fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
-        let running = self.start(&planned, cancel)?;
+            start(plan, planned.set.as_ref(), writers, &self.settings, &self.engine.pool, cancel.child_token())
+        })?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
             .in_zone(&self.settings.time_zone))
     }
 
-    /// The plan that is to be explained, not run.
-    async fn explained(&self, explain: &Explain, parameters: Parameters<'_>) -> Result<PlanDocument> {
-        match &explain.explained {
-            Explained::Query(query) => Ok(self.planned(query, parameters).await?.plan.document),
-            Explained::Change(change) => self.change_document(change, parameters).await,
+    /// The plan of a statement, not run.
+    async fn planned_statement(&self, explained: &Explained, parameters: Parameters<'_>) -> Result<Planned> {
+        match explained {
+            Explained::Query(query) => self.planned(query, parameters).await,
+            Explained::Change(change) => self.planned_change(change, parameters).await,
+            Explained::Write(write) => self.planned_write(write, parameters).await,
         }
     }
 
@@ -557,13 +537,14 @@ impl Session {
         parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Execution> {
-        let document = match &explain.explained {
-            Explained::Query(query) if explain.analyze => {
-                let mut execution = self.started(self.planned(query, parameters).await?, cancel)?;
+        let planned = self.planned_statement(&explain.explained, parameters).await?;
+        let document = match explain.analyze {
+            false => planned.plan.document,
+            true => {
+                let mut execution = self.started(planned, cancel).await?;
                 while execution.next().await?.is_some() {}
-                execution.plan().ok_or_else(|| Error::internal("a query without a plan"))?
+                execution.plan().ok_or_else(|| Error::internal("a statement without a plan"))?
             }
-            _ => self.explained(explain, parameters).await?,
         };
         let text = match explain.format {
             PlanFormat::Json => serde_json::to_string_pretty(&document)

@@ -2,7 +2,7 @@
 //! operators that must see all their input end a pipeline and begin the next.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{Array, new_empty_array};
 use arrow::compute::{SortOptions, concat};
@@ -11,9 +11,10 @@ use cobble_plan::key_pass::KeyPass;
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
 use cobble_plan::range_join::{self, RangeOn};
 use cobble_plan::scan::{GateScan, ScanTools};
+use cobble_plan::sink::SourceChange;
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
 use cobble_plan::{Column, Expr, RowMaker, SortKey};
-use cobble_types::Result;
+use cobble_types::{Error, Result};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
@@ -36,7 +37,9 @@ use crate::operators::limit::Limit;
 use crate::operators::project::Project;
 use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
 use crate::operators::window::{Bound, Call, Function, WindowShape, WindowSink, WindowSource};
+use crate::operators::write::{Answer, Changing, Writing};
 use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target, run_graph};
+use crate::run::Opened;
 use crate::spill::SpillPlace;
 
 /// What the operators of a run share.
@@ -51,6 +54,9 @@ pub struct Surroundings {
     pub spill: SpillPlace,
     pub shelf: Shelf,
     pub tasks: usize,
+    /// The writers of the plan's sinks, each for the step that writes there, and the changes of its gates.
+    pub writers: Arc<Mutex<Vec<Option<Opened>>>>,
+    pub changes: Arc<HashMap<usize, Arc<dyn SourceChange>>>,
 }
 
 impl Surroundings {
@@ -129,6 +135,38 @@ impl Lowering {
                 // The keys are known when their join's table has been built.
                 branch.needs.extend(passes.iter().filter_map(|p| self.builds.get(&p.join)));
                 Ok(vec![branch])
+            }
+            Operator::Write { sink, returning } => {
+                let writer = self
+                    .run
+                    .writers
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .get_mut(*sink)
+                    .and_then(Option::take);
+                let (table, writer) = writer.ok_or_else(|| Error::internal("a write without its writer"))?;
+                let answer = Answer::new(&table, returning.as_ref(), &node.columns)?;
+                let writing = Arc::new(Writing::start(writer, answer, meter));
+                let branches = self.branches(&node.inputs[0])?;
+                let place = self.add_pipeline(branches, Target::Write(writing.clone()));
+                let mut branch = Branch {
+                    source_meter: None,
+                    ..Branch::new(Arc::new(HandoffSource(writing.out.clone())), self.run.measures.step(node.step), true)
+                };
+                branch.needs.insert(place);
+                Ok(vec![branch])
+            }
+            Operator::Change { gate, table, returning, .. } => {
+                let change =
+                    self.run.changes.get(gate).ok_or_else(|| Error::internal("a change without its statement"))?;
+                let changing = Changing {
+                    change: change.clone(),
+                    answer: Arc::new(Answer::new(table, returning.as_ref(), &node.columns)?),
+                    counters: self.run.measures.gate(*gate),
+                    meter: meter.clone(),
+                    cancel: self.run.cancel.clone(),
+                };
+                Ok(vec![Branch { source_meter: None, ..Branch::new(Arc::new(changing), meter, true) }])
             }
             Operator::Values { rows } => {
                 let schema = schema_of(&node.columns);

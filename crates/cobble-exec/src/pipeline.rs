@@ -15,6 +15,7 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::measures::StepMeter;
+use crate::operators::write::Writing;
 
 /// Where a pipeline's rows come from. Shared by its tasks.
 pub trait Source: Send + Sync {
@@ -125,6 +126,7 @@ impl Branch {
 pub enum Target {
     Sink(Arc<dyn Sink>, Arc<StepMeter>),
     Output(mpsc::Sender<Result<RecordBatch>>),
+    Write(Arc<Writing>),
 }
 
 pub struct Pipeline {
@@ -215,6 +217,7 @@ impl Pipeline {
                 sealed
             }
             Target::Output(_) => Ok(()),
+            Target::Write(writing) => writing.finish(cancel).await,
         }
     }
 }
@@ -226,7 +229,7 @@ async fn run_task(
 ) -> Result<()> {
     let mut sink = match target.as_ref() {
         Target::Sink(sink, _) => Some(sink.task()),
-        Target::Output(_) => None,
+        Target::Output(_) | Target::Write(_) => None,
     };
     for (branch, satisfied) in branches {
         let mut source = branch.source.task();
@@ -378,6 +381,7 @@ async fn deliver(
             // A reader that has gone away wants nothing more.
             sent = sender.send(Ok(batch)) => sent.map_err(|_| Error::cancelled()),
         },
+        (Target::Write(writing), _) => writing.push(batch, cancel).await,
         _ => Err(Error::internal("a task without its sink")),
     }
 }

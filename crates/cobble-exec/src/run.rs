@@ -1,13 +1,15 @@
 //! Starting a plan on the pool of CPU threads and streaming its result.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
 use cobble_plan::Settings;
-use cobble_plan::physical::{Gate, PhysicalPlan};
+use cobble_plan::physical::{Gate, Operator, PhysicalPlan};
 use cobble_plan::scan::Scans;
-use cobble_types::{Code, Error, Result};
+use cobble_plan::sink::TableWriter;
+use cobble_types::{Code, Error, ObjectName, Result};
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
@@ -84,10 +86,15 @@ impl Drop for RunningQuery {
     }
 }
 
-/// Starts the plan, whose gates are made into scans by `scans`. Cancelling the token stops it at the next batch.
+/// A table that is ready to take rows.
+pub type Opened = (ObjectName, Box<dyn TableWriter>);
+
+/// Starts the plan, whose gates are made into scans by `scans`, with the writers of its sinks. Cancelling the token stops it at the
+/// next batch.
 pub fn start(
     plan: &PhysicalPlan,
     scans: &dyn Scans,
+    writers: Vec<Opened>,
     settings: &Settings,
     pool: &CpuPool,
     cancel: CancellationToken,
@@ -97,6 +104,10 @@ pub fn start(
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
     let tasks = settings.run_tasks.unwrap_or(pool.threads);
     let gate = |gate: &Gate| Ok((gate.spec.connection.clone(), scans.scan(&gate.spec)?));
+    let mut changes = HashMap::new();
+    if let Operator::Change { gate, change, .. } = &plan.root.operator {
+        changes.insert(*gate, scans.change(&plan.gates[*gate].spec, change)?);
+    }
     let surroundings = Surroundings {
         gates: Arc::new(plan.gates.iter().map(gate).collect::<Result<_>>()?),
         key_passes: Arc::new(plan.key_passes.clone()),
@@ -106,6 +117,8 @@ pub fn start(
         spill: SpillPlace::chosen(),
         shelf: Arc::default(),
         tasks,
+        writers: Arc::new(Mutex::new(writers.into_iter().map(Some).collect())),
+        changes: Arc::new(changes),
     };
     let pipelines = Lowering::new(surroundings).lower(&plan.root, sender.clone())?;
     let limit = settings.run_time;

@@ -219,12 +219,7 @@ impl Overload {
     }
 
     /// As many as `optional` of the listed parameters may be left out at the end.
-    pub const fn with_optional(
-        takes: &'static [Takes],
-        optional: usize,
-        returns: Returns,
-        kernel: Kernel,
-    ) -> Overload {
+    pub const fn with_optional(takes: &'static [Takes], optional: usize, returns: Returns, kernel: Kernel) -> Overload {
         Overload { parameters: Parameters::Listed { takes, optional, returns }, kernel }
     }
 

@@ -137,6 +137,8 @@ pub fn gates_of(node: &PhysicalNode, column: &Column, found: &mut Vec<(usize, Co
         Operator::Values { .. }
         | Operator::Sort { .. }
         | Operator::Limit { .. }
+        | Operator::Write { .. }
+        | Operator::Change { .. }
         | Operator::Expand { .. }
         | Operator::CteScan { .. }
         | Operator::Recursive { .. } => {}

@@ -16,6 +16,7 @@ pub mod rewrites;
 pub mod scan;
 pub mod serial;
 pub mod settings;
+pub mod sink;
 pub mod statistics;
 pub mod table_function;
 pub mod user_function;

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
 
 use crate::aggregate::AggregateCall;
@@ -13,6 +13,7 @@ use crate::logical::{self, JoinKey, JoinKind, LogicalPlan, Mark, SortKey};
 use crate::range_join::RangeOn;
 use crate::scan::ScanSpec;
 use crate::serial;
+use crate::sink::{Returning, RowChange, SinkSpec};
 use crate::table_function::RowMaker;
 use crate::verify::verify_physical;
 use crate::window::WindowCall;
@@ -23,6 +24,8 @@ pub struct PhysicalPlan {
     pub gates: Vec<Gate>,
     /// Keys that joins hand to gates when they have collected one side.
     pub key_passes: Vec<KeyPass>,
+    /// Where rows are written, if they are.
+    pub sinks: Vec<SinkSpec>,
     /// What the reader is shown; measures are added to a copy while running.
     pub document: PlanDocument,
 }
@@ -60,7 +63,7 @@ impl PhysicalPlan {
     pub fn check(&self) -> Result<()> {
         let has_places = self.document.gates.len() == self.gates.len()
             && self.key_passes.iter().all(|pass| pass.gate < self.gates.len());
-        if !has_places || !self.root.is_whole(self.document.steps.len(), self.gates.len()) {
+        if !has_places || !self.root.is_whole(self) {
             return Err(Error::new(
                 Code::InvalidValue,
                 "the plan does not hold together: an operator lacks what it names",
@@ -71,11 +74,15 @@ impl PhysicalPlan {
 }
 
 impl PhysicalNode {
-    fn is_whole(&self, steps: usize, gates: usize) -> bool {
-        let inputs = self.inputs.len();
+    fn is_whole(&self, plan: &PhysicalPlan) -> bool {
+        let (inputs, steps, gates) = (self.inputs.len(), plan.document.steps.len(), plan.gates.len());
+        let is_top = std::ptr::eq(self, plan.root.as_ref());
         let fits = match &self.operator {
             Operator::Gate { gate, .. } => inputs == 0 && *gate < gates,
             Operator::Values { .. } | Operator::CteScan { .. } => inputs == 0,
+            // Writes stand at the top alone.
+            Operator::Write { sink, .. } => inputs == 1 && is_top && *sink < plan.sinks.len(),
+            Operator::Change { gate, .. } => inputs == 1 && is_top && *gate < gates,
             Operator::Filter { .. }
             | Operator::Project { .. }
             | Operator::Aggregate { .. }
@@ -90,7 +97,7 @@ impl PhysicalNode {
             Operator::With { ids } => inputs == ids.len() + 1,
             Operator::Union => true,
         };
-        fits && (1..=steps).contains(&self.step) && self.inputs.iter().all(|input| input.is_whole(steps, gates))
+        fits && (1..=steps).contains(&self.step) && self.inputs.iter().all(|input| input.is_whole(plan))
     }
 }
 
@@ -109,6 +116,18 @@ pub enum Operator {
     },
     Values {
         rows: Vec<Vec<Expr>>,
+    },
+    /// All rows go to the sink at this place in the plan's list; what it has done comes out.
+    Write {
+        sink: usize,
+        returning: Option<Returning>,
+    },
+    /// The source changes the rows that the gate below finds, instead of giving them; what it has done comes out.
+    Change {
+        gate: usize,
+        table: ObjectName,
+        change: RowChange,
+        returning: Option<Returning>,
     },
     Filter {
         conjuncts: Vec<Expr>,
@@ -191,6 +210,8 @@ impl Operator {
         match self {
             Operator::Gate { .. } => "gate",
             Operator::Values { .. } => "values",
+            Operator::Write { .. } => "write",
+            Operator::Change { .. } => "change",
             Operator::Filter { .. } => "filter",
             Operator::Project { .. } => "project",
             Operator::HashJoin(_) => "hash_join",
@@ -219,6 +240,9 @@ impl Operator {
             Operator::Values { rows } => {
                 format!("{} constant row{}", rows.len(), if rows.len() == 1 { "" } else { "s" })
             }
+            // Their sinks and gates say more; the planner writes it beside them.
+            Operator::Write { .. } => "write rows".to_owned(),
+            Operator::Change { table, .. } => format!("change rows of {table}"),
             Operator::Filter { conjuncts } => format!("keep rows where {}", logical::conjunct_text(conjuncts)),
             Operator::Project { columns } => format!("compute {}", logical::project_text(columns)),
             Operator::HashJoin(join) => format!("{}; hash of step {}", join.text(), build_step(&join.build)),
@@ -294,7 +318,7 @@ mod tests {
         let document =
             PlanDocument { steps: vec![StepDocument::default(); 3], gates: vec![gate], ..Default::default() };
         let key_passes = vec![KeyPass { join: 3, key: 0, gate: 0, column: column(), place: 0 }];
-        PhysicalPlan { root, gates: vec![Gate { letter: "A".into(), spec }], key_passes, document }
+        PhysicalPlan { root, gates: vec![Gate { letter: "A".into(), spec }], key_passes, sinks: vec![], document }
     }
 
     #[test]

@@ -93,7 +93,7 @@ fn planned(
     let root = planner.with_columns(&rewritten, &wanted)?.node;
     verify_physical(&root, &wanted)?;
     let document = planner.document(written_text, &rewritten, trace);
-    Ok(PhysicalPlan { root, gates: planner.gates, key_passes: planner.key_passes, document })
+    Ok(PhysicalPlan { root, gates: planner.gates, key_passes: planner.key_passes, sinks: vec![], document })
 }
 
 struct Planner<'a> {

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow::array::BooleanArray;
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
-use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
+use cobble_types::{Code, Error, ObjectName, Result};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
@@ -17,6 +17,7 @@ use crate::expr::{Column, Expr};
 use crate::key_pass::LearnedKeys;
 use crate::offer::Request;
 use crate::serial::{Bytes, from_bytes, to_bytes};
+use crate::sink::{RowChange, SourceChange};
 
 /// The work of one gate as data.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -76,64 +77,14 @@ impl ScanSpec {
 /// Makes scans of their descriptions: the connections that a plan runs with.
 pub trait Scans {
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>>;
+    /// The scan as a statement that changes the rows it finds, of the table that was made changeable.
+    fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>>;
 }
 
 /// The work of one gate, ready to run, as often as wanted.
 #[async_trait]
 pub trait GateScan: Send + Sync + fmt::Debug {
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
-    /// The scan as a statement that changes the rows it finds, of the table that was made changeable.
-    fn change(&self, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
-        let _ = change;
-        Err(Error::internal("a change of rows at a source that changes none"))
-    }
-}
-
-/// What becomes of the rows that a scan finds.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct RowChange {
-    /// The places, among the scan's columns, of those that tell rows apart.
-    pub identity: Vec<usize>,
-    /// The columns that are set, by their names at the source; `None` deletes the rows.
-    pub set: Option<Vec<(String, NewValue)>>,
-    /// The columns, by their names at the source, that are given back of each row: as it has become, or as it was before it was deleted.
-    pub returned: Option<Vec<Column>>,
-}
-
-/// What a change has done.
-#[derive(Debug, Default)]
-pub struct Changed {
-    pub rows: u64,
-    /// The columns that were wanted back, in their order.
-    pub returned: Vec<RecordBatch>,
-    /// Bytes of them that have come from the source.
-    pub bytes: u64,
-}
-
-/// Refuses a change by the rows that it gives back.
-pub type Acceptance<'a> = &'a (dyn Fn(&[RecordBatch]) -> Result<()> + Send + Sync);
-
-/// Bytes of rows that a change gives back at most: they are all held until it has been made for good.
-pub const MOST_RETURNED: usize = 64 << 20;
-
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub enum NewValue {
-    /// What the scan finds in the column at this place.
-    Found(usize),
-    /// The same in all rows, of the column's type.
-    Given(Value, SqlType),
-}
-
-/// A change that a source is ready to make.
-#[async_trait]
-pub trait SourceChange: Send + Sync + fmt::Debug {
-    fn request(&self) -> Request;
-    /// Makes it, whole or not at all. Cancelled, it is not made, unless it was already being committed.
-    ///
-    /// # Errors
-    /// Also when the rows that come back are more than [`MOST_RETURNED`], and those of `accept`, which sees them before the change is
-    /// made for good.
-    async fn run(&self, accept: Acceptance<'_>, cancel: &CancellationToken) -> Result<Changed>;
 }
 
 /// What a scan needs from the run it is part of.

@@ -489,6 +489,14 @@ impl Steps {
         };
         match &node.operator {
             Operator::Gate { .. } => Ok(()),
+            Operator::Write { returning, .. } | Operator::Change { returning, .. } => match returning {
+                None => Ok(()),
+                Some(returning) => {
+                    let own = Known::of(&returning.columns);
+                    let reach = Reach { after: &after, own, around: &none, outer: Outer::Gone };
+                    reach.made(&returning.made)
+                }
+            },
             Operator::Values { rows } => rows.iter().try_for_each(|row| {
                 if row.len() != node.columns.len() {
                     return fail(format!("a row of {} values among {}", row.len(), node.columns.len()));

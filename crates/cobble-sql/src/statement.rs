@@ -118,6 +118,7 @@ pub struct Explain {
 pub enum Explained {
     Query(Deep<ast::Query>),
     Change(Change),
+    Write(Box<Write>),
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -596,17 +597,30 @@ impl Words<'_> {
         }
         let Some(first) = self.tokens.get(self.at) else { return self.expected("a query") };
         let own = self.rest(lines, text);
-        let changes = is_word(first, "update") || is_word(first, "delete");
-        if changes && analyze {
-            return Err(Error::unsupported("ANALYZE of a statement that changes rows")
-                .hint("EXPLAIN without ANALYZE shows what would be sent; a run of the statement keeps its plan")
-                .at(self.position()));
-        }
-        let explained = match changes {
-            true => Explained::Change(self.change()?),
-            false => Explained::Query(self.query()?),
+        let starts = |word: &str| is_word(first, word);
+        let explained = if starts("update") || starts("delete") {
+            Explained::Change(self.change()?)
+        } else if starts("insert") || starts("create") {
+            let position = self.position();
+            let statement = if self.take("insert") { self.insert()? } else { self.created(lines, text)? };
+            match statement {
+                Statement::Write(write) => Explained::Write(Box::new(write)),
+                _ => {
+                    return Err(Error::unsupported("EXPLAIN of what has no query")
+                        .hint("queries, INSERT, CREATE TABLE … AS, UPDATE and DELETE have a plan")
+                        .at(position));
+                }
+            }
+        } else {
+            Explained::Query(self.query()?)
         };
         Ok(Statement::Explain(Explain { analyze, show, format, explained, text: own, ignored }))
+    }
+
+    /// `CREATE …`, with that word.
+    fn created(mut self, lines: &LineStarts, text: &str) -> Result<Statement> {
+        let _ = self.take("create");
+        self.create(lines, text)
     }
 
     /// ON or OFF after the name of an option; without it, on.

@@ -18,6 +18,7 @@ mod judged;
 mod key_pass;
 mod language;
 mod native;
+mod pages;
 mod parameters;
 mod postgres_truth;
 mod pushdown;

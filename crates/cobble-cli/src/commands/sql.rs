@@ -91,7 +91,7 @@ pub async fn run(common: &Common, arguments: Arguments) -> Outcome {
         let saved = std::fs::read(path).map_err(|e| Failure::Usage(format!("{}: {e}", path.display())))?;
         let output = Output { format, out: arguments.out, talk: false };
         let began = Instant::now();
-        let running = place.start_saved(&saved)?;
+        let running = place.start_saved(&saved).await?;
         return show(&mut place, running, &output, began).await;
     }
     let text = match (&arguments.text, &arguments.file) {

@@ -144,3 +144,39 @@ async fn a_write_that_fails_leaves_nothing() {
     let error = rows(&mut closed, "CREATE TABLE more AS SELECT 1 AS a").await.unwrap_err();
     assert!(error.message.contains("connection out_files may not write"), "{error}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_write_has_a_plan_with_the_write_on_top() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut session = session(folder.path(), "true");
+    let create =
+        "CREATE TABLE urgent WITH (format = 'csv') AS SELECT id, cost FROM tides.creek.work_orders WHERE urgency > 3";
+    let told = rows(&mut session, &format!("EXPLAIN {create}")).await.unwrap().join("\n");
+    assert!(told.contains("create out.default.urgent (id, cost) with format csv"), "{told}");
+    // Nothing was opened for it.
+    assert!(below(folder.path()).is_empty());
+    let told = rows(&mut session, &format!("EXPLAIN (ANALYZE, FORMAT JSON) {create}")).await.unwrap().join("\n");
+    let document: serde_json::Value = serde_json::from_str(&told).unwrap();
+    let wanted = rows(&mut session, "SELECT count(*) FROM urgent").await.unwrap();
+    let write = document["steps"].as_array().unwrap().last().unwrap();
+    assert_eq!(write["kind"], "write");
+    assert_eq!(write["measure"]["rows"].to_string(), wanted[0]);
+    assert_ne!(wanted, ["0"]);
+    // A run keeps the same plan, and its progress counts what it reads.
+    let cancel = CancellationToken::new();
+    let insert = "INSERT INTO urgent SELECT id, cost FROM tides.creek.work_orders WHERE urgency = 3";
+    let mut execution = session.run_text(insert, &cancel).await.unwrap();
+    while execution.next().await.unwrap().is_some() {}
+    let plan = execution.plan().unwrap();
+    let top = plan.steps.last().unwrap();
+    assert_eq!(top.text, "insert into out.default.urgent (id, cost)");
+    assert_eq!(top.measure.as_ref().unwrap().rows, execution.progress().rows_read);
+    for (sql, expected) in [
+        ("EXPLAIN CREATE TABLE plain (a integer)", "EXPLAIN of what has no query"),
+        ("EXPLAIN INSERT INTO urgent SELECT 1, 2, 3", "3 columns"),
+        ("EXPLAIN ANALYZE INSERT INTO nowhere SELECT 1", "nowhere"),
+    ] {
+        let error = rows(&mut session, sql).await.unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+    }
+}

@@ -14,6 +14,7 @@ pub mod limit;
 pub mod project;
 pub mod sort;
 pub mod window;
+pub mod write;
 
 use arrow::record_batch::RecordBatch;
 

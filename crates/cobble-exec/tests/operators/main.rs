@@ -5,3 +5,4 @@ mod aggregates;
 mod joins;
 mod sorting;
 mod support;
+mod writes;

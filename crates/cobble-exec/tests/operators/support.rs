@@ -3,10 +3,11 @@
 use std::sync::{Arc, OnceLock};
 
 use arrow::array::{Array, RecordBatch};
-use cobble_exec::{CpuPool, start};
+use cobble_exec::{CpuPool, Opened, RunningQuery, start};
 use cobble_plan::document::{PlanDocument, StepDocument};
 use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan};
 use cobble_plan::scan::{GateScan, ScanSpec, Scans};
+use cobble_plan::sink::{RowChange, SourceChange};
 use cobble_plan::{Column, Expr, Settings};
 use cobble_types::{ColumnId, Error, Result, SqlType, Value, array_value_text};
 use tokio_util::sync::CancellationToken;
@@ -67,19 +68,37 @@ impl Scans for NoScans {
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
         Err(Error::internal(format!("there is no connection {}", spec.connection)))
     }
+
+    fn change(&self, spec: &ScanSpec, _: &RowChange) -> Result<Arc<dyn SourceChange>> {
+        Err(Error::internal(format!("there is no connection {}", spec.connection)))
+    }
+}
+
+/// A plan without gates.
+pub fn plan(root: Arc<PhysicalNode>) -> PhysicalPlan {
+    let mut document = PlanDocument::default();
+    steps(&root, &mut document.steps);
+    document.steps.sort_by_key(|step| step.step);
+    PhysicalPlan { root, gates: vec![], key_passes: vec![], sinks: vec![], document }
+}
+
+pub fn started(
+    plan: &PhysicalPlan,
+    writers: Vec<Opened>,
+    settings: &Settings,
+    cancel: CancellationToken,
+) -> Result<RunningQuery> {
+    static POOL: OnceLock<CpuPool> = OnceLock::new();
+    let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
+    start(plan, &NoScans, writers, settings, pool, cancel)
 }
 
 /// The batches, and how many bytes went to disk meanwhile.
 pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Vec<RecordBatch>, u64)> {
-    static POOL: OnceLock<CpuPool> = OnceLock::new();
-    let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
-    let mut document = PlanDocument::default();
-    steps(&root, &mut document.steps);
-    document.steps.sort_by_key(|step| step.step);
-    let plan = PhysicalPlan { root, gates: vec![], key_passes: vec![], document };
+    let plan = plan(root);
     // What runs is what was read from the serial form.
     let plan = PhysicalPlan::from_bytes(&plan.to_bytes()?)?;
-    let mut running = start(&plan, &NoScans, settings, pool, CancellationToken::new())?;
+    let mut running = started(&plan, vec![], settings, CancellationToken::new())?;
     let mut all = Vec::new();
     while let Some(batch) = running.next().await? {
         all.push(batch);
