@@ -5,15 +5,16 @@ use std::sync::Arc;
 
 use cobble_connect::{DefinedColumn, Discovered, Forms, Looking, TableDefinition};
 use cobble_exec::{fold_constant, start};
+use cobble_optimize::{Settings, planner};
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{LogicalPlan, Scan, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
-use cobble_plan::{Settings, planner};
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType, TextForm, array_value_text};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogDefinition, CatalogSet, Engine};
+use crate::session::limits;
 
 /// A difference between a catalog's definition and its files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -139,7 +140,7 @@ impl Engine {
         let mut settings = Settings::default();
         settings.set("run.tasks", "1")?;
         let plan = planner::plan(limited, &sources, &settings, &fold_constant)?;
-        let mut running = start(&plan, set, vec![], &settings, &self.pool, cancel.child_token())?;
+        let mut running = start(&plan, set, vec![], &limits(&settings), &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
             for row in 0..batch.num_rows() {
                 for (column, array) in sample.iter_mut().zip(batch.columns()) {

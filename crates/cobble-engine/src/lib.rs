@@ -26,10 +26,11 @@ pub use cobble_connect::{
 };
 pub use cobble_exec::{Held, ServiceMemory, SpillPlace};
 pub use cobble_functions::{Entry as FunctionEntry, Kind as FunctionKind, entries as own_functions};
+pub use cobble_optimize::{Settings, rewrites, settings};
 pub use cobble_plan::document::PlanDocument;
 pub use cobble_plan::draw;
 pub use cobble_plan::logical::{Table, TableColumn, TableKind};
-pub use cobble_plan::{FunctionLanguage, Settings, UserFunction, UserView, settings};
+pub use cobble_plan::{FunctionLanguage, UserFunction, UserView};
 pub use cobble_sql::{KnownFunction, KnownView, Statement, StatementText, parse_statements};
 pub use configuration::{
     Change, Configuration, ConfiguredCatalog, ConfiguredConnection, ConfiguredCredentials, Reconfiguration,

@@ -5,14 +5,15 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use cobble_connect::{TableChange, TableEntry};
-use cobble_exec::{Held, fold_constant, start};
+use cobble_exec::{Held, RunLimits, fold_constant, start};
+use cobble_optimize::{Settings, planner, settings};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
-use cobble_plan::{Settings, draw, planner, serial, settings};
+use cobble_plan::{draw, serial};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Parameters, PlanFormat,
     SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
@@ -86,6 +87,11 @@ pub(crate) struct Planned {
     pub seconds: f64,
     /// Where the statement names the table that it writes.
     pub writes_at: Option<Position>,
+}
+
+/// What a run may take by these settings.
+pub(crate) fn limits(settings: &Settings) -> RunLimits {
+    RunLimits { memory: settings.run_memory, time: settings.run_time, tasks: settings.run_tasks }
 }
 
 /// The names and types of a result.
@@ -516,7 +522,7 @@ impl Session {
                 false => None,
             };
             let plan = copy.as_ref().unwrap_or(&planned.plan);
-            start(plan, planned.set.as_ref(), writers, &self.settings, &self.engine.pool, cancel.child_token())
+            start(plan, planned.set.as_ref(), writers, &limits(&self.settings), &self.engine.pool, cancel.child_token())
         })?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
             .in_zone(&self.settings.time_zone))

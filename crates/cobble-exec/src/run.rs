@@ -5,7 +5,6 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
-use cobble_plan::Settings;
 use cobble_plan::physical::{Gate, Operator, PhysicalPlan};
 use cobble_plan::scan::Scans;
 use cobble_plan::sink::TableWriter;
@@ -86,6 +85,17 @@ impl Drop for RunningQuery {
     }
 }
 
+/// What a run may take.
+#[derive(Debug, Clone, Copy)]
+pub struct RunLimits {
+    /// Bytes held in joins, groups and sorts.
+    pub memory: u64,
+    /// Seconds; none means no limit.
+    pub time: Option<f64>,
+    /// Parallel tasks; none means one per core.
+    pub tasks: Option<usize>,
+}
+
 /// A table that is ready to take rows.
 pub type Opened = (ObjectName, Box<dyn TableWriter>);
 
@@ -95,14 +105,14 @@ pub fn start(
     plan: &PhysicalPlan,
     scans: &dyn Scans,
     writers: Vec<Opened>,
-    settings: &Settings,
+    limits: &RunLimits,
     pool: &CpuPool,
     cancel: CancellationToken,
 ) -> Result<RunningQuery> {
     let measures = Arc::new(Measures::new(plan));
-    let memory = MemoryPool::new(settings.run_memory, &pool.memory);
+    let memory = MemoryPool::new(limits.memory, &pool.memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
-    let tasks = settings.run_tasks.unwrap_or(pool.threads);
+    let tasks = limits.tasks.unwrap_or(pool.threads);
     let gate = |gate: &Gate| Ok((gate.spec.connection.clone(), scans.scan(&gate.spec)?));
     let mut changes = HashMap::new();
     if let Operator::Change { gate, change, .. } = &plan.root.operator {
@@ -121,7 +131,7 @@ pub fn start(
         changes: Arc::new(changes),
     };
     let pipelines = Lowering::new(surroundings).lower(&plan.root, sender.clone())?;
-    let limit = settings.run_time;
+    let limit = limits.time;
     let run_cancel = cancel.clone();
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
     let working = runtime.spawn(async move {

@@ -4,7 +4,6 @@
 use serde::{Deserialize, Serialize};
 
 use crate::offer::{PartCount, Request, Verdict};
-use crate::rewrites::TraceEntry;
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -19,6 +18,27 @@ pub struct PlanDocument {
     pub rewrites: Vec<TraceEntry>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub measures: Option<RunMeasures>,
+}
+
+/// One application of one rule.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TraceEntry {
+    pub rewrite: String,
+    pub about: String,
+    /// False when the rule found nothing to do; before and after are then left empty.
+    pub changed: bool,
+    /// True when the session has switched the rule off.
+    pub switched_off: bool,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub before: String,
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub after: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub notes: Vec<String>,
+    /// What the ordering of joins has weighed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub orders: Vec<JoinOrder>,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]

@@ -1,21 +1,17 @@
-//! What a statement means and how it will be done: the logical plan, the rewrites and their trace, statistics and cost,
-//! join order, the offer to each source, and the physical plan with its gates.
+//! Plans as data: expressions, the logical plan, the physical plan with its gates and sinks, their serial form, the plan document, and
+//! the contracts of sources: the offer, the scan, the write.
 
 pub mod aggregate;
 pub mod document;
 pub mod draw;
-pub mod estimate;
 pub mod expr;
 pub mod key_pass;
 pub mod logical;
 pub mod offer;
 pub mod physical;
-pub mod planner;
 pub mod range_join;
-pub mod rewrites;
 pub mod scan;
 pub mod serial;
-pub mod settings;
 pub mod sink;
 pub mod statistics;
 pub mod table_function;
@@ -29,7 +25,6 @@ pub use cobble_functions::{self as functions, Function, TableFunction};
 pub use document::PlanDocument;
 pub use expr::{BinaryOp, Column, Expr};
 pub use logical::{JoinKey, JoinKind, LogicalPlan, SortKey};
-pub use settings::Settings;
 pub use statistics::{ColumnStatistics, TableStatistics};
 pub use table_function::RowMaker;
 pub use user_function::{FunctionLanguage, UserFunction};

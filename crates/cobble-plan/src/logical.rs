@@ -182,6 +182,26 @@ pub struct JoinKey {
 }
 
 impl JoinKey {
+    /// An equality with one side of each input, left side first.
+    pub fn of(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<JoinKey> {
+        let Expr::Binary { op: op @ (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom), left: a, right: b, .. } = condition
+        else {
+            return None;
+        };
+        let null_safe = *op == BinaryOp::IsNotDistinctFrom;
+        let key = |left: &Expr, right: &Expr| JoinKey { left: left.clone(), right: right.clone(), null_safe };
+        let (in_a, in_b) = (a.columns(), b.columns());
+        if in_a.is_empty() || in_b.is_empty() || condition.is_volatile() {
+            None
+        } else if in_a.is_subset(left) && in_b.is_subset(right) {
+            Some(key(a, b))
+        } else if in_a.is_subset(right) && in_b.is_subset(left) {
+            Some(key(b, a))
+        } else {
+            None
+        }
+    }
+
     pub fn plain(left: Expr, right: Expr) -> JoinKey {
         JoinKey { left, right, null_safe: false }
     }

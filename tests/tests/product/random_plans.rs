@@ -124,7 +124,7 @@ fn query(dice: &mut Dice) -> String {
 
 /// A part of the names that `planner.off` takes.
 fn some_off(dice: &mut Dice) -> String {
-    cobble_plan::rewrites::names().into_iter().filter(|_| dice.chance(3)).collect::<Vec<_>>().join(",")
+    cobble_engine::rewrites::names().into_iter().filter(|_| dice.chance(3)).collect::<Vec<_>>().join(",")
 }
 
 fn sorted(mut rows: Vec<String>) -> Vec<String> {

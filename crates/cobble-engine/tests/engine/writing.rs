@@ -152,7 +152,7 @@ async fn a_write_has_a_plan_with_the_write_on_top() {
     let create =
         "CREATE TABLE urgent WITH (format = 'csv') AS SELECT id, cost FROM tides.creek.work_orders WHERE urgency > 3";
     let told = rows(&mut session, &format!("EXPLAIN {create}")).await.unwrap().join("\n");
-    assert!(told.contains("create out.default.urgent (id, cost) with format csv"), "{told}");
+    assert!(told.contains("create out.public.urgent (id, cost) with format csv"), "{told}");
     // Nothing was opened for it.
     assert!(below(folder.path()).is_empty());
     let told = rows(&mut session, &format!("EXPLAIN (ANALYZE, FORMAT JSON) {create}")).await.unwrap().join("\n");
@@ -169,7 +169,7 @@ async fn a_write_has_a_plan_with_the_write_on_top() {
     while execution.next().await.unwrap().is_some() {}
     let plan = execution.plan().unwrap();
     let top = plan.steps.last().unwrap();
-    assert_eq!(top.text, "insert into out.default.urgent (id, cost)");
+    assert_eq!(top.text, "insert into out.public.urgent (id, cost)");
     assert_eq!(top.measure.as_ref().unwrap().rows, execution.progress().rows_read);
     for (sql, expected) in [
         ("EXPLAIN CREATE TABLE plain (a integer)", "EXPLAIN of what has no query"),

@@ -194,7 +194,10 @@ impl SourceTask for ChangingTask {
         if let Some(change) = self.change.take() {
             GateCounters::add(&self.counters.requests, 1);
             let started = Instant::now();
-            let prepared = change.prepare(&self.cancel).await?;
+            // Of its own: cancelled, it must still tell the source, also when nobody waits for it any more.
+            let cancel = self.cancel.clone();
+            let preparation = tokio::spawn(async move { change.prepare(&cancel).await });
+            let prepared = preparation.await.map_err(|e| Error::internal(format!("a change stopped: {e}")))??;
             let (outcome, batches) = self.answer.committed(prepared).await?;
             GateCounters::add(&self.counters.rows, outcome.rows);
             GateCounters::add(&self.counters.bytes, outcome.received);

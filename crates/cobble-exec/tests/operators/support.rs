@@ -3,12 +3,13 @@
 use std::sync::{Arc, OnceLock};
 
 use arrow::array::{Array, RecordBatch};
-use cobble_exec::{CpuPool, Opened, RunningQuery, start};
+use cobble_exec::{CpuPool, Opened, RunLimits, RunningQuery, start};
+use cobble_optimize::Settings;
 use cobble_plan::document::{PlanDocument, StepDocument};
 use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan};
 use cobble_plan::scan::{GateScan, ScanSpec, Scans};
 use cobble_plan::sink::{RowChange, SourceChange};
-use cobble_plan::{Column, Expr, Settings};
+use cobble_plan::{Column, Expr};
 use cobble_types::{ColumnId, Error, Result, SqlType, Value, array_value_text};
 use tokio_util::sync::CancellationToken;
 
@@ -90,7 +91,8 @@ pub fn started(
 ) -> Result<RunningQuery> {
     static POOL: OnceLock<CpuPool> = OnceLock::new();
     let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
-    start(plan, &NoScans, writers, settings, pool, cancel)
+    let limits = RunLimits { memory: settings.run_memory, time: settings.run_time, tasks: settings.run_tasks };
+    start(plan, &NoScans, writers, &limits, pool, cancel)
 }
 
 /// The batches, and how many bytes went to disk meanwhile.

@@ -6,9 +6,10 @@ use std::time::Duration;
 use arrow::array::{Array, Int32Array, RecordBatch};
 use arrow::datatypes::{DataType, Field, Schema};
 use async_trait::async_trait;
+use cobble_optimize::Settings;
+use cobble_plan::Column;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::sink::{NewRows, Outcome, Prepared, Returning, SinkSpec, TableWriter};
-use cobble_plan::{Column, Settings};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 

@@ -434,7 +434,7 @@ fn split_keys(conjuncts: Vec<Expr>, left: &LogicalPlan, right: &LogicalPlan) -> 
     let (left_ids, right_ids) = (left.column_ids(), right.column_ids());
     let (mut on, mut residual) = (Vec::new(), Vec::new());
     for conjunct in conjuncts {
-        match cobble_plan::rewrites::as_join_key(&conjunct, &left_ids, &right_ids) {
+        match JoinKey::of(&conjunct, &left_ids, &right_ids) {
             Some(key) => on.push(key),
             None => residual.push(conjunct),
         }

@@ -35,9 +35,9 @@ use std::collections::{BTreeSet, HashMap};
 use std::ops::ControlFlow;
 use std::sync::Arc;
 
+use cobble_plan::expr::Fold;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::{CteDefinition, Join, Mark, Table};
-use cobble_plan::rewrites::Fold;
 use cobble_plan::{AggregateCall, JoinKind, LogicalPlan, RowMaker};
 use cobble_types::zone::{Zone, within};
 use cobble_types::{ColumnId, Position, Result, SqlType, Value};

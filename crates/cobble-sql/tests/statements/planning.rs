@@ -202,7 +202,7 @@ fn estimates_follow_the_statistics() {
         ("SELECT n FROM generate_series(1, 4000) AS s(n) WHERE n % 8 = 3", 500.0),
         ("SELECT p.id, x FROM ports p, unnest(ARRAY[1, 2, 3]) AS u(x)", 120.0),
     ] {
-        let estimate = cobble_plan::estimate::Estimator::default().of(&bind(sql).unwrap().plan).rows;
+        let estimate = cobble_optimize::estimate::Estimator::default().of(&bind(sql).unwrap().plan).rows;
         assert!((estimate - rows).abs() <= rows / 1000.0, "{sql}: {estimate}, not {rows}");
     }
 }

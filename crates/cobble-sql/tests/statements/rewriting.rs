@@ -533,11 +533,12 @@ fn a_second_pass_finds_nothing_to_do() {
         "SELECT name FROM ports UNION ALL SELECT name FROM vessels LIMIT 3",
         "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE r.id < 5",
     ] {
-        let settings = cobble_plan::Settings::default();
-        let context = cobble_plan::rewrites::Context::new(&settings, &|_| None);
-        let (once, _) = cobble_plan::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context).unwrap();
+        let settings = cobble_optimize::Settings::default();
+        let context = cobble_optimize::rewrites::Context::new(&settings, &|_| None);
+        let (once, _) =
+            cobble_optimize::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context).unwrap();
         let text = once.to_string();
-        let (twice, trace) = cobble_plan::rewrites::apply_all(once, &context).unwrap();
+        let (twice, trace) = cobble_optimize::rewrites::apply_all(once, &context).unwrap();
         assert_eq!(twice.to_string(), text, "{sql}");
         assert!(trace.iter().all(|entry| !entry.changed), "{sql}");
     }

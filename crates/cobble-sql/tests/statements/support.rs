@@ -5,11 +5,11 @@ use std::any::Any;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use cobble_optimize::{Settings, planner};
 use cobble_plan::logical::{Join, Origin, Scan, SortKey, Table, TableColumn, TableKind};
 use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Offer, Request, Source, Sources, Verdict};
-use cobble_plan::planner;
 use cobble_plan::scan::ScanSpec;
-use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, Settings, TableStatistics};
+use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, TableStatistics};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, KnownFunctions, Parameters, SessionNames, Statement, TableReference,
     bind_query, parse_statements,

@@ -4,8 +4,8 @@
 use cobble_types::Value;
 
 use super::{Context, Rewrite};
-use crate::expr::{BinaryOp, Expr};
-use crate::logical::LogicalPlan;
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::logical::LogicalPlan;
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "fold-constants",

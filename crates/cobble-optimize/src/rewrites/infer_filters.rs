@@ -4,8 +4,8 @@
 use std::sync::Arc;
 
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "infer-filters",

@@ -6,17 +6,17 @@ use std::sync::Arc;
 
 use cobble_types::{ColumnId, Error, Result};
 
-use crate::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument};
 use crate::estimate::{Estimate, Estimator, filter_estimate};
-use crate::expr::{Column, Expr};
-use crate::key_pass::{self, KeyPass};
-use crate::logical::{self, CteDefinition, Join, JoinKind, LogicalPlan, Mark, Origin, Scan, UnionInput};
-use crate::offer::{KeptReason, Offer, Sources, Verdict};
-use crate::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
-use crate::range_join::RangeOn;
-use crate::rewrites::{self, Fold, TraceEntry};
+use crate::rewrites;
 use crate::settings::Settings;
-use crate::verify::verify_physical;
+use cobble_plan::document::{Alternative, GateDocument, JoinDocument, Piece, PlanDocument, StepDocument, TraceEntry};
+use cobble_plan::expr::{Column, Expr, Fold};
+use cobble_plan::key_pass::{self, KeyPass};
+use cobble_plan::logical::{self, CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, Mark, Origin, Scan, UnionInput};
+use cobble_plan::offer::{KeptReason, Offer, Sources, Verdict};
+use cobble_plan::physical::{Gate, JoinWork, Operator, PhysicalNode, PhysicalPlan, Side, gate_letter};
+use cobble_plan::range_join::RangeOn;
+use cobble_plan::verify::verify_physical;
 
 /// How a join can be done in the engine.
 enum Algorithm {
@@ -782,7 +782,7 @@ fn keyed_mark(join: &Join) -> Join {
         && join.on.is_empty()
         && join.residual.is_empty()
         && let [only] = mark.compare.as_slice()
-        && let Some(key) = rewrites::as_join_key(only, &join.left.column_ids(), &join.right.column_ids())
+        && let Some(key) = JoinKey::of(only, &join.left.column_ids(), &join.right.column_ids())
     {
         let mark = Mark { column: mark.column.clone(), compare: vec![], of_key: true };
         return Join { on: vec![key], mark: Some(mark), ..join.clone() };

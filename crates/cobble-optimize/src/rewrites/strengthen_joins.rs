@@ -8,8 +8,8 @@ use cobble_types::{ColumnId, Value};
 
 use super::push_filters::substitute;
 use super::{Context, Rewrite};
-use crate::expr::{BinaryOp, Expr};
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "strengthen-joins",

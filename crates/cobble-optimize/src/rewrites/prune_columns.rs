@@ -6,8 +6,8 @@ use std::sync::Arc;
 use cobble_types::ColumnId;
 
 use super::{Context, Rewrite};
-use crate::expr::{Column, Expr};
-use crate::logical::{CteDefinition, Join, LogicalPlan, Scan, UnionInput};
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{CteDefinition, Join, LogicalPlan, Scan, UnionInput};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "prune-columns",

@@ -2,8 +2,8 @@
 //! common part can then become a join key or go down to a source.
 
 use super::{Context, Rewrite};
-use crate::expr::{BinaryOp, Expr};
-use crate::logical::LogicalPlan;
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::logical::LogicalPlan;
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "factor-conditions",

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use cobble_types::ColumnId;
 
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::{Join, JoinKind, LogicalPlan};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "drop-needless",

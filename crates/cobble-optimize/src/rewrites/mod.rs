@@ -18,23 +18,16 @@ mod split_aggregates;
 mod strengthen_joins;
 mod unnest_subqueries;
 
-pub use push_filters::as_join_key;
-
 use std::cell::{Cell, RefCell};
-
-use serde::{Deserialize, Serialize};
 
 use cobble_types::{ColumnId, Result, SqlType};
 
-use crate::document::JoinOrder;
 use crate::estimate::{Estimate, Estimator};
-use crate::expr::{Column, Expr};
-use crate::logical::LogicalPlan;
 use crate::settings::Settings;
-use crate::verify::{Outer, verify};
-
-/// Evaluates an expression without columns to a literal; the engine's own evaluation, lent to the planner.
-pub type Fold = dyn Fn(&Expr) -> Option<Expr>;
+use cobble_plan::document::{JoinOrder, TraceEntry};
+use cobble_plan::expr::{Column, Fold};
+use cobble_plan::logical::LogicalPlan;
+use cobble_plan::verify::{Outer, verify};
 
 pub struct Context<'a> {
     pub settings: &'a Settings,
@@ -125,27 +118,6 @@ pub fn all() -> Vec<&'static Rewrite> {
 pub fn names() -> Vec<&'static str> {
     let optional = all().into_iter().filter(|rewrite| !rewrite.needed);
     optional.map(|rewrite| rewrite.name).chain(crate::planner::OFFER_SWITCHES.iter().copied()).collect()
-}
-
-/// One application of one rule.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct TraceEntry {
-    pub rewrite: String,
-    pub about: String,
-    /// False when the rule found nothing to do; before and after are then left empty.
-    pub changed: bool,
-    /// True when the session has switched the rule off.
-    pub switched_off: bool,
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub before: String,
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub after: String,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub notes: Vec<String>,
-    /// What the ordering of joins has weighed.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub orders: Vec<JoinOrder>,
 }
 
 fn any_operator(plan: &LogicalPlan, is_meant: fn(&LogicalPlan) -> bool) -> bool {

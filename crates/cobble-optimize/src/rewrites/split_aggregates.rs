@@ -8,11 +8,11 @@ use std::collections::BTreeSet;
 use cobble_types::{ColumnId, SqlType, Value};
 
 use super::{Context, Rewrite};
-use crate::aggregate::{AggregateCall, AggregateFunction};
-use crate::draw::count;
-use crate::expr::{BinaryOp, Column, Expr};
-use crate::logical::{Join, JoinKind, LogicalPlan};
 use cobble_functions::Function;
+use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::draw::count;
+use cobble_plan::expr::{BinaryOp, Column, Expr};
+use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "split-aggregates",

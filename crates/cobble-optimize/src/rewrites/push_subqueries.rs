@@ -13,8 +13,8 @@ use super::drop_needless::differ;
 use super::push_filters::substitute;
 use super::region::{Region, inner_join, is_link};
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::{Join, JoinKind, LogicalPlan};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "push-subqueries",

@@ -5,9 +5,8 @@ use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::push_filters::as_join_key;
-use crate::expr::Expr;
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 #[derive(Default)]
 pub(super) struct Region {
@@ -48,7 +47,7 @@ pub(super) fn inner_join((left, left_ids): Side, (right, right_ids): Side, condi
         if !columns.iter().all(known) || columns.is_subset(left_ids) || columns.is_subset(right_ids) {
             continue;
         }
-        match as_join_key(condition, left_ids, right_ids) {
+        match JoinKey::of(condition, left_ids, right_ids) {
             Some(key) => on.push(key),
             None => residual.push(condition.clone()),
         }

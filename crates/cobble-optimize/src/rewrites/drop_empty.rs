@@ -4,8 +4,8 @@
 use std::collections::BTreeSet;
 
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::{CteDefinition, JoinKind, LogicalPlan};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{CteDefinition, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "drop-empty",

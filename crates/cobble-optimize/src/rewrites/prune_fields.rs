@@ -7,8 +7,8 @@ use std::sync::Arc;
 use cobble_types::{ColumnId, RowField, SqlType};
 
 use super::{Context, Rewrite};
-use crate::expr::{Column, Expr};
-use crate::logical::{LogicalPlan, Scan};
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::logical::{LogicalPlan, Scan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "prune-fields",

@@ -10,9 +10,9 @@ use std::sync::Arc;
 
 use cobble_types::{ColumnId, Value};
 
-use crate::expr::{BinaryOp, Column, Expr};
-use crate::logical::{Join, JoinKind, LogicalPlan};
-use crate::statistics::ColumnStatistics;
+use cobble_plan::expr::{BinaryOp, Column, Expr};
+use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
+use cobble_plan::statistics::ColumnStatistics;
 
 const GUESS_TABLE_ROWS: f64 = 1000.0;
 const GUESS_RANGE: f64 = 0.3;

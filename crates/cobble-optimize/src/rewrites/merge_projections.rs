@@ -7,8 +7,8 @@ use cobble_types::ColumnId;
 
 use super::push_filters::substitute;
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::LogicalPlan;
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::LogicalPlan;
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "merge-projections",

@@ -5,8 +5,8 @@
 use std::sync::Arc;
 
 use super::{Context, Rewrite};
-use crate::expr::Expr;
-use crate::logical::{Join, JoinKind, LogicalPlan, SortKey, UnionInput};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{Join, JoinKind, LogicalPlan, SortKey, UnionInput};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "push-limit",

@@ -14,9 +14,9 @@ use cobble_types::{ColumnId, SqlType, Value};
 
 use super::push_filters::substitute;
 use super::{Context, Rewrite};
-use crate::expr::{BinaryOp, Column, Expr};
-use crate::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
-use crate::window::{Frame, Ranking, WindowCall, WindowFunction};
+use cobble_plan::expr::{BinaryOp, Column, Expr};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan, SortKey, UnionInput};
+use cobble_plan::window::{Frame, Ranking, WindowCall, WindowFunction};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "unnest-subqueries",
@@ -73,7 +73,7 @@ fn with_conditions(join: Join, conditions: Vec<Expr>) -> Join {
     let (left, right) = (join.left.column_ids(), join.right.column_ids());
     let (mut on, mut residual) = (join.on.clone(), join.residual.clone());
     for condition in conditions {
-        match super::as_join_key(&condition, &left, &right) {
+        match JoinKey::of(&condition, &left, &right) {
             Some(key) => on.push(key),
             None => residual.push(condition),
         }

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use cobble_types::ColumnId;
 
 use super::{Context, Rewrite};
-use crate::expr::{BinaryOp, Expr};
-use crate::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{CteDefinition, Join, JoinKey, JoinKind, LogicalPlan, UnionInput};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "push-filters",
@@ -166,7 +166,7 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
             to_left.push(conjunct);
         } else if own_right && within(&conjunct, &right_ids) {
             to_right.push(conjunct);
-        } else if let Some(key) = as_join_key(&conjunct, &left_ids, &right_ids) {
+        } else if let Some(key) = JoinKey::of(&conjunct, &left_ids, &right_ids) {
             on.push(key);
         } else {
             residual.push(conjunct);
@@ -180,24 +180,4 @@ fn push_into_join(join: &Join, conjuncts: Vec<Expr>) -> LogicalPlan {
         ..join.clone()
     })
     .filtered(stay)
-}
-
-/// An equality with one side of each input, left side first.
-pub fn as_join_key(condition: &Expr, left: &BTreeSet<ColumnId>, right: &BTreeSet<ColumnId>) -> Option<JoinKey> {
-    let Expr::Binary { op: op @ (BinaryOp::Eq | BinaryOp::IsNotDistinctFrom), left: a, right: b, .. } = condition
-    else {
-        return None;
-    };
-    let null_safe = *op == BinaryOp::IsNotDistinctFrom;
-    let key = |left: &Expr, right: &Expr| JoinKey { left: left.clone(), right: right.clone(), null_safe };
-    let (in_a, in_b) = (a.columns(), b.columns());
-    if in_a.is_empty() || in_b.is_empty() || condition.is_volatile() {
-        None
-    } else if in_a.is_subset(left) && in_b.is_subset(right) {
-        Some(key(a, b))
-    } else if in_a.is_subset(right) && in_b.is_subset(left) {
-        Some(key(b, a))
-    } else {
-        None
-    }
 }

@@ -14,10 +14,10 @@ use cobble_types::ColumnId;
 
 use super::region::{Region, inner_join, is_link};
 use super::{Context, Rewrite};
-use crate::document::{Alternative, JoinOrder};
 use crate::estimate::{Estimate, join_estimate, join_rows};
-use crate::expr::Expr;
-use crate::logical::{JoinKind, LogicalPlan};
+use cobble_plan::document::{Alternative, JoinOrder};
+use cobble_plan::expr::Expr;
+use cobble_plan::logical::{JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "order-joins",

@@ -1,0 +1,9 @@
+//! How a statement is done: rewrites with their trace, estimates, join order, the offers to sources, and the physical plan.
+
+pub mod estimate;
+pub mod planner;
+pub mod rewrites;
+pub mod settings;
+
+pub use planner::{plan, plan_at_source};
+pub use settings::Settings;
