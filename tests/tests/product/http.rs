@@ -216,7 +216,7 @@ async fn catalogs_tables_and_plans_are_served() {
     assert_eq!((table["estimated_rows"].as_f64(), &table["columns"][0]["key"]), (Some(60.0), &json!(true)));
     let functions: Value = get("/functions").await.json().await.unwrap();
     let split = functions.as_array().unwrap().iter().find(|f| f["name"] == "split_part").unwrap();
-    assert_eq!((&split["arguments"], &split["kind"]), (&json!("text, separator, n"), &json!("of one row")));
+    assert_eq!((&split["arguments"], &split["kind"]), (&json!("text, separator, n"), &json!("scalar")));
     let status: Value = get("/status").await.json().await.unwrap();
     assert!(status["memory_limit"].as_u64() > status["memory_used"].as_u64(), "{status}");
     let body = json!({ "statement": "SELECT name FROM ports", "catalog": "fleet" });
