@@ -4,8 +4,8 @@ use arrow::array::RecordBatch;
 use arrow::buffer::Buffer;
 use arrow::datatypes::DataType;
 use arrow::ipc::reader::StreamDecoder;
+use cobble_api::{ErrorBody, RunBody, StatementBody};
 use cobble_engine::PlanDocument;
-use cobble_service::types::{ErrorBody, RunBody, StatementBody};
 use cobble_types::{Code, Error, Position};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
@@ -160,7 +160,7 @@ impl RowStream {
 
 #[cfg(test)]
 mod tests {
-    use cobble_service::types::PositionBody;
+    use cobble_api::PositionBody;
 
     use super::*;
 

@@ -7,7 +7,7 @@ use std::path::Path;
 use arrow::array::{Array, RecordBatch, RecordBatchOptions};
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use arrow::ipc::writer::FileWriter;
-use cobble_service::types::ErrorBody;
+use cobble_api::ErrorBody;
 use cobble_types::{Code, Error, array_value_text, csv_header, json_row, write_csv_rows};
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Table};
 use parquet::arrow::ArrowWriter;

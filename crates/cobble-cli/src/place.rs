@@ -5,10 +5,8 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use arrow::datatypes::DataType;
+use cobble_api::{FunctionBody, NameBody, NewSessionBody, ProgressBody, RunBody, SessionBody, StatementBody};
 use cobble_engine::{Execution, PlanDocument, SavedPlan, Session, parse_statements};
-use cobble_service::types::{
-    FunctionBody, NameBody, NewSessionBody, ProgressBody, RunBody, SessionBody, StatementBody,
-};
 use cobble_types::{Code, Error};
 use indicatif::{ProgressBar, ProgressStyle};
 use tokio_util::sync::CancellationToken;

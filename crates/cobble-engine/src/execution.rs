@@ -7,17 +7,11 @@ use arrow::array::{Array, ArrayRef, AsArray, ListArray, RecordBatch, RecordBatch
 use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicrosecondType};
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
+pub use cobble_plan::result::{Progress, ResultColumn};
 use cobble_types::{Code, Error, Position, Result, SqlType};
-use serde::{Deserialize, Serialize};
 
 use crate::analyze::{ANSWER, Analysis};
 use crate::memory_table::MemoryTable;
-
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct ResultColumn {
-    pub name: String,
-    pub sql_type: SqlType,
-}
 
 /// Columns, rows as they come, and the plan with its measures so far.
 #[derive(Debug)]
@@ -119,17 +113,6 @@ fn column_in(column: &ArrayRef, zone: &Arc<str>) -> Result<ArrayRef> {
         }
         _ => column.clone(),
     })
-}
-
-/// How far a run has come.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Progress {
-    /// Rows that have crossed the gates.
-    pub rows_read: u64,
-    pub bytes_read: u64,
-    /// Rows of the result so far.
-    pub rows_out: u64,
-    pub seconds: f64,
 }
 
 impl Execution {

@@ -164,6 +164,7 @@ impl Lowering {
                     answer: Arc::new(Answer::new(table, returning.as_ref(), &node.columns)?),
                     counters: self.run.measures.gate(*gate),
                     meter: meter.clone(),
+                    gate: self.run.measures.step(node.inputs[0].step),
                     cancel: self.run.cancel.clone(),
                 };
                 Ok(vec![Branch { source_meter: None, ..Branch::new(Arc::new(changing), meter, true) }])

@@ -307,12 +307,12 @@ mod tests {
             for _ in 0..3 {
                 lists = lists
                     .iter()
-                    .flat_map(|list| types.iter().map(|own| [&list[..], &[own.clone()]].concat()))
+                    .flat_map(|list| types.iter().map(|own| [&list[..], std::slice::from_ref(own)].concat()))
                     .collect();
                 for list in &lists {
                     let Some(first) = function.overload(list.iter().cloned()) else { continue };
                     found += 1;
-                    let again = function.overload(first.arguments.clone()).expect(function.name());
+                    let again = function.overload(first.arguments.clone()).unwrap();
                     assert_eq!(
                         (again.number, &again.arguments),
                         (first.number, &first.arguments),

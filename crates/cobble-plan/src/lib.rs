@@ -10,6 +10,7 @@ pub mod logical;
 pub mod offer;
 pub mod physical;
 pub mod range_join;
+pub mod result;
 pub mod scan;
 pub mod serial;
 pub mod sink;

@@ -13,6 +13,5 @@ mod up;
 mod users;
 mod watching;
 
-pub use api::types;
 pub use api::{described_kinds, openapi_json};
 pub use up::{Up, up};

@@ -1,7 +1,7 @@
 //! `cobble access …`: users, who are known by their tokens.
 
 use clap::Subcommand;
-use cobble_service::types::{CallerBody, NewTokenBody, NewUserBody};
+use cobble_api::{CallerBody, NewTokenBody, NewUserBody};
 
 use crate::client::Client;
 use crate::output::print_json;

@@ -1,8 +1,8 @@
 //! `cobble browse`
 
 use clap::Args;
+use cobble_api::{CatalogBody, NameBody, SchemaBody, TableBody};
 use cobble_engine::draw::{bytes, count};
-use cobble_service::types::{CatalogBody, NameBody, SchemaBody, TableBody};
 
 use super::sql::{Output, run_statement};
 use crate::client::Client;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use clap::{Args, Subcommand};
-use cobble_service::types::{CatalogBody, ConfiguredCatalogBody, EffectiveBody, PastLookBody, TableDefinitionBody};
+use cobble_api::{CatalogBody, ConfiguredCatalogBody, EffectiveBody, PastLookBody, TableDefinitionBody};
 use cobble_types::Error;
 
 use super::discover::print_drift;

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use cobble_api::{ApplyBody, ChangeBody, ConfigurationBody};
 use cobble_engine::Configuration;
-use cobble_service::types::{ApplyBody, ChangeBody, ConfigurationBody};
 use cobble_types::{Code, Error};
 
 use crate::client::Client;

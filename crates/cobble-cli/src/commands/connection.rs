@@ -5,8 +5,8 @@ use std::io::Read;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
+use cobble_api::{ConnectionBody, NewConnectionBody, NewCredentialsBody, TestStepBody};
 use cobble_service::described_kinds;
-use cobble_service::types::{ConnectionBody, NewConnectionBody, NewCredentialsBody, TestStepBody};
 use cobble_types::{Code, Error};
 
 use crate::client::Client;

@@ -3,11 +3,11 @@
 use std::time::Duration;
 
 use clap::Args;
-use cobble_engine::draw::bytes;
-use cobble_service::types::{
+use cobble_api::{
     CatalogBody, ConnectionBody, DiscoverBody, DriftBody, FoundTableBody, LookBody, LookingBody, NewConnectionBody,
     TableDefinitionBody,
 };
+use cobble_engine::draw::bytes;
 use cobble_types::{Code, Error};
 use indicatif::ProgressBar;
 

@@ -1,8 +1,8 @@
 //! `cobble runs …`
 
 use clap::Subcommand;
+use cobble_api::RunBody;
 use cobble_engine::draw::{self, bytes, count, seconds};
-use cobble_service::types::RunBody;
 
 use crate::client::{Client, error_of};
 use crate::output::{print_error, print_json, text_table};

@@ -1,7 +1,7 @@
 //! How text files are written, as options of commands that look at them.
 
 use clap::Args;
-use cobble_service::types::TableDefinitionBody;
+use cobble_api::TableDefinitionBody;
 
 #[derive(Args, Clone, Default)]
 pub struct TextForm {

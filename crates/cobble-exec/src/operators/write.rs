@@ -85,13 +85,19 @@ enum Thread {
     Ended(Error),
 }
 
-fn write(mut writer: Box<dyn TableWriter>, mut steps: Receiver<Step>) -> Result<Box<dyn Prepared>> {
+fn write(mut writer: Box<dyn TableWriter>, mut steps: Receiver<Step>, meter: &StepMeter) -> Result<Box<dyn Prepared>> {
     loop {
-        match steps.blocking_recv() {
-            Some(Step::Batch(batch)) => writer.write(&batch)?,
-            Some(Step::Done) => return writer.prepare(),
-            None => return Err(Error::cancelled()),
+        let Some(step) = steps.blocking_recv() else { return Err(Error::cancelled()) };
+        let started = Instant::now();
+        match step {
+            Step::Batch(batch) => writer.write(&batch)?,
+            Step::Done => {
+                let prepared = writer.prepare();
+                meter.worked(started.elapsed());
+                return prepared;
+            }
         }
+        meter.worked(started.elapsed());
     }
 }
 
@@ -99,7 +105,8 @@ impl Writing {
     /// Starts the writer's thread.
     pub fn start(writer: Box<dyn TableWriter>, answer: Answer, meter: Arc<StepMeter>) -> Writing {
         let (sender, steps) = channel(WAITING);
-        let thread = tokio::task::spawn_blocking(move || write(writer, steps));
+        let own = meter.clone();
+        let thread = tokio::task::spawn_blocking(move || write(writer, steps, &own));
         Writing {
             answer,
             sender: Mutex::new(Some(sender)),
@@ -151,7 +158,9 @@ impl Writing {
         self.send(Step::Done, cancel).await?;
         self.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
         let prepared = self.ended(cancel).await?;
+        let started = Instant::now();
         let (_, batches) = self.answer.committed(prepared).await?;
+        self.meter.worked(started.elapsed());
         batches.iter().for_each(|batch| self.out.put(batch));
         Ok(())
     }
@@ -163,6 +172,8 @@ pub struct Changing {
     pub answer: Arc<Answer>,
     pub counters: Arc<GateCounters>,
     pub meter: Arc<StepMeter>,
+    /// Of the step of the gate below.
+    pub gate: Arc<StepMeter>,
     pub cancel: CancellationToken,
 }
 
@@ -171,6 +182,7 @@ struct ChangingTask {
     answer: Arc<Answer>,
     counters: Arc<GateCounters>,
     meter: Arc<StepMeter>,
+    gate: Arc<StepMeter>,
     cancel: CancellationToken,
     out: std::vec::IntoIter<RecordBatch>,
 }
@@ -182,6 +194,7 @@ impl Source for Changing {
             answer: self.answer.clone(),
             counters: self.counters.clone(),
             meter: self.meter.clone(),
+            gate: self.gate.clone(),
             cancel: self.cancel.clone(),
             out: vec![].into_iter(),
         })
@@ -199,8 +212,11 @@ impl SourceTask for ChangingTask {
             let preparation = tokio::spawn(async move { change.prepare(&cancel).await });
             let prepared = preparation.await.map_err(|e| Error::internal(format!("a change stopped: {e}")))??;
             let (outcome, batches) = self.answer.committed(prepared).await?;
-            GateCounters::add(&self.counters.rows, outcome.rows);
+            // What comes back crosses the gate; without RETURNING nothing does.
+            let crossed = outcome.returned.iter().map(RecordBatch::num_rows).sum();
+            GateCounters::add(&self.counters.rows, crossed as u64);
             GateCounters::add(&self.counters.bytes, outcome.received);
+            self.gate.output(crossed);
             // The rows of the step are those that were changed, not those of the answer.
             self.meter.worked(started.elapsed());
             self.meter.output(outcome.rows as usize);

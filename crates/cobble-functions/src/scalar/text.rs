@@ -135,7 +135,10 @@ pub(crate) const RIGHT: Scalar = Scalar::new(
     &[Overload::of(&[Takes::Text, Takes::Integer], Returns::Text, |call| by_count(call, right))],
 );
 
-fn trimmed(call: &Call, f: fn(&str, &dyn Fn(char) -> bool) -> (usize, usize)) -> Result<ArrayRef> {
+/// Where what is left of a text begins and ends, without the characters for which the test holds.
+type Left = fn(&str, &dyn Fn(char) -> bool) -> (usize, usize);
+
+fn trimmed(call: &Call, f: Left) -> Result<ArrayRef> {
     let (first, set) = (call.texts(0), call.texts_or(1, " "));
     call.make_texts(|row| {
         Ok(first.get(row).zip(set(row)).map(|(s, set)| {
@@ -147,7 +150,7 @@ fn trimmed(call: &Call, f: fn(&str, &dyn Fn(char) -> bool) -> (usize, usize)) ->
 
 /// Where the text begins that is left of `s` without such characters at its beginning.
 fn start_of(s: &str, within: &dyn Fn(char) -> bool) -> usize {
-    s.len() - s.trim_start_matches(|c| within(c)).len()
+    s.len() - s.trim_start_matches(within).len()
 }
 
 pub(crate) const BTRIM: Scalar = Scalar::new(
@@ -159,7 +162,7 @@ pub(crate) const BTRIM: Scalar = Scalar::new(
         Overload::with_optional(&[Takes::Text, Takes::Text], 1, Returns::Text, |call| {
             trimmed(call, |s, within| {
                 let start = start_of(s, within);
-                (start, start + s[start..].trim_end_matches(|c| within(c)).len())
+                (start, start + s[start..].trim_end_matches(within).len())
             })
         }),
         Overload::of(&[Takes::Bytes, Takes::Bytes], Returns::Bytes, |call| bytes::trimmed(call, true, true)),
@@ -187,7 +190,7 @@ pub(crate) const RTRIM: Scalar = Scalar::new(
     ("rtrim('quay...', '.')", "quay"),
     &[
         Overload::with_optional(&[Takes::Text, Takes::Text], 1, Returns::Text, |call| {
-            trimmed(call, |s, within| (0, s.trim_end_matches(|c| within(c)).len()))
+            trimmed(call, |s, within| (0, s.trim_end_matches(within).len()))
         }),
         Overload::of(&[Takes::Bytes, Takes::Bytes], Returns::Bytes, |call| bytes::trimmed(call, false, true)),
     ],

@@ -12,8 +12,8 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiResult, body};
-use super::types::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 use super::users::Caller;
+use cobble_api::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 
 /// All catalogs.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<CatalogBody>)))]

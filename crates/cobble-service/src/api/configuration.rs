@@ -7,7 +7,7 @@ use rocket::{get, post};
 
 use super::State;
 use super::errors::{ApiResult, body, same_form};
-use super::types::{ApplyBody, ChangeBody, ConfigurationBody, ErrorBody};
+use cobble_api::{ApplyBody, ChangeBody, ConfigurationBody, ErrorBody};
 
 /// All connections, catalogs, functions and views, without secrets.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = ConfigurationBody)))]

@@ -10,11 +10,11 @@ use rocket::{delete, get, post, put};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body};
-use super::types::{
+use super::users::Caller;
+use cobble_api::{
     ConnectionBody, CredentialsBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, NewCredentialsBody,
     SettingBody, TestStepBody,
 };
-use super::users::Caller;
 
 fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
     ConnectionBody {

@@ -3,19 +3,19 @@
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use cobble_engine::{CatalogDefinition, ConfiguredCatalog, FoundTable, Looking, Take};
+use cobble_engine::{CatalogDefinition, ConfiguredCatalog, FoundTable, Looking, SampleColumn, Take};
 use cobble_types::{Code, Error};
 use rocket::serde::json::Json;
 use rocket::{delete, get, post, put};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body, same_form};
-use super::types::{
+use super::users::Caller;
+use crate::service::{Wish, blocking};
+use cobble_api::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
     LookingBody, PastLookBody, SampleColumnBody,
 };
-use super::users::Caller;
-use crate::service::{Wish, blocking};
 
 /// Looks that are told of.
 const SHOWN_LOOKS: i64 = 100;
@@ -94,7 +94,7 @@ pub async fn discover(
             notes: table.found.notes,
             problem: table.found.problem,
             state: table.state.to_owned(),
-            sample: table.sample.into_iter().map(SampleColumnBody::from).collect(),
+            sample: table.sample.into_iter().map(sample).collect(),
         })
     };
     Ok(Json(LookBody {
@@ -155,4 +155,8 @@ pub fn dependents(service: &State, name: &str) -> ApiResult<DependentsBody> {
     let collected = collected.iter().filter(|one| one.table.catalog == name);
     lost.extend(collected.map(|one| format!("what ANALYZE has found of {}", one.table)));
     Ok(Json(DependentsBody { blocking: vec![], lost }))
+}
+
+fn sample(column: SampleColumn) -> SampleColumnBody {
+    SampleColumnBody { name: column.name, sql_type: column.sql_type.to_string(), values: column.values }
 }

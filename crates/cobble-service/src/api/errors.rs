@@ -7,7 +7,7 @@ use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
 use rocket::{Catcher, catch, catchers};
 
-use super::types::ErrorBody;
+use cobble_api::ErrorBody;
 
 pub struct ApiError(pub Error);
 

@@ -10,7 +10,6 @@ mod plans;
 mod rows;
 mod runs;
 mod sessions;
-pub mod types;
 mod users;
 
 pub use connections::described_kinds;
@@ -36,43 +35,43 @@ macro_rules! calls {
             ),
             paths($($($part)::+),*),
             components(schemas(
-                types::ErrorBody,
-                types::StatementBody,
-                types::NewSessionBody,
-                types::SessionBody,
-                types::RunBody,
-                types::PageBody,
-                types::ConnectionBody,
-                types::NewConnectionBody,
-                types::CredentialsBody,
-                types::NewCredentialsBody,
-                types::ConfiguredCredentialsBody,
-                types::CallerBody,
-                types::TokenBody,
-                types::NewUserBody,
-                types::NewTokenBody,
-                types::TestStepBody,
-                types::ConfigurationBody,
-                types::ConfiguredConnectionBody,
-                types::ConfiguredCatalogBody,
-                types::SecretSourceBody,
-                types::WatchBody,
-                types::TableDefinitionBody,
-                types::DiscoverBody,
-                types::LookBody,
-                types::FoundTableBody,
-                types::DriftBody,
-                types::PastLookBody,
-                types::EffectiveBody,
-                types::DependentsBody,
-                types::ApplyBody,
-                types::ChangeBody,
-                types::CatalogBody,
-                types::TableBody,
-                types::NameBody,
-                types::FunctionBody,
-                types::KindBody,
-                types::StatusBody,
+                cobble_api::ErrorBody,
+                cobble_api::StatementBody,
+                cobble_api::NewSessionBody,
+                cobble_api::SessionBody,
+                cobble_api::RunBody,
+                cobble_api::PageBody,
+                cobble_api::ConnectionBody,
+                cobble_api::NewConnectionBody,
+                cobble_api::CredentialsBody,
+                cobble_api::NewCredentialsBody,
+                cobble_api::ConfiguredCredentialsBody,
+                cobble_api::CallerBody,
+                cobble_api::TokenBody,
+                cobble_api::NewUserBody,
+                cobble_api::NewTokenBody,
+                cobble_api::TestStepBody,
+                cobble_api::ConfigurationBody,
+                cobble_api::ConfiguredConnectionBody,
+                cobble_api::ConfiguredCatalogBody,
+                cobble_api::SecretSourceBody,
+                cobble_api::WatchBody,
+                cobble_api::TableDefinitionBody,
+                cobble_api::DiscoverBody,
+                cobble_api::LookBody,
+                cobble_api::FoundTableBody,
+                cobble_api::DriftBody,
+                cobble_api::PastLookBody,
+                cobble_api::EffectiveBody,
+                cobble_api::DependentsBody,
+                cobble_api::ApplyBody,
+                cobble_api::ChangeBody,
+                cobble_api::CatalogBody,
+                cobble_api::TableBody,
+                cobble_api::NameBody,
+                cobble_api::FunctionBody,
+                cobble_api::KindBody,
+                cobble_api::StatusBody,
                 cobble_engine::PlanDocument
             ))
         )]
@@ -150,12 +149,12 @@ fn openapi() -> (rocket::http::ContentType, String) {
 }
 
 /// Version and size of the service.
-#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = types::StatusBody)))]
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = cobble_api::StatusBody)))]
 #[get("/status")]
-fn status(service: &State) -> rocket::serde::json::Json<types::StatusBody> {
+fn status(service: &State) -> rocket::serde::json::Json<cobble_api::StatusBody> {
     let set = service.engine.set();
     let (memory_used, memory_limit) = service.engine.memory();
-    rocket::serde::json::Json(types::StatusBody {
+    rocket::serde::json::Json(cobble_api::StatusBody {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         seconds_up: service.started.elapsed().as_secs_f64(),
         connections: set.connections.len(),

@@ -7,9 +7,9 @@ use rocket::serde::json::Json;
 use super::State;
 use super::errors::{ApiResult, body};
 use super::sessions::wanted;
-use super::types::{ErrorBody, StatementBody};
 use super::users::Caller;
 use crate::runs::Within;
+use cobble_api::{ErrorBody, StatementBody};
 
 /// The plan of a query: steps, gates with their verdicts, joins, and the trace of rewrites.
 #[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = PlanDocument), (status = 400, body = ErrorBody)))]

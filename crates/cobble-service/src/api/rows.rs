@@ -16,9 +16,9 @@ use rocket::serde::json::Json;
 use super::State;
 use super::errors::{ApiError, not_found};
 use super::runs::of_run;
-use super::types::{ColumnBody, ErrorBody, PageBody};
 use super::users::Caller;
 use crate::runs::Run;
+use cobble_api::{ColumnBody, ErrorBody, PageBody};
 
 /// Rows of a page unless asked otherwise, and at most.
 const PAGE: u64 = 1000;

@@ -12,10 +12,10 @@ use super::State;
 use super::errors::{ApiError, ApiResult, body, not_found};
 use super::rows::page;
 use super::sessions::wanted;
-use super::types::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
 use super::users::{Caller, owned};
 use crate::runs::{Run, RunState};
 use crate::service::blocking;
+use cobble_api::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
 
 pub fn run_body(run: &Run) -> RunBody {
     let s = run.snapshot();

@@ -8,11 +8,11 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiError, ApiResult, body};
-use super::types::{ErrorBody, NewSessionBody, SessionBody, StatementBody};
 use super::users::{Caller, owned};
 use crate::runs::{Wanted, Within};
 use crate::service::Service;
 use crate::sessions::{HeldSession, Place};
+use cobble_api::{ErrorBody, NewSessionBody, SessionBody, StatementBody};
 
 fn session_body(held: &HeldSession) -> SessionBody {
     let state = held.state();

@@ -11,8 +11,8 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::errors::{ApiResult, body};
-use super::types::{CallerBody, ErrorBody, NewTokenBody, NewUserBody, TokenBody};
 use crate::service::Service;
+use cobble_api::{CallerBody, ErrorBody, NewTokenBody, NewUserBody, TokenBody};
 
 const COOKIE: &str = "cobble_token";
 

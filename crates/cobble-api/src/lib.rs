@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 
-use cobble_engine::{FunctionEntry, Progress, ResultColumn, SampleColumn};
+use cobble_functions::Entry;
+use cobble_plan::result::{Progress, ResultColumn};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -596,14 +597,8 @@ pub struct FunctionBody {
     pub about: String,
 }
 
-impl From<SampleColumn> for SampleColumnBody {
-    fn from(column: SampleColumn) -> Self {
-        SampleColumnBody { name: column.name, sql_type: column.sql_type.to_string(), values: column.values }
-    }
-}
-
-impl From<FunctionEntry> for FunctionBody {
-    fn from(entry: FunctionEntry) -> Self {
+impl From<Entry> for FunctionBody {
+    fn from(entry: Entry) -> Self {
         FunctionBody {
             name: entry.name.into(),
             arguments: entry.arguments.into(),
