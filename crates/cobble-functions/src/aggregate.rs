@@ -2,42 +2,9 @@
 
 use cobble_types::SqlType;
 
-macro_rules! aggregates {
-    ($($variant:ident, $name:literal, [$($alias:literal),*], $arguments:literal, $about:literal, $example:literal => $answer:literal;)*) => {
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-        pub enum AggregateFunction { $($variant),* }
-
-        impl AggregateFunction {
-            pub const ALL: &[AggregateFunction] = &[$(AggregateFunction::$variant),*];
-
-            pub fn name(self) -> &'static str {
-                match self { $(AggregateFunction::$variant => $name),* }
-            }
-
-            /// The function called by this name, in lower case.
-            pub fn by_name(name: &str) -> Option<AggregateFunction> {
-                match name { $($name $(| $alias)* => Some(AggregateFunction::$variant),)* _ => None }
-            }
-
-            /// Arguments in words, for error messages and documentation.
-            pub fn arguments(self) -> &'static str {
-                match self { $(AggregateFunction::$variant => $arguments),* }
-            }
-
-            /// What it returns, in a sentence.
-            pub fn about(self) -> &'static str {
-                match self { $(AggregateFunction::$variant => $about),* }
-            }
-
-            /// A query, and the text of what comes out.
-            pub fn example(self) -> (&'static str, &'static str) {
-                match self { $(AggregateFunction::$variant => ($example, $answer)),* }
-            }
-        }
-    };
-}
-
-aggregates! {
+crate::listed::listed_functions! {
+    /// An aggregate function. Its example is a query.
+    AggregateFunction;
     Count, "count", [], "* or any",
         "The number of rows, or of values that are not null.",
         "SELECT count(*) FROM (VALUES (1), (NULL)) t (v)" => "2";
@@ -154,6 +121,11 @@ aggregates! {
 crate::serial::serialised_by_name!(AggregateFunction, "aggregate");
 
 impl AggregateFunction {
+    /// The function called by this name, in lower case.
+    pub fn by_name(name: &str) -> Option<AggregateFunction> {
+        AggregateFunction::named(name)
+    }
+
     /// Aggregates over pairs of numbers.
     pub fn is_regression(self) -> bool {
         use AggregateFunction::*;

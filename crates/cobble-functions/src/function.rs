@@ -301,6 +301,7 @@ mod tests {
             SqlType::Json,
             SqlType::Array(Box::new(SqlType::Integer)),
             SqlType::Array(Box::new(SqlType::Text)),
+            SqlType::Array(Box::new(SqlType::Array(Box::new(SqlType::Integer)))),
         ];
         for function in Function::ALL {
             let (mut found, mut lists): (usize, Vec<Vec<SqlType>>) = (0, vec![vec![]]);

@@ -5,6 +5,7 @@ mod aggregate;
 mod call;
 mod evaluated;
 mod function;
+mod listed;
 pub mod operators;
 mod registry;
 pub mod scalar;

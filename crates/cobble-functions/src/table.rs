@@ -1,57 +1,40 @@
 //! Functions that make rows (PostgreSQL manual 9.25).
 
-macro_rules! table_functions {
-    ($($variant:ident, $name:literal, $arguments:literal, $about:literal, $example:literal => $answer:literal;)*) => {
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-        pub enum TableFunction { $($variant),* }
-
-        impl TableFunction {
-            pub const ALL: &[TableFunction] = &[$(TableFunction::$variant),*];
-
-            pub fn name(self) -> &'static str {
-                match self { $(TableFunction::$variant => $name),* }
-            }
-
-            /// Arguments in words.
-            pub fn arguments(self) -> &'static str {
-                match self { $(TableFunction::$variant => $arguments),* }
-            }
-
-            /// What it returns, in a sentence.
-            pub fn about(self) -> &'static str {
-                match self { $(TableFunction::$variant => $about),* }
-            }
-
-            /// A call in FROM, and the rows that come out.
-            pub fn example(self) -> (&'static str, &'static str) {
-                match self { $(TableFunction::$variant => ($example, $answer)),* }
-            }
-        }
-    };
-}
-
-table_functions! {
-    GenerateSeries, "generate_series", "start, stop [, step]", "The numbers or times from a start to a stop.",
+crate::listed::listed_functions! {
+    /// A function that makes rows. Its example is a call in FROM, and the rows that come out.
+    TableFunction;
+    GenerateSeries, "generate_series", [], "start, stop [, step]",
+        "The numbers or times from a start to a stop.",
         "generate_series(1, 3)" => "1,2,3";
-    Unnest, "unnest", "array", "A row for each item.",
+    Unnest, "unnest", [], "array",
+        "A row for each item.",
         "unnest(ARRAY['a', 'b'])" => "a,b";
-    JsonArrayElements, "json_array_elements", "json array", "A row for each item of a JSON array.",
+    JsonArrayElements, "json_array_elements", [], "json array",
+        "A row for each item of a JSON array.",
         "json_array_elements('[1, 2]')" => "1,2";
-    JsonArrayElementsText, "json_array_elements_text", "json array", "The same as texts.",
+    JsonArrayElementsText, "json_array_elements_text", [], "json array",
+        "The same as texts.",
         "json_array_elements_text('[\"a\", \"b\"]')" => "a,b";
-    JsonEach, "json_each", "json object", "A row for each member: key and value.",
+    JsonEach, "json_each", [], "json object",
+        "A row for each member: key and value.",
         "json_each('{\"a\": 1}')" => "a|1";
-    JsonEachText, "json_each_text", "json object", "The same with values as texts.",
+    JsonEachText, "json_each_text", [], "json object",
+        "The same with values as texts.",
         "json_each_text('{\"a\": \"b\"}')" => "a|b";
-    JsonObjectKeys, "json_object_keys", "json object", "A row for each key.",
+    JsonObjectKeys, "json_object_keys", [], "json object",
+        "A row for each key.",
         "json_object_keys('{\"a\": 1, \"b\": 2}')" => "a,b";
-    JsonPathQuery, "json_path_query", "json, path [, variables [, silent]]", "A row for each value that a path finds.",
+    JsonPathQuery, "json_path_query", [], "json, path [, variables [, silent]]",
+        "A row for each value that a path finds.",
         "jsonb_path_query('[1, 2, 3]', '$[*] ? (@ > 1)')" => "2,3";
-    JsonTable, "json_table", "json, path COLUMNS (name type PATH path, …)", "A row for each value that a path finds, with columns of their own paths.",
+    JsonTable, "json_table", [], "json, path COLUMNS (name type PATH path, …)",
+        "A row for each value that a path finds, with columns of their own paths.",
         "json_table('[1, 2]', '$[*]' COLUMNS (v integer PATH '$'))" => "1,2";
-    RegexpMatches, "regexp_matches", "text, pattern [, flags]", "The groups of a match; with the flag `g` a row for each match.",
+    RegexpMatches, "regexp_matches", [], "text, pattern [, flags]",
+        "The groups of a match; with the flag `g` a row for each match.",
         "regexp_matches('a1b2', '[a-z]', 'g')" => "{a},{b}";
-    RegexpSplitToTable, "regexp_split_to_table", "text, pattern [, flags]", "A row for each part between matches.",
+    RegexpSplitToTable, "regexp_split_to_table", [], "text, pattern [, flags]",
+        "A row for each part between matches.",
         "regexp_split_to_table('a1b2c', '[0-9]')" => "a,b,c";
 }
 
@@ -64,6 +47,6 @@ impl TableFunction {
             Some(rest) => format!("json_{rest}"),
             None => name.to_owned(),
         };
-        TableFunction::ALL.iter().copied().find(|function| function.name() == name)
+        TableFunction::named(&name)
     }
 }

@@ -137,6 +137,11 @@ fn code(text: &str) -> String {
     if text.is_empty() { String::new() } else { format!("`{}`", cell(text)) }
 }
 
+/// A function with what it returns, and an example with its answer.
+fn row((name, arguments, about, (example, answer)): (&str, &str, &str, (&str, &str))) -> String {
+    format!("| `{name}({arguments})` | {} | {} | {} |\n", cell(about), code(example), code(answer))
+}
+
 fn page() -> String {
     let (postgres, mariadb) = (cobble_postgres::PostgresDialect, cobble_mariadb::MariaDialect);
     let sqlite = cobble_sqlite::SqliteDialect { utf8: true };
@@ -172,58 +177,26 @@ fn page() -> String {
         "\n## Functions that the planner replaces\n\nThese are constants of a statement, or stand for other expressions.\n\n\
          | function | returns | example | result |\n|---|---|---|---|\n",
     );
-    for (name, arguments, about, (example, answer)) in WRITTEN {
-        writeln!(out, "| `{name}({arguments})` | {} | {} | {} |", cell(about), code(example), code(answer)).unwrap();
-    }
+    WRITTEN.iter().for_each(|function| out.push_str(&row(*function)));
     out.push_str("\n## Aggregate functions\n\n| function | returns | example | result |\n|---|---|---|---|\n");
     let mut all: Vec<AggregateFunction> = AggregateFunction::ALL.to_vec();
     all.sort_by_key(|f| f.name());
     for f in all {
-        let (example, answer) = f.example();
-        writeln!(
-            out,
-            "| `{}({})` | {} | {} | {} |",
-            f.name(),
-            f.arguments(),
-            cell(f.about()),
-            code(example),
-            code(answer)
-        )
-        .unwrap();
+        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
     }
     out.push_str(
         "\n## Window functions\n\nEvery aggregate function can be used over a window, and so can these. The examples run over four \
          rows with `v` = 1, 2, 2 and 4.\n\n| function | returns | example | results |\n|---|---|---|---|\n",
     );
     for f in Ranking::ALL {
-        let (example, answer) = f.example();
-        writeln!(
-            out,
-            "| `{}({})` | {} | {} | {} |",
-            f.name(),
-            f.arguments(),
-            cell(f.about()),
-            code(example),
-            code(answer)
-        )
-        .unwrap();
+        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
     }
     out.push_str(
         "\n## Table functions\n\nThey stand in FROM. The names that begin with `json_` are also written `jsonb_`.\n\n\
          | function | returns | example | rows |\n|---|---|---|---|\n",
     );
     for f in TableFunction::ALL {
-        let (example, answer) = f.example();
-        writeln!(
-            out,
-            "| `{}({})` | {} | {} | {} |",
-            f.name(),
-            f.arguments(),
-            cell(f.about()),
-            code(example),
-            code(answer)
-        )
-        .unwrap();
+        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
     }
     out
 }

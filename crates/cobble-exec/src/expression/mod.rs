@@ -177,8 +177,10 @@ impl Places {
             }
             Expr::Call { function: Function::Coalesce, arguments, .. } => Node::Coalesce(self.compile_all(arguments)?),
             Expr::Call { function, arguments, .. } => {
-                let found = function.overload(arguments.iter().map(Expr::sql_type));
-                let found = found.ok_or_else(|| Error::internal(format!("{expr} has no kernel")))?;
+                // The binder has brought every argument to the type that the kernel takes.
+                let types: Vec<SqlType> = arguments.iter().map(Expr::sql_type).collect();
+                let found = function.overload(types.iter().cloned()).filter(|found| found.arguments == types);
+                let found = found.ok_or_else(|| Error::internal(format!("{expr} has no kernel for its types")))?;
                 Node::Call {
                     name: function.name(),
                     kernel: found.overload.kernel,
