@@ -118,28 +118,6 @@ impl Takes {
             Takes::AsText => Some(T::Text),
         }
     }
-
-    pub fn name(self) -> &'static str {
-        match self {
-            Takes::Text | Takes::AsText => "text",
-            Takes::Bytes => "bytea",
-            Takes::Boolean => "boolean",
-            Takes::Integer => "integer",
-            Takes::BigInt => "bigint",
-            Takes::Whole => "whole number",
-            Takes::Double => "double precision",
-            Takes::Number => "number",
-            Takes::Exact => "numeric",
-            Takes::Json => "json",
-            Takes::TextArray => "text[]",
-            Takes::Array => "array",
-            Takes::Interval => "interval",
-            Takes::Moment => "timestamptz",
-            Takes::TimePoint => "date or timestamp",
-            Takes::Clock => "timestamp, time or interval",
-            Takes::Any => "any",
-        }
-    }
 }
 
 /// The type of a result.
@@ -261,14 +239,6 @@ impl Overload {
                 Some((arguments, result))
             }
             Parameters::Together(types) => types(given),
-        }
-    }
-
-    /// Types with which the overload can be called, where they are listed; for documentation and its checks.
-    pub fn listed(&self) -> Option<&'static [Takes]> {
-        match self.parameters {
-            Parameters::Listed { takes, .. } => Some(takes),
-            _ => None,
         }
     }
 }
