@@ -2,7 +2,6 @@
 
 use std::any::Any;
 use std::collections::HashMap;
-use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, StringViewArray};
@@ -68,48 +67,26 @@ struct MemorySource {
 
 impl Source for MemorySource {
     fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let (rows, name) = (self.rows.clone(), scan.table.name.clone());
-        let finish = move |places: Vec<usize>| {
-            let spec = ScanSpec::new((SYSTEM_CATALOG, KIND), &name, FORM, &Work::new(&rows, &places)?)?;
-            let request = Request { text: "rows of the service's own state".to_owned(), parameters: vec![] };
-            Ok(Agreed::new(spec, request, places.iter().map(|p| rows.columns[*p].0.clone()).collect()))
-        };
-        Box::new(KeptOffer::new(scan, "the rows are in the engine already", finish))
+        let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
+        Box::new(MemoryOffer { rows: self.rows.clone(), table: scan.table.name.clone(), places })
     }
 }
-
-/// Makes the work on the columns at these places.
-type Finish = dyn Fn(Vec<usize>) -> Result<Agreed> + Send + Sync;
 
 /// An offer that takes nothing over.
-pub struct KeptOffer {
+#[derive(Debug)]
+struct MemoryOffer {
+    rows: Arc<MemoryTable>,
+    table: ObjectName,
     places: HashMap<ColumnId, usize>,
-    why: &'static str,
-    finish: Box<Finish>,
 }
 
-impl KeptOffer {
-    pub fn new(
-        scan: &Scan,
-        why: &'static str,
-        finish: impl Fn(Vec<usize>) -> Result<Agreed> + Send + Sync + 'static,
-    ) -> KeptOffer {
-        let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
-        KeptOffer { places, why, finish: Box::new(finish) }
-    }
-
+impl MemoryOffer {
     fn kept(&self) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, self.why)
+        Verdict::kept(KeptReason::NoSuchAbility, "the rows are in the engine already")
     }
 }
 
-impl fmt::Debug for KeptOffer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("KeptOffer").field("places", &self.places).finish_non_exhaustive()
-    }
-}
-
-impl Offer for KeptOffer {
+impl Offer for MemoryOffer {
     fn filter(&mut self, _: &Expr) -> Verdict {
         self.kept()
     }
@@ -139,7 +116,10 @@ impl Offer for KeptOffer {
     }
 
     fn finish(&self, columns: &[Column]) -> Result<Agreed> {
-        (self.finish)(places_of(&self.places, columns)?)
+        let places = places_of(&self.places, columns)?;
+        let spec = ScanSpec::new((SYSTEM_CATALOG, KIND), &self.table, FORM, &Work::new(&self.rows, &places)?)?;
+        let request = Request { text: "rows of the service's own state".to_owned(), parameters: vec![] };
+        Ok(Agreed::new(spec, request, places.iter().map(|place| self.rows.columns[*place].0.clone()).collect()))
     }
 }
 

@@ -291,7 +291,12 @@ impl Session {
                 let planned = self.planned(query, parameters).await?;
                 self.started(planned, cancel).await
             }
-            Statement::Explain(explain) => self.explain(explain, parameters, cancel).await,
+            Statement::Explain(explain) => {
+                if explain.analyze && !matches!(explain.explained, Explained::Query(_)) {
+                    self.has_written();
+                }
+                self.explain(explain, parameters, cancel).await
+            }
             Statement::Use { catalog, schema } => {
                 self.use_place(catalog, schema.as_deref())?;
                 let schema = schema.as_deref().unwrap_or(DEFAULT_SCHEMA);

@@ -6,7 +6,7 @@ use std::sync::LazyLock;
 use cobble_types::SqlType;
 
 use crate::scalar::{arrays, bytes, choice, json, numbers, pattern, text, times};
-use crate::signature::{Given, Nulls, Resolved, Scalar, Volatility};
+use crate::signature::{Given, Resolved, Scalar, Volatility};
 
 macro_rules! functions {
     ($($variant:ident => $entry:path;)*) => {
@@ -254,11 +254,6 @@ impl Function {
         self.entry().volatility == Volatility::Volatile
     }
 
-    /// True when the answer is null as soon as an argument is.
-    pub fn is_strict(self) -> bool {
-        self.entry().nulls == Nulls::Strict
-    }
-
     /// The overload that computes a call whose arguments have these types.
     pub fn overload(self, arguments: impl IntoIterator<Item = SqlType>) -> Option<Resolved> {
         self.entry().resolve(&arguments.into_iter().map(Given::of).collect::<Vec<_>>())
@@ -268,6 +263,10 @@ impl Function {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::signature::Nulls;
+    use crate::{Call, Evaluated};
+    use arrow::array::Array;
+    use cobble_types::Value;
 
     #[test]
     fn names_are_those_of_one_function() {
@@ -325,5 +324,76 @@ mod tests {
             let none = function.entry().overloads.is_empty() || function.overload([]).is_some();
             assert!(found > 0 || none || function.entry().arguments.matches(',').count() > 2, "{}", function.name());
         }
+    }
+
+    /// A value of a type, for kernels that are called only to see what a null beside it does.
+    fn sample(sql_type: &SqlType) -> Value {
+        match sql_type {
+            SqlType::Bytea => Value::Bytea(vec![1]),
+            SqlType::Boolean => Value::Boolean(true),
+            SqlType::SmallInt => Value::SmallInt(1),
+            SqlType::Integer => Value::Integer(1),
+            SqlType::BigInt => Value::BigInt(1),
+            SqlType::Double => Value::Double(1.0),
+            SqlType::Numeric { precision, scale } => {
+                Value::Numeric { unscaled: 1, precision: *precision, scale: *scale }
+            }
+            SqlType::Date => Value::Date(1),
+            SqlType::Time => Value::Time(1),
+            SqlType::Timestamp => Value::Timestamp(1),
+            SqlType::TimestampTz => Value::TimestampTz(1),
+            SqlType::Interval => Value::Interval { months: 0, days: 1, microseconds: 0 },
+            SqlType::Json => Value::Text("{}".to_owned()),
+            SqlType::Text => Value::Text("a".to_owned()),
+            _ => Value::Null,
+        }
+    }
+
+    #[test]
+    fn a_strict_function_of_a_null_is_null() {
+        let types = [
+            SqlType::Text,
+            SqlType::Bytea,
+            SqlType::Integer,
+            SqlType::Numeric { precision: 8, scale: 2 },
+            SqlType::Double,
+            SqlType::Boolean,
+            SqlType::Date,
+            SqlType::Timestamp,
+            SqlType::TimestampTz,
+            SqlType::Interval,
+            SqlType::Json,
+        ];
+        let (mut wrong, mut called): (std::collections::BTreeSet<String>, usize) = Default::default();
+        for function in Function::ALL.iter().filter(|function| function.entry().nulls == Nulls::Strict) {
+            let mut lists: Vec<Vec<SqlType>> = vec![vec![]];
+            for _ in 0..3 {
+                lists = lists
+                    .iter()
+                    .flat_map(|list| types.iter().map(|own| [&list[..], std::slice::from_ref(own)].concat()))
+                    .collect();
+                for list in &lists {
+                    let Some(found) = function.overload(list.clone()).filter(|found| found.arguments == *list) else {
+                        continue;
+                    };
+                    for null in 0..list.len() {
+                        let value = |(place, own): (usize, &SqlType)| {
+                            let value = if place == null { Value::Null } else { sample(own) };
+                            Evaluated::Scalar(value.to_array(own))
+                        };
+                        let values: Vec<Evaluated> = list.iter().enumerate().map(value).collect();
+                        let arguments: Vec<&Evaluated> = values.iter().collect();
+                        let result = found.returns.to_arrow();
+                        let call = Call { name: function.name(), arguments: &arguments, rows: 1, result: &result };
+                        called += 1;
+                        // A value beside the null may be one that the function refuses.
+                        if (found.overload.kernel)(&call).is_ok_and(|made| made.is_valid(0)) {
+                            wrong.insert(format!("{} with a null in place {}", function.name(), null + 1));
+                        }
+                    }
+                }
+            }
+        }
+        assert!(wrong.is_empty() && called > 300, "{called} calls, wrong: {wrong:#?}");
     }
 }

@@ -41,6 +41,14 @@ crate::listed::listed_functions! {
 crate::serial::serialised_by_name!(TableFunction, "table function");
 
 impl TableFunction {
+    /// The names of its parameters, where calls may use them.
+    pub fn parameters(self) -> &'static [&'static str] {
+        match self {
+            TableFunction::JsonPathQuery => crate::scalar::json::VARIABLES,
+            _ => &[],
+        }
+    }
+
     /// The function of this name, in lower case; the JSON ones go by `jsonb_…` as well.
     pub fn by_name(name: &str) -> Option<TableFunction> {
         let name = match name.strip_prefix("jsonb_") {

@@ -198,7 +198,7 @@ impl PhysicalPlan {
 
     /// The plan of a change when no row can be meant.
     #[must_use]
-    pub fn changes_nothing(self, table: &ObjectName, returning: Option<Returning>) -> PhysicalPlan {
+    pub fn changes_nothing(mut self, table: &ObjectName, returning: Option<Returning>) -> PhysicalPlan {
         let (rows, columns) = match returning {
             Some(returning) => (vec![], returning.columns()),
             None => {
@@ -206,15 +206,18 @@ impl PhysicalPlan {
                 (vec![row.to_vec()], changed_answer())
             }
         };
-        let mut plan = self.on_top(Operator::Values { rows }, format!("no row of {table} is meant"), columns);
         // Nothing comes from below.
-        plan.document.steps.truncate(1);
-        let step = &mut plan.document.steps[0];
-        (step.step, step.inputs, step.kind) = (1, vec![], "values".to_owned());
-        step.text = format!("no row of {table} is meant");
-        let root = PhysicalNode { step: 1, inputs: vec![], ..plan.root.as_ref().clone() };
-        plan.root = Arc::new(root);
-        plan
+        let (text, step) = (format!("no row of {table} is meant"), 1);
+        self.document.steps = vec![StepDocument {
+            step,
+            kind: "values".to_owned(),
+            text,
+            columns: columns.iter().map(ToString::to_string).collect(),
+            estimated_rows: rows.len() as f64,
+            ..StepDocument::default()
+        }];
+        self.root = Arc::new(PhysicalNode { step, operator: Operator::Values { rows }, columns, inputs: vec![] });
+        self
     }
 
     fn on_top(mut self, operator: Operator, text: String, columns: Vec<Column>) -> PhysicalPlan {

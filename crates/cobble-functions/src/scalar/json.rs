@@ -773,7 +773,8 @@ fn query<'c>(call: &'c Call, at_fault: Option<Vec<Json>>) -> impl Fn(usize) -> R
 }
 
 const QUERIES: &[Takes] = &[Takes::Json, Takes::Text, Takes::Json, Takes::Boolean];
-const VARIABLES: &[&str] = &["target", "path", "vars", "silent"];
+/// The parameters of functions that look along a path.
+pub(crate) const VARIABLES: &[&str] = &["target", "path", "vars", "silent"];
 
 pub(crate) const JSON_PATH_EXISTS: Scalar = Scalar::new(
     "json_path_exists",

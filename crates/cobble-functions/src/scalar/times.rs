@@ -87,8 +87,8 @@ pub(crate) const ROUND_TIME: Scalar = Scalar::new(
 fn round_time(call: &Call) -> Result<ArrayRef> {
     let digits = call.integers(1);
     let unit = |row: usize| {
-        let digits = digits.get(row).and_then(|digits| u32::try_from(digits).ok()).map_or(6, |d| d.min(6));
-        10i64.pow(6 - digits)
+        let digits = digits.get(row)?;
+        Some(10i64.pow(6 - u32::try_from(digits).map_or(6, |digits| digits.min(6))))
     };
     // A half goes away from zero.
     let rounded = |micros: i64, unit: i64| {
@@ -100,19 +100,20 @@ fn round_time(call: &Call) -> Result<ArrayRef> {
             let own = call.spans(0);
             make_spans(call, |row| {
                 let v = own.get(row)?;
-                let micros = rounded(v.nanoseconds / 1000, unit(row));
+                let micros = rounded(v.nanoseconds / 1000, unit(row)?);
                 Some(micros.and_then(|micros| span(v.months.into(), v.days.into(), micros)))
             })
         }
         DataType::Time64(_) => {
             let own = call.values::<Time64MicrosecondType>(0);
-            call.make_values::<Time64MicrosecondType>(|row| Ok(own.get(row).and_then(|t| rounded(t, unit(row)))))
+            call.make_values::<Time64MicrosecondType>(|row| {
+                Ok(own.get(row).zip(unit(row)).and_then(|(t, unit)| rounded(t, unit)))
+            })
         }
         _ => {
             let own = call.timestamps(0);
             call.make_timestamps(|row| {
-                let Some(t) = own.get(row) else { return Ok(None) };
-                let unit = unit(row);
+                let Some((t, unit)) = own.get(row).zip(unit(row)) else { return Ok(None) };
                 let moved = t.checked_add(unit / 2).ok_or_else(out_of_range)?;
                 Ok(Some(moved.div_euclid(unit) * unit))
             })

@@ -345,11 +345,9 @@ impl<'a> Binder<'a> {
         let parameters: Vec<String> = match context.functions.get(name) {
             Some(known) => known.function.parameters.iter().map(|(name, _)| name.clone()).collect(),
             None => {
-                let known = Function::callable(name).map_or(&[][..], |function| function.entry().parameters);
-                // The same parameters as those of the function that gives all as one array.
-                let known =
-                    if name == "jsonb_path_query" { Function::JsonPathQueryArray.entry().parameters } else { known };
-                known.iter().map(|parameter| (*parameter).to_owned()).collect()
+                let own = Function::callable(name).map(|function| function.entry().parameters);
+                let known = own.or_else(|| TableFunction::by_name(name).map(TableFunction::parameters));
+                known.unwrap_or_default().iter().map(|parameter| (*parameter).to_owned()).collect()
             }
         };
         let mut arguments: Vec<Option<Expr>> = Vec::new();

@@ -152,6 +152,8 @@ async fn whole_tables(session: &mut Session) {
         ("BEGIN; SELECT 1; ROLLBACK", "nothing was written"),
         ("BEGIN; CREATE TABLE letters (id integer); ROLLBACK", "cannot be undone"),
         ("COMMIT", "done"),
+        ("BEGIN; EXPLAIN ANALYZE INSERT INTO letters SELECT 1; ROLLBACK", "cannot be undone"),
+        ("COMMIT", "done"),
         ("BEGIN; DROP TABLE letters; COMMIT", "done"),
         ("ROLLBACK", "there was no transaction"),
     ] {
