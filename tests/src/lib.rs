@@ -4,10 +4,11 @@
 pub mod clients;
 
 use std::io::{BufRead, BufReader};
-use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Output, Stdio};
 use std::sync::OnceLock;
+
+use cobble_network::ports::free_port;
 
 /// Scale of the data in tests.
 pub const SCALE: f64 = 0.01;
@@ -26,10 +27,6 @@ pub fn http() -> reqwest::Client {
     // Asked for whenever a client is made, also by those that never encrypt.
     cobble_network::tls::provider();
     reqwest::Client::new()
-}
-
-fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).expect("loopback has a free port").port()
 }
 
 /// The built command, beside the test programs.
@@ -64,7 +61,8 @@ impl Product {
     }
 
     fn start_with(folder: &Path, arguments: &[&str]) -> Product {
-        let (port, postgres_port) = (free_port(), free_port());
+        let port = || free_port().expect("loopback has a free port");
+        let (port, postgres_port) = (port(), port());
         let mut process = Command::new(cobble())
             .args(["up", "--stop-with-stdin"])
             .args(arguments)

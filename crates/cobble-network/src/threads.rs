@@ -1,10 +1,11 @@
-//! Threads that wait for the network, for callers that cannot: those that read files in order, and the planner.
+//! Threads that wait for the network, for callers that cannot, such as those that read files in order.
 
 use std::sync::OnceLock;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
 use std::time::Duration;
 
 use tokio::runtime::{Builder, Handle, Runtime, RuntimeFlavor};
+use tokio::task::AbortHandle;
 use tokio_util::sync::CancellationToken;
 
 /// The threads; they wait for the network and for nothing else.
@@ -31,6 +32,19 @@ pub fn ask<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) ->
         let _ = send.send(work.await);
     });
     answer
+}
+
+/// The outcome of work on these threads, for callers that can await it; none when it broke off. Dropping the future ends the work.
+pub async fn asked<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> Option<T> {
+    struct Ended(AbortHandle);
+    impl Drop for Ended {
+        fn drop(&mut self) {
+            self.0.abort();
+        }
+    }
+    let task = network().spawn(work);
+    let _ended = Ended(task.abort_handle());
+    task.await.ok()
 }
 
 /// Why there is no answer.

@@ -4,6 +4,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use cobble_network::ports::free_port;
 use cobble_types::Result;
 use nix::sys::signal::Signal;
 use nix::unistd::User;
@@ -56,7 +57,7 @@ impl PrivateMaria {
             "CREATE USER IF NOT EXISTS {who};\nALTER USER {who} IDENTIFIED BY '{secret}';\nGRANT ALL ON *.* TO {who} WITH GRANT OPTION;\n"
         );
         MARIADB.write_private(&first, &text, user.as_ref())?;
-        let port = free_port()?;
+        let port = free_port().ok_or_else(|| MARIADB.failed("no port of loopback is free"))?;
         let mut start = command(server, user.as_ref(), &data);
         start
             .args([
@@ -80,11 +81,6 @@ impl PrivateMaria {
     pub fn owner(&self) -> (&str, &str) {
         (OWNER, &self.secret)
     }
-}
-
-fn free_port() -> Result<u16> {
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").map_err(|e| MARIADB.failed(e))?;
-    Ok(listener.local_addr().map_err(|e| MARIADB.failed(e))?.port())
 }
 
 fn initialise(user: Option<&User>, data: &Path, tables: &Path) -> Result<()> {

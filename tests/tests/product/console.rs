@@ -1,6 +1,5 @@
 //! The console in headless Chromium, against the real service.
 
-use std::net::TcpListener;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -16,7 +15,7 @@ struct Browser {
 
 impl Browser {
     async fn open(path: &str) -> Browser {
-        let port = TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).unwrap().port();
+        let port = cobble_network::ports::free_port().unwrap();
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())

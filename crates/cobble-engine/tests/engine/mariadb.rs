@@ -1,6 +1,5 @@
 //! MariaDB as a source, on a server of its own: what it takes over and what not, and that this never changes an answer.
 
-use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::OnceLock;
@@ -13,6 +12,7 @@ use tokio_util::sync::CancellationToken;
 use crate::truth;
 use crate::truth::answer;
 use crate::truth::encryption::Authority;
+use cobble_network::ports::free_port;
 use cobble_types::Code;
 
 const ROWS: &str = "
@@ -76,7 +76,7 @@ fn server() -> &'static Server {
         assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
         let script = folder.join("rows.sql");
         std::fs::write(&script, ROWS.replace("\\u00fc", "ü")).unwrap();
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = free_port().unwrap();
         let authority = Authority::new();
         let files = authority.identity("127.0.0.1", 2100).files(&folder);
         let ca_file = authority.file(&folder);

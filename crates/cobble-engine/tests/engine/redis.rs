@@ -1,6 +1,5 @@
 //! Redis as a source, on a server of its own: keys become tables, whole keys are asked for, and what does not fit is named.
 
-use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::OnceLock;
@@ -13,6 +12,7 @@ use crate::truth;
 use crate::truth::answer;
 use crate::truth::encryption::Authority;
 use crate::truth::way::Way;
+use cobble_network::ports::free_port;
 use cobble_types::Code;
 
 struct Server {
@@ -27,8 +27,8 @@ fn server() -> &'static Server {
     SERVER.get_or_init(|| {
         let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("redis");
         std::fs::create_dir_all(&folder).unwrap();
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let tls_port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = free_port().unwrap();
+        let tls_port = free_port().unwrap();
         let authority = Authority::new();
         let files = authority.identity("127.0.0.1", 2100).files(&folder);
         let ca_file = authority.file(&folder);
