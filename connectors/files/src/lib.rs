@@ -20,8 +20,11 @@ use cobble_connect::{
 };
 use cobble_format::{Dialect, Footer, Format, Inferred, Layout, OpenFile, column, settled};
 use cobble_network::test_steps::{counted, reporter};
-use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::draft::answer;
+use cobble_plan::expr::Column;
+use cobble_plan::fragment::{Answer, Fragment};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
@@ -439,13 +442,18 @@ impl FilesSource {
     }
 }
 
-/// A described table, to begin offers with.
+/// A described table, of which fragments are answered.
 #[derive(Debug)]
 struct FileTableSource(Arc<FileSet>);
 
+#[async_trait]
 impl Source for FileTableSource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(offer::FileOffer::new(self.0.clone(), scan))
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        answer(fragment, |scan| Ok(offer::FileDraft::new(self.0.clone(), scan))).await
+    }
+
+    async fn takes_keys(&self, spec: &ScanSpec, place: usize, _: &Column, _: f64) -> Result<Verdict> {
+        offer::takes_keys(&self.0, spec, place)
     }
 }
 

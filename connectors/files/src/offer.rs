@@ -1,12 +1,13 @@
 //! What files take over: columns, conditions on folders, conditions on Parquet rows, and a limit as a hint.
 
-use std::any::Any;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
+use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::fragment::Asked;
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_types::{ColumnId, ObjectName, Result, SqlType};
 
@@ -16,7 +17,7 @@ use cobble_format::prune::{self, Range, Ranges, uses_ranges};
 use super::scan::{FORM, Part, Portion, RowCondition, Work};
 
 #[derive(Debug)]
-pub struct FileOffer {
+pub struct FileDraft {
     name: ObjectName,
     set: Arc<FileSet>,
     /// As in [`Shape::types`].
@@ -29,13 +30,13 @@ pub struct FileOffer {
     limit: Option<u64>,
 }
 
-impl FileOffer {
+impl FileDraft {
     pub fn new(set: Arc<FileSet>, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
         let mut types: Vec<SqlType> = set.columns.iter().map(|column| column.sql_type.clone()).collect();
         scan.columns.iter().for_each(|(column, place)| types[*place] = column.sql_type.clone());
         let name = scan.table.name.clone();
-        FileOffer { name, set, types, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
+        FileDraft { name, set, types, places, folder_conditions: vec![], row_conditions: vec![], limit: None }
     }
 
     fn columns_of(&self, expr: &Expr) -> Vec<(Column, usize)> {
@@ -103,7 +104,7 @@ fn collect_columns(expr: &Expr, found: &mut dyn FnMut(&Column)) {
     expr.children().into_iter().for_each(|child| collect_columns(child, found));
 }
 
-impl Offer for FileOffer {
+impl FileDraft {
     fn filter(&mut self, conjunct: &Expr) -> Verdict {
         if conjunct.is_volatile() {
             return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
@@ -131,39 +132,37 @@ impl Offer for FileOffer {
             "rows while decoding"
         })
     }
+}
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        pass_through(&mut self.places, columns)
+/// Whether the files' scan would read less with keys for the column at this place.
+pub fn takes_keys(set: &FileSet, spec: &ScanSpec, place: usize) -> Result<Verdict> {
+    let work: Work = spec.unpack(FORM)?;
+    let column = work.output.get(place).and_then(|place| set.columns.get(*place));
+    if column.is_some_and(|column| column.partition) {
+        return Ok(Verdict::Prunes { note: Some("files by the folders' names".into()) });
     }
+    if set.format.parts().is_none() {
+        let note = format!("{} keeps nothing to skip rows by", set.format.words());
+        return Ok(Verdict::kept(KeptReason::NoSuchAbility, note));
+    }
+    Ok(Verdict::Prunes { note: Some("row groups by min and max, then rows while decoding".into()) })
+}
 
-    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
-        match limit {
-            Some(n) => {
+impl Draft for FileDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => self.filter(conjunct),
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Limit { limit: Some(n), offset } => {
                 let wanted = n.saturating_add(offset);
                 self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
                 Verdict::Prunes { note: Some(format!("no portion gives more than {wanted} rows")) }
             }
-            None => Verdict::kept(KeptReason::NoSuchAbility, "files do not count rows"),
+            other => other.kept(),
         }
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn key_pass(&self, column: &Column, _: f64) -> Verdict {
-        let set = &self.set;
-        if self.places.get(&column.id).is_some_and(|place| set.columns[*place].partition) {
-            return Verdict::Prunes { note: Some("files by the folders' names".into()) };
-        }
-        if set.format.parts().is_none() {
-            let note = format!("{} keeps nothing to skip rows by", set.format.words());
-            return Verdict::kept(KeptReason::NoSuchAbility, note);
-        }
-        Verdict::Prunes { note: Some("row groups by min and max, then rows while decoding".into()) }
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let set = &self.set;
         let (parts, files_read) = self.parts();
         let conditions = self

@@ -10,8 +10,11 @@ use std::time::{Duration, Instant};
 use arrow_flight::flight_service_client::FlightServiceClient;
 use arrow_flight::{Action, FlightDescriptor, FlightInfo};
 use async_trait::async_trait;
-use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::draft;
+use cobble_plan::expr::Column;
+use cobble_plan::fragment::{self, Fragment};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_serve::{Answer, LIST, Listing, OFFER, TableName};
@@ -22,7 +25,6 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
-use tokio_util::sync::CancellationToken;
 use tonic::codegen::http::Uri;
 use tonic::codegen::http::uri::Authority;
 use tonic::transport::{Channel, Endpoint};
@@ -30,7 +32,7 @@ use tonic::transport::{Channel, Endpoint};
 use cobble_connect::{ConnectionDefinition, Kind, Secret, SettingDescription, setting, tls_settings};
 use cobble_connect::{Connector, TableEntry, TestStep};
 use cobble_network::test_steps::{self, counted, reporter};
-use cobble_network::threads::{ask, chain, network, wait};
+use cobble_network::threads::{asked, chain, network};
 use cobble_network::tls::{self, Tls};
 
 pub const KIND: Kind = Kind {
@@ -249,12 +251,11 @@ impl Program {
         self.within(async move { Ok(client.get_flight_info(call).await?.into_inner()) }).await
     }
 
-    /// Asks whether a piece of work is taken over, from where nothing can be awaited.
-    fn offer(self: &Arc<Self>, offer: cobble_serve::Offer) -> Result<Answer> {
+    /// Asks whether a piece of work is taken over.
+    async fn offer(self: &Arc<Self>, offer: cobble_serve::Offer) -> Result<Answer> {
         let program = self.clone();
-        let answer = ask(async move { program.act::<Answer>(OFFER, &offer).await });
-        wait(&answer, &CancellationToken::new())
-            .unwrap_or_else(|_| Err(self.error(Code::SourceUnreachable, "the request was given up")))
+        let answer = asked(async move { program.act::<Answer>(OFFER, &offer).await }).await;
+        answer.unwrap_or_else(|| Err(self.error(Code::SourceUnreachable, "the request was given up")))
     }
 
     async fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<DescribedTable>> {
@@ -376,13 +377,20 @@ struct ProgramTable {
     columns: Vec<TableColumn>,
 }
 
+impl ProgramTable {
+    fn wanted(&self) -> offer::Wanted {
+        let (program, table) = (self.program.clone(), self.table.clone());
+        offer::Wanted { program, table, columns: self.columns.clone().into() }
+    }
+}
+
+#[async_trait]
 impl Source for ProgramTable {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let table = offer::Wanted {
-            program: self.program.clone(),
-            table: self.table.clone(),
-            columns: self.columns.clone().into(),
-        };
-        Box::new(offer::ProgramOffer::new(table, scan))
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<fragment::Answer> {
+        draft::answer(fragment, |scan| Ok(offer::ProgramDraft::new(self.wanted(), scan))).await
+    }
+
+    async fn takes_keys(&self, spec: &ScanSpec, place: usize, _: &Column, keys: f64) -> Result<Verdict> {
+        offer::takes_keys(&self.wanted(), spec, place, keys).await
     }
 }

@@ -1,14 +1,15 @@
 //! What a program takes over: each piece is put into the protocol's words and offered to it; what has no words there is kept.
 
-use std::any::Any;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use cobble_plan::BinaryOp;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
+use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::fragment::Asked;
 use cobble_plan::logical::{Scan, SortKey, TableColumn};
-use cobble_plan::offer::{Agreed, KeptReason, Offer, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, Verdict, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_serve::{Answer, Condition, GroupValue, Groups, Order, Piece, TableName, Top};
 use cobble_types::{ColumnId, ObjectName, Result, SqlType, array_value_text};
@@ -26,7 +27,7 @@ pub struct Wanted {
 }
 
 #[derive(Debug)]
-pub struct ProgramOffer {
+pub struct ProgramDraft {
     name: ObjectName,
     wanted: Wanted,
     places: HashMap<ColumnId, usize>,
@@ -41,10 +42,10 @@ fn last(piece: &str) -> Verdict {
     Verdict::kept(KeptReason::NoSuchAbility, format!("in the protocol nothing follows {piece}"))
 }
 
-impl ProgramOffer {
+impl ProgramDraft {
     pub fn new(wanted: Wanted, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        ProgramOffer {
+        ProgramDraft {
             name: scan.table.name.clone(),
             wanted,
             places,
@@ -57,9 +58,9 @@ impl ProgramOffer {
 }
 
 impl Wanted {
-    pub fn ask(&self, filters: &[Condition], piece: Piece) -> Verdict {
+    pub async fn ask(&self, filters: &[Condition], piece: Piece) -> Verdict {
         let offer = cobble_serve::Offer { table: self.table.clone(), filters: filters.to_vec(), piece };
-        match self.program.offer(offer) {
+        match self.program.offer(offer).await {
             Ok(Answer::Pushed { note }) => Verdict::Pushed { note },
             Ok(Answer::Prunes { note }) => Verdict::Prunes { note },
             Ok(Answer::Kept { note }) => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
@@ -138,7 +139,7 @@ fn whole_number(expr: &Expr) -> &Expr {
     }
 }
 
-impl ProgramOffer {
+impl ProgramDraft {
     fn condition(&self, expr: &Expr) -> std::result::Result<Condition, String> {
         condition(expr, &self.places, &self.wanted.columns)
     }
@@ -209,8 +210,8 @@ impl ProgramOffer {
     }
 }
 
-impl Offer for ProgramOffer {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+impl ProgramDraft {
+    async fn filter(&mut self, conjunct: &Expr) -> Verdict {
         if let Some(verdict) = self.closed() {
             return verdict;
         }
@@ -221,18 +222,14 @@ impl Offer for ProgramOffer {
             Ok(condition) => condition,
             Err(why) => return Verdict::kept(KeptReason::FunctionDiffers, why),
         };
-        let verdict = self.wanted.ask(&self.filters, Piece::Filter(condition.clone()));
+        let verdict = self.wanted.ask(&self.filters, Piece::Filter(condition.clone())).await;
         if matches!(verdict, Verdict::Pushed { .. } | Verdict::Prunes { .. }) {
             self.filters.push(condition);
         }
         verdict
     }
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        pass_through(&mut self.places, columns)
-    }
-
-    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
+    async fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
         if let Some(verdict) = self.closed() {
             return verdict;
         }
@@ -240,7 +237,7 @@ impl Offer for ProgramOffer {
             Ok(wanted) => wanted,
             Err(verdict) => return verdict,
         };
-        match self.wanted.ask(&self.filters, Piece::Groups(wanted.clone())) {
+        match self.wanted.ask(&self.filters, Piece::Groups(wanted.clone())).await {
             Verdict::Pushed { note } => {
                 let column = |name: &str, sql_type: &SqlType, nullable: bool| TableColumn {
                     name: name.to_owned(),
@@ -270,7 +267,7 @@ impl Offer for ProgramOffer {
         }
     }
 
-    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
+    async fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
         if let Some(verdict) = self.closed() {
             return verdict;
         }
@@ -290,7 +287,7 @@ impl Offer for ProgramOffer {
             }
         }
         let top = Top { order, rows };
-        match self.wanted.ask(&self.filters, Piece::Top(top.clone())) {
+        match self.wanted.ask(&self.filters, Piece::Top(top.clone())).await {
             // Each portion has first rows of its own.
             Verdict::Pushed { note } | Verdict::Prunes { note } => {
                 self.top = Some(top);
@@ -302,13 +299,13 @@ impl Offer for ProgramOffer {
         }
     }
 
-    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
+    async fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
         if let Some(verdict) = self.closed().filter(|_| self.limit.is_none()) {
             return verdict;
         }
         let Some(limit) = limit else { return Verdict::kept(KeptReason::NoSuchAbility, "rows are not counted off") };
         let wanted = limit.saturating_add(offset);
-        match self.wanted.ask(&self.filters, Piece::Limit(wanted)) {
+        match self.wanted.ask(&self.filters, Piece::Limit(wanted)).await {
             // Each portion counts for itself.
             Verdict::Pushed { note } | Verdict::Prunes { note } => {
                 self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
@@ -317,29 +314,40 @@ impl Offer for ProgramOffer {
             kept @ Verdict::Kept { .. } => kept,
         }
     }
+}
 
-    fn as_any(&self) -> &dyn Any {
-        self
+/// Whether the program would give fewer rows for the keys of the column at this place.
+pub async fn takes_keys(wanted: &Wanted, spec: &ScanSpec, place: usize, keys: f64) -> Result<Verdict> {
+    let work: Work = spec.unpack(FORM)?;
+    let Some(column) = work.places.get(place).and_then(|place| work.columns.get(*place)) else {
+        return Ok(Verdict::kept(KeptReason::NoSuchAbility, "the program has no such column"));
+    };
+    let column = column.name.clone();
+    if work.top.is_some() || work.limit.is_some() {
+        return Ok(Verdict::kept(KeptReason::BelowKept, "the request has a limit, which would come after"));
+    }
+    if work.groups.as_ref().is_some_and(|groups| !groups.by.contains(&column)) {
+        return Ok(Verdict::kept(KeptReason::NoSuchAbility, "the program computes this column for groups"));
+    }
+    Ok(match wanted.ask(&work.filters, Piece::Keys { column, count: keys as u64 }).await {
+        Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
+        Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
+    })
+}
+
+impl Draft for ProgramDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => self.filter(conjunct).await,
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Aggregate { groups, aggregates } => self.aggregate(groups, aggregates).await,
+            Asked::Sort { keys, fetch } => self.sort(keys, fetch).await,
+            Asked::Limit { limit, offset } => self.limit(limit, offset).await,
+            Asked::Window { .. } => piece.kept(),
+        }
     }
 
-    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
-        let Some(place) = self.places.get(&column.id) else {
-            return Verdict::kept(KeptReason::NoSuchAbility, "the program has no such column");
-        };
-        let column = self.wanted.columns[*place].name.clone();
-        if self.top.is_some() || self.limit.is_some() {
-            return Verdict::kept(KeptReason::BelowKept, "the request has a limit, which would come after");
-        }
-        if self.groups.as_ref().is_some_and(|groups| !groups.by.contains(&column)) {
-            return Verdict::kept(KeptReason::NoSuchAbility, "the program computes this column for groups");
-        }
-        match self.wanted.ask(&self.filters, Piece::Keys { column, count: keys as u64 }) {
-            Verdict::Pushed { note } | Verdict::Prunes { note } => Verdict::Prunes { note },
-            Verdict::Kept { note, .. } => Verdict::Kept { reason: KeptReason::NoSuchAbility, note },
-        }
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let work = Work {
             table: self.wanted.table.clone(),
             columns: self.wanted.columns.to_vec(),

@@ -9,8 +9,11 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_ferry::Ferry;
-use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
-use cobble_plan::offer::{DescribedTable, Offer, Source};
+use cobble_plan::draft::answer;
+use cobble_plan::expr::Column;
+use cobble_plan::fragment::{Answer, Fragment};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value};
@@ -174,8 +177,13 @@ fn described(name: ObjectName, made: Made) -> DescribedTable {
 #[derive(Debug)]
 struct GeneratedSource(Arc<Made>);
 
+#[async_trait]
 impl Source for GeneratedSource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(offer::GeneratedOffer::new(self.0.clone(), scan))
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        answer(fragment, |scan| Ok(offer::GeneratedDraft::new(self.0.clone(), scan))).await
+    }
+
+    async fn takes_keys(&self, spec: &ScanSpec, place: usize, _: &Column, _: f64) -> Result<Verdict> {
+        offer::takes_keys(&self.0, spec, place)
     }
 }

@@ -1,6 +1,5 @@
 //! What the generator takes over: columns, conditions on a column that counts the rows, and a limit.
 
-use std::any::Any;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -8,9 +7,11 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use arrow::array::RecordBatch;
 use arrow::datatypes::{Field, Schema};
 use async_trait::async_trait;
+use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::fragment::Asked;
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
 use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_types::{ColumnId, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
@@ -22,7 +23,7 @@ use super::{GeneratedConnector, KIND, Made};
 const PORTION: u64 = 65_536;
 
 #[derive(Debug)]
-pub struct GeneratedOffer {
+pub struct GeneratedDraft {
     name: ObjectName,
     made: Arc<Made>,
     places: HashMap<ColumnId, usize>,
@@ -30,11 +31,11 @@ pub struct GeneratedOffer {
     limit: Option<u64>,
 }
 
-impl GeneratedOffer {
+impl GeneratedDraft {
     pub fn new(made: Arc<Made>, scan: &Scan) -> Self {
         let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
         let numbers = Numbers::up_to(made.rows);
-        GeneratedOffer { name: scan.table.name.clone(), made, places, numbers, limit: None }
+        GeneratedDraft { name: scan.table.name.clone(), made, places, numbers, limit: None }
     }
 
     fn matching(&self, condition: &Expr) -> Option<Numbers> {
@@ -44,40 +45,27 @@ impl GeneratedOffer {
     }
 }
 
-impl Offer for GeneratedOffer {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict {
-        match self.matching(conjunct) {
-            Some(numbers) => {
-                self.numbers = self.numbers.and(&numbers);
-                Verdict::pushed_with("only these rows are made")
+impl Draft for GeneratedDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => match self.matching(conjunct) {
+                Some(numbers) => {
+                    self.numbers = self.numbers.and(&numbers);
+                    Verdict::pushed_with("only these rows are made")
+                }
+                None => Verdict::kept(KeptReason::NoSuchAbility, "rows are found by their number alone"),
+            },
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Limit { limit: Some(limit), offset } => {
+                let wanted = limit.saturating_add(offset);
+                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                Verdict::Prunes { note: Some(format!("no more than {wanted} rows are made")) }
             }
-            None => Verdict::kept(KeptReason::NoSuchAbility, "rows are found by their number alone"),
+            other => other.kept(),
         }
     }
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        pass_through(&mut self.places, columns)
-    }
-
-    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
-        let Some(limit) = limit else { return Verdict::kept(KeptReason::NoSuchAbility, "rows are not counted off") };
-        let wanted = limit.saturating_add(offset);
-        self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
-        Verdict::Prunes { note: Some(format!("no more than {wanted} rows are made")) }
-    }
-
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn key_pass(&self, column: &Column, _: f64) -> Verdict {
-        if self.made.table.numbered && self.places.get(&column.id) == Some(&0) {
-            return Verdict::Prunes { note: Some("only rows with these numbers are made".into()) };
-        }
-        Verdict::kept(KeptReason::NoSuchAbility, "rows are found by their number alone")
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let made = &self.made;
         let places = places_of(&self.places, columns)?;
         let text = format!("make rows of {}.{}", made.schema, made.table.name);
@@ -94,6 +82,15 @@ impl Offer for GeneratedOffer {
             ..Agreed::new(spec, Request { text, parameters: vec![] }, columns_read)
         })
     }
+}
+
+/// Whether the generator makes fewer rows when it knows the keys of the column at this place.
+pub fn takes_keys(made: &Made, spec: &ScanSpec, place: usize) -> Result<Verdict> {
+    let work: Work = spec.unpack(FORM)?;
+    if made.table.numbered && work.places.get(place) == Some(&0) {
+        return Ok(Verdict::Prunes { note: Some("only rows with these numbers are made".into()) });
+    }
+    Ok(Verdict::kept(KeptReason::NoSuchAbility, "rows are found by their number alone"))
 }
 
 /// The form of [`Work`].

@@ -12,9 +12,9 @@ use super::dialect::MariaDialect;
 use super::scan::bound;
 use super::write::Transaction;
 use super::{Server, errors};
-use cobble_connect_sql::{ChangeStatement, Dialect, Sql};
+use cobble_connect_sql::{ChangeStatement, Dialect, StatementText};
 
-fn parameters(sql: &Sql) -> Params {
+fn parameters(sql: &StatementText) -> Params {
     match sql.parameters.is_empty() {
         true => Params::Empty,
         false => Params::Positional(sql.parameters.iter().map(bound).collect()),
@@ -33,10 +33,10 @@ async fn changed(server: &Server, client: &mut Conn, change: &ChangeStatement) -
     client.query_drop(format!("SET SESSION TRANSACTION ISOLATION LEVEL {level}")).await.map_err(failed)?;
     client.query_drop("START TRANSACTION READ WRITE").await.map_err(failed)?;
     let found: Option<u64> = match &change.found {
-        Some(query) => client.exec_first(query.numbered(&MariaDialect), parameters(query)).await.map_err(failed)?,
+        Some(query) => client.exec_first(&query.text, parameters(query)).await.map_err(failed)?,
         None => None,
     };
-    client.exec_drop(change.sql.numbered(&MariaDialect), parameters(&change.sql)).await.map_err(failed)?;
+    client.exec_drop(&change.statement.text, parameters(&change.statement)).await.map_err(failed)?;
     let rows = client.affected_rows();
     change.check(&server.connection, found.unwrap_or(0), rows)?;
     Ok(Outcome { rows, ..Outcome::default() })

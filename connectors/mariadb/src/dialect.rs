@@ -11,7 +11,8 @@ use cobble_types::{SqlType, Value};
 
 use super::functions;
 use super::moments::{self, is_moment};
-use super::numbers::{arithmetic, ranged, signed};
+use super::numbers::{arithmetic, differs, ranged, signed};
+use cobble_connect_sql::expression::{cast_differs, plain_call};
 use cobble_connect_sql::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, WindowLimits, wrap, write};
 
 /// Compares by code points, which is the order of the bytes of UTF-8, and takes blanks at the end for what they are.
@@ -61,166 +62,140 @@ impl Dialect for MariaDialect {
         Ok(if is_moment(&own) && matches!(expr, Expr::Column(_)) { moments::guarded(&sql, &own) } else { sql })
     }
 
-    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        // A column that comes out as it is needs no guard; one that something is made of does.
-        let sub = |e: &Expr| self.key(e, columns);
-        let refuse = |reason: KeptReason, note: String| Err((reason, note));
-        match expr {
-            Expr::Column(c) => match columns(c) {
-                Some(sql) => Ok(sql),
-                None => refuse(KeptReason::DifferentConnections, format!("{c} comes from elsewhere")),
-            },
-            Expr::Literal { value, sql_type } => match value {
-                Value::Null => Ok(Sql::new("NULL")),
-                Value::Boolean(v) => Ok(Sql::new(if *v { "true" } else { "false" })),
-                Value::Double(v) if !v.is_finite() => {
-                    refuse(KeptReason::TypeDiffers, format!("{v} has no place there"))
-                }
-                _ if is_moment(sql_type) => moments::literal(expr, sql_type),
-                _ => {
-                    comparable(sql_type)?;
-                    Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
-                }
-            },
-            Expr::Binary { op: BinaryOp::Minus, left, right, sql_type: SqlType::Integer }
-                if left.sql_type() == SqlType::Date =>
+    fn literal(&self, value: &Value, sql_type: &SqlType) -> Result<Sql, Refusal> {
+        match value {
+            Value::Null => Ok(Sql::new("NULL")),
+            Value::Boolean(v) => Ok(Sql::new(if *v { "true" } else { "false" })),
+            Value::Double(v) if !v.is_finite() => Err(differs(&format!("{v} has no place there"))),
+            _ if is_moment(sql_type) => moments::literal(value, sql_type),
+            _ => {
+                comparable(sql_type)?;
+                Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
+            }
+        }
+    }
+
+    fn compared(&self, op: BinaryOp, [left, right]: [&Expr; 2], columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let own = left.sql_type();
+        comparable(&own)?;
+        comparable(&right.sql_type())?;
+        let collation = if own == SqlType::Text { format!(" {BYTES}") } else { String::new() };
+        let pattern = match op {
+            BinaryOp::IsDistinctFrom => format!("(NOT ?{collation} <=> ?)"),
+            BinaryOp::IsNotDistinctFrom => format!("(?{collation} <=> ?)"),
+            other => format!("(?{collation} {} ?)", other.symbol()),
+        };
+        Ok(wrap(&[&self.key(left, columns)?, &self.key(right, columns)?], &pattern))
+    }
+
+    fn computed(
+        &self,
+        op: BinaryOp,
+        [left, right]: [&Expr; 2],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let [l, r] = [self.key(left, columns)?, self.key(right, columns)?];
+        match op {
+            BinaryOp::Minus if *result == SqlType::Integer && left.sql_type() == SqlType::Date => {
+                Ok(wrap(&[&l, &r], "datediff(?, ?)"))
+            }
+            BinaryOp::Concat => functions::concatenated(&[&l, &r]),
+            op if op.is_arithmetic() => arithmetic(op, (left, right), (l, r), result),
+            _ => Err(differs("results and their ranges have other types there")),
+        }
+    }
+
+    fn negated(&self, operand: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let own = operand.sql_type();
+        ranged(wrap(&[&signed(&self.key(operand, columns)?, &own)?], "(- ?)"), &own)
+    }
+
+    fn letter_case(&self) -> &'static str {
+        "upper and lower case depend on the collation"
+    }
+
+    fn like(&self, [operand, pattern]: [&Expr; 2], negated: bool, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        match pattern {
+            Expr::Literal { value: Value::Text(text), .. } if is_whole(text) => {
+                let word = if negated { "NOT LIKE" } else { "LIKE" };
+                let (operand, pattern) = (self.key(operand, columns)?, self.key(pattern, columns)?);
+                Ok(wrap(&[&operand, &pattern], &format!("(? {BYTES} {word} ?)")))
+            }
+            _ => Err((KeptReason::NoSuchAbility, "only constant patterns are handed over".to_owned())),
+        }
+    }
+
+    fn listed(&self, operand: &Expr, list: &[Expr], columns: Columns<'_>) -> Result<(Sql, Vec<Sql>), Refusal> {
+        let own = operand.sql_type();
+        comparable(&own)?;
+        let list = list.iter().map(|item| self.key(item, columns)).collect::<Result<_, _>>()?;
+        let operand = self.key(operand, columns)?;
+        Ok((if own == SqlType::Text { wrap(&[&operand], &format!("? {BYTES}")) } else { operand }, list))
+    }
+
+    fn case_type(&self, sql_type: &SqlType) -> Result<String, Refusal> {
+        match comparable(sql_type) {
+            Ok(()) => Ok(String::new()),
+            Err(_) => Err(differs("results and their ranges have other types there")),
+        }
+    }
+
+    fn cast(&self, operand: &Expr, to: &SqlType, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let from = operand.sql_type();
+        let inner = self.key(operand, columns)?;
+        let whole = |t: &SqlType| t.digits().map(|(precision, scale)| i16::from(precision) - i16::from(scale));
+        match (&from, to) {
+            (SqlType::SmallInt, SqlType::Integer | SqlType::BigInt) | (SqlType::Integer, SqlType::BigInt) => Ok(inner),
+            // What does not fit would be cut to the greatest value.
+            (a, SqlType::Numeric { precision, scale })
+                if whole(a).is_some_and(|own| Some(own) <= whole(to))
+                    && a.digits().is_some_and(|(_, own)| own <= *scale) =>
             {
-                Ok(wrap(&[&sub(left)?, &sub(right)?], "datediff(?, ?)"))
+                Ok(wrap(&[&inner], &format!("CAST(? AS DECIMAL({precision},{scale}))")))
             }
-            Expr::Binary { op, left, right, sql_type } if op.is_arithmetic() => {
-                arithmetic(*op, (left, right), (sub(left)?, sub(right)?), sql_type)
-            }
-            Expr::Negate(operand) => {
-                let own = operand.sql_type();
-                let negated = wrap(&[&signed(&sub(operand)?, &own)?], "(- ?)");
-                ranged(negated, &own)
-            }
-            Expr::Binary { op, left, right, .. } => {
-                let own = left.sql_type();
-                if *op == BinaryOp::Concat {
-                    return functions::concatenated(&[&sub(left)?, &sub(right)?]);
-                }
-                let pattern = match op {
-                    BinaryOp::And => "(? AND ?)".to_owned(),
-                    BinaryOp::Or => "(? OR ?)".to_owned(),
-                    op if op.is_comparison() => {
-                        comparable(&own)?;
-                        comparable(&right.sql_type())?;
-                        let collation = if own == SqlType::Text { format!(" {BYTES}") } else { String::new() };
-                        match op {
-                            BinaryOp::IsDistinctFrom => format!("(NOT ?{collation} <=> ?)"),
-                            BinaryOp::IsNotDistinctFrom => format!("(?{collation} <=> ?)"),
-                            other => format!("(?{collation} {} ?)", other.symbol()),
-                        }
-                    }
-                    _ => {
-                        let note = "results and their ranges have other types there";
-                        return refuse(KeptReason::TypeDiffers, note.into());
-                    }
-                };
-                Ok(wrap(&[&sub(left)?, &sub(right)?], &pattern))
-            }
-            Expr::Not(operand) => Ok(wrap(&[&sub(operand)?], "(NOT ?)")),
-            Expr::IsNull { operand, negated } => {
-                Ok(wrap(&[&sub(operand)?], if *negated { "(? IS NOT NULL)" } else { "(? IS NULL)" }))
-            }
-            Expr::Like { case_insensitive: true, .. } => {
-                refuse(KeptReason::CollationDiffers, "upper and lower case depend on the collation".into())
-            }
-            Expr::Like { operand, pattern, negated, .. } => match pattern.as_ref() {
-                Expr::Literal { value: Value::Text(text), .. } if is_whole(text) => {
-                    let word = if *negated { "NOT LIKE" } else { "LIKE" };
-                    Ok(wrap(&[&sub(operand)?, &sub(pattern)?], &format!("(? {BYTES} {word} ?)")))
-                }
-                _ => refuse(KeptReason::NoSuchAbility, "only constant patterns are handed over".into()),
-            },
-            Expr::InList { operand, list, negated } => {
-                let own = operand.sql_type();
-                comparable(&own)?;
-                let items = list.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-                let collation = if own == SqlType::Text { format!(" {BYTES}") } else { String::new() };
-                let word = if *negated { "NOT IN" } else { "IN" };
-                Ok(wrap(&[&sub(operand)?, &Sql::joined(&items, ", ")], &format!("(?{collation} {word} (?))")))
-            }
-            Expr::Case { branches, otherwise, sql_type } if comparable(sql_type).is_ok() => {
-                let mut out = Sql::new("(CASE");
-                for (when, then) in branches {
-                    out.push(&wrap(&[&sub(when)?, &sub(then)?], " WHEN ? THEN ?"));
-                }
-                out.push(&wrap(&[&sub(otherwise)?], " ELSE ? END)"));
-                Ok(out)
-            }
-            Expr::Cast { operand, sql_type } => {
-                let from = operand.sql_type();
-                let inner = sub(operand)?;
-                let whole = |t: &SqlType| t.digits().map(|(precision, scale)| i16::from(precision) - i16::from(scale));
-                match (&from, sql_type) {
-                    (SqlType::SmallInt, SqlType::Integer | SqlType::BigInt) | (SqlType::Integer, SqlType::BigInt) => {
-                        Ok(inner)
-                    }
-                    // What does not fit would be cut to the greatest value.
-                    (a, SqlType::Numeric { precision, scale })
-                        if whole(a).is_some_and(|own| Some(own) <= whole(sql_type))
-                            && a.digits().is_some_and(|(_, own)| own <= *scale) =>
-                    {
-                        Ok(wrap(&[&inner], &format!("CAST(? AS DECIMAL({precision},{scale}))")))
-                    }
-                    (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS DOUBLE)")),
-                    (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS CHAR)")),
-                    // A part of a date, which is a small number.
-                    (_, SqlType::Integer | SqlType::BigInt)
-                        if matches!(**operand, Expr::Call { function: Function::DatePart, .. }) =>
-                    {
-                        Ok(inner)
-                    }
-                    // The session there lives in UTC.
-                    (SqlType::Timestamp, SqlType::TimestampTz) | (SqlType::TimestampTz, SqlType::Timestamp) => {
-                        Ok(inner)
-                    }
-                    (SqlType::Date, SqlType::Timestamp | SqlType::TimestampTz) => {
-                        Ok(wrap(&[&inner], "CAST(? AS DATETIME(6))"))
-                    }
-                    (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Date) => {
-                        Ok(wrap(&[&inner], "CAST(? AS DATE)"))
-                    }
-                    _ => refuse(KeptReason::TypeDiffers, format!("a cast from {from} to {sql_type} may differ there")),
-                }
-            }
-            Expr::Call { function: Function::Coalesce, arguments, sql_type }
-                if arguments.len() > 1 && comparable(sql_type).is_ok() =>
+            (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS DOUBLE)")),
+            (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS CHAR)")),
+            // A part of a date, which is a small number.
+            (_, SqlType::Integer | SqlType::BigInt)
+                if matches!(operand, Expr::Call { function: Function::DatePart, .. }) =>
             {
-                let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-                Ok(wrap(&[&Sql::joined(&translated, ", ")], "coalesce(?)"))
+                Ok(inner)
             }
-            Expr::Call { function, .. } if function.is_volatile() => {
-                refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()))
+            // The session there lives in UTC.
+            (SqlType::Timestamp, SqlType::TimestampTz) | (SqlType::TimestampTz, SqlType::Timestamp) => Ok(inner),
+            (SqlType::Date, SqlType::Timestamp | SqlType::TimestampTz) => Ok(wrap(&[&inner], "CAST(? AS DATETIME(6))")),
+            (SqlType::Timestamp | SqlType::TimestampTz, SqlType::Date) => Ok(wrap(&[&inner], "CAST(? AS DATE)")),
+            _ => Err(cast_differs(&from, to)),
+        }
+    }
+
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        match (function, arguments) {
+            (Function::Coalesce, [_, _, ..]) if comparable(result).is_ok() => {
+                plain_call(self, "coalesce", arguments, columns)
             }
-            Expr::Call { function: Function::DatePart, arguments, .. } => match arguments.as_slice() {
-                [Expr::Literal { value: Value::Text(part), .. }, from] if is_moment(&from.sql_type()) => {
-                    moments::part(part, &sub(from)?)
-                }
-                _ => refuse(KeptReason::TypeDiffers, "parts are taken out of dates and moments alone".into()),
-            },
-            Expr::Call { function: Function::DateTrunc, arguments, .. } => match arguments.as_slice() {
-                [Expr::Literal { value: Value::Text(part), .. }, from] => moments::start_of(part, &sub(from)?),
-                _ => refuse(KeptReason::FunctionDiffers, "only constant parts are handed over".into()),
-            },
-            Expr::Call { function, arguments, sql_type } => {
-                let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-                functions::call(*function, arguments, &translated, sql_type)
+            (Function::DatePart, [Expr::Literal { value: Value::Text(part), .. }, from])
+                if is_moment(&from.sql_type()) =>
+            {
+                moments::part(part, &self.key(from, columns)?)
             }
-            Expr::Script { function, .. } => refuse(
-                KeptReason::OpaqueFunction,
-                format!(
-                    "{}() is a script, which runs only in the engine; one in SQL would be seen through",
-                    function.name
-                ),
-            ),
-            Expr::Case { .. } => {
-                refuse(KeptReason::TypeDiffers, "results and their ranges have other types there".into())
+            (Function::DatePart, _) => Err(differs("parts are taken out of dates and moments alone")),
+            (Function::DateTrunc, [Expr::Literal { value: Value::Text(part), .. }, from]) => {
+                moments::start_of(part, &self.key(from, columns)?)
             }
-            Expr::Field { .. } | Expr::Subscript { .. } | Expr::Parameter { .. } => {
-                refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
+            (Function::DateTrunc, _) => {
+                Err((KeptReason::FunctionDiffers, "only constant parts are handed over".to_owned()))
+            }
+            _ => {
+                let translated = arguments.iter().map(|argument| self.key(argument, columns));
+                functions::call(function, arguments, &translated.collect::<Result<Vec<_>, _>>()?, result)
             }
         }
     }
@@ -259,7 +234,7 @@ impl Dialect for MariaDialect {
         };
         let distinct = if call.distinct { "DISTINCT " } else { "" };
         let plain = |name: &str| {
-            let mut out = Sql { of_rows: true, ..Sql::new(format!("{name}({distinct}")) };
+            let mut out = Sql::of_rows(format!("{name}({distinct}"));
             out.push(&argument).text(")");
             if let Some(over) = over {
                 out.text(" OVER ").push(over);

@@ -35,7 +35,7 @@ pub fn concatenated(parts: &[&Sql]) -> Result<Sql, Refusal> {
     let [left, right] = parts else {
         return Err((KeptReason::FunctionDiffers, "texts are put together two at a time".to_owned()));
     };
-    if left.text.len() + right.text.len() > LONGEST_OPERAND {
+    if left.size() + right.size() > LONGEST_OPERAND {
         return Err(differs("it would be too long to check its length there"));
     }
     Ok(wrap(&[left, right, left, right, left], pattern))

@@ -31,7 +31,7 @@ pub use self::dialect::MariaDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting, tls_settings};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
-use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
 use cobble_network::Tls;
 use cobble_network::patience::{Patience, pool_limit};
 use cobble_network::test_steps;
@@ -352,7 +352,7 @@ impl Database for Server {
 
     async fn run(
         self: Arc<Self>,
-        statements: Vec<Sql>,
+        statements: Vec<StatementText>,
         table: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,

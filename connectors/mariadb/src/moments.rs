@@ -31,8 +31,8 @@ pub fn guarded(column: &Sql, sql_type: &SqlType) -> Sql {
 }
 
 /// A constant moment of the years that the server has, with its type.
-pub fn literal(expr: &Expr, sql_type: &SqlType) -> Result<Sql, Refusal> {
-    let value = moment(expr, sql_type).ok_or_else(|| differs("the server has the years 1 to 9999"))?;
+pub fn literal(value: &Value, sql_type: &SqlType) -> Result<Sql, Refusal> {
+    let value = moment(value, sql_type).ok_or_else(|| differs("the server has the years 1 to 9999"))?;
     Ok(wrap(&[&value], &format!("CAST(? AS {})", type_name(sql_type))))
 }
 
@@ -76,17 +76,24 @@ pub fn start_of(name: &str, of: &Sql) -> Result<Sql, Refusal> {
 }
 
 /// A moment of the years that the server has, as it reads one.
-fn moment(expr: &Expr, sql_type: &SqlType) -> Option<Sql> {
+fn moment(value: &Value, sql_type: &SqlType) -> Option<Sql> {
     const DAY: i64 = 86_400_000_000;
     // 0001-01-01 and 9999-12-31, in days from 1970-01-01.
     const YEARS: std::ops::RangeInclusive<i64> = -719_162..=2_932_896;
-    let Expr::Literal { value, sql_type: own } = expr else { return None };
     let day = match value {
         Value::Date(days) => i64::from(*days),
         Value::Timestamp(at) | Value::TimestampTz(at) => at.div_euclid(DAY),
         _ => return None,
     };
-    (own == sql_type && YEARS.contains(&day)).then(|| Sql::parameter(write::stored(value, own)))
+    YEARS.contains(&day).then(|| Sql::parameter(write::stored(value, sql_type)))
+}
+
+/// A constant of this type.
+fn constant(expr: &Expr, sql_type: &SqlType) -> Option<Sql> {
+    match expr {
+        Expr::Literal { value, sql_type: own } if own == sql_type => moment(value, own),
+        _ => None,
+    }
 }
 
 /// Whether this is true of a moment in a column; what is no date there is nothing that it could be true of.
@@ -103,7 +110,7 @@ pub fn condition(condition: &Expr, columns: Columns<'_>) -> Option<Sql> {
                 Expr::Column(column) if is_moment(&own) => columns(column)?,
                 _ => return None,
             };
-            let compared = wrap(&[&column, &moment(right, &own)?], &format!("? {} ?", op.symbol()));
+            let compared = wrap(&[&column, &constant(right, &own)?], &format!("? {} ?", op.symbol()));
             (column, compared)
         }
         Expr::InList { operand, list, negated: false } => {
@@ -112,7 +119,7 @@ pub fn condition(condition: &Expr, columns: Columns<'_>) -> Option<Sql> {
                 Expr::Column(column) if is_moment(&own) => columns(column)?,
                 _ => return None,
             };
-            let items = list.iter().map(|item| moment(item, &own)).collect::<Option<Vec<_>>>()?;
+            let items = list.iter().map(|item| constant(item, &own)).collect::<Option<Vec<_>>>()?;
             let compared = wrap(&[&column, &Sql::joined(&items, ", ")], "? IN (?)");
             (column, compared)
         }

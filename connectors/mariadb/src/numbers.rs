@@ -30,7 +30,7 @@ pub fn ranged(sql: Sql, sql_type: &SqlType) -> Result<Sql, Refusal> {
         SqlType::Integer => (i64::from(i32::MIN), i64::from(i32::MAX)),
         _ => return Ok(sql),
     };
-    if sql.text.len() > LONGEST_OPERAND {
+    if sql.size() > LONGEST_OPERAND {
         return Err(differs("it would be too long to check its range there"));
     }
     let pattern = format!("if(? BETWEEN {least} AND {greatest}, ?, {} + abs(?))", i64::MAX);

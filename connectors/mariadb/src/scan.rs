@@ -13,11 +13,10 @@ use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params, Row};
 use tokio::sync::{mpsc, oneshot};
 
-use super::dialect::MariaDialect;
 use super::snapshot::Readers;
 use super::{Server, errors};
 use cobble_connect_sql::cells::{Cell, CellColumn};
-use cobble_connect_sql::{Parameter, Sql};
+use cobble_connect_sql::{Parameter, StatementText};
 
 /// Batches that may wait for the reader.
 const AHEAD: usize = 2;
@@ -30,7 +29,7 @@ pub struct Statements {
 
 struct Shared {
     server: Arc<Server>,
-    all: Vec<Sql>,
+    all: Vec<StatementText>,
     columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
@@ -41,7 +40,7 @@ struct Shared {
 impl Statements {
     pub fn new(
         server: Arc<Server>,
-        all: Vec<Sql>,
+        all: Vec<StatementText>,
         table: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
@@ -110,7 +109,7 @@ impl PortionReader for Reader {
 
 struct Running {
     shared: Arc<Shared>,
-    sql: Sql,
+    sql: StatementText,
 }
 
 /// A bound value in the driver's types.
@@ -153,7 +152,7 @@ impl Running {
         let failed = |e: mysql_async::Error| errors::error(&self.shared.server, &e);
         let parameters: Vec<mysql_async::Value> = self.sql.parameters.iter().map(bound).collect();
         let parameters = if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) };
-        let mut result = client.exec_iter(self.sql.numbered(&MariaDialect), parameters).await.map_err(failed)?;
+        let mut result = client.exec_iter(&self.sql.text, parameters).await.map_err(failed)?;
         loop {
             let mut columns: Vec<CellColumn> = self
                 .shared

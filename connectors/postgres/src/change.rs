@@ -11,19 +11,18 @@ use tokio_postgres::Statement;
 use tokio_util::sync::CancellationToken;
 
 use super::decode::{ColumnDecoder, Raw};
-use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
 use super::write::{Transaction, Unfinished};
 use super::{Server, errors};
 use cobble_connect_sql::returned::Returned;
-use cobble_connect_sql::{ChangeStatement, Parameter, Sql};
+use cobble_connect_sql::{ChangeStatement, Parameter, StatementText};
 
 /// Rows that are read at once of those that come back.
 const BATCH: usize = 8192;
 
-async fn prepared(server: &Server, client: &Object, sql: &Sql) -> Result<Statement> {
+async fn prepared(server: &Server, client: &Object, sql: &StatementText) -> Result<Statement> {
     let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
-    let statement = client.prepare_typed(&sql.numbered(&PostgresDialect), &types).await;
+    let statement = client.prepare_typed(&sql.text, &types).await;
     statement.map_err(|e| errors::statement_error(server, &e))
 }
 
@@ -64,7 +63,7 @@ pub async fn returned(
 
 async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Outcome> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
-    let sql = &change.sql;
+    let sql = &change.statement;
     let statement = prepared(server, client, sql).await?;
     let Some(columns) = &change.returned else {
         let rows = client.execute_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;
@@ -74,7 +73,7 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
     Ok(Outcome { rows, returned: returned.batches, received: bytes, ..Outcome::default() })
 }
 
-async fn count(server: &Server, client: &Object, sql: &Sql) -> Result<u64> {
+async fn count(server: &Server, client: &Object, sql: &StatementText) -> Result<u64> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let statement = prepared(server, client, sql).await?;
     let rows = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;

@@ -1,13 +1,13 @@
 //! How PostgreSQL writes what it takes over.
 
+use cobble_functions::Function;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
-use cobble_plan::expr::Expr;
+use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_plan::offer::KeptReason;
-use cobble_types::SqlType;
+use cobble_types::{SqlType, Value};
 
-use super::parameter;
-use super::sql::translate;
+use super::{functions, parameter, sql};
 use cobble_connect_sql::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap};
 
 #[derive(Debug)]
@@ -30,8 +30,58 @@ impl Dialect for PostgresDialect {
         parameter::reference(parameter, number)
     }
 
-    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        translate(expr, columns)
+    fn literal(&self, value: &Value, sql_type: &SqlType) -> Result<Sql, Refusal> {
+        sql::literal(value, sql_type)
+    }
+
+    fn compared(&self, op: BinaryOp, sides: [&Expr; 2], columns: Columns<'_>) -> Result<Sql, Refusal> {
+        sql::compared(op, sides, columns)
+    }
+
+    fn computed(
+        &self,
+        op: BinaryOp,
+        sides: [&Expr; 2],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        sql::computed(op, sides, result, columns)
+    }
+
+    fn negated(&self, operand: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        Ok(wrap(&[&self.translate(operand, columns)?], "(- ?)"))
+    }
+
+    fn letter_case(&self) -> &'static str {
+        "upper and lower case depend on the server's locale"
+    }
+
+    fn like(&self, [operand, pattern]: [&Expr; 2], negated: bool, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let word = if negated { "NOT LIKE" } else { "LIKE" };
+        let (operand, pattern) = (self.translate(operand, columns)?, self.translate(pattern, columns)?);
+        Ok(wrap(&[&operand, &pattern], &format!("(? {word} ?)")))
+    }
+
+    fn listed(&self, operand: &Expr, list: &[Expr], columns: Columns<'_>) -> Result<(Sql, Vec<Sql>), Refusal> {
+        sql::listed(operand, list, columns)
+    }
+
+    fn case_type(&self, sql_type: &SqlType) -> Result<String, Refusal> {
+        Ok(format!("::{}", sql::type_name(sql_type)))
+    }
+
+    fn cast(&self, operand: &Expr, sql_type: &SqlType, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        sql::cast(operand, sql_type, columns)
+    }
+
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        functions::call(function, arguments, result, columns)
     }
 
     fn aggregate(&self, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
@@ -108,16 +158,16 @@ impl Dialect for PostgresDialect {
 
 fn aggregate(call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
     let Some(argument) = call.arguments.first() else {
-        return filtered(Sql { of_rows: true, ..Sql::new("count(*)") }, call, columns, over);
+        return filtered(Sql::of_rows("count(*)"), call, columns, over);
     };
     if call.arguments.len() > 1 || !call.order.is_empty() {
         return Err((KeptReason::FunctionDiffers, format!("{} is computed by the engine", call.function.name())));
     }
     let own = argument.sql_type();
-    let text = translate(argument, columns)?;
+    let text = PostgresDialect.translate(argument, columns)?;
     let distinct = if call.distinct { "DISTINCT " } else { "" };
     let plain = |name: &str, argument: &Sql| {
-        let mut out = Sql { of_rows: true, ..Sql::new(format!("{name}({distinct}")) };
+        let mut out = Sql::of_rows(format!("{name}({distinct}"));
         out.push(argument).text(")");
         out
     };
@@ -166,7 +216,7 @@ fn aggregate(call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> 
 
 fn filtered(mut sql: Sql, call: &AggregateCall, columns: Columns<'_>, over: Option<&Sql>) -> Result<Sql, Refusal> {
     if let Some(filter) = &call.filter {
-        let condition = translate(filter, columns)?;
+        let condition = PostgresDialect.translate(filter, columns)?;
         sql.text(" FILTER (WHERE ").push(&condition).text(")");
     }
     if let Some(over) = over {

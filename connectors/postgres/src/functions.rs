@@ -2,7 +2,9 @@
 //! there and Unicode here; `ln`, `exp`, `power` and the like may differ in the last digit between two mathematical libraries: these
 //! stay in the engine.
 
-use cobble_connect_sql::{Refusal, Sql, wrap};
+use super::dialect::PostgresDialect;
+use cobble_connect_sql::expression::plain_call;
+use cobble_connect_sql::{Columns, Dialect, Refusal, Sql, wrap};
 use cobble_functions::Function;
 use cobble_plan::expr::Expr;
 use cobble_plan::offer::KeptReason;
@@ -58,16 +60,8 @@ const TAKEN: &[(Function, Same)] = &[
 ];
 
 /// A call, where its answer is provably the same.
-pub fn call(
-    function: Function,
-    arguments: &[Expr],
-    sql_type: &SqlType,
-    translate: &dyn Fn(&Expr) -> Result<Sql, Refusal>,
-) -> Result<Sql, Refusal> {
+pub fn call(function: Function, arguments: &[Expr], sql_type: &SqlType, columns: Columns<'_>) -> Result<Sql, Refusal> {
     let name = function.name();
-    if function.is_volatile() {
-        return Err((KeptReason::Volatile, format!("{name}() gives a new value for each row")));
-    }
     let first = arguments.first().map(Expr::sql_type);
     if matches!(function, Function::Greatest | Function::Least) && *sql_type == SqlType::Text {
         return Err((KeptReason::CollationDiffers, format!("{name}() orders text by the server's locale")));
@@ -79,15 +73,17 @@ pub fn call(
     match (function, arguments) {
         (Function::DatePart, [Expr::Literal { value: Value::Text(part), .. }, from]) if TIME(&from.sql_type()) => {
             // The part has been checked against the list of known ones, so it is safe as text.
-            return Ok(wrap(&[&translate(from)?], &format!("extract({part} FROM ?)::{sql_type}")));
+            return Ok(wrap(
+                &[&PostgresDialect.translate(from, columns)?],
+                &format!("extract({part} FROM ?)::{sql_type}"),
+            ));
         }
         (Function::DatePart, _) => {
             return Err((KeptReason::FunctionDiffers, "only constant parts are handed over".to_owned()));
         }
         _ => {}
     }
-    let translated = arguments.iter().map(translate).collect::<Result<Vec<_>, _>>()?;
-    let call = wrap(&[&Sql::joined(&translated, ", ")], &format!("{name}(?)"));
+    let call = plain_call(&PostgresDialect, name, arguments, columns)?;
     Ok(match sql_type {
         SqlType::Numeric { .. } => wrap(&[&call], &format!("?::{sql_type}")),
         _ => call,

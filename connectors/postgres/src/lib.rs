@@ -34,7 +34,7 @@ pub use self::dialect::PostgresDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, tls_settings};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
-use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
 use cobble_network::Tls;
 use cobble_network::patience::{Patience, pool_limit};
 use cobble_network::test_steps;
@@ -368,7 +368,7 @@ impl Database for Server {
 
     async fn run(
         self: Arc<Self>,
-        statements: Vec<Sql>,
+        statements: Vec<StatementText>,
         _: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,

@@ -23,7 +23,7 @@ use super::decode::{ColumnDecoder, Raw};
 use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
 use super::{Server, errors};
-use cobble_connect_sql::{Dialect, Sql};
+use cobble_connect_sql::{Dialect, StatementText};
 
 /// Each statement is one portion.
 pub struct Statements {
@@ -33,7 +33,7 @@ pub struct Statements {
 
 struct Shared {
     server: Arc<Server>,
-    all: Vec<Sql>,
+    all: Vec<StatementText>,
     columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
@@ -46,7 +46,13 @@ struct Shared {
 }
 
 impl Statements {
-    pub fn new(server: Arc<Server>, all: Vec<Sql>, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+    pub fn new(
+        server: Arc<Server>,
+        all: Vec<StatementText>,
+        columns: Vec<Column>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Self {
         let (snapshot, idle, runtime) = (Default::default(), Mutex::default(), Handle::current());
         let shared = Shared { server, all, columns, schema, tools, snapshot, idle, runtime };
         Statements { shared: Arc::new(shared), next: AtomicUsize::new(0) }
@@ -151,13 +157,12 @@ impl Statements {
             guard.client = Some(shared.server.client().await?);
         }
         GateCounters::add(&shared.tools.counters.requests, 1);
-        let text = sql.numbered(&PostgresDialect);
         let failed = |e: tokio_postgres::Error| errors::statement_error(&shared.server, &e);
         // Cancelled while the server is still busy with the first row: the guard tells it to stop.
         guard.finished = false;
         let Some(client) = &guard.client else { return Err(Error::internal("a statement without a connection")) };
         let plain = sql.parameters.is_empty() && !shared.columns.is_empty();
-        let text = PostgresDialect.sent(text, plain);
+        let text = PostgresDialect.sent(sql.text.clone(), plain);
         let rows = if plain {
             client.copy_out(&text).await.map(|stream| Rows::Copied(Box::pin(stream), CopyRows::default()))
         } else {

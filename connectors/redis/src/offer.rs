@@ -1,14 +1,15 @@
 //! What a key-value store takes over: the keys that are asked for, the fields that are wanted, and a limit.
 
-use std::any::Any;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
+use async_trait::async_trait;
 use cobble_plan::BinaryOp;
+use cobble_plan::draft::{Draft, answer};
 use cobble_plan::expr::{Column, Expr};
+use cobble_plan::fragment::{Answer, Asked, Fragment};
 use cobble_plan::key_pass::MOST_LISTED;
-use cobble_plan::logical::Scan;
-use cobble_plan::offer::{Agreed, KeptReason, Offer, Source, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, Source, Sources, Verdict, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_types::{ColumnId, ObjectName, Result, Value};
 
@@ -22,16 +23,31 @@ pub struct KeyedSource {
     pub keyed: Arc<Keyed>,
 }
 
+#[async_trait]
 impl Source for KeyedSource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        let (store, table, name) = (self.store.clone(), self.keyed.clone(), scan.table.name.clone());
-        Box::new(KeyedOffer { store, name, table, places, keys: None, limit: None })
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        answer(fragment, |scan| {
+            let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
+            let (store, table, name) = (self.store.clone(), self.keyed.clone(), scan.table.name.clone());
+            Ok(KeyedDraft { store, name, table, places, keys: None, limit: None })
+        })
+        .await
+    }
+
+    async fn takes_keys(&self, spec: &ScanSpec, place: usize, _: &Column, keys: f64) -> Result<Verdict> {
+        let work: Work = spec.unpack(FORM)?;
+        if work.places.get(place) != Some(&0) {
+            return Ok(Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone"));
+        }
+        if keys > MOST_LISTED as f64 {
+            return Ok(Verdict::kept(KeptReason::NotWorthIt, "too many keys to ask for one by one"));
+        }
+        Ok(Verdict::Prunes { note: Some("only these keys are asked for".into()) })
     }
 }
 
 #[derive(Debug)]
-struct KeyedOffer {
+struct KeyedDraft {
     store: Arc<Store>,
     name: ObjectName,
     table: Arc<Keyed>,
@@ -70,46 +86,30 @@ pub fn keys_of(condition: &Expr, is_key: &dyn Fn(ColumnId) -> bool) -> Option<BT
     }
 }
 
-impl Offer for KeyedOffer {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict {
-        match keys_of(conjunct, &|id| self.places.get(&id) == Some(&0)) {
-            Some(found) => {
-                self.keys = Some(match self.keys.take() {
-                    Some(before) => before.intersection(&found).cloned().collect(),
-                    None => found,
-                });
-                Verdict::pushed_with("only these keys are asked for")
+impl Draft for KeyedDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => match keys_of(conjunct, &|id| self.places.get(&id) == Some(&0)) {
+                Some(found) => {
+                    self.keys = Some(match self.keys.take() {
+                        Some(before) => before.intersection(&found).cloned().collect(),
+                        None => found,
+                    });
+                    Verdict::pushed_with("only these keys are asked for")
+                }
+                None => Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone"),
+            },
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Limit { limit: Some(limit), offset } => {
+                let wanted = limit.saturating_add(offset);
+                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                Verdict::Prunes { note: Some(format!("no more than {wanted} rows are read")) }
             }
-            None => Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone"),
+            other => other.kept(),
         }
     }
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        pass_through(&mut self.places, columns)
-    }
-
-    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict {
-        let Some(limit) = limit else { return Verdict::kept(KeptReason::NoSuchAbility, "rows are not counted off") };
-        let wanted = limit.saturating_add(offset);
-        self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
-        Verdict::Prunes { note: Some(format!("no more than {wanted} rows are read")) }
-    }
-
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
-        if self.places.get(&column.id) != Some(&0) {
-            return Verdict::kept(KeptReason::NoSuchAbility, "values are found by whole keys alone");
-        }
-        if keys > MOST_LISTED as f64 {
-            return Verdict::kept(KeptReason::NotWorthIt, "too many keys to ask for one by one");
-        }
-        Verdict::Prunes { note: Some("only these keys are asked for".into()) }
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let places = places_of(&self.places, columns)?;
         let work = Work { table: self.table.as_ref().clone(), places, keys: self.keys.clone(), limit: self.limit };
         let spec = ScanSpec::new((&self.store.connection, KIND.kind), &self.name, FORM, &work)?;

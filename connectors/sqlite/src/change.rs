@@ -13,11 +13,11 @@ use super::write::Transaction;
 use super::{File, errors};
 use cobble_connect_sql::cells::CellColumn;
 use cobble_connect_sql::returned::Returned;
-use cobble_connect_sql::{ChangeStatement, Sql};
+use cobble_connect_sql::{ChangeStatement, StatementText};
 
-fn prepared<'a>(file: &File, connection: &'a Connection, sql: &Sql) -> Result<rusqlite::Statement<'a>> {
+fn prepared<'a>(file: &File, connection: &'a Connection, sql: &StatementText) -> Result<rusqlite::Statement<'a>> {
     let failed = |e: rusqlite::Error| errors::error(file, &e);
-    let mut statement = connection.prepare(&sql.numbered(file.dialect)).map_err(failed)?;
+    let mut statement = connection.prepare(&sql.text).map_err(failed)?;
     for (place, parameter) in sql.parameters.iter().enumerate() {
         statement.raw_bind_parameter(place + 1, bound(parameter)).map_err(failed)?;
     }
@@ -39,7 +39,7 @@ fn changed(file: &File, connection: &Connection, change: &ChangeStatement) -> Re
         }
         None => 0,
     };
-    let mut statement = prepared(file, connection, &change.sql)?;
+    let mut statement = prepared(file, connection, &change.statement)?;
     let Some(columns) = &change.returned else {
         let rows = statement.raw_execute().map_err(failed)? as u64;
         return Ok((found as u64, Outcome { rows, ..Outcome::default() }));

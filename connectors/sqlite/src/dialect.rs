@@ -9,6 +9,7 @@ use cobble_plan::offer::KeptReason;
 use cobble_types::{SqlType, Value};
 
 use super::functions;
+use cobble_connect_sql::expression::{cast_differs, plain_call};
 use cobble_connect_sql::{ChangeForm, Columns, Dialect, Parameter, Refusal, Sql, wrap, write};
 
 /// For databases of one text encoding: only in UTF-8 is the order of bytes that of the engine.
@@ -22,12 +23,16 @@ fn comparable(sql_type: &SqlType) -> Result<(), Refusal> {
     match sql_type {
         SqlType::SmallInt | SqlType::Integer | SqlType::BigInt | SqlType::Double => Ok(()),
         SqlType::Boolean | SqlType::Text | SqlType::Date | SqlType::Null => Ok(()),
-        SqlType::Numeric { .. } => Err((KeptReason::TypeDiffers, "decimals are floating-point there".into())),
+        SqlType::Numeric { .. } => Err(differs("decimals are floating-point there")),
         SqlType::Timestamp | SqlType::TimestampTz | SqlType::Time => {
-            Err((KeptReason::TypeDiffers, format!("a {sql_type} is text there, which has several forms")))
+            Err(differs(format!("a {sql_type} is text there, which has several forms")))
         }
-        other => Err((KeptReason::TypeDiffers, format!("{other} is compared in another way"))),
+        other => Err(differs(format!("{other} is compared in another way"))),
     }
+}
+
+fn differs(note: impl Into<String>) -> Refusal {
+    (KeptReason::TypeDiffers, note.into())
 }
 
 /// A number of type `numeric` that is whole and held as an integer there, such as a part of a date; `None` for other expressions.
@@ -53,7 +58,7 @@ impl SqliteDialect {
     }
 
     /// Both sides of a comparison, of types that compare there as here.
-    fn compared(&self, sides: [&Expr; 2], columns: Columns<'_>) -> Result<[Sql; 2], Refusal> {
+    fn comparands(&self, sides: [&Expr; 2], columns: Columns<'_>) -> Result<[Sql; 2], Refusal> {
         let sub = |e: &Expr| self.translate(e, columns);
         if let [Some(left), Some(right)] = sides.map(|side| whole_number(side, &sub)) {
             return Ok([left?, right?]);
@@ -61,52 +66,6 @@ impl SqliteDialect {
         comparable(&sides[0].sql_type())?;
         comparable(&sides[1].sql_type())?;
         Ok([sub(sides[0])?, sub(sides[1])?])
-    }
-
-    /// A call of a function that is lent, where its arguments are held there as the function takes them.
-    fn call(
-        &self,
-        function: Function,
-        arguments: &[Expr],
-        result: &SqlType,
-        columns: Columns<'_>,
-    ) -> Result<Sql, Refusal> {
-        let differs = || {
-            let note = format!("{}() is not known to give the same answer there", function.name());
-            Err((KeptReason::FunctionDiffers, note))
-        };
-        let takes = |argument: &Expr| {
-            let own = argument.sql_type();
-            own == SqlType::Text || own.is_integer() || (own == SqlType::Date && function == Function::DatePart)
-        };
-        let Some(name) = functions::lent(function) else { return differs() };
-        // A part with a fraction is a number that is not whole, and other moments than dates have several forms.
-        if !arguments.iter().all(takes) || matches!(result, SqlType::Numeric { scale: 1.., .. }) {
-            return differs();
-        }
-        let translated = arguments.iter().map(|a| self.translate(a, columns)).collect::<Result<Vec<_>, _>>()?;
-        Ok(wrap(&[&Sql::joined(&translated, ", ")], &format!("{name}(?)")))
-    }
-
-    /// Arithmetic of whole numbers, and days between dates.
-    fn arithmetic(
-        &self,
-        op: BinaryOp,
-        sides: [&Expr; 2],
-        result: &SqlType,
-        columns: Columns<'_>,
-    ) -> Result<Sql, Refusal> {
-        let types = sides.map(Expr::sql_type);
-        let [left, right] = [self.translate(sides[0], columns)?, self.translate(sides[1], columns)?];
-        if op == BinaryOp::Minus && types == [SqlType::Date, SqlType::Date] {
-            return Ok(wrap(&[&left, &right], "cobble_days_between(?, ?)"));
-        }
-        match (functions::arithmetic(op), functions::bits(result)) {
-            (Some(name), Some(bits)) if types.iter().all(SqlType::is_integer) => {
-                Ok(wrap(&[&left, &right], &format!("{name}(?, ?, {bits})")))
-            }
-            _ => Err((KeptReason::TypeDiffers, "decimals, times and what is no number have other types there".into())),
-        }
     }
 
     fn ordered(&self, sql_type: &SqlType) -> Result<(), Refusal> {
@@ -155,135 +114,146 @@ impl Dialect for SqliteDialect {
         format!("?{number}")
     }
 
-    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
-        let sub = |e: &Expr| self.translate(e, columns);
-        let refuse = |reason: KeptReason, note: String| Err((reason, note));
-        match expr {
-            Expr::Column(c) => match columns(c) {
-                Some(sql) => Ok(sql),
-                None => refuse(KeptReason::DifferentConnections, format!("{c} comes from elsewhere")),
-            },
-            Expr::Literal { value, sql_type } => match value {
-                Value::Null => Ok(Sql::new("NULL")),
-                Value::Boolean(v) => Ok(Sql::new(if *v { "1" } else { "0" })),
-                Value::Double(v) if !v.is_finite() => {
-                    refuse(KeptReason::TypeDiffers, format!("{v} has no place there"))
+    fn literal(&self, value: &Value, sql_type: &SqlType) -> Result<Sql, Refusal> {
+        match value {
+            Value::Null => Ok(Sql::new("NULL")),
+            Value::Boolean(v) => Ok(Sql::new(if *v { "1" } else { "0" })),
+            Value::Double(v) if !v.is_finite() => Err(differs(format!("{v} has no place there"))),
+            Value::Text(text) if text.contains('\0') => Err(differs("texts end at a zero byte there")),
+            _ => {
+                comparable(sql_type)?;
+                Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
+            }
+        }
+    }
+
+    fn compared(&self, op: BinaryOp, sides: [&Expr; 2], columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let own = sides[0].sql_type();
+        let symbol = match op {
+            BinaryOp::IsDistinctFrom => "IS NOT",
+            BinaryOp::IsNotDistinctFrom => "IS",
+            BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq => {
+                if !matches!(own, SqlType::Numeric { .. }) {
+                    self.ordered(&own)?;
                 }
-                Value::Text(text) if text.contains('\0') => {
-                    refuse(KeptReason::TypeDiffers, "texts end at a zero byte there".into())
-                }
-                _ => {
-                    comparable(sql_type)?;
-                    Ok(Sql::parameter(Parameter(value.clone(), sql_type.clone())))
-                }
-            },
-            Expr::Binary { op, left, right, sql_type } => {
-                let own = left.sql_type();
-                let symbol = match op {
-                    BinaryOp::And => "AND",
-                    BinaryOp::Or => "OR",
-                    BinaryOp::Eq | BinaryOp::NotEq => op.symbol(),
-                    BinaryOp::IsDistinctFrom => "IS NOT",
-                    BinaryOp::IsNotDistinctFrom => "IS",
-                    BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq => {
-                        if !matches!(own, SqlType::Numeric { .. }) {
-                            self.ordered(&own)?;
-                        }
-                        op.symbol()
-                    }
-                    BinaryOp::Concat if own == SqlType::Text && right.sql_type() == SqlType::Text => "||",
-                    _ => return self.arithmetic(*op, [left, right], sql_type, columns),
-                };
-                let [l, r] = match op.is_comparison() {
-                    true => self.compared([left, right], columns)?,
-                    false => [sub(left)?, sub(right)?],
-                };
-                let collation = if op.is_comparison() && own == SqlType::Text { " COLLATE BINARY" } else { "" };
-                Ok(wrap(&[&l, &r], &format!("(?{collation} {symbol} ?)")))
+                op.symbol()
             }
-            Expr::Not(operand) => Ok(wrap(&[&sub(operand)?], "(NOT ?)")),
-            Expr::IsNull { operand, negated } => {
-                Ok(wrap(&[&sub(operand)?], if *negated { "(? IS NOT NULL)" } else { "(? IS NULL)" }))
+            _ => op.symbol(),
+        };
+        let [left, right] = self.comparands(sides, columns)?;
+        let collation = if own == SqlType::Text { " COLLATE BINARY" } else { "" };
+        Ok(wrap(&[&left, &right], &format!("(?{collation} {symbol} ?)")))
+    }
+
+    /// Arithmetic of whole numbers, days between dates, and texts.
+    fn computed(
+        &self,
+        op: BinaryOp,
+        sides: [&Expr; 2],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        let types = sides.map(Expr::sql_type);
+        let [left, right] = [self.translate(sides[0], columns)?, self.translate(sides[1], columns)?];
+        if op == BinaryOp::Concat && types == [SqlType::Text, SqlType::Text] {
+            return Ok(wrap(&[&left, &right], "(? || ?)"));
+        }
+        if op == BinaryOp::Minus && types == [SqlType::Date, SqlType::Date] {
+            return Ok(wrap(&[&left, &right], "cobble_days_between(?, ?)"));
+        }
+        match (functions::arithmetic(op), functions::bits(result)) {
+            (Some(name), Some(bits)) if types.iter().all(SqlType::is_integer) => {
+                Ok(wrap(&[&left, &right], &format!("{name}(?, ?, {bits})")))
             }
-            Expr::Like { case_insensitive: true, .. } => {
-                refuse(KeptReason::CollationDiffers, "only the letters of ASCII have two cases there".into())
+            _ => Err(differs("decimals, times and what is no number have other types there")),
+        }
+    }
+
+    fn negated(&self, operand: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        match functions::bits(&operand.sql_type()) {
+            Some(bits) => Ok(wrap(&[&self.translate(operand, columns)?], &format!("cobble_minus(0, ?, {bits})"))),
+            None => Err(differs("only whole numbers are computed with there")),
+        }
+    }
+
+    fn letter_case(&self) -> &'static str {
+        "only the letters of ASCII have two cases there"
+    }
+
+    fn like(&self, [operand, pattern]: [&Expr; 2], negated: bool, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let pattern = match pattern {
+            Expr::Literal { value: Value::Text(pattern), .. } if !pattern.contains('\0') => glob(pattern),
+            _ => None,
+        };
+        let Some(pattern) = pattern else {
+            return Err((KeptReason::NoSuchAbility, "only constant patterns are written as GLOB".to_owned()));
+        };
+        let word = if negated { "NOT GLOB" } else { "GLOB" };
+        let pattern = Sql::parameter(Parameter(Value::Text(pattern), SqlType::Text));
+        Ok(wrap(&[&self.translate(operand, columns)?, &pattern], &format!("(? {word} ?)")))
+    }
+
+    fn listed(&self, operand: &Expr, list: &[Expr], columns: Columns<'_>) -> Result<(Sql, Vec<Sql>), Refusal> {
+        let pairs = list.iter().map(|item| self.comparands([operand, item], columns));
+        let pairs = pairs.collect::<Result<Vec<_>, _>>()?;
+        let Some(searched) = pairs.first().map(|[searched, _]| searched.clone()) else {
+            return Err((KeptReason::NoSuchAbility, "an empty list is not written".to_owned()));
+        };
+        let is_text = operand.sql_type() == SqlType::Text;
+        let searched = if is_text { wrap(&[&searched], "? COLLATE BINARY") } else { searched };
+        Ok((searched, pairs.into_iter().map(|[_, item]| item).collect()))
+    }
+
+    fn case_type(&self, _: &SqlType) -> Result<String, Refusal> {
+        Ok(String::new())
+    }
+
+    fn cast(&self, operand: &Expr, to: &SqlType, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        let from = operand.sql_type();
+        let inner = self.translate(operand, columns)?;
+        match (&from, to) {
+            (SqlType::SmallInt, SqlType::Integer | SqlType::BigInt) | (SqlType::Integer, SqlType::BigInt) => Ok(inner),
+            (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS REAL)")),
+            (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS TEXT)")),
+            // A part of a date, which is a small number.
+            (_, SqlType::Integer | SqlType::BigInt)
+                if matches!(operand, Expr::Call { function: Function::DatePart, .. }) =>
+            {
+                Ok(inner)
             }
-            Expr::Like { operand, pattern, negated, .. } => {
-                let pattern = match pattern.as_ref() {
-                    Expr::Literal { value: Value::Text(pattern), .. } if !pattern.contains('\0') => glob(pattern),
-                    _ => None,
-                };
-                let Some(pattern) = pattern else {
-                    return refuse(KeptReason::NoSuchAbility, "only constant patterns are written as GLOB".into());
-                };
-                let word = if *negated { "NOT GLOB" } else { "GLOB" };
-                let pattern = Sql::parameter(Parameter(Value::Text(pattern), SqlType::Text));
-                Ok(wrap(&[&sub(operand)?, &pattern], &format!("(? {word} ?)")))
+            _ => Err(cast_differs(&from, to)),
+        }
+    }
+
+    /// A call of a function that is lent, where its arguments are held there as the function takes them.
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal> {
+        match (function, functions::bits(result)) {
+            (Function::Coalesce, _) if arguments.len() > 1 => return plain_call(self, "coalesce", arguments, columns),
+            (Function::Abs, Some(bits)) => {
+                let operand = arguments.iter().map(|argument| self.translate(argument, columns));
+                let operand = Sql::joined(&operand.collect::<Result<Vec<_>, _>>()?, ", ");
+                return Ok(wrap(&[&operand], &format!("cobble_abs(?, {bits})")));
             }
-            Expr::InList { operand, list, negated } => {
-                let own = operand.sql_type();
-                let pairs = list.iter().map(|item| self.compared([operand, item], columns));
-                let pairs = pairs.collect::<Result<Vec<_>, _>>()?;
-                let Some(searched) = pairs.first().map(|[searched, _]| searched.clone()) else {
-                    return refuse(KeptReason::NoSuchAbility, "an empty list is not written".into());
-                };
-                let items: Vec<Sql> = pairs.into_iter().map(|[_, item]| item).collect();
-                let collation = if own == SqlType::Text { " COLLATE BINARY" } else { "" };
-                let word = if *negated { "NOT IN" } else { "IN" };
-                Ok(wrap(&[&searched, &Sql::joined(&items, ", ")], &format!("(?{collation} {word} (?))")))
+            _ => {}
+        }
+        let takes = |argument: &Expr| {
+            let own = argument.sql_type();
+            own == SqlType::Text || own.is_integer() || (own == SqlType::Date && function == Function::DatePart)
+        };
+        match functions::lent(function) {
+            // A part with a fraction is a number that is not whole, and other moments than dates have several forms.
+            Some(name) if arguments.iter().all(takes) && !matches!(result, SqlType::Numeric { scale: 1.., .. }) => {
+                plain_call(self, name, arguments, columns)
             }
-            Expr::Case { branches, otherwise, .. } => {
-                let mut out = Sql::new("(CASE");
-                for (when, then) in branches {
-                    out.push(&wrap(&[&sub(when)?, &sub(then)?], " WHEN ? THEN ?"));
-                }
-                out.push(&wrap(&[&sub(otherwise)?], " ELSE ? END)"));
-                Ok(out)
-            }
-            Expr::Cast { operand, sql_type } => {
-                let from = operand.sql_type();
-                let inner = sub(operand)?;
-                match (&from, sql_type) {
-                    (SqlType::SmallInt, SqlType::Integer | SqlType::BigInt) | (SqlType::Integer, SqlType::BigInt) => {
-                        Ok(inner)
-                    }
-                    (a, SqlType::Double) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS REAL)")),
-                    (a, SqlType::Text) if a.is_integer() => Ok(wrap(&[&inner], "CAST(? AS TEXT)")),
-                    // A part of a date, which is a small number.
-                    (_, SqlType::Integer | SqlType::BigInt)
-                        if matches!(**operand, Expr::Call { function: Function::DatePart, .. }) =>
-                    {
-                        Ok(inner)
-                    }
-                    _ => refuse(KeptReason::TypeDiffers, format!("a cast from {from} to {sql_type} may differ there")),
-                }
-            }
-            Expr::Call { function: Function::Coalesce, arguments, .. } if arguments.len() > 1 => {
-                let translated = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-                Ok(wrap(&[&Sql::joined(&translated, ", ")], "coalesce(?)"))
-            }
-            Expr::Call { function, .. } if function.is_volatile() => {
-                refuse(KeptReason::Volatile, format!("{}() gives a new value for each row", function.name()))
-            }
-            Expr::Call { function: Function::Abs, arguments, sql_type } if functions::bits(sql_type).is_some() => {
-                let operand = arguments.iter().map(sub).collect::<Result<Vec<_>, _>>()?;
-                let bits = functions::bits(sql_type).unwrap_or(64);
-                Ok(wrap(&[&Sql::joined(&operand, ", ")], &format!("cobble_abs(?, {bits})")))
-            }
-            Expr::Call { function, arguments, sql_type } => self.call(*function, arguments, sql_type, columns),
-            Expr::Script { function, .. } => refuse(
-                KeptReason::OpaqueFunction,
-                format!(
-                    "{}() is a script, which runs only in the engine; one in SQL would be seen through",
-                    function.name
-                ),
-            ),
-            Expr::Negate(operand) => match functions::bits(&operand.sql_type()) {
-                Some(bits) => Ok(wrap(&[&sub(operand)?], &format!("cobble_minus(0, ?, {bits})"))),
-                None => refuse(KeptReason::TypeDiffers, "only whole numbers are computed with there".into()),
-            },
-            Expr::Field { .. } | Expr::Subscript { .. } | Expr::Parameter { .. } => {
-                refuse(KeptReason::TypeDiffers, "nested values are built by the engine".into())
+            _ => {
+                let note = format!("{}() is not known to give the same answer there", function.name());
+                Err((KeptReason::FunctionDiffers, note))
             }
         }
     }
@@ -293,7 +263,7 @@ impl Dialect for SqliteDialect {
         if call.arguments.len() > 1 || !call.order.is_empty() {
             return kept();
         }
-        let mut out = Sql { of_rows: true, ..Sql::default() };
+        let mut out = Sql::of_rows("");
         match (call.function, call.arguments.first()) {
             (AggregateFunction::Count, None) => {
                 out.text("count(*)");

@@ -28,7 +28,7 @@ pub use self::dialect::SqliteDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
-use cobble_connect_sql::{ChangeStatement, Database, Dialect, Sql, native};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
 use cobble_network::test_steps;
 
 pub const KIND: Kind = Kind {
@@ -297,7 +297,7 @@ impl Database for File {
 
     async fn run(
         self: Arc<Self>,
-        statements: Vec<Sql>,
+        statements: Vec<StatementText>,
         _: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,

@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 use super::snapshot::Readers;
 use super::{File, errors};
 use cobble_connect_sql::cells::{Cell, CellColumn};
-use cobble_connect_sql::{Parameter, Sql};
+use cobble_connect_sql::{Parameter, StatementText};
 
 /// Batches that may wait for the reader.
 const AHEAD: usize = 2;
@@ -29,7 +29,7 @@ pub struct Statements {
 
 struct Shared {
     file: Arc<File>,
-    all: Vec<Sql>,
+    all: Vec<StatementText>,
     columns: Vec<Column>,
     schema: SchemaRef,
     tools: ScanTools,
@@ -38,7 +38,13 @@ struct Shared {
 }
 
 impl Statements {
-    pub fn new(file: Arc<File>, all: Vec<Sql>, columns: Vec<Column>, schema: SchemaRef, tools: ScanTools) -> Self {
+    pub fn new(
+        file: Arc<File>,
+        all: Vec<StatementText>,
+        columns: Vec<Column>,
+        schema: SchemaRef,
+        tools: ScanTools,
+    ) -> Self {
         let readers = (all.len() > 1).then(|| Readers::new(file.clone()));
         let shared = Shared { file, all, columns, schema, tools, readers };
         Statements { shared: Arc::new(shared), next: AtomicUsize::new(0) }
@@ -149,7 +155,7 @@ impl Shared {
     fn to_end(&self, connection: &Connection, place: usize, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
         let failed = |e: rusqlite::Error| errors::error(&self.file, &e);
         let sql = &self.all[place];
-        let mut statement = connection.prepare(&sql.numbered(self.file.dialect)).map_err(failed)?;
+        let mut statement = connection.prepare(&sql.text).map_err(failed)?;
         for (place, parameter) in sql.parameters.iter().enumerate() {
             statement.raw_bind_parameter(place + 1, bound(parameter)).map_err(failed)?;
         }

@@ -7,6 +7,8 @@ import GateCard from './GateCard.vue'
 import PlanGraph from './PlanGraph.vue'
 
 const props = defineProps<{ plan: PlanDocument }>()
+/** Where work was offered in several shapes. Plans of older runs have none. */
+const offers = computed(() => props.plan.offers ?? [])
 const orders = computed(() => props.plan.rewrites.flatMap((r) => r.orders ?? []))
 </script>
 
@@ -15,8 +17,9 @@ const orders = computed(() => props.plan.rewrites.flatMap((r) => r.orders ?? [])
     <section class="left">
       <p v-if="plan.measures" class="faint">{{ count(plan.measures.rows) }} rows in {{ seconds(plan.measures.seconds) }}, planned in {{ seconds(plan.measures.planning_seconds) }}, at most {{ bytes(plan.measures.memory) }} held</p>
       <PlanGraph :plan="plan" />
-      <div v-if="plan.joins.length" class="joins">
+      <div v-if="plan.joins.length || offers.length" class="joins">
         <h2>Joins</h2>
+        <p v-for="o in offers" :key="o.gates.join()"><strong>{{ o.gates.length > 1 ? 'gates' : 'gate' }} {{ o.gates.join(', ') }}</strong> {{ o.chosen }}, cost {{ count(o.cost) }}<span v-for="a in o.alternatives" :key="a.way" class="faint">; {{ a.way }} would cost {{ count(a.cost) }}</span></p>
         <p v-for="o in orders" :key="o.chosen"><strong>order</strong> <span class="mono">{{ o.chosen }}</span>, {{ count(o.cost) }} rows touched<span v-if="o.written.way !== o.chosen" class="faint">; as written {{ o.written.way }} {{ count(o.written.cost) }}</span><span v-for="a in o.alternatives.filter((a) => a.way !== o.written.way)" :key="a.way" class="faint">; {{ a.way }} {{ count(a.cost) }}</span></p>
         <p v-for="j in plan.joins" :key="j.step"><strong>step {{ j.step }}</strong> <span class="mono">{{ j.text }}</span> by {{ j.chosen }}, cost {{ count(j.cost) }}<span v-for="a in j.alternatives" :key="a.way" class="faint">; {{ a.way }} would cost {{ count(a.cost) }}</span></p>
       </div>

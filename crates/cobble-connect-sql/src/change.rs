@@ -11,8 +11,8 @@ use cobble_plan::sink::{NewValue, Prepared, RowChange, SourceChange};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
-use super::offer::DatabaseOffer;
-use super::sql::Sql;
+use super::offer::DatabaseDraft;
+use super::sql::{Sql, StatementText};
 use super::{Database, RemoteTable};
 
 /// How a statement names the query that finds its rows.
@@ -31,9 +31,9 @@ pub enum ChangeForm {
 pub struct ChangeStatement {
     /// The database or schema of the table.
     pub schema: String,
-    pub sql: Sql,
+    pub statement: StatementText,
     /// Counts the rows that the query finds. An UPDATE of fewer rows would have chosen by chance between several for one.
-    pub found: Option<Sql>,
+    pub found: Option<StatementText>,
     /// The transaction must see one state of the data.
     pub of_one_state: bool,
     /// The columns that the statement gives back.
@@ -69,7 +69,7 @@ pub struct DatabaseChange {
 impl DatabaseChange {
     pub fn new(
         database: Arc<dyn Database>,
-        offer: &DatabaseOffer,
+        offer: &DatabaseDraft,
         columns: &[Column],
         change: &RowChange,
     ) -> Result<DatabaseChange> {
@@ -77,8 +77,14 @@ impl DatabaseChange {
         let parts = Parts { database: database.as_ref(), offer, columns, change, target: &target };
         let statement = match offer.conditions_alone() {
             Some(conditions) => {
-                let (schema, sql) = (target.schema.clone(), parts.alone(conditions)?);
-                ChangeStatement { schema, sql, found: None, of_one_state: false, returned: change.returned.clone() }
+                let (schema, statement) = (target.schema.clone(), parts.printed(&parts.alone(conditions)?));
+                ChangeStatement {
+                    schema,
+                    statement,
+                    found: None,
+                    of_one_state: false,
+                    returned: change.returned.clone(),
+                }
             }
             None => parts.with_query()?,
         };
@@ -88,13 +94,17 @@ impl DatabaseChange {
 
 struct Parts<'a> {
     database: &'a dyn Database,
-    offer: &'a DatabaseOffer,
+    offer: &'a DatabaseDraft,
     columns: &'a [Column],
     change: &'a RowChange,
     target: &'a RemoteTable,
 }
 
 impl Parts<'_> {
+    fn printed(&self, sql: &Sql) -> StatementText {
+        StatementText::of(sql, self.database.dialect())
+    }
+
     fn form(&self) -> ChangeForm {
         self.database.dialect().change_form()
     }
@@ -158,8 +168,7 @@ impl Parts<'_> {
         let name = |at: usize| format!("c{at}");
         let columns: Vec<(Column, String)> =
             self.columns.iter().enumerate().map(|(at, column)| (column.clone(), name(at))).collect();
-        let mut query = Sql::new("(");
-        query.push(&self.offer.named(&columns)?).text(") AS s");
+        let query = super::wrap(&[&Sql::query(self.offer.named(&columns)?)], "(?) AS s");
         let keys: Vec<(String, String)> = self
             .target
             .identity
@@ -201,17 +210,17 @@ impl Parts<'_> {
         let mut count = Sql::new("SELECT count(*) FROM ");
         count.push(&query);
         let schema = self.target.schema.clone();
-        let (found, returned) = (self.change.set.is_some().then_some(count), self.change.returned.clone());
-        Ok(ChangeStatement { schema, sql, found, of_one_state: true, returned })
+        let found = self.change.set.is_some().then(|| self.printed(&count));
+        let (statement, returned) = (self.printed(&sql), self.change.returned.clone());
+        Ok(ChangeStatement { schema, statement, found, of_one_state: true, returned })
     }
 }
 
 #[async_trait]
 impl SourceChange for DatabaseChange {
     fn request(&self) -> Request {
-        let sql = &self.statement.sql;
-        let parameters = sql.parameters.iter().map(|p| p.0.to_string()).collect();
-        Request { text: sql.numbered(self.database.dialect()), parameters }
+        let statement = &self.statement.statement;
+        Request { text: statement.text.clone(), parameters: statement.shown_parameters() }
     }
 
     async fn prepare(&self, cancel: &CancellationToken) -> Result<Box<dyn Prepared>> {

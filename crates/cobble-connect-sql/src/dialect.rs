@@ -2,12 +2,14 @@
 
 use std::fmt;
 
+use cobble_functions::Function;
 use cobble_plan::aggregate::AggregateCall;
-use cobble_plan::expr::{Column, Expr};
+use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::logical::{JoinKind, SortKey};
 use cobble_types::{SqlType, Value};
 
 use super::change::ChangeForm;
+use super::expression;
 use super::sql::{Parameter, Refusal, Sql};
 
 /// The text of each column that may be used.
@@ -23,7 +25,32 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     /// How a statement names a parameter so that it has its SQL type.
     fn reference(&self, parameter: &Parameter, number: usize) -> String;
     /// The expression, if it provably means the same there.
-    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    fn translate(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
+        expression::translated(self, expr, columns)
+    }
+    fn literal(&self, value: &Value, sql_type: &SqlType) -> Result<Sql, Refusal>;
+    fn compared(&self, op: BinaryOp, sides: [&Expr; 2], columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// Arithmetic, and texts one after another.
+    fn computed(&self, op: BinaryOp, sides: [&Expr; 2], result: &SqlType, columns: Columns<'_>)
+    -> Result<Sql, Refusal>;
+    fn negated(&self, operand: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// What LIKE regardless of case depends on there.
+    fn letter_case(&self) -> &'static str;
+    /// An operand and a pattern.
+    fn like(&self, sides: [&Expr; 2], negated: bool, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// What IN looks for, and its list.
+    fn listed(&self, operand: &Expr, list: &[Expr], columns: Columns<'_>) -> Result<(Sql, Vec<Sql>), Refusal>;
+    /// What stands behind a CASE of this type.
+    fn case_type(&self, sql_type: &SqlType) -> Result<String, Refusal>;
+    fn cast(&self, operand: &Expr, sql_type: &SqlType, columns: Columns<'_>) -> Result<Sql, Refusal>;
+    /// A call of a function that gives the same for the same arguments.
+    fn call(
+        &self,
+        function: Function,
+        arguments: &[Expr],
+        result: &SqlType,
+        columns: Columns<'_>,
+    ) -> Result<Sql, Refusal>;
     /// What rows are grouped or ordered by, or an aggregate is made of: more than the values that come out must be in order then.
     fn key(&self, expr: &Expr, columns: Columns<'_>) -> Result<Sql, Refusal> {
         self.translate(expr, columns)

@@ -4,8 +4,10 @@
 pub mod cells;
 pub mod change;
 mod dialect;
+pub mod expression;
 pub mod native;
 mod offer;
+mod query;
 pub mod ranges;
 pub mod returned;
 mod scan;
@@ -13,15 +15,19 @@ mod sql;
 mod window;
 pub mod write;
 
+use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
+use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
+use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Scan, Table, TableColumn};
-use cobble_plan::offer::{Offer, Source};
-use cobble_plan::scan::{Portions, ScanTools};
+use cobble_plan::offer::{Source, Sources, Verdict};
+use cobble_plan::scan::{Portions, ScanSpec, ScanTools};
+use cobble_plan::serial::{from_bytes, to_bytes};
 use cobble_plan::sink::Prepared;
 use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
@@ -29,9 +35,9 @@ use tokio_util::sync::CancellationToken;
 
 pub use change::{ChangeForm, ChangeStatement};
 pub use dialect::{Columns, Dialect, WindowLimits, wrap};
-pub use offer::DatabaseOffer;
+pub use offer::DatabaseDraft;
 pub use scan::{change, scan};
-pub use sql::{Parameter, Refusal, Sql};
+pub use sql::{Parameter, Refusal, Sql, StatementText};
 
 /// A database that statements can be sent to.
 #[async_trait]
@@ -51,7 +57,7 @@ pub trait Database: Send + Sync + fmt::Debug {
     /// of its data.
     async fn run(
         self: Arc<Self>,
-        statements: Vec<Sql>,
+        statements: Vec<StatementText>,
         table: Arc<str>,
         columns: Vec<Column>,
         schema: SchemaRef,
@@ -95,30 +101,62 @@ pub struct RemoteColumn {
     pub taken: Option<String>,
 }
 
-/// The tables of one database as the planner's source.
+impl RemoteColumn {
+    /// What stands for the column, which is this in its table.
+    fn sql(&self, own: Sql) -> Sql {
+        let mut out = Sql::default();
+        for (place, text) in self.written.split("{}").enumerate() {
+            if place > 0 {
+                out.push(&own);
+            }
+            out.text(text);
+        }
+        let out = out.using(BTreeSet::from([self.name.clone()]));
+        if self.checks { out.in_lists(own) } else { out }
+    }
+}
+
+/// A table of a database as the planner's source.
 #[derive(Debug)]
 pub struct DatabaseSource {
-    pub database: Arc<dyn Database>,
-    pub table: RemoteTable,
-    /// The table is the one whose rows are changed.
-    is_target: bool,
+    database: Arc<dyn Database>,
+    facts: Facts,
 }
 
 impl DatabaseSource {
     pub fn new(database: Arc<dyn Database>, table: RemoteTable) -> DatabaseSource {
-        DatabaseSource { database, table, is_target: false }
+        DatabaseSource { database, facts: Facts { table, is_target: false } }
     }
 }
 
+/// What the source of another table of the database must know of this one.
+#[derive(Debug, Serialize, Deserialize)]
+struct Facts {
+    table: RemoteTable,
+    /// It is the one whose rows are changed.
+    is_target: bool,
+}
+
+impl Facts {
+    fn begin(&self, database: &Arc<dyn Database>, scan: &Scan) -> DatabaseDraft {
+        let mut draft = DatabaseDraft::new(database.clone(), &self.table, scan);
+        if self.is_target {
+            draft.select.target = Some(Arc::new(self.table.clone()));
+        }
+        draft
+    }
+}
+
+#[async_trait]
 impl Source for DatabaseSource {
     fn changeable(&self, _: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
         write::allowed(self.database.connection(), self.database.writable())?;
-        let identity = self.table.identity.as_ref().map_err(|why| {
-            let (connection, table) = (self.database.connection(), &self.table.name);
+        let identity = self.facts.table.identity.as_ref().map_err(|why| {
+            let (connection, table) = (self.database.connection(), &self.facts.table.name);
             let what = format!("connection {connection}: rows of {table} cannot be changed: {why}");
             Error::new(Code::Unsupported, what)
         })?;
-        let mut table = self.table.clone();
+        let mut table = self.facts.table.clone();
         let mut columns = Vec::new();
         for (place, name) in identity.iter().enumerate() {
             // Of whatever type it is there: it goes nowhere else, and nothing is known of it but that it is no text.
@@ -131,18 +169,35 @@ impl Source for DatabaseSource {
             });
             table.columns.push(RemoteColumn { name: name.clone(), written: "{}".into(), checks: false, taken: None });
         }
-        Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), table, is_target: true })))
+        let facts = Facts { table, is_target: true };
+        Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), facts })))
     }
 
     fn added(&self, _: &Table, columns: &[Column]) -> Result<String> {
-        returned::list(self.database.dialect(), &self.table, "", columns)
+        returned::list(self.database.dialect(), &self.facts.table, "", columns)
     }
 
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let mut offer = DatabaseOffer::new(self.database.clone(), &self.table, scan);
-        if self.is_target {
-            offer.select.target = Some(Arc::new(self.table.clone()));
-        }
-        Box::new(offer)
+    fn reads_together(&self) -> bool {
+        true
+    }
+
+    fn facts(&self) -> Result<Vec<u8>> {
+        Ok(to_bytes(&self.facts)?.0)
+    }
+
+    async fn answer(&self, fragment: &Fragment, sources: &Sources) -> Result<Answer> {
+        let alone = fragment.pieces.iter().filter(|piece| piece.scan().is_some()).count() == 1;
+        answer(fragment, |scan| {
+            if alone {
+                return Ok(self.facts.begin(&self.database, scan));
+            }
+            let facts: Facts = from_bytes(&sources.of(&scan.table)?.facts()?)?;
+            Ok(facts.begin(&self.database, scan))
+        })
+        .await
+    }
+
+    async fn takes_keys(&self, spec: &ScanSpec, _: usize, column: &Column, keys: f64) -> Result<Verdict> {
+        scan::takes_keys(self.database.dialect(), spec, column, keys)
     }
 }

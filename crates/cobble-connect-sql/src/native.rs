@@ -11,7 +11,6 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use sqlparser::ast::{self, Visit, Visitor};
 use sqlparser::parser::Parser;
 
-use super::sql::verbatim;
 use super::{Database, DatabaseSource, RemoteColumn, RemoteTable, ranges};
 use cobble_connect::TableDefinition;
 
@@ -146,7 +145,7 @@ pub async fn table(
         .collect();
     let table = RemoteTable {
         schema: String::new(),
-        name: format!("({})", verbatim(text)),
+        name: format!("({text})"),
         columns: remote,
         division,
         identity: Err("they are those of a query".to_owned()),

@@ -1,51 +1,72 @@
 //! What a database takes over: the offer is a SELECT under construction. A piece that does not fit the open SELECT any more
 //! (a filter after a limit, say) makes it a derived table of a new one.
 
-use std::any::Any;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 use cobble_plan::aggregate::AggregateCall;
+use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::key_pass::MOST_LISTED;
+use cobble_plan::fragment::Asked;
 use cobble_plan::logical::{Join, JoinKey, JoinKind, Scan, SortKey};
-use cobble_plan::offer::{Agreed, KeptReason, Offer, PartCount, Verdict};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Verdict};
 use cobble_plan::scan::ScanSpec;
 use cobble_plan::window::WindowCall;
 use cobble_types::{ColumnId, Error, ObjectName, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
+use super::query::{From, Query};
 use super::scan::{FORM, Work, request_of};
-use super::sql::{Refusal, Sql, VERBATIM};
+use super::sql::{Refusal, Sql, StatementText};
 use super::{Database, RemoteTable, window, wrap};
 
 /// A SELECT under construction, as data.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Select {
-    from: Sql,
+    from: From,
     conditions: Vec<Sql>,
-    /// `Some` once the SELECT groups; empty means one group of all rows.
+    /// As in [`Query::groups`].
     groups: Option<Vec<Sql>>,
     order: Vec<Sql>,
     limit: Option<(Option<u64>, u64)>,
-    /// The text of every column that may be asked for.
+    /// What stands for every column that may be asked for.
     columns: HashMap<ColumnId, Sql>,
     /// Those of them that are texts.
     texts: HashSet<ColumnId>,
     /// The name of the first table.
     pub table: String,
-    /// FROM has several tables, and needs parentheses inside of another one.
-    is_joined: bool,
-    /// FROM is a query, which no index helps to search.
-    is_nested: bool,
-    /// Number of tables so far, for aliases that do not collide.
+    /// Tables have the numbers from one to this.
     tables: usize,
     /// The table whose rows are changed, when it is part of this.
     pub target: Option<Arc<RemoteTable>>,
 }
 
+impl Select {
+    /// True when a further condition would change which rows a limit lets through.
+    pub fn is_limited(&self) -> bool {
+        self.limit.is_some()
+    }
+
+    fn new(from: From, columns: HashMap<ColumnId, Sql>, texts: HashSet<ColumnId>, table: String) -> Select {
+        let (conditions, groups, order, limit) = (vec![], None, vec![], None);
+        Select { from, conditions, groups, order, limit, columns, texts, table, tables: 1, target: None }
+    }
+
+    /// The query that gives this list.
+    fn query(&self, list: Vec<Sql>) -> Query {
+        Query {
+            list,
+            from: self.from.clone(),
+            conditions: self.conditions.clone(),
+            groups: self.groups.clone(),
+            order: self.order.clone(),
+            limit: self.limit,
+        }
+    }
+}
+
 #[derive(Debug, Clone)]
-pub struct DatabaseOffer {
+pub struct DatabaseDraft {
     database: Arc<dyn Database>,
     /// The first table's name here.
     name: ObjectName,
@@ -57,25 +78,23 @@ pub struct DatabaseOffer {
 /// Characters of a key from which it is written once and then has a name.
 const LONG_KEY: usize = 100;
 
-impl DatabaseOffer {
+impl DatabaseDraft {
     pub fn new(database: Arc<dyn Database>, table: &RemoteTable, scan: &Scan) -> Self {
         let mut columns = HashMap::new();
         for (column, place) in &scan.columns {
             let remote = &table.columns[*place];
-            let name = format!("t1.{}", database.dialect().quoted(&remote.name));
-            let text = remote.written.replace("{}", &name);
-            let listed = remote.checks.then_some(name);
-            columns.insert(column.id, Sql { listed, ..Sql::column(text, remote.name.clone()) });
+            let own = Sql::column(1, &database.dialect().quoted(&remote.name));
+            columns.insert(column.id, remote.sql(own));
         }
         let texts = texts_of(scan.columns.iter().map(|(column, _)| column)).collect();
-        let from = Sql::new(format!("{} AS t1", table.name));
-        let select = Select { from, columns, texts, table: table.name.clone(), tables: 1, ..Select::default() };
-        DatabaseOffer { database, name: scan.table.name.clone(), select, division: table.division.clone() }
+        let from = From::Table { name: table.name.clone(), number: 1 };
+        let select = Select::new(from, columns, texts, table.name.clone());
+        DatabaseDraft { database, name: scan.table.name.clone(), select, division: table.division.clone() }
     }
 
     /// To go on with a SELECT that was agreed.
     pub fn resumed(database: Arc<dyn Database>, name: ObjectName, select: Select) -> Self {
-        DatabaseOffer { database, name, select, division: vec![] }
+        DatabaseDraft { database, name, select, division: vec![] }
     }
 
     fn translate(&self, expr: &Expr) -> Result<Sql, Refusal> {
@@ -91,60 +110,33 @@ impl DatabaseOffer {
         self.select.groups.is_none() && self.select.limit.is_none() && self.select.order.is_empty()
     }
 
-    /// The SELECT with these columns, as text.
-    fn select(&self, columns: &[Sql]) -> Sql {
-        let mut out = Sql::new("SELECT ");
-        if columns.is_empty() {
-            out.text(self.database.dialect().no_columns());
-        }
-        out.push(&Sql::joined(columns, ", ")).text(" FROM ").push(&self.select.from);
-        if !self.select.conditions.is_empty() {
-            out.text(" WHERE ").push(&Sql::joined(&self.select.conditions, " AND "));
-        }
-        if let Some(groups) = &self.select.groups
-            && !groups.is_empty()
-        {
-            out.text(" GROUP BY ").push(&Sql::joined(groups, ", "));
-        }
-        if !self.select.order.is_empty() {
-            out.text(" ORDER BY ").push(&Sql::joined(&self.select.order, ", "));
-        }
-        if let Some((limit, offset)) = self.select.limit {
-            out.text(&self.database.dialect().limit(limit, offset));
-        }
-        out
-    }
-
     /// The conditions, when there is nothing else but one table of the database.
     pub fn conditions_alone(&self) -> Option<&[Sql]> {
-        (self.is_plain() && self.select.tables == 1 && !self.select.is_nested).then_some(&self.select.conditions)
+        (self.is_plain() && self.select.tables == 1 && !self.select.from.is_derived())
+            .then_some(&self.select.conditions)
     }
 
     /// What stands for a column in the list of a SELECT.
     pub fn listed(&self, column: &Column) -> Result<Sql> {
-        let text = self.select.columns.get(&column.id);
-        let mut item = text.cloned().ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?;
-        if let Some(listed) = item.listed.take() {
-            item.text = listed;
-        }
-        Ok(item)
+        let item = self.select.columns.get(&column.id).cloned();
+        Ok(item.ok_or_else(|| Error::internal(format!("the statement has no column {column}")))?.listed())
     }
 
-    /// The SELECT of these columns under these names.
-    pub fn named(&self, columns: &[(Column, String)]) -> Result<Sql> {
+    /// The query for these columns under these names.
+    pub fn named(&self, columns: &[(Column, String)]) -> Result<Query> {
         let items = columns.iter().map(|(column, name)| {
             let mut item = self.listed(column)?;
             item.text(&format!(" AS {name}"));
             Ok(item)
         });
-        Ok(self.select(&items.collect::<Result<Vec<_>>>()?))
+        Ok(self.select.query(items.collect::<Result<_>>()?))
     }
 
-    /// The statement for these columns, and the names of the source's columns in them.
-    pub fn statement(&self, columns: &[Column]) -> Result<(Sql, Vec<String>)> {
+    /// The query for these columns, and the names of the source's columns in them.
+    fn query(&self, columns: &[Column]) -> Result<(Query, Vec<String>)> {
         let items: Vec<Sql> = columns.iter().map(|column| self.listed(column)).collect::<Result<_>>()?;
         let names = Sql::joined(&items, "").columns.into_iter().collect();
-        Ok((self.select(&items), names))
+        Ok((self.select.query(items), names))
     }
 
     /// Conditions by which portions may be read apart; none where the SELECT is of more than one table's rows.
@@ -152,98 +144,78 @@ impl DatabaseOffer {
         if self.is_plain() && self.select.tables == 1 { &self.division } else { &[] }
     }
 
-    /// The statement for each of these portions, itself alone when there are none.
-    pub fn statements(&self, columns: &[Column], portions: &[String]) -> Result<Vec<Sql>> {
+    /// The statement for each of these portions, one for all rows when there are none.
+    pub fn statements(&self, columns: &[Column], portions: &[String]) -> Result<Vec<StatementText>> {
+        let (query, _) = self.query(columns)?;
+        let printed = |query: Query| StatementText::of(&Sql::query(query), self.database.dialect());
         if portions.is_empty() {
-            return Ok(vec![self.statement(columns)?.0]);
+            return Ok(vec![printed(query)]);
         }
         let portion = |condition: &String| {
-            let mut offer = self.clone();
-            offer.select.conditions.push(Sql::new(format!("({condition})")));
-            Ok(offer.statement(columns)?.0)
+            let mut query = query.clone();
+            query.conditions.push(Sql::new(format!("({condition})")));
+            printed(query)
         };
-        portions.iter().map(portion).collect()
-    }
-
-    /// True when a further condition would change which rows a limit lets through.
-    pub fn is_limited(&self) -> bool {
-        self.select.limit.is_some()
+        Ok(portions.iter().map(portion).collect())
     }
 
     /// Makes what there is a derived table, so that more can be put on top.
     fn nest(&mut self) {
         let mut ids: Vec<ColumnId> = self.select.columns.keys().copied().collect();
         ids.sort_unstable();
-        let alias = format!("t{}", self.select.tables);
-        let items: Vec<Sql> = ids
-            .iter()
-            .map(|id| {
-                let mut item = self.select.columns[id].clone();
-                item.text(&format!(" AS c{}", id.0));
-                item
-            })
-            .collect();
-        let inner = self.select(&items);
+        let items = ids.iter().map(|id| {
+            let mut item = self.select.columns[id].clone();
+            item.text(&format!(" AS c{}", id.0));
+            item
+        });
+        let inner = self.select.query(items.collect());
         self.division.clear();
-        let mut from = Sql::new("(");
-        from.push(&inner).text(&format!(") AS {alias}"));
-        self.select.from = from;
-        (self.select.is_joined, self.select.is_nested) = (false, true);
+        self.select.from = From::Derived { queries: vec![inner], number: self.select.tables };
         self.select.conditions.clear();
         self.select.groups = None;
         self.select.order.clear();
         self.select.limit = None;
         for id in ids {
             let used = self.select.columns.get(&id).map(|sql| sql.columns.clone()).unwrap_or_default();
-            let derived = Sql { columns: used, of_rows: true, ..Sql::new(format!("{alias}.c{}", id.0)) };
-            let is_text = self.select.texts.contains(&id);
-            self.select
-                .columns
-                .insert(id, if is_text { self.database.dialect().derived_text(derived) } else { derived });
+            let derived = self.derived(id, used, self.select.tables, self.select.texts.contains(&id));
+            self.select.columns.insert(id, derived);
         }
     }
 
-    /// The same offer with its table aliases moved up by `by`, so that two offers can stand in one FROM.
-    fn shifted(&self, by: usize) -> DatabaseOffer {
-        let shift = |sql: &Sql| Sql {
-            text: shift_aliases(&sql.text, by),
-            listed: sql.listed.as_ref().map(|text| shift_aliases(text, by)),
-            ..sql.clone()
-        };
-        let all = |list: &[Sql]| list.iter().map(shift).collect::<Vec<_>>();
-        let select = Select {
-            from: shift(&self.select.from),
-            conditions: all(&self.select.conditions),
-            groups: self.select.groups.as_ref().map(|g| all(g)),
-            order: all(&self.select.order),
-            columns: self.select.columns.iter().map(|(id, sql)| (*id, shift(sql))).collect(),
-            ..self.select.clone()
-        };
-        DatabaseOffer { select, ..self.clone() }
+    /// A column of a derived table.
+    fn derived(&self, id: ColumnId, used: BTreeSet<String>, number: usize, is_text: bool) -> Sql {
+        let column = Sql::column(number, &format!("c{}", id.0)).using(used);
+        if is_text { self.database.dialect().derived_text(column) } else { column }
+    }
+
+    /// The same draft with the numbers of its tables raised, so that two drafts can stand in one FROM.
+    fn renumbered(&self, by: usize) -> DatabaseDraft {
+        let mut draft = self.clone();
+        let Select { from, conditions, groups, order, columns, .. } = &mut draft.select;
+        from.renumber(by);
+        let parts = conditions.iter_mut().chain(groups.iter_mut().flatten()).chain(order).chain(columns.values_mut());
+        parts.for_each(|part| part.renumber(by));
+        draft
     }
 
     /// `key IN (query)` for a join that only asks whether there is a partner: a query that is made once, where EXISTS could make it for
     /// each row. For whole numbers, which are compared in one way only.
-    fn among(left: &DatabaseOffer, right: &DatabaseOffer, join: &Join) -> Option<Sql> {
+    fn among(left: &DatabaseDraft, right: &DatabaseDraft, join: &Join) -> Option<Sql> {
         let [JoinKey { left: own, right: other, null_safe: false }] = join.on.as_slice() else { return None };
         if !join.residual.is_empty() || !own.sql_type().is_integer() || own.sql_type() != other.sql_type() {
             return None;
         }
         let own = left.translate(own).ok()?;
         let other = right.translate(other).ok()?;
-        let mut keys = Sql::default();
-        keys.push(&other).text(" FROM ").push(&right.select.from);
         let mut conditions = right.select.conditions.clone();
         if join.kind != JoinKind::NullAwareAnti {
             conditions.push(wrap(&[&other], "? IS NOT NULL"));
         }
-        if !conditions.is_empty() {
-            keys.text(" WHERE ").push(&Sql::joined(&conditions, " AND "));
-        }
+        let keys = Sql::query(Query::new(vec![other], right.select.from.clone(), conditions));
         Some(match join.kind {
-            JoinKind::Semi => wrap(&[&own, &keys], "(? IN (SELECT ?))"),
-            JoinKind::NullAwareAnti => wrap(&[&own, &keys], "(? NOT IN (SELECT ?))"),
-            _ => wrap(&[&own, &own, &keys], "(? IS NULL OR ? NOT IN (SELECT ?))"),
+            JoinKind::Semi => wrap(&[&own, &keys], "(? IN (?))"),
+            JoinKind::NullAwareAnti => wrap(&[&own, &keys], "(? NOT IN (?))"),
+            _ => wrap(&[&own, &own, &keys], "(? IS NULL OR ? NOT IN (?))"),
         })
     }
 
@@ -257,36 +229,9 @@ fn texts_of<'a>(columns: impl IntoIterator<Item = &'a Column>) -> impl Iterator<
     columns.into_iter().filter(|column| column.sql_type == SqlType::Text).map(|column| column.id)
 }
 
-/// `t3.` and ` AS t3` with the number raised. Aliases are ours, so nothing else in the text looks like them outside quotes.
-fn shift_aliases(text: &str, by: usize) -> String {
-    let mut out = String::with_capacity(text.len() + 8);
-    let (mut quoted, mut ours) = (false, true);
-    let mut characters = text.char_indices().peekable();
-    let mut before = ' ';
-    while let Some((at, c)) = characters.next() {
-        if VERBATIM.contains(&c) {
-            ours = c == VERBATIM[1];
-        } else if ours && (c == '"' || c == '`') {
-            quoted = !quoted;
-        }
-        out.push(c);
-        let starts_alias = ours && !quoted && c == 't' && !before.is_alphanumeric() && before != '_' && before != '.';
-        if starts_alias {
-            let digits: String = text[at + 1..].chars().take_while(char::is_ascii_digit).collect();
-            if let Ok(number) = digits.parse::<usize>() {
-                out.push_str(&(number + by).to_string());
-                for _ in 0..digits.len() {
-                    characters.next();
-                }
-            }
-        }
-        before = c;
-    }
-    out
-}
-
-impl Offer for DatabaseOffer {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+impl DatabaseDraft {
+    /// Takes a condition on the rows so far.
+    pub fn filter(&mut self, conjunct: &Expr) -> Verdict {
         match (&self.select.groups, self.select.limit, self.select.order.is_empty()) {
             // An order of all rows is that of those that stay.
             (None, None, _) => {}
@@ -337,7 +282,7 @@ impl Offer for DatabaseOffer {
                 return Self::refused(refusal);
             }
             match next.key(expr) {
-                Ok(sql) => keys.push((column.id, Sql { listed: None, ..sql })),
+                Ok(sql) => keys.push((column.id, sql.whole())),
                 Err(refusal) => return Self::refused(refusal),
             }
         }
@@ -345,7 +290,7 @@ impl Offer for DatabaseOffer {
         next.select.texts.extend(texts_of(aggregates.iter().map(|(column, _)| column)));
         // A constant key would be read as a column's number, two parameters are never the same, and long texts would be written again and
         // again: such keys become columns first.
-        let comes_first = |sql: &Sql| !sql.of_rows || !sql.parameters.is_empty() || sql.text.len() > LONG_KEY;
+        let comes_first = |sql: &Sql| !sql.of_rows || sql.binds() || sql.size() > LONG_KEY;
         if keys.iter().any(|(_, sql)| comes_first(sql)) {
             next.select.columns.extend(keys.iter().cloned());
             next.nest();
@@ -431,77 +376,70 @@ impl Offer for DatabaseOffer {
         *self = next;
         Verdict::pushed()
     }
+}
 
-    fn union(&mut self, own: &[Column], others: &[(&dyn Offer, Vec<Column>)], columns: &[Column]) -> Verdict {
-        let others = others.iter().map(|(other, own)| (other.as_any().downcast_ref::<DatabaseOffer>(), own.as_slice()));
-        let mut texts = Vec::new();
-        for (offer, own) in std::iter::once((Some(&*self), own)).chain(others) {
-            let Some(offer) = offer else {
-                return Verdict::kept(KeptReason::DifferentConnections, "another input is of another kind");
-            };
-            let mut offer = offer.clone();
-            if offer.select.limit.is_some() || !offer.select.order.is_empty() {
-                offer.nest();
+impl Draft for DatabaseDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => self.filter(conjunct),
+            Asked::Project(columns) => self.project(columns),
+            Asked::Aggregate { groups, aggregates } => self.aggregate(groups, aggregates),
+            Asked::Sort { keys, fetch } => self.sort(keys, fetch),
+            Asked::Limit { limit, offset } => self.limit(limit, offset),
+            Asked::Window { partition, order, calls } => self.window(partition, order, calls),
+        }
+    }
+
+    fn union(&mut self, own: &[Column], others: &[(&Self, &[Column])], columns: &[Column]) -> Verdict {
+        let (mut queries, mut used) = (Vec::new(), BTreeSet::new());
+        for (draft, own) in std::iter::once((&*self, own)).chain(others.iter().copied()) {
+            let mut draft = draft.clone();
+            if draft.select.limit.is_some() || !draft.select.order.is_empty() {
+                draft.nest();
             }
             let mut items = Vec::new();
             for (own, column) in own.iter().zip(columns) {
-                let Some(sql) = offer.select.columns.get(&own.id).cloned() else {
+                let Some(sql) = draft.select.columns.get(&own.id).cloned() else {
                     return Verdict::kept(KeptReason::NoSuchAbility, format!("{own} is not at hand there"));
                 };
-                let mut item = offer.database.dialect().united(Sql { listed: None, ..sql }, &column.sql_type);
+                let mut item = draft.database.dialect().united(sql.whole(), &column.sql_type);
                 item.text(&format!(" AS c{}", column.id.0));
+                used.extend(item.columns.iter().cloned());
                 items.push(item);
             }
-            texts.push(offer.select(&items));
+            queries.push(draft.select.query(items));
         }
-        let mut from = Sql::new("(");
-        from.push(&Sql::joined(&texts, " UNION ALL ")).text(") AS t1");
-        let used = from.columns.clone();
         let texts: HashSet<ColumnId> = texts_of(columns).collect();
-        let column = |id: ColumnId| {
-            let derived = Sql { columns: used.clone(), of_rows: true, ..Sql::new(format!("t1.c{}", id.0)) };
-            if texts.contains(&id) { self.database.dialect().derived_text(derived) } else { derived }
-        };
-        let columns = columns.iter().map(|c| (c.id, column(c.id))).collect();
+        let column = |id: ColumnId| (id, self.derived(id, used.clone(), 1, texts.contains(&id)));
+        let columns = columns.iter().map(|c| column(c.id)).collect();
         let table = std::mem::take(&mut self.select.table);
-        self.select = Select { from, columns, texts, table, is_nested: true, tables: 1, ..Select::default() };
+        self.select = Select::new(From::Derived { queries, number: 1 }, columns, texts, table);
         self.division.clear();
         Verdict::pushed()
     }
 
-    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
+    fn join(&mut self, right: &Self, join: &Join) -> Verdict {
         let kind = join.kind;
-        let Some(right) = right.as_any().downcast_ref::<DatabaseOffer>() else {
-            return Verdict::kept(KeptReason::DifferentConnections, "the other side is of another kind");
-        };
         if !self.database.dialect().joins(kind) {
             return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
         }
-        let word = match kind {
-            JoinKind::Inner => "JOIN",
-            JoinKind::Left => "LEFT JOIN",
-            JoinKind::Right => "RIGHT JOIN",
+        match kind {
             JoinKind::Full
-                if join.residual.is_empty() && !join.on.is_empty() && join.on.iter().all(|k| !k.null_safe) =>
+                if join.on.is_empty() || !join.residual.is_empty() || join.on.iter().any(|k| k.null_safe) =>
             {
-                "FULL JOIN"
-            }
-            JoinKind::Full => {
                 return Verdict::kept(KeptReason::NoSuchAbility, "a full join is handed over with equalities alone");
             }
-            JoinKind::NullAwareAnti => "NOT IN",
             JoinKind::Single | JoinKind::Mark => {
                 return Verdict::kept(KeptReason::NoSuchAbility, format!("a {} is not handed over", kind.words()));
             }
-            JoinKind::Semi => "EXISTS",
-            JoinKind::Anti => "NOT EXISTS",
-        };
+            _ => {}
+        }
         let mut left = self.clone();
-        let mut right = right.shifted(left.select.tables);
+        let mut right = right.renumbered(left.select.tables);
         right.select.tables += left.select.tables;
         let tables = right.select.tables;
         // Conditions of a side that may be filled with nulls must apply before the join.
-        let side = |offer: &mut DatabaseOffer, conditions_may_move: bool| {
+        let side = |offer: &mut DatabaseDraft, conditions_may_move: bool| {
             if !offer.is_plain() || (!conditions_may_move && !offer.select.conditions.is_empty()) {
                 offer.nest();
             }
@@ -519,10 +457,10 @@ impl Offer for DatabaseOffer {
                 Err(refusal) => return Self::refused(refusal),
             }
         }
-        let mut condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
+        let condition = if conditions.is_empty() { Sql::new("1 = 1") } else { Sql::joined(&conditions, " AND ") };
         let is_null_aware = kind == JoinKind::NullAwareAnti;
-        let among =
-            (kind.left_only() && (right.select.is_nested || is_null_aware)).then(|| Self::among(&left, &right, join));
+        let among = (kind.left_only() && (right.select.from.is_derived() || is_null_aware))
+            .then(|| Self::among(&left, &right, join));
         if among == Some(None) && is_null_aware {
             let note = "NOT IN is handed over for one key of whole numbers";
             return Verdict::kept(KeptReason::TypeDiffers, note);
@@ -535,22 +473,17 @@ impl Offer for DatabaseOffer {
             return Verdict::pushed();
         }
         if kind.left_only() {
-            let inner: Vec<Sql> = right.select.conditions.iter().cloned().chain([condition]).collect();
-            condition = Sql::joined(&inner, " AND ");
-            let mut exists = Sql::new(format!("{word} (SELECT 1 FROM "));
-            exists.push(&right.select.from).text(" WHERE ").push(&condition).text(")");
-            left.select.conditions.push(exists);
+            let inner = right.select.conditions.iter().cloned().chain([condition]).collect();
+            let partners = Sql::query(Query::new(vec![Sql::new("1")], right.select.from, inner));
+            let pattern = if kind == JoinKind::Semi { "EXISTS (?)" } else { "NOT EXISTS (?)" };
+            left.select.conditions.push(wrap(&[&partners], pattern));
             left.select.tables = tables;
             left.select.target = left.select.target.or(right.select.target);
             *self = left;
             return Verdict::pushed();
         }
-        // Parameters follow the order of the text: FROM with its ON conditions stands before WHERE.
-        let mut from = left.select.from.clone();
-        let (open, close) = if right.select.is_joined { ("(", ")") } else { ("", "") };
-        from.text(&format!(" {word} {open}")).push(&right.select.from).text(&format!("{close} ON ")).push(&condition);
-        left.select.from = from;
-        left.select.is_joined = true;
+        let (own, other) = (Box::new(left.select.from), Box::new(right.select.from));
+        left.select.from = From::Join { left: own, kind, right: other, on: condition };
         left.select.conditions.extend(right.select.conditions);
         left.select.columns.extend(right.select.columns);
         left.select.texts.extend(right.select.texts);
@@ -560,25 +493,8 @@ impl Offer for DatabaseOffer {
         Verdict::pushed()
     }
 
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
-        if self.is_limited() {
-            return Verdict::kept(KeptReason::BelowKept, "the statement has a limit, which would come after");
-        }
-        if !self.database.dialect().takes_keys(&column.sql_type) {
-            return Verdict::kept(KeptReason::TypeDiffers, format!("keys of type {} are not sent", column.sql_type));
-        }
-        if keys > MOST_LISTED as f64 {
-            return Verdict::Prunes { note: Some("as a range, there being too many for a list".into()) };
-        }
-        Verdict::Prunes { note: Some("as a list in the statement".into()) }
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
-        let (_, names) = self.statement(columns)?;
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let (_, names) = self.query(columns)?;
         let portions = self.portions();
         let request = request_of(self.database.as_ref(), &self.statements(columns, portions)?, columns);
         let facts = self.database.facts().to_owned();
@@ -591,20 +507,5 @@ impl Offer for DatabaseOffer {
             false => vec![PartCount { parts: "ranges".into(), read: ranges, total: ranges }],
         };
         Ok(Agreed { parts, ..Agreed::new(spec, request, names) })
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::shift_aliases;
-
-    #[test]
-    fn only_aliases_are_renumbered() {
-        assert_eq!(
-            shift_aliases("\"public\".\"t1\" AS t1 WHERE t1.\"t2\" = t12.c3 AND extract(day FROM t1.\"at\")", 2),
-            "\"public\".\"t1\" AS t3 WHERE t3.\"t2\" = t14.c3 AND extract(day FROM t3.\"at\")"
-        );
-        let native = super::super::sql::verbatim("SELECT t1.t2, '\"' FROM t1");
-        assert_eq!(shift_aliases(&format!("({native}) AS t1"), 1), format!("({native}) AS t2"));
     }
 }

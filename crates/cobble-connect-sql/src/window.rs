@@ -61,7 +61,7 @@ fn frame(dialect: &dyn Dialect, frame: &Frame) -> Result<String, Refusal> {
 }
 
 fn ranking(dialect: &dyn Dialect, function: Ranking, arguments: &[Expr], columns: Columns<'_>) -> Result<Sql, Refusal> {
-    let mut out = Sql { of_rows: true, ..Sql::new(format!("{}(", function.name())) };
+    let mut out = Sql::of_rows(format!("{}(", function.name()));
     match (function, arguments) {
         (Ranking::PercentRank | Ranking::CumeDist, _) if dialect.windows().rounds_shares => {
             return Err((KeptReason::TypeDiffers, "shares are rounded there".to_owned()));

@@ -1,7 +1,6 @@
 //! The connector of the guide in `docs/how-to/extend.md`: one table that is computed. A real one stands in a crate of `connectors/`.
 
-use std::any::Any;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 
@@ -10,10 +9,12 @@ use arrow::datatypes::{DataType, Field, Schema};
 use async_trait::async_trait;
 use cobble_connect::{ConnectionDefinition, Connector, Kind, Registry, TableEntry, TestStep};
 use cobble_network::test_steps::reporter;
+use cobble_plan::draft::{Draft, answer};
 use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Origin, Scan, Table, TableColumn, TableKind};
+use cobble_plan::fragment::{Answer, Asked, Fragment, Piece};
+use cobble_plan::logical::{LogicalPlan, Origin, Scan, Table, TableColumn, TableKind};
 use cobble_plan::offer::{
-    Agreed, DescribedTable, KeptReason, Offer, Request, Source, Verdict, pass_through, places_of,
+    Agreed, DescribedTable, KeptReason, Request, Source, Sources, Verdict, pass_through, places_of,
 };
 use cobble_plan::scan::{
     BatchPredicate, GateCounters, GateScan, PortionReader, Portions, PredicateCompiler, ScanSpec, ScanTools,
@@ -88,44 +89,40 @@ impl Connector for TideHours {
     }
 }
 
-// 3. The offer: what the source takes over of a plan. What it does not answer for is kept by default.
+// 3. The source: what it does of a fragment of a plan. Its draft takes one piece after the other; what it refuses is kept in the engine.
 #[derive(Debug)]
 struct HourSource {
     connection: String,
 }
 
+#[async_trait]
 impl Source for HourSource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
-        Box::new(HourOffer { connection: self.connection.clone(), name: scan.table.name.clone(), places })
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        let begin = |scan: &Scan| {
+            let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
+            Ok(HourDraft { connection: self.connection.clone(), name: scan.table.name.clone(), places })
+        };
+        answer(fragment, begin).await
     }
 }
 
 #[derive(Debug)]
-struct HourOffer {
+struct HourDraft {
     connection: String,
     name: ObjectName,
     places: HashMap<ColumnId, usize>,
 }
 
-impl Offer for HourOffer {
-    fn filter(&mut self, _: &Expr) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "hours are not searched")
+impl Draft for HourDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Filter(_) => Verdict::kept(KeptReason::NoSuchAbility, "hours are not searched"),
+            other => other.kept(),
+        }
     }
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        pass_through(&mut self.places, columns)
-    }
-
-    fn limit(&mut self, _: Option<u64>, _: u64) -> Verdict {
-        Verdict::kept(KeptReason::NoSuchAbility, "hours are not counted off")
-    }
-
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let work = Work { places: places_of(&self.places, columns)? };
         let names = work.places.iter().map(|place| COLUMNS[*place].to_owned()).collect();
         // Two halves of the day, which two tasks can read.
@@ -216,9 +213,21 @@ async fn a_connector_of_ones_own_reads_what_was_agreed() {
         sql_type: SqlType::Integer,
     };
     let scan = Scan { table, columns: vec![(column(0), 0), (column(1), 1)] };
-    let mut offer = source.begin(&scan);
-    assert!(!offer.filter(&Expr::boolean(true)).is_pushed());
-    let agreed = offer.finish(&[column(1)]).unwrap();
+    let table = Arc::new(LogicalPlan::Scan(scan));
+    let filter = LogicalPlan::Filter { input: table.clone(), conjuncts: vec![Expr::boolean(true)] };
+    let piece = |plan: Arc<LogicalPlan>, inputs: Vec<usize>| Piece {
+        plan,
+        condition: 0,
+        inputs,
+        columns: vec![column(0), column(1)],
+        needed: BTreeSet::from([column(1).id]),
+        withheld: None,
+    };
+    let fragment = Fragment { pieces: vec![piece(table, vec![]), piece(filter.into(), vec![0])] };
+    let answer = source.answer(&fragment, &Sources::default()).await.unwrap();
+    answer.check(&fragment).unwrap();
+    assert!(!answer.is_pushed(1));
+    let agreed = &answer.part(1).unwrap().agreed;
     assert_eq!(agreed.columns_read, ["minutes"]);
 
     let spec: ScanSpec = from_bytes(&to_bytes(&agreed.spec).unwrap()).unwrap();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use cobble_connect::{DefinedColumn, Discovered, Forms, Looking, TableDefinition};
 use cobble_exec::{fold_constant, start};
-use cobble_optimize::{Settings, planner};
+use cobble_optimize::{Goal, Settings, planner};
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{LogicalPlan, Scan, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
@@ -139,7 +139,7 @@ impl Engine {
         // In the order of the files, one after another.
         let mut settings = Settings::default();
         settings.set("run.tasks", "1")?;
-        let plan = planner::plan(limited, &sources, &settings, &fold_constant)?;
+        let plan = planner::plan(limited, &sources, &settings, Goal::Here, &fold_constant, cancel).await?;
         let mut running = start(&plan, set, vec![], &limits(&settings), &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
             for row in 0..batch.num_rows() {

@@ -1,6 +1,5 @@
 //! Tables whose rows are made by the engine or the service: `information_schema` and the service's own state.
 
-use std::any::Any;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -9,10 +8,11 @@ use arrow::datatypes::{Field, Schema};
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use async_trait::async_trait;
-use cobble_plan::aggregate::AggregateCall;
-use cobble_plan::expr::{Column, Expr};
-use cobble_plan::logical::{Join, Origin, Scan, SortKey, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Offer, Request, Source, Verdict, places_of};
+use cobble_plan::draft::{Draft, answer};
+use cobble_plan::expr::Column;
+use cobble_plan::fragment::{Answer, Asked, Fragment};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Request, Source, Sources, Verdict, places_of};
 use cobble_plan::scan::{GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_plan::serial::Bytes;
 use cobble_plan::statistics::TableStatistics;
@@ -65,57 +65,31 @@ struct MemorySource {
     rows: Arc<MemoryTable>,
 }
 
+#[async_trait]
 impl Source for MemorySource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
-        Box::new(MemoryOffer { rows: self.rows.clone(), table: scan.table.name.clone(), places })
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        answer(fragment, |scan| {
+            let places = scan.columns.iter().map(|(c, place)| (c.id, *place)).collect();
+            Ok(MemoryDraft { rows: self.rows.clone(), table: scan.table.name.clone(), places })
+        })
+        .await
     }
 }
 
-/// An offer that takes nothing over.
+/// Rows that are read as they are.
 #[derive(Debug)]
-struct MemoryOffer {
+struct MemoryDraft {
     rows: Arc<MemoryTable>,
     table: ObjectName,
     places: HashMap<ColumnId, usize>,
 }
 
-impl MemoryOffer {
-    fn kept(&self) -> Verdict {
+impl Draft for MemoryDraft {
+    async fn take(&mut self, _: Asked<'_>) -> Verdict {
         Verdict::kept(KeptReason::NoSuchAbility, "the rows are in the engine already")
     }
-}
 
-impl Offer for MemoryOffer {
-    fn filter(&mut self, _: &Expr) -> Verdict {
-        self.kept()
-    }
-
-    fn project(&mut self, _: &[(Column, Expr)]) -> Verdict {
-        self.kept()
-    }
-
-    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        self.kept()
-    }
-
-    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        self.kept()
-    }
-
-    fn limit(&mut self, _: Option<u64>, _: u64) -> Verdict {
-        self.kept()
-    }
-
-    fn join(&mut self, _: &dyn Offer, _: &Join) -> Verdict {
-        self.kept()
-    }
-
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let places = places_of(&self.places, columns)?;
         let spec = ScanSpec::new((SYSTEM_CATALOG, KIND), &self.table, FORM, &Work::new(&self.rows, &places)?)?;
         let request = Request { text: "rows of the service's own state".to_owned(), parameters: vec![] };

@@ -105,13 +105,18 @@ impl Session {
                 return Ok(Execution::done(format!("{target} is there already; nothing was done")));
             }
         }
-        let planned = self.planned_write(write, parameters).await?;
+        let planned = self.planned_write(write, parameters, cancel).await?;
         self.has_written();
         self.started(planned, cancel).await
     }
 
     /// The query of a write with a step on top that writes its rows. Nothing is opened yet.
-    pub(crate) async fn planned_write(&self, write: &Write, parameters: Parameters<'_>) -> Result<Planned> {
+    pub(crate) async fn planned_write(
+        &self,
+        write: &Write,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Planned> {
         let began = Instant::now();
         let at = |error: Error| error.at(write.table.position);
         let set = self.catalogs()?;
@@ -119,7 +124,7 @@ impl Session {
         let (mut returning, mut names, mut returned) = (None, None, None);
         let (planned, columns) = match write.create {
             true => {
-                let planned = self.planned(&write.query, parameters).await?;
+                let planned = self.planned(&write.query, parameters, cancel).await?;
                 if write.columns.len() > planned.columns.len() {
                     return Err(at(Error::new(
                         Code::Syntax,
@@ -145,7 +150,7 @@ impl Session {
                     returned = Some(Added { list, columns: made.columns.clone() });
                     (returning, names) = (Some(made), Some(of_rows));
                 }
-                (self.planned_into(&write.query, parameters, Some(&wanted)).await.map_err(at)?, wanted)
+                (self.planned_into(&write.query, parameters, Some(&wanted), cancel).await.map_err(at)?, wanted)
             }
         };
         let rows = NewRows {
@@ -265,7 +270,7 @@ impl Session {
             true => self.clone(),
             false => Session { views: Arc::default(), ..self.clone() },
         };
-        let planned = seen.planned(&wanted.query, Parameters::NONE).await?;
+        let planned = seen.planned(&wanted.query, Parameters::NONE, &CancellationToken::new()).await?;
         let given = &known.view.columns;
         if given.len() > planned.columns.len() {
             let what = format!("{} names are given for {} columns", given.len(), planned.columns.len());

@@ -167,7 +167,10 @@ impl Session {
     pub async fn plan_prepared(&self, prepared: &Prepared, values: &[Value]) -> Result<PlanDocument> {
         let parameters = prepared.typed(values)?;
         match &prepared.statement.statement {
-            Statement::Query(query) => Ok(self.planned(query, Parameters::Known(&parameters)).await?.plan.document),
+            Statement::Query(query) => {
+                let parameters = Parameters::Known(&parameters);
+                Ok(self.planned(query, parameters, &CancellationToken::new()).await?.plan.document)
+            }
             _ => Err(Error::new(Code::Unsupported, "of prepared statements only a query has a plan")),
         }
     }
@@ -218,7 +221,7 @@ impl Session {
         let (_, tables) = self.resolved(written).await?;
         let given = self.bound_with(written, &tables, Parameters::NONE, None).map_err(|e| e.at(position))?;
         prepared.counted(given.columns.len()).map_err(|e| e.at(position))?;
-        let planned = self.planned_into(written, Parameters::NONE, Some(&wanted)).await?;
+        let planned = self.planned_into(written, Parameters::NONE, Some(&wanted), cancel).await?;
         let mut row = self.started(planned, cancel).await?;
         let batches = row.collect().await?;
         let Some(batch) = batches.iter().find(|batch| batch.num_rows() > 0) else {

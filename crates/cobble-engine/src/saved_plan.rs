@@ -47,7 +47,8 @@ impl Session {
         match statements.as_slice() {
             [only] => match &only.statement {
                 Statement::Query(query) => {
-                    let Planned { plan, columns, .. } = self.planned(query, Parameters::NONE).await?;
+                    let Planned { plan, columns, .. } =
+                        self.planned(query, Parameters::NONE, &CancellationToken::new()).await?;
                     Ok(SavedPlan { columns, settings: self.given_settings().clone(), plan })
                 }
                 _ => Err(Error::new(Code::Unsupported, "only the plan of a query can be saved")),

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use cobble_connect::{TableChange, TableEntry};
 use cobble_exec::{Held, RunLimits, fold_constant, start};
-use cobble_optimize::{Settings, planner, settings};
+use cobble_optimize::{Goal, Settings, planner, settings};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
@@ -288,7 +288,7 @@ impl Session {
     ) -> Result<Execution> {
         match &statement.statement {
             Statement::Query(query) => {
-                let planned = self.planned(query, parameters).await?;
+                let planned = self.planned(query, parameters, cancel).await?;
                 self.started(planned, cancel).await
             }
             Statement::Explain(explain) => {
@@ -360,7 +360,7 @@ impl Session {
             Statement::Transaction(transaction) => self.transaction(*transaction),
             Statement::Write(write) => self.write(write, parameters, cancel).await,
             Statement::Change(change) => {
-                let planned = self.planned_change(change, parameters).await?;
+                let planned = self.planned_change(change, parameters, cancel).await?;
                 self.has_written();
                 self.started(planned, cancel).await
             }
@@ -379,7 +379,12 @@ impl Session {
         Ok((made, names(bound.columns)))
     }
 
-    async fn planned_change(&self, change: &Change, parameters: Parameters<'_>) -> Result<Planned> {
+    async fn planned_change(
+        &self,
+        change: &Change,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Planned> {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let bound = self.bound_change(change, parameters).await?;
@@ -389,10 +394,8 @@ impl Session {
             let (made, names) = self.returning(query, &found.table, parameters)?;
             (returning, columns) = (Some(made), Some(names));
         }
-        let (plan, values) = with_room(|| {
-            let (plan, values) = changing::without_constants(query, identity);
-            Ok::<_, Error>((planner::plan_at_source(plan, &sources, &self.settings, &fold_constant)?, values))
-        })?;
+        let (plan, values) = with_room(|| changing::without_constants(query, identity));
+        let plan = planner::plan(plan, &sources, &self.settings, Goal::Source, &fold_constant, cancel).await?;
         let plan = changing::planned(&found.table.name, change, plan, set.as_ref(), values, returning).map_err(at)?;
         let columns = columns.unwrap_or_else(|| names(plan.root.columns.clone()));
         Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64(), writes_at: change.position })
@@ -433,35 +436,43 @@ impl Session {
         let statements = parse_statements(&analysis.query())?;
         match statements.first().map(|s| &s.statement) {
             Some(Statement::Query(query)) => {
-                let planned = self.planned(query, Parameters::NONE).await?;
+                let planned = self.planned(query, Parameters::NONE, cancel).await?;
                 Ok(self.started(planned, cancel).await?.analysing(analysis))
             }
             _ => Err(Error::internal("ANALYZE made no query")),
         }
     }
 
-    /// The plan of a query, not run.
+    /// The plan of a statement, not run. Dropping the future gives it up.
     pub async fn plan_text(&mut self, text: &str) -> Result<PlanDocument> {
-        let statements = parse_statements(text)?;
+        let (statements, cancel) = (parse_statements(text)?, CancellationToken::new());
         let [statement] = statements.as_slice() else {
             return Err(Error::new(Code::Syntax, "a plan is made of exactly one statement"));
         };
-        match &statement.statement {
-            Statement::Query(query) => Ok(self.planned(query, Parameters::NONE).await?.plan.document),
+        let planned = match &statement.statement {
+            Statement::Query(query) => self.planned(query, Parameters::NONE, &cancel).await?,
             Statement::Explain(explain) => {
-                Ok(self.planned_statement(&explain.explained, Parameters::NONE).await?.plan.document)
+                self.planned_statement(&explain.explained, Parameters::NONE, &cancel).await?
             }
-            Statement::Change(change) => Ok(self.planned_change(change, Parameters::NONE).await?.plan.document),
-            Statement::Write(write) => Ok(self.planned_write(write, Parameters::NONE).await?.plan.document),
-            _ => Err(Error::new(
-                Code::Unsupported,
-                "only queries, INSERT, CREATE TABLE AS, UPDATE and DELETE have a plan",
-            )),
-        }
+            Statement::Change(change) => self.planned_change(change, Parameters::NONE, &cancel).await?,
+            Statement::Write(write) => self.planned_write(write, Parameters::NONE, &cancel).await?,
+            _ => {
+                return Err(Error::new(
+                    Code::Unsupported,
+                    "only queries, INSERT, CREATE TABLE AS, UPDATE and DELETE have a plan",
+                ));
+            }
+        };
+        Ok(planned.plan.document)
     }
 
-    pub(crate) async fn planned(&self, query: &cobble_sql::Query, parameters: Parameters<'_>) -> Result<Planned> {
-        self.planned_into(query, parameters, None).await
+    pub(crate) async fn planned(
+        &self,
+        query: &cobble_sql::Query,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Planned> {
+        self.planned_into(query, parameters, None, cancel).await
     }
 
     /// The same with its columns as those of a table that its rows go to.
@@ -470,18 +481,18 @@ impl Session {
         query: &cobble_sql::Query,
         parameters: Parameters<'_>,
         target: Option<&[(String, SqlType)]>,
+        cancel: &CancellationToken,
     ) -> Result<Planned> {
         let began = Instant::now();
         let (set, tables) = self.resolved(query).await?;
         let bound = self.bound_with(query, &tables, parameters, target)?;
         let sources = tables.sources();
-        let (plan, columns) = with_room(|| {
-            let BoundQuery { mut plan, columns } = bound;
-            if self.settings.planner_serial {
-                plan = serial::from_bytes(&serial::to_bytes(&plan)?)?;
-            }
-            Ok::<_, Error>((planner::plan(plan, &sources, &self.settings, &fold_constant)?, columns))
-        })?;
+        let BoundQuery { plan, columns } = bound;
+        let plan = match self.settings.planner_serial {
+            true => with_room(move || serial::from_bytes(&serial::to_bytes(&plan)?))?,
+            false => plan,
+        };
+        let plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
         Ok(Planned { plan, set, columns: names(columns), seconds: began.elapsed().as_secs_f64(), writes_at: None })
     }
 
@@ -534,11 +545,16 @@ impl Session {
     }
 
     /// The plan of a statement, not run.
-    async fn planned_statement(&self, explained: &Explained, parameters: Parameters<'_>) -> Result<Planned> {
+    async fn planned_statement(
+        &self,
+        explained: &Explained,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Planned> {
         match explained {
-            Explained::Query(query) => self.planned(query, parameters).await,
-            Explained::Change(change) => self.planned_change(change, parameters).await,
-            Explained::Write(write) => self.planned_write(write, parameters).await,
+            Explained::Query(query) => self.planned(query, parameters, cancel).await,
+            Explained::Change(change) => self.planned_change(change, parameters, cancel).await,
+            Explained::Write(write) => self.planned_write(write, parameters, cancel).await,
         }
     }
 
@@ -548,7 +564,7 @@ impl Session {
         parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Execution> {
-        let planned = self.planned_statement(&explain.explained, parameters).await?;
+        let planned = self.planned_statement(&explain.explained, parameters, cancel).await?;
         let document = match explain.analyze {
             false => planned.plan.document,
             true => {

@@ -4,9 +4,8 @@
 //! one over the distinct values, the larger side for joins, independence between conjuncts. Where a source keeps no
 //! statistics the guesses below stand; they are the only magic numbers of the planner.
 
-use std::cell::RefCell;
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use cobble_types::{ColumnId, Value};
 
@@ -115,8 +114,8 @@ impl Estimate {
 /// the place stays theirs, and what their common results were estimated at for those that read them.
 #[derive(Debug, Default)]
 pub struct Estimator {
-    results: RefCell<HashMap<u32, Arc<Estimate>>>,
-    known: RefCell<HashMap<*const LogicalPlan, Estimated>>,
+    results: Mutex<HashMap<u32, Arc<Estimate>>>,
+    known: Mutex<HashMap<usize, Estimated>>,
 }
 
 /// An operator with its estimate.
@@ -125,9 +124,9 @@ type Estimated = (Arc<LogicalPlan>, Arc<Estimate>);
 impl Estimator {
     /// Sets what is known of a common result, or of the rows that a round of a recursion reads.
     pub fn know(&self, id: u32, estimate: Estimate) {
-        if self.results.borrow_mut().insert(id, estimate.into()).is_some() {
+        if locked(&self.results).insert(id, estimate.into()).is_some() {
             // Readers may have been estimated by what was known before.
-            self.known.borrow_mut().clear();
+            locked(&self.known).clear();
         }
     }
 
@@ -136,14 +135,14 @@ impl Estimator {
         match plan {
             LogicalPlan::With { definitions, .. } => {
                 for definition in definitions {
-                    let known = self.results.borrow().contains_key(&definition.id);
+                    let known = locked(&self.results).contains_key(&definition.id);
                     if !known {
                         self.know(definition.id, self.shared(&definition.plan).as_ref().clone());
                     }
                 }
             }
             LogicalPlan::Recursive { id, base, columns, .. } => {
-                let known = self.results.borrow().contains_key(id);
+                let known = locked(&self.results).contains_key(id);
                 if !known {
                     let round = renamed(&self.shared(&base.plan), base.columns.iter().map(|c| c.id).zip(columns));
                     self.know(*id, Estimate { most: None, ..round });
@@ -155,12 +154,12 @@ impl Estimator {
 
     /// The estimate of an operator that others may ask for too.
     pub fn shared(&self, plan: &Arc<LogicalPlan>) -> Arc<Estimate> {
-        let place = Arc::as_ptr(plan);
-        if let Some((_, known)) = self.known.borrow().get(&place) {
+        let place = Arc::as_ptr(plan) as usize;
+        if let Some((_, known)) = locked(&self.known).get(&place) {
             return known.clone();
         }
         let estimate = Arc::new(self.of(plan));
-        self.known.borrow_mut().insert(place, (plan.clone(), estimate.clone()));
+        locked(&self.known).insert(place, (plan.clone(), estimate.clone()));
         estimate
     }
 
@@ -241,7 +240,7 @@ impl Estimator {
                 let rows = below.rows * each.unwrap_or(GUESS_EXPANSION);
                 Estimate { rows, most: below.most.zip(each).map(|(most, each)| most * each), columns: below.columns }
             }
-            LogicalPlan::CteScan { id, columns, .. } => match self.results.borrow().get(id) {
+            LogicalPlan::CteScan { id, columns, .. } => match locked(&self.results).get(id) {
                 Some(known) => renamed(known, columns.iter().map(|(column, own)| (*own, column))),
                 None => Estimate { rows: GUESS_TABLE_ROWS, ..Estimate::default() },
             },
@@ -250,6 +249,10 @@ impl Estimator {
             }
         }
     }
+}
+
+fn locked<T>(known: &Mutex<T>) -> MutexGuard<'_, T> {
+    known.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Of the rows of `input`, estimated at `below`, those that meet all conditions.

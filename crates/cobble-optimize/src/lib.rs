@@ -5,5 +5,5 @@ pub mod planner;
 pub mod rewrites;
 pub mod settings;
 
-pub use planner::{plan, plan_at_source};
+pub use planner::{Goal, plan};
 pub use settings::Settings;

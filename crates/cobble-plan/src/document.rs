@@ -14,6 +14,9 @@ pub struct PlanDocument {
     /// In order of their numbers: sources first, the result last.
     pub steps: Vec<StepDocument>,
     pub gates: Vec<GateDocument>,
+    /// Where work was offered in several shapes.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub offers: Vec<OfferDocument>,
     pub joins: Vec<JoinDocument>,
     pub rewrites: Vec<TraceEntry>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -141,6 +144,19 @@ pub struct KeyMeasure {
     pub form: String,
     /// Files or row groups that were not opened.
     pub parts_skipped: u64,
+}
+
+/// The shapes in which work was offered to a connection. Costs are in rows touched, those that cross a gate counted several times.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OfferDocument {
+    /// The gates that came of it.
+    pub gates: Vec<String>,
+    /// The shape that was taken, in words.
+    pub chosen: String,
+    pub cost: f64,
+    /// The other shapes, cheapest first.
+    pub alternatives: Vec<Alternative>,
 }
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

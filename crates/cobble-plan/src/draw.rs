@@ -3,7 +3,7 @@
 
 use std::fmt::Write;
 
-use crate::document::{GateDocument, PlanDocument, StepDocument};
+use crate::document::{Alternative, GateDocument, PlanDocument, StepDocument};
 use crate::offer::Verdict;
 
 const WIDTH: usize = 100;
@@ -160,7 +160,7 @@ fn gate(gate: &GateDocument) -> String {
     out
 }
 
-/// One line per join: what was chosen, the runner-up and both costs.
+/// One line per order, offer and join: what was chosen, the others and their costs.
 pub fn joins(plan: &PlanDocument) -> String {
     let mut out = String::new();
     for order in plan.rewrites.iter().flat_map(|rewrite| &rewrite.orders) {
@@ -175,15 +175,24 @@ pub fn joins(plan: &PlanDocument) -> String {
             let _ = writeln!(out, "{:<8}  {part}", if i == 0 { "order" } else { "" });
         }
     }
-    for join in &plan.joins {
+    let mut line = |label: String, text: String, alternatives: &[Alternative]| {
         let others: Vec<String> =
-            join.alternatives.iter().map(|a| format!("{} would cost {}", a.way, count(a.cost))).collect();
+            alternatives.iter().map(|a| format!("{} would cost {}", a.way, count(a.cost))).collect();
         let others = if others.is_empty() { "no other way".to_owned() } else { others.join(", ") };
-        let text = format!("{} by {}, cost {}; {others}", join.text, join.chosen, count(join.cost));
-        for (i, part) in wrap(&text, WIDTH - 10).into_iter().enumerate() {
-            let label = if i == 0 { format!("join {:<3}", join.step) } else { String::new() };
-            let _ = writeln!(out, "{label:<8}  {part}");
+        for (i, part) in wrap(&format!("{text}; {others}"), WIDTH - 10).into_iter().enumerate() {
+            let _ = writeln!(out, "{:<8}  {part}", if i == 0 { label.as_str() } else { "" });
         }
+    };
+    for offer in &plan.offers {
+        let label = match offer.gates.as_slice() {
+            [only] => format!("gate {only}"),
+            several => format!("gates {}", several.join(" ")),
+        };
+        line(label, format!("{}, cost {}", offer.chosen, count(offer.cost)), &offer.alternatives);
+    }
+    for join in &plan.joins {
+        let text = format!("{} by {}, cost {}", join.text, join.chosen, count(join.cost));
+        line(format!("join {:<3}", join.step), text, &join.alternatives);
     }
     out
 }

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use crate::user_function::UserFunction;
 
 /// Evaluates an expression without columns to a literal; the engine's own evaluation, lent to the planner.
-pub type Fold = dyn Fn(&Expr) -> Option<Expr>;
+pub type Fold = dyn Fn(&Expr) -> Option<Expr> + Sync;
 
 /// A column as an expression sees it. Two columns are the same when their ids are.
 #[derive(Debug, Clone, Serialize, Deserialize)]

@@ -3,8 +3,10 @@
 
 pub mod aggregate;
 pub mod document;
+pub mod draft;
 pub mod draw;
 pub mod expr;
+pub mod fragment;
 pub mod key_pass;
 pub mod logical;
 pub mod offer;

@@ -1,19 +1,18 @@
-//! The offer: how the planner asks a source to take over work, piece by piece from the scan upwards, and what it answers.
-//! The same mechanism serves files, databases and anything that comes later.
+//! The offer: the planner asks a source what of a fragment it does, and gets a verdict for each piece and the agreed work as data. The
+//! same mechanism serves files, databases and anything that comes later.
 
-use std::any::Any;
 use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
+use async_trait::async_trait;
 use cobble_types::{Code, ColumnId, Error, Result};
 use serde::{Deserialize, Serialize};
 
-use crate::aggregate::AggregateCall;
 use crate::expr::{Column, Expr};
-use crate::logical::{Join, Scan, SortKey, Table, TableColumn, TableKey};
+use crate::fragment::{Answer, Fragment};
+use crate::logical::{Table, TableColumn, TableKey};
 use crate::scan::ScanSpec;
-use crate::window::WindowCall;
 
 /// What a source says about one piece of work.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -122,6 +121,7 @@ impl DescribedTable {
 }
 
 /// Takes work on one table. Implemented by each connector; plans name tables and hold no source.
+#[async_trait]
 pub trait Source: Send + Sync + fmt::Debug {
     /// The columns that tell the table's rows apart, for changing them, and the source of the table with those columns at its end.
     fn changeable(&self, table: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
@@ -135,8 +135,23 @@ pub trait Source: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("connection {connection} gives no added rows back"))
             .hint("leave RETURNING out, and SELECT the rows afterwards"))
     }
-    /// Begins an offer with the columns wanted of the table.
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer>;
+    /// Whether a fragment may hold several tables of the connection; otherwise each table is offered by itself.
+    fn reads_together(&self) -> bool {
+        false
+    }
+    /// What the source of another table must know of this one to read both together, in the kind's own form.
+    fn facts(&self) -> Result<Vec<u8>> {
+        Err(Error::internal("the tables of this connection are read one by one"))
+    }
+    /// What of the fragment the source does. Asked of the source of its first table, with those of all tables. Dropping the future gives
+    /// the question up.
+    async fn answer(&self, fragment: &Fragment, sources: &Sources) -> Result<Answer>;
+    /// Whether about so many keys of a join would make the source read less: `Prunes` or `Kept`. They are for the column that comes out of
+    /// the scan at this place.
+    async fn takes_keys(&self, spec: &ScanSpec, place: usize, column: &Column, keys: f64) -> Result<Verdict> {
+        let _ = (spec, place, column, keys);
+        Ok(Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case"))
+    }
 }
 
 /// The sources of a statement's tables.
@@ -149,51 +164,12 @@ impl Sources {
     }
 
     pub fn of(&self, table: &Table) -> Result<&Arc<dyn Source>> {
-        let found = self.0.get(&table.key());
-        found.ok_or_else(|| Error::internal(format!("the source of {} was not looked up", table.name)))
+        self.at(&table.key())
     }
-}
 
-/// Work that a source has agreed to so far. The planner offers one more piece at a time, from the scan upwards, and
-/// applies a piece itself, above the gate, unless the answer was `Pushed`.
-///
-/// After a refused piece the planner offers nothing that would have to come after it, except further filters.
-pub trait Offer: Send + Sync + fmt::Debug {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict;
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict;
-    fn aggregate(&mut self, groups: &[(Column, Expr)], aggregates: &[(Column, AggregateCall)]) -> Verdict {
-        let _ = (groups, aggregates);
-        Verdict::kept(KeptReason::NoSuchAbility, "the source does not group")
+    pub fn at(&self, key: &TableKey) -> Result<&Arc<dyn Source>> {
+        self.0.get(key).ok_or_else(|| Error::internal(format!("the source of {} was not looked up", key.name)))
     }
-    fn sort(&mut self, keys: &[SortKey], fetch: Option<u64>) -> Verdict {
-        let _ = (keys, fetch);
-        Verdict::kept(KeptReason::NoSuchAbility, "the source does not sort")
-    }
-    fn limit(&mut self, limit: Option<u64>, offset: u64) -> Verdict;
-    /// Adds columns computed over each row's neighbours.
-    fn window(&mut self, partition: &[Expr], order: &[SortKey], calls: &[(Column, WindowCall)]) -> Verdict {
-        let _ = (partition, order, calls);
-        Verdict::kept(KeptReason::NoSuchAbility, "the source does not look at neighbours")
-    }
-    /// All rows of this and of other offers of the same connection, each with the columns that correspond to those of the result.
-    fn union(&mut self, own: &[Column], others: &[(&dyn Offer, Vec<Column>)], columns: &[Column]) -> Verdict {
-        let _ = (own, others, columns);
-        Verdict::kept(KeptReason::NoSuchAbility, "the source does not put rows together")
-    }
-    /// Joins with another offer of the same connection, which this one then includes.
-    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
-        let _ = (right, join);
-        Verdict::kept(KeptReason::NoSuchAbility, "the source does not join")
-    }
-    fn as_any(&self) -> &dyn Any;
-    /// Whether about so many keys of a join for this column would make the source read less: `Prunes` or `Kept`. Asked when all pieces
-    /// have been offered.
-    fn key_pass(&self, column: &Column, keys: f64) -> Verdict {
-        let _ = (column, keys);
-        Verdict::kept(KeptReason::NoSuchAbility, "everything is read in any case")
-    }
-    /// The agreed work as data, with what is known of it. Its columns come out in the order of `columns`.
-    fn finish(&self, columns: &[Column]) -> Result<Agreed>;
 }
 
 /// Work that a source has agreed to, and what is known of it before it is done.

@@ -20,6 +20,12 @@ pub fn with_room<T>(work: impl FnOnce() -> T) -> T {
     stacker::maybe_grow(ROOM / 2, ROOM, work)
 }
 
+/// Polls a future with room for the deepest statement, and takes it apart with as much.
+pub async fn polled_with_room<F: Future>(future: F) -> F::Output {
+    let mut future = Deep::new(Box::pin(future));
+    std::future::poll_fn(|context| with_room(|| future.as_mut().poll(context))).await
+}
+
 /// Runs one level of a recursion, with more stack when little is left. Costs one comparison otherwise.
 pub fn level<T>(work: impl FnOnce() -> T) -> T {
     stacker::maybe_grow(LEVEL, STEP, work)

@@ -124,6 +124,42 @@ fn each_piece_gets_its_verdict() {
 }
 
 #[test]
+fn joins_that_make_more_rows_are_offered_in_several_shapes() {
+    let offers = |sql: &str| {
+        let plan = plan(sql);
+        let shown = plan.offers.iter().map(|offer| {
+            assert!(offer.alternatives.iter().all(|other| other.cost >= offer.cost), "{offer:?}");
+            let others: Vec<&str> = offer.alternatives.iter().map(|other| other.way.as_str()).collect();
+            format!("{}: {} | {}", offer.gates.join(" "), offer.chosen, others.join(" | "))
+        });
+        let shown: Vec<String> = shown.collect();
+        (shown, plan.gates.len())
+    };
+    let here = "in the engine: combine every row with every row";
+    // Every row of one side with every row of the other.
+    assert_eq!(
+        offers("SELECT a.name, b.name FROM vessels a, vessels b"),
+        (vec![format!("A B: {here} | as a whole to fleet_store")], 2)
+    );
+    // A few groups of the same rows.
+    assert_eq!(
+        offers("SELECT a.name, count(*) FROM vessels a, vessels b GROUP BY a.name"),
+        (vec![format!("A: as a whole to fleet_store | {here}")], 1)
+    );
+    // A join that makes no more than it reads is nothing to be weighed.
+    let (none, gates) = offers("SELECT c.name FROM vessels v JOIN crew c ON c.vessel_id = v.id");
+    assert_eq!((none.len(), gates), (0, 1));
+    // What joins in any case cannot be told apart from what is kept, if the source does neither.
+    let (none, gates) = offers("SELECT a.id FROM boardings a, boardings b");
+    assert_eq!((none.len(), gates), (0, 2));
+    // The join above one that is kept is kept too.
+    let (shown, gates) = offers("SELECT a.name FROM vessels a, vessels b JOIN crew c ON c.vessel_id = b.id");
+    assert_eq!((shown.len(), gates), (1, 2), "{shown:?}");
+    let drawn = draw::joins(&plan("SELECT a.name, b.name FROM vessels a, vessels b"));
+    assert!(drawn.starts_with("gates A B  in the engine: "), "{drawn}");
+}
+
+#[test]
 fn a_gate_brings_only_what_is_needed_above_it() {
     for (sql, expected) in [
         ("SELECT name FROM vessels WHERE seats > 100", &["name"][..]),

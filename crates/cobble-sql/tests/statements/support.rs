@@ -1,20 +1,24 @@
 //! A catalog of the ferry company's tables without any storage below them. `fleet` takes all work over, as a database
 //! would; `drop` takes conditions and columns only, as files do. Nothing is ever read.
 
-use std::any::Any;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use cobble_optimize::{Settings, planner};
-use cobble_plan::logical::{Join, Origin, Scan, SortKey, Table, TableColumn, TableKind};
-use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Offer, Request, Source, Sources, Verdict};
+use async_trait::async_trait;
+use cobble_optimize::{Goal, Settings, planner};
+use cobble_plan::draft::{Draft, answer};
+use cobble_plan::fragment::{Answer, Asked, Fragment};
+use cobble_plan::logical::{Join, Origin, Scan, Table, TableColumn, TableKind};
+use cobble_plan::offer::{Agreed, DescribedTable, KeptReason, Request, Source, Sources, Verdict};
 use cobble_plan::scan::ScanSpec;
-use cobble_plan::{AggregateCall, Column, ColumnStatistics, Expr, PlanDocument, TableStatistics};
+use cobble_plan::{Column, ColumnStatistics, Expr, PlanDocument, TableStatistics};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, KnownFunctions, Parameters, SessionNames, Statement, TableReference,
     bind_query, parse_statements,
 };
 use cobble_types::{Error, ObjectName, Result, SqlType, Value};
+use futures::executor::block_on;
+use tokio_util::sync::CancellationToken;
 
 /// 2026-07-01 12:00 UTC.
 pub const NOW: i64 = 1_782_907_200_000_000;
@@ -180,7 +184,9 @@ pub fn plan_without(off: &str, sql: &str) -> PlanDocument {
     let mut settings = Settings::default();
     settings.set("planner.off", off).unwrap();
     let bound = bind(sql).unwrap_or_else(|e| panic!("{sql}: {e}"));
-    planner::plan(bound.plan, &ferry().sources, &settings, &|_| None).unwrap_or_else(|e| panic!("{sql}: {e}")).document
+    let (ferry, cancel) = (ferry(), CancellationToken::new());
+    let planned = planner::plan(bound.plan, &ferry.sources, &settings, Goal::Here, &|_| None, &cancel);
+    block_on(planned).unwrap_or_else(|e| panic!("{sql}: {e}")).document
 }
 
 pub fn plan(sql: &str) -> PlanDocument {
@@ -193,69 +199,59 @@ struct PaperSource {
 }
 
 #[derive(Debug, Clone)]
-struct PaperOffer {
+struct PaperDraft {
     table: ObjectName,
     takes_all: bool,
     /// Conditions that were taken, in order.
     taken: Vec<String>,
 }
 
+#[async_trait]
 impl Source for PaperSource {
-    fn begin(&self, scan: &Scan) -> Box<dyn Offer> {
-        Box::new(PaperOffer { table: scan.table.name.clone(), takes_all: self.takes_all, taken: vec![] })
+    fn reads_together(&self) -> bool {
+        self.takes_all
+    }
+
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        let begin =
+            |scan: &Scan| Ok(PaperDraft { table: scan.table.name.clone(), takes_all: self.takes_all, taken: vec![] });
+        answer(fragment, begin).await
     }
 }
 
-impl PaperOffer {
-    fn answer(&mut self, what: String) -> Verdict {
+impl Draft for PaperDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        let what = match piece {
+            Asked::Filter(conjunct) if conjunct.is_volatile() => {
+                return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
+            }
+            Asked::Filter(conjunct) => {
+                self.taken.push(conjunct.to_string());
+                return Verdict::pushed();
+            }
+            Asked::Project(columns) if columns.iter().all(|(_, e)| matches!(e, Expr::Column(_))) => {
+                return Verdict::pushed();
+            }
+            Asked::Project(_) => "columns",
+            Asked::Aggregate { .. } => "groups",
+            Asked::Sort { .. } => "order",
+            Asked::Limit { .. } => "limit",
+            Asked::Window { .. } => return piece.kept(),
+        };
         if !self.takes_all {
             return Verdict::kept(KeptReason::NoSuchAbility, "files do no such thing");
         }
-        self.taken.push(what);
-        Verdict::pushed()
-    }
-}
-
-impl Offer for PaperOffer {
-    fn filter(&mut self, conjunct: &Expr) -> Verdict {
-        if conjunct.is_volatile() {
-            return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
-        }
-        self.taken.push(conjunct.to_string());
+        self.taken.push(what.to_owned());
         Verdict::pushed()
     }
 
-    fn project(&mut self, columns: &[(Column, Expr)]) -> Verdict {
-        if columns.iter().all(|(_, e)| matches!(e, Expr::Column(_))) {
-            return Verdict::pushed();
-        }
-        self.answer("columns".into())
+    fn join(&mut self, right: &Self, join: &Join) -> Verdict {
+        self.taken.extend(right.taken.iter().cloned());
+        self.taken.push(join.kind.words().to_owned());
+        Verdict::pushed()
     }
 
-    fn aggregate(&mut self, _: &[(Column, Expr)], _: &[(Column, AggregateCall)]) -> Verdict {
-        self.answer("groups".into())
-    }
-
-    fn sort(&mut self, _: &[SortKey], _: Option<u64>) -> Verdict {
-        self.answer("order".into())
-    }
-
-    fn limit(&mut self, _: Option<u64>, _: u64) -> Verdict {
-        self.answer("limit".into())
-    }
-
-    fn join(&mut self, right: &dyn Offer, join: &Join) -> Verdict {
-        if let Some(right) = right.as_any().downcast_ref::<PaperOffer>() {
-            self.taken.extend(right.taken.iter().cloned());
-        }
-        self.answer(join.kind.words().to_owned())
-    }
-
-    fn as_any(&self) -> &dyn Any {
-        self
-    }
-
-    fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let spec = ScanSpec::new(("paper", "paper"), &self.table, 1, &self.taken)?;
         let request = Request { text: self.taken.join("; "), parameters: vec![] };
         Ok(Agreed::new(spec, request, columns.iter().map(|c| c.name.clone()).collect()))
