@@ -956,6 +956,17 @@ export interface components {
         NewUserBody: {
             name: string;
         };
+        /** @description The shapes in which work was offered to a connection. Costs are in rows touched, those that cross a gate counted several times. */
+        OfferDocument: {
+            /** @description The gates that came of it. */
+            gates: string[];
+            /** @description The shape that was taken, in words. */
+            chosen: string;
+            /** Format: double */
+            cost: number;
+            /** @description The other shapes, cheapest first. */
+            alternatives: components["schemas"]["Alternative"][];
+        };
         /** @description A page of a result. */
         PageBody: {
             columns: components["schemas"]["ColumnBody"][];
@@ -997,6 +1008,8 @@ export interface components {
             /** @description In order of their numbers: sources first, the result last. */
             steps: components["schemas"]["StepDocument"][];
             gates: components["schemas"]["GateDocument"][];
+            /** @description Where work was offered in several shapes. */
+            offers?: components["schemas"]["OfferDocument"][];
             joins: components["schemas"]["JoinDocument"][];
             rewrites: components["schemas"]["TraceEntry"][];
             measures?: null | components["schemas"]["RunMeasures"];
