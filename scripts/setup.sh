@@ -13,6 +13,7 @@ declare -A needs=(
   [fonts-dejavu-core]="/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf"
   [gcc]="/usr/bin/gcc"
   [pkg-config]="/usr/bin/pkg-config"
+  [curl]="/usr/bin/curl"
 )
 missing=()
 for package in "${!needs[@]}"; do

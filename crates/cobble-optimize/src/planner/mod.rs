@@ -252,7 +252,7 @@ impl<'a> Planner<'a> {
             let apart: f64 = definitions.iter().zip(cuts).map(|(d, cut)| self.cost(&d.plan, cut)).sum();
             let offered = &self.offered[united];
             let whole =
-                (format!("read anew by each grouping, as a whole by {}", offered.origin.connection), offered.cost());
+                (format!("each grouping reads again, in one request to {}", offered.origin.connection), offered.cost());
             (united, whole, ("read once, grouped in the engine".to_owned(), apart + self.cost(body, body_cut)))
         });
         let first = self.gates.len();
