@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench console release setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench console program setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -17,16 +17,16 @@ console/dist/index.html: console/node_modules $(shell find console/src console/p
 
 console: setup console/dist/index.html
 
-# Without what only drives the product from outside, such as the benchmark: `make bench` builds that beside it.
-release: console
-	$(CARGO) build --release --workspace --exclude cobble-tests
+# Without what only drives the product from outside, such as the benchmark. The profile optimises what touches rows.
+program: console
+	$(CARGO) build --profile demo --workspace --exclude cobble-tests
 
 # The service and its sources on the ferry data, one joined query, the console's address; Ctrl+C stops all of it.
-demo: release
+demo: program
 	@scripts/demo.sh $(SCALE)
 
 # The same, then the demo's questions with their gates; stops everything and exits.
-tour: release
+tour: program
 	@scripts/tour.sh $(SCALE)
 
 test: console
@@ -45,20 +45,20 @@ types:
 	cd console && npm run --silent types
 
 # Statements made at random, judged by PostgreSQL; what differs is made small and shown.
-fuzz: release
-	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random::fuzz --ignored --nocapture
+fuzz: program
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --profile demo --workspace --test product -- random::fuzz --ignored --nocapture
 
 # The same for statements whose plans change their shape, with rewrites switched off at random.
-fuzz-plans: release
-	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random_plans::fuzz --ignored --nocapture
+fuzz-plans: program
+	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --profile demo --workspace --test product -- random_plans::fuzz --ignored --nocapture
 
 # Plans of statements made at random, each written by one process and run by another.
-fuzz-travel: release
-	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- travel::travel_fuzz --ignored --nocapture
+fuzz-travel: program
+	COBBLE_FUZZ=$(or $(FUZZ),2000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --profile demo --workspace --test product -- travel::travel_fuzz --ignored --nocapture
 
 # Expressions of all types at random, with the scale of numbers and the class of errors.
-fuzz-values: release
-	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --release --workspace --test product -- random_values::values_fuzz --ignored --nocapture
+fuzz-values: program
+	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --profile demo --workspace --test product -- random_values::values_fuzz --ignored --nocapture
 
 # The page of what works of PostgreSQL's language, found by running it.
 conformance: console
@@ -66,7 +66,7 @@ conformance: console
 	UPDATE_CONFORMANCE=1 $(CARGO) test --workspace --test product -- conformance
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
-bench: release
+bench: console
 	$(CARGO) build --release --workspace
 	target/release/bench $(BENCH)
 

@@ -1,6 +1,6 @@
 # Starting and stopping the service for the demo and the tour.
 
-cobble=${COBBLE:-target/release/cobble}
+cobble=${COBBLE:-target/demo/cobble}
 port=${COBBLE_PORT:-7300}
 export COBBLE_SERVICE="http://127.0.0.1:$port"
 

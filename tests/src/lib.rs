@@ -32,7 +32,10 @@ pub fn http() -> reqwest::Client {
 /// The built command, beside the test programs.
 pub fn cobble() -> PathBuf {
     let own = std::env::current_exe().expect("a test program has a path");
-    let target = own.ancestors().find(|p| p.ends_with("debug") || p.ends_with("release")).expect("it is below target");
+    let target = own
+        .ancestors()
+        .find(|p| ["debug", "demo", "release"].iter().any(|profile| p.ends_with(profile)))
+        .expect("it is below target");
     let path = target.join("cobble");
     assert!(path.exists(), "{} is missing: build the workspace first, as make test does", path.display());
     path
