@@ -148,8 +148,10 @@ impl Connector for FilesConnector {
             None => cobble_format::ALL.iter().all(|format| format.takes(sql_type)),
         };
         match definition.columns.iter().find(|column| !takes(&column.sql_type)) {
-            Some(column) => Err(Error::new(Code::Unsupported, format!("column {column} is of no CSV file"))
-                .hint("define it as text, and cast it where it is compared")),
+            Some(column) => {
+                Err(Error::new(Code::Unsupported, format!("column {column} has a type that CSV files do not hold"))
+                    .hint("define it as text, and cast it where it is compared"))
+            }
             None => Ok(()),
         }
     }

@@ -194,14 +194,14 @@ impl Program {
         match status.code() {
             C::Unavailable if self.tls.on => self
                 .error(Code::SourceUnreachable, format!("the program at {place} does not answer"))
-                .hint("check that it is running and encrypts; one that does not needs tls = false"),
+                .hint("check that the server is running; if it does not encrypt, set tls = false"),
             C::Unavailable => self
                 .error(Code::SourceUnreachable, format!("the program at {place} does not answer"))
-                .hint("check that it is running, and that the address is its own"),
+                .hint("check that the server is running and the address is right"),
             // What went wrong on the way, rather than at the program, has a source of its own, and words that differ from time to time.
             code if code == C::Cancelled || std::error::Error::source(status).is_some() => self
                 .error(Code::SourceUnreachable, format!("the exchange with {place} broke off"))
-                .hint("check that the program goes on running, and that it speaks Arrow Flight"),
+                .hint("check that the program keeps running and speaks Arrow Flight"),
             C::Unauthenticated | C::PermissionDenied => self
                 .error(Code::SourceSignIn, format!("the program refuses: {}", status.message()))
                 .hint("correct the secret"),

@@ -280,10 +280,7 @@ impl ProgramRows {
     fn checked(&self, batch: &RecordBatch) -> Result<RecordBatch> {
         if batch.num_columns() != self.columns.len() {
             let what = format!("rows came with {} columns, asked for were {}", batch.num_columns(), self.columns.len());
-            return Err(self
-                .program
-                .error(Code::SourceData, what)
-                .hint("the program has to answer with what was asked for"));
+            return Err(self.program.error(Code::SourceData, what).hint("the program must answer what it was asked"));
         }
         let fields = batch.schema();
         let column = |(place, column): (usize, &TableColumn)| -> Result<ArrayRef> {

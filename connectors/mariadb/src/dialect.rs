@@ -1,6 +1,5 @@
-//! How MariaDB writes what it takes over. Texts are compared under a binary collation that does not pad, which the session's constants
-//! have too; decimals are cast where they are bound; moments that are none are made errors, and results that leave the range of
-//! their type.
+//! Writes SQL for MariaDB. Texts compare under a binary collation that does not pad. Decimals are cast where they are bound. A zero date, and a
+//! result outside the range of its type, raises an error.
 
 use cobble_functions::Function;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};

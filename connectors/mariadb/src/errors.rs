@@ -54,7 +54,7 @@ pub fn error(server: &Server, error: &mysql_async::Error) -> Error {
             }),
             3159 => about(server, Code::SourceSignIn, tls::wanted().0).hint(tls::wanted().1),
             1130 => about(server, Code::SourceSignIn, "the server does not let this host in")
-                .hint("allow the user from this host at the server"),
+                .hint("allow the user to connect from this host at the server"),
             1044 | 1142 | 1143 => about(server, Code::SourceRefused, &said.message)
                 .hint(format!("give user {} the right to do that", server.user)),
             1049 => about(server, Code::SourceRefused, &said.message).hint("correct the connection's database"),

@@ -1,5 +1,5 @@
-//! Functions that mean the same in MariaDB, as far as they do: texts are counted in characters of utf8mb4 and compared by their bytes;
-//! places and counts are handed over where they are constant, as others mean something else there when they are below one.
+//! Functions that give the same result in MariaDB. Texts are counted in characters of utf8mb4 and compared by bytes. Positions and counts are pushed
+//! down only as constants, because other functions read values below one in another way.
 
 use cobble_functions::Function;
 use cobble_plan::expr::Expr;

@@ -1,5 +1,5 @@
-//! Dates and moments in MariaDB, which may be none: the zero date, a month of zero. Reading one is an error here, so computing with one
-//! is made an error there. In a plain comparison, which an index may serve, it is nothing that the comparison could be true of.
+//! Dates and timestamps in MariaDB, which include the zero date and months of zero. The engine has no such values: reading one is an error, so an
+//! expression over one is made to fail at the server too. In a plain comparison, which may use an index, such a value matches nothing.
 
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::offer::KeptReason;

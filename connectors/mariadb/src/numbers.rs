@@ -1,5 +1,5 @@
-//! Numbers as MariaDB computes with them: exact ones alone, in the types that it has for them, with errors where a result leaves the
-//! range that it has here.
+//! Arithmetic in MariaDB: exact types only, cast to the types that the server has for them. A result outside the range of its SQL type raises an
+//! error at the server, as it does in the engine.
 
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::offer::KeptReason;

@@ -1,6 +1,6 @@
-//! Several connections that see one state of a table. The server cannot lend one transaction's view to another, and the places in its
-//! binary log that it tells of views do not make them equal. But while a table is locked for reading, nobody who has changed it is
-//! between his change and his commit: views that begin in that moment are the same, as far as that table goes.
+//! Several connections that read one state of a table. The server cannot share a snapshot between transactions, and positions in its binary log do not
+//! prove two snapshots equal. While a table is locked for reading, however, no transaction that changed it can be open: snapshots that begin under the
+//! lock are equal for that table.
 
 use std::sync::{Arc, Mutex, PoisonError};
 

@@ -1,5 +1,5 @@
-//! Writing rows in statements of many. Rows for a table that is there are one transaction; a new table, which the server makes outside of
-//! any, is filled under another name and renamed when all rows have come.
+//! Writes rows in multi-row statements. Rows for an existing table are one transaction. A new table, which the server creates outside transactions, is
+//! filled under another name and renamed when all rows have arrived.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -87,7 +87,7 @@ impl RowWriter {
                         "connection {}: {place} is kept by {engine}, which has no transactions",
                         server.connection
                     );
-                    return Err(Error::new(Code::Unsupported, what).hint("keep it with InnoDB"));
+                    return Err(Error::new(Code::Unsupported, what).hint("use the InnoDB engine for the table"));
                 }
                 client.query_drop("START TRANSACTION READ WRITE").await.map_err(failed)?;
                 (place, "COMMIT".to_owned(), None)

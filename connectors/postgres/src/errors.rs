@@ -83,7 +83,7 @@ fn connect_error(server: &Server, error: &tokio_postgres::Error) -> Error {
             about(server, Code::SourceSignIn, what).hint(fix)
         }
         None => about(server, Code::SourceUnreachable, format!("{}:{}: {error}", server.host, server.port))
-            .hint("check that the address is a PostgreSQL server's"),
+            .hint("check that a PostgreSQL server listens at the address"),
     }
 }
 

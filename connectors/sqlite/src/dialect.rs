@@ -1,5 +1,5 @@
-//! How SQLite writes what it takes over. It computes with few types: decimals are floating-point there, and times are text of any form;
-//! such work stays in the engine. What it has with another meaning is written as a function of ours.
+//! Writes SQL for SQLite, which computes with few types: decimals are floating-point there, and times are text in any form. Such work stays in the
+//! engine. Where SQLite's meaning differs, the statement calls a function of ours.
 
 use cobble_functions::Function;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};

@@ -41,7 +41,7 @@ pub fn error(file: &File, error: &rusqlite::Error) -> Error {
         ErrorCode::OperationInterrupted => Error::cancelled(),
         _ if message.contains("integer overflow") => {
             about(file, Code::Overflow, "a sum is out of the range of SQLite's integers")
-                .hint("SET planner.off = 'offer-aggregates' lets the engine add up, which has more digits")
+                .hint("SET planner.off = 'offer-aggregates' computes the sum in the engine, which has more digits")
         }
         _ if message.starts_with("no such") => about(file, Code::NotFound, message)
             .hint("the table has changed since it was described; refresh the catalog"),

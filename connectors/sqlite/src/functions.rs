@@ -1,5 +1,5 @@
-//! Functions and arithmetic that SQLite has not, or has with another meaning. SQLite runs in our own process, so statements call
-//! functions of ours there, which compute what the engine would with the same code.
+//! Functions and arithmetic that SQLite lacks or defines differently. SQLite runs in our process, so its statements can call these functions, which run
+//! the engine's own code.
 
 use std::borrow::Cow;
 
@@ -122,7 +122,7 @@ type Body = fn(&Arguments<'_, '_>) -> Outcome;
 fn text(value: impl Into<String>) -> Outcome {
     let value = value.into();
     if value.len() > LONGEST {
-        return Err(Error::new(Code::InvalidValue, "a text of more than 1 MiB would be made in SQLite")
+        return Err(Error::new(Code::InvalidValue, "the text made in SQLite would be larger than 1 MiB")
             .hint("SET planner.off = 'push-filters,offer-aggregates' lets the engine make it"));
     }
     Ok(Some(Value::Text(value)))

@@ -1,6 +1,5 @@
-//! SQLite lets a column hold values of other types than it declares, unless its table is STRICT. Functions of ours stand around such
-//! columns in the statements: they give the value back, or end the statement with an error that names it. So what SQLite does with a
-//! value is what the engine would have done.
+//! A SQLite column may hold values of other types than it declares, unless its table is STRICT. Statements wrap such columns in functions of ours, which
+//! return the value or end the statement with an error that names it. SQLite then computes with the same values as the engine would.
 
 use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::types::{Value, ValueRef};

@@ -311,7 +311,7 @@ impl Running {
         match (self, place) {
             (Running::Service { id, .. }, Place::Service(session)) => session.client.plan_of(id).await,
             (Running::Here { execution, .. }, _) => {
-                execution.plan().ok_or_else(|| Error::unsupported("a plan of a statement that is no query").into())
+                execution.plan().ok_or_else(|| Error::unsupported("a plan of a statement that is not a query").into())
             }
             _ => Err(Error::internal("a run and its session are in two places").into()),
         }

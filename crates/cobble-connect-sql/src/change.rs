@@ -1,6 +1,5 @@
-//! UPDATE and DELETE. Where the rows are found by conditions on the one table, these stand in the statement itself, which then waits
-//! for other transactions as any does. Where more was handed over, the rows are found by a query within the statement and known by
-//! what tells them apart, in a transaction that sees one state of the data.
+//! UPDATE and DELETE. If conditions on the one table find the rows, they stand in the statement itself. Otherwise the statement contains the query that
+//! finds the rows and matches them by their identity, in a transaction with a snapshot.
 
 use std::sync::Arc;
 

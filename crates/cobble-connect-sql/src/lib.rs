@@ -1,5 +1,5 @@
-//! What all SQL databases have in common: the offer is a SELECT under construction, written in the database's own dialect, with
-//! values bound; what it does not provably share with the engine stays in the engine.
+//! What SQL databases share. The draft of a request is a SELECT under construction, printed in the database's own dialect with bound values. Work that
+//! does not provably mean the same there stays in the engine.
 
 pub mod cells;
 pub mod change;

@@ -1,5 +1,5 @@
-//! Queries in a database's own language: checked to be a single one that reads, and then a derived table like any other, so that
-//! conditions, columns and all else around it are put around its text.
+//! Queries in a database's own language. Each is checked to be a single SELECT that only reads, and is then a derived table: conditions and columns are
+//! written around its text.
 
 use std::ops::ControlFlow;
 use std::sync::Arc;

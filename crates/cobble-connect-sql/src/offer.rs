@@ -1,5 +1,5 @@
-//! What a database takes over: the offer is a SELECT under construction. A piece that does not fit the open SELECT any more
-//! (a filter after a limit, say) makes it a derived table of a new one.
+//! The draft of a request to a database: a SELECT under construction. A piece that no longer fits the open SELECT (such as a filter after a limit) turns
+//! it into a derived table of a new one.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;

@@ -1,4 +1,4 @@
-//! Rows that a statement gives back by RETURNING: how they are asked for, and where they are held until it is committed.
+//! Rows that a statement returns by RETURNING: the list of columns, and the buffer that holds the rows until the commit.
 
 use std::sync::Arc;
 

@@ -22,7 +22,7 @@ pub const WRITABLE: SettingDescription = SettingDescription {
 pub fn allowed(connection: &str, writable: bool) -> Result<()> {
     match writable {
         true => Ok(()),
-        false => Err(Error::new(Code::Unsupported, format!("connection {connection} may not write tables"))
+        false => Err(Error::new(Code::Unsupported, format!("connection {connection} does not allow writing"))
             .hint("set writable = true for it, and give its user the rights")),
     }
 }

@@ -1,4 +1,4 @@
-//! The connector trait: list names, describe a table, test the way there. Offers and scans hang on the described table.
+//! The connector trait: list names, describe tables, test the connection. The `Source` of a described table answers offers.
 
 use std::fmt;
 use std::sync::Arc;

@@ -35,7 +35,8 @@ impl Defined {
             return Ok(());
         }
         let what = format!("{schema}.{table} is among tables that the catalog defines, which are only read");
-        Err(Error::new(Code::Unsupported, what).hint("write by a catalog of the same connection that defines none"))
+        Err(Error::new(Code::Unsupported, what)
+            .hint("write through another catalog of the same connection that defines no tables"))
     }
 
     /// Where files have been sorted into tables, folders are no tables by themselves any more.

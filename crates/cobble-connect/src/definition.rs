@@ -1,4 +1,4 @@
-//! What a user says of a connection, checked against what its kind of connector takes.
+//! The definition of a connection as a user writes it, checked against the settings of its kind.
 
 use std::collections::BTreeMap;
 use std::fmt;

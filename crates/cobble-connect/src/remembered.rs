@@ -1,5 +1,5 @@
-//! What a source has told of its names and tables, believed for a while, and a source that lets its callers wait in vain, left alone
-//! for a while. Stands before every connector.
+//! The metadata cache and the back-off, in front of every connector. Names and descriptions are cached for a while. A source that lets callers time out
+//! is not asked again until its back-off has passed.
 
 use std::collections::HashMap;
 use std::hash::Hash;

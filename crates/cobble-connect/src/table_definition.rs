@@ -266,7 +266,7 @@ pub struct Looking {
 impl Looking {
     pub fn check(&self) -> Result<()> {
         match self.cancel.is_cancelled() {
-            true => Err(Error::new(Code::Cancelled, "the look for tables was given up")),
+            true => Err(Error::new(Code::Cancelled, "the discovery was cancelled")),
             false => Ok(()),
         }
     }

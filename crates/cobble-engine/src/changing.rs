@@ -113,7 +113,7 @@ fn refusal(word: &str, plan: &PhysicalPlan) -> Error {
         }
     };
     Error::new(Code::Unsupported, format!("{word} is handed over whole or not at all, and {why}"))
-        .hint("write it with what the source takes over, or keep what is to be changed as a table there first")
+        .hint("use only work that the source takes over, or store the rows to change in a table there first")
 }
 
 /// The plan as a change, when all of it is one gate; one without rows when no row can be meant.

@@ -289,9 +289,8 @@ impl Session {
     async fn create_own_view(&mut self, wanted: &CreateView) -> Result<Execution> {
         let at = |error: Error| error.at(wanted.name.position);
         let [name] = wanted.name.parts.as_slice() else {
-            return Err(at(
-                Error::new(Code::NotAllowed, "a temporary view is in no catalog").hint("give its own name alone")
-            ));
+            return Err(at(Error::new(Code::NotAllowed, "a temporary view is in no catalog")
+                .hint("give the name without a catalog or schema")));
         };
         match self.views.contains_key(name) {
             true if wanted.if_not_exists => {
@@ -299,7 +298,7 @@ impl Session {
             }
             true if !wanted.replace => {
                 return Err(at(Error::new(Code::AlreadyExists, format!("this session has a view {name} already"))
-                    .hint("CREATE OR REPLACE TEMPORARY VIEW takes its place")));
+                    .hint("use CREATE OR REPLACE TEMPORARY VIEW to replace it")));
             }
             false if self.views.len() >= MOST_OWN_VIEWS => {
                 return Err(at(Error::new(
@@ -375,7 +374,7 @@ impl Session {
         let functions = self.engine.functions();
         if !replace && functions.contains_key(name) {
             return Err(Error::new(Code::AlreadyExists, format!("there is a function named {name} already"))
-                .hint("CREATE OR REPLACE FUNCTION takes its place"));
+                .hint("use CREATE OR REPLACE FUNCTION to replace it"));
         }
         let known = KnownFunction::new(function.clone())?;
         self.engine.check_function(&known, &functions)?;

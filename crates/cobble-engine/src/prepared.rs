@@ -134,8 +134,11 @@ impl Session {
                 return Err(Error::unsupported("RETURNING in a prepared statement"));
             }
             _ => {
-                return Err(Error::new(Code::Unsupported, "only what reads, adds or changes rows can be prepared")
-                    .hint("run other statements as they are"));
+                return Err(Error::new(
+                    Code::Unsupported,
+                    "only statements that read, add or change rows can be prepared",
+                )
+                .hint("run such statements directly"));
             }
         })
     }

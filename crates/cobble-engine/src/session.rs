@@ -201,7 +201,7 @@ impl Session {
     pub(crate) fn hold(&mut self, own: Own, name: &str, text: &str) -> Result<()> {
         let bytes = PARSED_LEAST + PARSED * text.len() as u64;
         let held = self.engine.pool.memory.take(bytes).ok_or_else(|| {
-            Error::new(Code::MemoryLimit, "the service has no memory left for what sessions keep")
+            Error::new(Code::MemoryLimit, "sessions use all the memory that the service has for them")
                 .hint("DEALLOCATE statements that are not needed, or end sessions")
         })?;
         self.held.insert((own, name.to_owned()), Arc::new(held));

@@ -189,7 +189,7 @@ impl Engine {
         match self.views().contains_key(&name) {
             true if if_not_exists => Ok(None),
             true if !replace => Err(Error::new(Code::AlreadyExists, format!("there is a view {name} already"))
-                .hint("CREATE OR REPLACE VIEW takes its place")
+                .hint("use CREATE OR REPLACE VIEW to replace it")
                 .at(written.position)),
             _ => Ok(Some(name)),
         }
@@ -232,7 +232,7 @@ impl Engine {
             if !others.is_empty() && !cascade {
                 let position = names.iter().find(|n| n.parts.last() == Some(&name)).and_then(|n| n.position);
                 return Err(Error::new(Code::InUse, format!("the view {name} is read by {}", list(&readers)))
-                    .hint("drop those first, or DROP VIEW … CASCADE takes them along")
+                    .hint("drop those first, or use DROP VIEW … CASCADE")
                     .at(position));
             }
             gone.extend(others);

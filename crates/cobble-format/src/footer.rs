@@ -86,7 +86,7 @@ pub fn united_columns(connection: &str, footers: &[Arc<dyn Footer>]) -> Result<V
     if let Some(conflict) = all.conflicts.first() {
         let path = std::path::Path::new(&conflict.path);
         return Err(file_error(connection, path, Code::SourceData, conflict.words())
-            .hint("a column needs types of which one holds the other in all files of a table"));
+            .hint("in all files of a table, one of a column's types must be able to hold the others"));
     }
     Ok(all.columns())
 }

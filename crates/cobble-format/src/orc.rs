@@ -66,7 +66,7 @@ impl ChunkReader for Pieces {
 
     fn get_bytes(&self, offset: u64, length: u64) -> io::Result<Bytes> {
         if offset.checked_add(length).is_none_or(|end| end > self.file.blob.size()) {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it ends before what it says it holds"));
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "it is shorter than it says"));
         }
         self.file.read_bytes.fetch_add(length, Ordering::Relaxed);
         self.file.blob.read(offset, length as usize)

@@ -126,13 +126,13 @@ pub trait Source: Send + Sync + fmt::Debug {
     /// The columns that tell the table's rows apart, for changing them, and the source of the table with those columns at its end.
     fn changeable(&self, table: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
         let connection = &table.origin.connection;
-        Err(Error::new(Code::Unsupported, format!("the rows of connection {connection} are not changed"))
+        Err(Error::new(Code::Unsupported, format!("rows of connection {connection} cannot be changed"))
             .hint("UPDATE and DELETE are for tables of databases, by connections with writable = true"))
     }
     /// What is written after RETURNING for these columns of rows that are added to the table.
     fn added(&self, table: &Table, columns: &[Column]) -> Result<String> {
         let (_, connection) = (columns, &table.origin.connection);
-        Err(Error::new(Code::Unsupported, format!("connection {connection} gives no added rows back"))
+        Err(Error::new(Code::Unsupported, format!("connection {connection} does not return added rows"))
             .hint("leave RETURNING out, and SELECT the rows afterwards"))
     }
     /// Whether a fragment may hold several tables of the connection; otherwise each table is offered by itself.

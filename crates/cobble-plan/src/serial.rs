@@ -90,7 +90,7 @@ pub fn marked(value: &impl Serialize) -> Result<Vec<u8>> {
 pub fn unmarked<T: DeserializeOwned>(bytes: &[u8]) -> Result<T> {
     let rest = bytes.strip_prefix(MARK).and_then(|rest| rest.split_first_chunk::<2>());
     let Some((form, rest)) = rest else {
-        return Err(Error::new(Code::InvalidValue, "these bytes are no plan").hint("cobble plan --out writes one"));
+        return Err(Error::new(Code::InvalidValue, "the file is not a saved plan").hint("cobble plan --out writes one"));
     };
     let form = u16::from_be_bytes(*form);
     if form != FORM {
@@ -112,8 +112,8 @@ mod tests {
         let plan = marked(&vec![1, 2, 3]).unwrap();
         assert_eq!(unmarked::<Vec<i32>>(&plan).unwrap(), [1, 2, 3]);
         for (bytes, what) in [
-            (b"SELECT 1".to_vec(), "no plan"),
-            (MARK.to_vec(), "no plan"),
+            (b"SELECT 1".to_vec(), "not a saved plan"),
+            (MARK.to_vec(), "not a saved plan"),
             ([MARK, &[0, 99]].concat(), "form 99"),
             (plan[..plan.len() - 1].to_vec(), "cannot be read"),
             // Nested without end.

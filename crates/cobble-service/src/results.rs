@@ -1,6 +1,5 @@
-//! Where the rows of runs wait for their readers: in memory while there is room, then in files. Each result stays until its
-//! reader has had it or its time is over; what bounds them is bytes. When both places are full, new runs wait, and are refused
-//! when nothing becomes free: rows that were promised are not dropped.
+//! Results of runs that wait for their readers: in memory while there is room, then in files. A result stays until it has been read or has expired. When
+//! both places are full, new runs wait, and are refused if nothing is freed; accepted rows are never dropped.
 
 use std::fs::File;
 use std::io::Cursor;
@@ -179,7 +178,7 @@ impl ResultStore {
 
 /// What a run is told that finds no room.
 pub fn full() -> Error {
-    Error::new(Code::MemoryLimit, "results that nobody has fetched yet fill the space that is kept for results")
+    Error::new(Code::MemoryLimit, "results that have not been fetched fill the space for results")
         .hint("fetch them to their end or cancel their runs; each goes 15 minutes after its run has ended")
 }
 

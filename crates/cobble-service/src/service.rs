@@ -244,7 +244,7 @@ impl Service {
         let looking = Arc::new(Looking::default());
         let mut all = self.looking.lock().unwrap_or_else(PoisonError::into_inner);
         if all.contains_key(catalog) {
-            return Err(Error::new(Code::InUse, format!("a look for tables in catalog {catalog} is under way"))
+            return Err(Error::new(Code::InUse, format!("a discovery in catalog {catalog} is already running"))
                 .hint("wait for its end, or stop it"));
         }
         all.insert(catalog.to_owned(), looking.clone());

@@ -162,7 +162,7 @@ impl Sessions {
                 Some(old) => drop(all.remove(&old)),
                 None => {
                     return Err(Error::new(Code::MemoryLimit, format!("{MOST} sessions are in use"))
-                        .hint("end sessions that are done with"));
+                        .hint("end sessions that are no longer needed"));
                 }
             }
         }

@@ -48,9 +48,8 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         }
     };
     if up.demo.is_some() && postgres.is_none() {
-        return Err(
-            Error::new(Code::BadSetting, "the demo needs the private PostgreSQL server").hint("leave out --records")
-        );
+        return Err(Error::new(Code::BadSetting, "the demo needs the service's own PostgreSQL server")
+            .hint("leave out --records"));
     }
     let url = match (&up.records, &postgres) {
         (Some(url), _) => url.clone(),

@@ -1,5 +1,4 @@
-//! Users of the service: who they are is known by a token that they show with each call. Without a token nobody is asked who they are,
-//! and everything is done with the connections' own credentials.
+//! Users of the service, identified by the token that they send with each call. Calls without a token use the connections' own credentials.
 
 use std::collections::BTreeMap;
 use std::sync::{PoisonError, RwLock};
@@ -44,7 +43,7 @@ impl Users {
     pub fn of_token(&self, token: &str) -> Result<String> {
         let known = self.known.read().unwrap_or_else(PoisonError::into_inner);
         known.get(&digest(token)).cloned().ok_or_else(|| {
-            Error::new(Code::NotSignedIn, "nobody has this token")
+            Error::new(Code::NotSignedIn, "the token is not valid")
                 .hint("make one with: cobble access add NAME; without a token leave COBBLE_TOKEN unset")
         })
     }

@@ -1,4 +1,4 @@
-//! Looks for tables again, at the times that catalogs ask for. New tables are taken in; what else has changed is kept for people to see.
+//! Repeats discovery at the intervals that catalogs ask for. New tables are added; other changes are recorded for the user to decide.
 
 use std::collections::HashMap;
 use std::sync::Weak;

@@ -1,4 +1,4 @@
-//! Common slips of the hand, told from what stands around the place where the parser gave up.
+//! Common mistakes, recognised from the tokens around the place where parsing failed.
 
 use sqlparser::tokenizer::{Token, TokenWithSpan};
 

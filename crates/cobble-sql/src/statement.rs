@@ -257,7 +257,7 @@ pub fn parse_expression(text: &str) -> Result<ast::Expr> {
     let found = parser.parse_expr().map_err(|e| syntax_error(e, None))?;
     match parser.peek_token().token {
         Token::EOF => Ok(found),
-        other => Err(Error::new(Code::Syntax, format!("did not expect \"{other}\" after the expression"))),
+        other => Err(Error::new(Code::Syntax, format!("unexpected \"{other}\" after the expression"))),
     }
 }
 
@@ -701,7 +701,7 @@ impl Words<'_> {
         let next = parser.peek_token();
         if next.token != Token::EOF {
             let position = Position { line: next.span.start.line, column: next.span.start.column };
-            let error = Error::new(Code::Syntax, format!("did not expect \"{}\" here", next.token));
+            let error = Error::new(Code::Syntax, format!("unexpected \"{}\" here", next.token));
             return Err(explained(error.at(Some(position))));
         }
         Ok(found)

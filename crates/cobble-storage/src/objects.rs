@@ -1,5 +1,5 @@
-//! Objects behind HTTP: a bucket of a store that speaks the S3 protocol, or files of a plain HTTP server. Requests run on threads of
-//! their own; who reads waits for them, and pieces that were said to be needed soon are on their way by then.
+//! Objects behind HTTP: a bucket of an S3-compatible store, or files of a plain HTTP server. Requests run on threads of their own. Readers wait for them;
+//! pieces announced in advance are fetched ahead.
 
 use std::collections::BTreeMap;
 use std::io;

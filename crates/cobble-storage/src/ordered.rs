@@ -1,4 +1,4 @@
-//! A file read in order, in steps that grow: who wants little reads little.
+//! Reads a file in order, in steps that grow: a reader that needs little fetches little.
 
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;

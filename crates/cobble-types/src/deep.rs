@@ -1,5 +1,5 @@
-//! Room for recursion. Syntax trees, plans and expressions are walked by recursion, and a statement can be written to nest
-//! thousands of levels; these keep it from running over the end of a thread's stack.
+//! Stack space for recursion. Syntax trees, plans and expressions are walked recursively, and a statement may nest thousands of levels deep; these
+//! functions grow the stack when it runs low.
 
 use std::ops::{Deref, DerefMut};
 

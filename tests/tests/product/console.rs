@@ -294,7 +294,7 @@ async fn connections_are_changed_and_users_sign_in() {
     browser.find("#token").await.send_keys("not a token").await.unwrap();
     browser.click("[role=dialog] button[type=submit]").await;
     browser
-        .until("document.querySelector('[role=dialog] .error')?.textContent.includes('nobody has this token')")
+        .until("document.querySelector('[role=dialog] .error')?.textContent.includes('the token is not valid')")
         .await;
     browser.client.refresh().await.unwrap();
     browser.click("[aria-label='Sign in']").await;

@@ -185,7 +185,7 @@ async fn a_look_is_followed_and_stopped() {
     assert_eq!(second.status(), 409);
     assert_eq!(client.delete(&url).send().await.unwrap().status(), 200);
     let error: serde_json::Value = look.await.unwrap().unwrap().json().await.unwrap();
-    assert_eq!(error["message"], "catalog slow: the look for tables was given up", "{error}");
+    assert_eq!(error["message"], "catalog slow: the discovery was cancelled", "{error}");
     assert!(began.elapsed() < Duration::from_secs(12), "{:?}", began.elapsed());
     product.stdout(&["catalog", "drop", "slow"]);
     product.stdout(&["connection", "drop", "slow_web"]);

@@ -90,7 +90,7 @@ fn what_is_no_plan_of_these_connections_is_refused() {
     assert!(error.contains("a plan cannot be read"), "{error}");
     std::fs::write(&plan, "SELECT 1").unwrap();
     let error = run(&config).unwrap_err();
-    assert!(error.contains("no plan"), "{error}");
+    assert!(error.contains("not a saved plan"), "{error}");
 }
 
 /// As many statements of the first judge, seeded, as travel between two processes.

@@ -212,12 +212,14 @@ impl Marks {
                 None => parse_value(text, sql_type),
                 Some(dates) => match dates.plain(text) {
                     Some((plain, _)) => parse_value(&plain, sql_type),
-                    None => Err(Error::new(Code::InvalidTime, format!("it is no date of the form {}", dates.written))),
+                    None => {
+                        Err(Error::new(Code::InvalidTime, format!("it is not a date of the form {}", dates.written)))
+                    }
                 },
             },
             other if other.is_number() => match self.number(text) {
                 Some(plain) => parse_value(&plain, sql_type),
-                None => Err(Error::new(Code::InvalidText, "the marks of the number are not the file's")),
+                None => Err(Error::new(Code::InvalidText, "the number is not written in the file's format")),
             },
             _ => parse_value(text, sql_type),
         }

@@ -157,7 +157,7 @@ impl ColumnBuilder {
             }
             SqlType::Text => ColumnBuilder::Text(StringViewBuilder::with_capacity(rows)),
             SqlType::Array(_) | SqlType::Row(_) | SqlType::Null => {
-                return Err(Error::new(Code::Unsupported, format!("a field of CSV cannot be {sql_type}"))
+                return Err(Error::new(Code::Unsupported, format!("a CSV field cannot be of type {sql_type}"))
                     .hint("define the column as text or json"));
             }
             _ => ColumnBuilder::Other(Vec::with_capacity(rows)),

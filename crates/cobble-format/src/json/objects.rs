@@ -58,7 +58,7 @@ impl<R: Read> Read for ObjectLines<R> {
         let count = {
             let ready = self.input.fill_buf()?;
             if ready.is_empty() && self.is_array == Some(true) && !self.is_closed {
-                return Err(Error::new(ErrorKind::UnexpectedEof, "the file ends within its array"));
+                return Err(Error::new(ErrorKind::UnexpectedEof, "the file ends inside its array"));
             }
             let count = ready.len().min(buffer.len());
             buffer[..count].copy_from_slice(&ready[..count]);
@@ -99,6 +99,6 @@ mod tests {
         assert!(lines("[]").is_empty());
         let mut out = String::new();
         let error = ObjectLines::new(&b"[{\"a\": 1},"[..]).read_to_string(&mut out).unwrap_err();
-        assert_eq!(error.to_string(), "the file ends within its array");
+        assert_eq!(error.to_string(), "the file ends inside its array");
     }
 }

@@ -271,7 +271,7 @@ fn encode(bytes: &[u8], form: &str) -> Result<String> {
 }
 
 fn decode(text: &str, form: &str) -> Result<Vec<u8>> {
-    let bad = |what: &str| Error::new(Code::InvalidValue, format!("the text is no {what}"));
+    let bad = |what: &str| Error::new(Code::InvalidValue, format!("the text is not a {what}"));
     match form.to_lowercase().as_str() {
         "hex" => {
             let digits: String = text.chars().filter(|c| !c.is_ascii_whitespace()).collect();
@@ -286,7 +286,7 @@ fn decode(text: &str, form: &str) -> Result<Vec<u8>> {
             STANDARD.decode(plain).map_err(|_| bad("base64"))
         }
         "escape" => cobble_types::parse::parse_escaped(text)
-            .ok_or_else(|| Error::new(Code::InvalidText, "the text is no byte string in the escape form")),
+            .ok_or_else(|| Error::new(Code::InvalidText, "the text is not a byte string in the escape form")),
         other => Err(unknown_form(other)),
     }
 }
@@ -325,7 +325,7 @@ fn convert_from(bytes: &[u8], encoding: &str) -> Result<String> {
         Encoding::Utf8 => String::from_utf8(bytes.to_vec())
             .ok()
             .filter(|text| !text.contains('\0'))
-            .ok_or_else(|| Error::new(Code::InvalidText, "the bytes are no text in UTF8")),
+            .ok_or_else(|| Error::new(Code::InvalidText, "the bytes are not UTF-8 text")),
         Encoding::Latin1 => Ok(bytes.iter().map(|b| char::from(*b)).collect()),
     }
 }

@@ -228,7 +228,7 @@ impl Tree {
             }
             Tree::Array(items) => {
                 let number: i64 = key.parse().map_err(|_| {
-                    Error::new(Code::InvalidText, format!("the path element {level} is no number: \"{key}\""))
+                    Error::new(Code::InvalidText, format!("the path element {level} is not a number: \"{key}\""))
                 })?;
                 let place = absolute(number, items.len());
                 if let (Some(item), false) = (place.and_then(|p| items.get_mut(p)), rest.is_empty()) {
@@ -304,7 +304,7 @@ impl Tree {
             }
             Tree::Array(items) => {
                 let number: i64 = key.parse().map_err(|_| {
-                    Error::new(Code::InvalidText, format!("the path element {level} is no number: \"{key}\""))
+                    Error::new(Code::InvalidText, format!("the path element {level} is not a number: \"{key}\""))
                 })?;
                 if let Some(place) = absolute(number, items.len()).filter(|place| *place < items.len()) {
                     match rest.is_empty() {

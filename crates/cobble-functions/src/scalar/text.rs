@@ -276,7 +276,7 @@ pub(crate) const REPEAT: Scalar = Scalar::new(
             let (Some(s), Some(n)) = (first.get(row), count.get(row)) else { return Ok(None) };
             let n = n.max(0) as usize;
             if s.len().saturating_mul(n) > LONGEST {
-                return Err(Error::new(Code::InvalidValue, "repeat() would make a text of more than 64 MiB"));
+                return Err(Error::new(Code::InvalidValue, "the repeated text would be larger than 64 MiB"));
             }
             Ok(Some(s.repeat(n)))
         })
@@ -288,7 +288,7 @@ fn padded(call: &Call, at_start: bool) -> Result<ArrayRef> {
     call.make_strings(|row| {
         let (Some(s), Some(length), Some(fill)) = (first.get(row), length.get(row), fill(row)) else { return Ok(None) };
         if length > LONGEST as i32 {
-            return Err(Error::new(Code::InvalidValue, "padding would make a text of more than 64 MiB"));
+            return Err(Error::new(Code::InvalidValue, "the padded text would be larger than 64 MiB"));
         }
         Ok(Some(pad(s, length, fill, at_start)))
     })

@@ -73,7 +73,7 @@ async fn looked<T: Send + 'static>(
             Code::SourceTimeout,
             format!("the source of catalog {catalog} has not answered for {} s", LOOK.as_secs()),
         )
-        .hint("it is asked on: look again in a moment, or test its connection")),
+        .hint("the service keeps asking it: look again in a moment, or test its connection")),
     }
 }
 

@@ -106,7 +106,7 @@ pub async fn discover(
 
 fn under_way(service: &State, name: &str) -> Result<Arc<Looking>, ApiError> {
     find(service, name)?;
-    let none = || Error::new(Code::NotFound, format!("no look for tables in catalog {name} is under way"));
+    let none = || Error::new(Code::NotFound, format!("no discovery in catalog {name} is running"));
     Ok(service.looking(name).ok_or_else(none)?)
 }
 

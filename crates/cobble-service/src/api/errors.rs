@@ -129,7 +129,7 @@ fn any(status: Status, request: &Request<'_>) -> ApiError {
     let error = match status.code {
         404 => Error::new(Code::NotFound, format!("there is nothing at {path}"))
             .hint("the calls are described at /api/v1/openapi.json"),
-        401 => Error::new(Code::NotSignedIn, "nobody has the token that was shown")
+        401 => Error::new(Code::NotSignedIn, "the token is not valid")
             .hint("make one with: cobble access add NAME; without a token leave COBBLE_TOKEN unset"),
         413 => Error::new(Code::BadSetting, "the request's body is too large"),
         code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),

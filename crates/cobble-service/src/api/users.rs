@@ -104,7 +104,7 @@ pub fn owned(what: &str, owner: Option<&str>, caller: &Caller) -> Result<(), Err
     match owner {
         Some(owner) if caller.name() != Some(owner) => {
             Err(Error::new(Code::NotAllowed, format!("{what} belongs to another user"))
-                .hint("sign in as that user: it was made with credentials of their own"))
+                .hint("sign in as that user: the run used the user's own credentials"))
         }
         _ => Ok(()),
     }

@@ -253,7 +253,7 @@ impl<'a> Binder<'a> {
                 ast::FunctionArg::Named { name, arg: ast::FunctionArgExpr::Expr(value), operator: _ } => {
                     (self.name(std::slice::from_ref(name), scope)?, value)
                 }
-                other => return Err(Error::new(Code::Syntax, format!("{other} is no pair of a key and a value"))),
+                other => return Err(Error::new(Code::Syntax, format!("{other} is not a pair of a key and a value"))),
             };
             parts.push(key);
             parts.push(self.expr(value, scope)?);
@@ -362,7 +362,7 @@ impl<'a> Binder<'a> {
                     arg: ast::FunctionArgExpr::Expr(value),
                     operator: _,
                 } => (name, value),
-                other => return Err(Error::new(Code::Syntax, format!("{other} is no named argument"))),
+                other => return Err(Error::new(Code::Syntax, format!("{other} is not a named argument"))),
             };
             let given_name = folded(given);
             let place = parameters.iter().position(|known| *known == given_name).ok_or_else(|| {

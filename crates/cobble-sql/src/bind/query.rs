@@ -445,7 +445,7 @@ fn common_types(
     let (l, r) = (&left.scope.columns, &right.scope.columns);
     if l.len() != r.len() {
         let what = format!("the sides of {words} have {} and {} columns", l.len(), r.len());
-        return Err((None, Error::new(Code::Syntax, what).hint("give both sides the same columns")));
+        return Err((None, Error::new(Code::Syntax, what).hint("select the same number of columns on both sides")));
     }
     l.iter()
         .zip(r)
@@ -457,7 +457,7 @@ fn common_types(
             let (a_type, b_type) = (&a.column.sql_type, &b.column.sql_type);
             united_type(a_type, b_type).ok_or_else(|| {
                 let what = format!("{words} cannot bring {a_type} and {b_type} together in column \"{}\"", a.name);
-                let error = Error::new(Code::TypeMismatch, what).hint("cast one of the two: …::text");
+                let error = Error::new(Code::TypeMismatch, what).hint("cast one of them: …::text");
                 (Some(place), error)
             })
         })

@@ -425,7 +425,7 @@ pub(super) fn named_item(written: &ast::Expr, items: &[Item]) -> Result<Option<E
     let Some(first) = found.next() else { return Ok(None) };
     if found.any(|other| other.expr != first.expr) {
         return Err(Error::new(Code::AmbiguousName, format!("several values of SELECT are named \"{name}\""))
-            .hint("name one of them otherwise, or write its place")
+            .hint("rename one of them, or give its position")
             .at(position_of(ident.span)));
     }
     Ok(Some(first.expr.clone()))

@@ -94,7 +94,7 @@ impl<'a> Binder<'a> {
         let alias = call.alias.as_ref().filter(|alias| !alias.columns.is_empty());
         let Some(alias) = alias else {
             return Err(Error::new(Code::Syntax, format!("{name}() needs the columns that it makes"))
-                .hint(format!("such as {name}(document) AS x(id integer, name text)")));
+                .hint(format!("write for example {name}(document) AS x(id integer, name text)")));
         };
         let mut wanted = Vec::new();
         for column in &alias.columns {

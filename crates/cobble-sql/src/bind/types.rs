@@ -119,7 +119,7 @@ pub(crate) fn sql_type(written: &DataType) -> Result<SqlType> {
 /// A value cast to a type with a length: text is cut to it, times are rounded to their digits. The type itself keeps no length.
 pub(super) fn within_length(value: Expr, written: &DataType) -> Result<Expr> {
     let cut = |value: Expr, length: u64| {
-        let length = i32::try_from(length).map_err(|_| Error::new(Code::InvalidValue, "that is too long a text"))?;
+        let length = i32::try_from(length).map_err(|_| Error::new(Code::InvalidValue, "the text is too long"))?;
         function::call(Function::Left, vec![value, Expr::literal(Value::Integer(length))])
     };
     let length = |given: &Option<CharacterLength>| match given {

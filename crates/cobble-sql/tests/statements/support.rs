@@ -155,6 +155,13 @@ pub fn ferry() -> Ferry {
     Ferry { tables, sources }
 }
 
+/// Its tables with their sources.
+pub fn described() -> Vec<DescribedTable> {
+    let Ferry { tables, sources } = ferry();
+    let found = |table: Arc<Table>| DescribedTable { source: sources.of(&table).unwrap().clone(), table };
+    tables.into_values().map(found).collect()
+}
+
 /// Binds the one query of the text.
 pub fn bind(sql: &str) -> Result<BoundQuery> {
     let statements = parse_statements(sql)?;
