@@ -294,7 +294,7 @@ impl FilesSource {
         match self.writable.as_deref().filter(|folder| folder.is_dir() && schema == "public") {
             Some(folder) => Ok(folder),
             None => {
-                let what = format!("connection {} may not write tables", self.connection);
+                let what = format!("connection {} does not allow writing", self.connection);
                 Err(Error::new(Code::Unsupported, what)
                     .hint("set writable = true for a connection of kind files whose address is a folder"))
             }

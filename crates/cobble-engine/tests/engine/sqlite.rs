@@ -316,7 +316,7 @@ async fn tables_are_written_whole_or_not_at_all() {
     engine.add_connection(definition).unwrap();
     engine.add_catalog(CatalogDefinition::new("till", "till_file")).unwrap();
     let error = answer(&mut engine.session(), "CREATE TABLE till.main.t AS SELECT 1 AS n").await.unwrap_err();
-    assert_eq!(error.message, "connection till_file may not write tables");
+    assert_eq!(error.message, "connection till_file does not allow writing");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -142,7 +142,7 @@ async fn a_write_that_fails_leaves_nothing() {
 
     let mut closed = self::session(folder.path(), "false");
     let error = rows(&mut closed, "CREATE TABLE more AS SELECT 1 AS a").await.unwrap_err();
-    assert!(error.message.contains("connection out_files may not write"), "{error}");
+    assert!(error.message.contains("connection out_files does not allow writing"), "{error}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

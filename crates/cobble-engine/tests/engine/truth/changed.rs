@@ -255,7 +255,7 @@ async fn refuses(session: &mut Session, kind_of_key: &str) {
         ("UPDATE kept SET cost = true", "cost is"),
         ("UPDATE kept SET (urgency, note) = (1, 'x')", "write each one alone"),
         ("UPDATE missing SET urgency = 1", "there is no table"),
-        ("DELETE FROM tides.creek.work_orders", "are not changed"),
+        ("DELETE FROM tides.creek.work_orders", "cannot be changed"),
         ("DELETE FROM kept LIMIT 3", "LIMIT"),
         ("UPDATE lane.state.runs SET text = ''", "is not supported"),
     ] {
