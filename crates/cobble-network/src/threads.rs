@@ -83,3 +83,47 @@ pub fn chain(error: &dyn std::error::Error) -> String {
     }
     text
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicBool, Ordering};
+    use std::time::Instant;
+
+    use super::*;
+
+    struct Ended(Arc<AtomicBool>);
+
+    impl Drop for Ended {
+        fn drop(&mut self) {
+            self.0.store(true, Ordering::Relaxed);
+        }
+    }
+
+    #[test]
+    fn work_that_is_asked_for_ends_with_its_future() {
+        let ended = Arc::new(AtomicBool::new(false));
+        let held = Ended(ended.clone());
+        let asked = asked(async move {
+            let _held = held;
+            std::future::pending::<()>().await;
+        });
+        let outcome = network().block_on(async { tokio::time::timeout(Duration::from_millis(20), asked).await });
+        assert!(outcome.is_err(), "it never ends by itself");
+        let began = Instant::now();
+        while !ended.load(Ordering::Relaxed) {
+            assert!(began.elapsed() < Duration::from_secs(10), "the work goes on after its future was dropped");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    #[test]
+    fn work_gives_its_outcome_or_nothing() {
+        assert_eq!(network().block_on(asked(async { 7 })), Some(7));
+        assert_eq!(network().block_on(asked(async { panic!("it broke off") })), None::<()>);
+        let cancel = CancellationToken::new();
+        assert_eq!(wait(&ask(async { 8 }), &cancel), Ok(8));
+        cancel.cancel();
+        assert_eq!(wait(&ask(std::future::pending::<()>()), &cancel), Err(Silence::Cancelled));
+    }
+}
