@@ -142,6 +142,12 @@ impl Answer {
         self.parts.iter().find(|part| part.top == top)
     }
 
+    /// The same, taken out of the answer.
+    pub fn take_part(&mut self, top: usize) -> Option<Part> {
+        let place = self.parts.iter().position(|part| part.top == top)?;
+        Some(self.parts.swap_remove(place))
+    }
+
     /// Refuses an answer that leaves a piece out or does one twice, or that takes what lies above work it has kept.
     pub fn check(&self, fragment: &Fragment) -> Result<()> {
         let wrong = |what: &str| Err(Error::internal(format!("the answer to an offer {what}")));

@@ -93,7 +93,7 @@ impl Cutter<'_> {
         let mut flat = Flat { cutter: self, pieces: Vec::new(), estimates: Vec::new() };
         flat.add(plan, needed);
         let Flat { pieces, estimates, .. } = flat;
-        self.offered.push(Offered::new(Fragment { pieces }, estimates, origin, self.goal));
+        self.offered.push(Offered::new(Fragment { pieces }.into(), estimates, origin, self.goal));
         self.offered.len() - 1
     }
 }

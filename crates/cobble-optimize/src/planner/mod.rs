@@ -315,10 +315,10 @@ impl<'a> Planner<'a> {
 
     /// A fragment: its parts are gates, and what was kept of it steps above them.
     fn fragment(&mut self, number: usize) -> Result<Built> {
-        let offered = &self.offered[number];
-        let (fragment, answer) = (offered.fragment().clone(), offered.answer()?.clone());
-        let (ways, first) = (offered.ways(), self.gates.len());
-        let built = self.piece(number, &fragment, &answer, fragment.pieces.len() - 1)?;
+        let offered = &mut self.offered[number];
+        let (fragment, ways) = (offered.fragment().clone(), offered.ways());
+        let (mut answer, first) = (offered.take_answer()?, self.gates.len());
+        let built = self.piece(number, &fragment, &mut answer, fragment.pieces.len() - 1)?;
         if ways.len() > 1 {
             self.offer_document(first, ways);
         }
@@ -332,7 +332,7 @@ impl<'a> Planner<'a> {
         self.offers.push(OfferDocument { gates, chosen: chosen.way, cost: chosen.cost, alternatives: ways });
     }
 
-    fn piece(&mut self, number: usize, fragment: &Fragment, answer: &Answer, top: usize) -> Result<Built> {
+    fn piece(&mut self, number: usize, fragment: &Fragment, answer: &mut Answer, top: usize) -> Result<Built> {
         if answer.part(top).is_some() {
             return self.gate(number, fragment, answer, top);
         }
@@ -365,8 +365,7 @@ impl<'a> Planner<'a> {
     }
 
     /// The gate of a part, and above it the conditions that the source did not take.
-    fn gate(&mut self, number: usize, fragment: &Fragment, answer: &Answer, top: usize) -> Result<Built> {
-        let part = answer.part(top).ok_or_else(|| Error::internal("a gate without a part"))?;
+    fn gate(&mut self, number: usize, fragment: &Fragment, answer: &mut Answer, top: usize) -> Result<Built> {
         let offered = &self.offered[number];
         let (estimate, origin) = (offered.part_estimate(fragment, answer, top), offered.origin.clone());
         let kept = offered.kept_conditions(fragment, answer, top);
@@ -377,7 +376,8 @@ impl<'a> Planner<'a> {
         let Some(first) = found.first else { return Err(Error::internal("a gate without a table")) };
         let gate = self.gates.len();
         let letter = gate_letter(gate);
-        let (agreed, columns) = (part.agreed.clone(), part.columns.clone());
+        let part = answer.take_part(top).ok_or_else(|| Error::internal("a gate without a part"))?;
+        let (agreed, columns) = (part.agreed, part.columns);
         let estimated_rows = estimate.rows;
         let estimated_bytes = agreed.estimated_bytes.or(Some(estimated_rows * estimate.row_width(&columns)));
         let mut built = self.step(Operator::Gate { gate, ordered: found.ordered }, columns, vec![], estimate);

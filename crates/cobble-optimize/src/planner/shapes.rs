@@ -46,13 +46,13 @@ pub struct Offered {
 struct Shape {
     /// What stays in the engine of it, in words.
     kept: String,
-    fragment: Fragment,
+    fragment: Arc<Fragment>,
     answer: Option<Answer>,
     cost: f64,
 }
 
 impl Offered {
-    pub fn new(whole: Fragment, estimates: Vec<Arc<Estimate>>, origin: Origin, goal: Goal) -> Offered {
+    pub fn new(whole: Arc<Fragment>, estimates: Vec<Arc<Estimate>>, origin: Origin, goal: Goal) -> Offered {
         let rows = |piece: usize| estimates[piece].rows;
         let grows = |(place, piece): (usize, &Piece)| {
             let is_join = matches!(piece.plan.as_ref(), LogicalPlan::Join(_)) && piece.withheld.is_none();
@@ -72,7 +72,8 @@ impl Offered {
             let mut fragment = whole.clone();
             for piece in &kept {
                 let note = "more rows would cross than without it";
-                fragment.pieces[*piece].withheld = Some(Verdict::kept(KeptReason::NotWorthIt, note));
+                let piece = &mut Arc::make_mut(&mut fragment).pieces[*piece];
+                piece.withheld = Some(Verdict::kept(KeptReason::NotWorthIt, note));
             }
             let kept: Vec<String> = kept.iter().map(|piece| whole.pieces[*piece].plan.line()).collect();
             Shape { kept: kept.join("; "), fragment, answer: None, cost: f64::INFINITY }
@@ -99,12 +100,13 @@ impl Offered {
         Ok(())
     }
 
-    pub fn fragment(&self) -> &Fragment {
+    pub fn fragment(&self) -> &Arc<Fragment> {
         &self.shapes[0].fragment
     }
 
-    pub fn answer(&self) -> Result<&Answer> {
-        self.shapes[0].answer.as_ref().ok_or_else(|| Error::internal("an offer has no answer"))
+    /// What was agreed for the taken shape, once.
+    pub fn take_answer(&mut self) -> Result<Answer> {
+        self.shapes[0].answer.take().ok_or_else(|| Error::internal("an offer has no answer"))
     }
 
     pub fn cost(&self) -> f64 {
