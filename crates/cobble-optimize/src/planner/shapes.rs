@@ -71,7 +71,7 @@ impl Offered {
         let shape = |kept: Vec<usize>| {
             let mut fragment = whole.clone();
             for piece in &kept {
-                let note = "more rows would cross than without it";
+                let note = "it costs less in the engine, by the shapes that were offered";
                 let piece = &mut Arc::make_mut(&mut fragment).pieces[*piece];
                 piece.withheld = Some(Verdict::kept(KeptReason::NotWorthIt, note));
             }
@@ -124,18 +124,22 @@ impl Offered {
 
     /// Every shape that was offered, the taken one first; only one when there was nothing to choose.
     pub fn ways(&self) -> Vec<Alternative> {
-        // Asked that is refused makes shapes the same.
-        let mut ways: Vec<Alternative> = Vec::new();
+        let parts = |shape: &Shape| -> Vec<usize> {
+            shape.answer.iter().flat_map(|answer| answer.parts.iter().map(|part| part.top)).collect()
+        };
+        let mut ways: Vec<(Vec<usize>, Alternative)> = Vec::new();
         for shape in &self.shapes {
             let way = match shape.kept.as_str() {
                 "" => format!("as a whole to {}", self.origin.connection),
                 kept => format!("in the engine: {kept}"),
             };
-            if ways.iter().all(|known| known.cost != shape.cost) {
-                ways.push(Alternative { way, cost: shape.cost });
+            // What is refused in any case makes shapes the same.
+            let parts = parts(shape);
+            if ways.iter().all(|(known, _)| *known != parts) {
+                ways.push((parts, Alternative { way, cost: shape.cost }));
             }
         }
-        ways
+        ways.into_iter().map(|(_, way)| way).collect()
     }
 
     /// The pieces of a part that are conditions to be checked above it, lowest first.
