@@ -39,7 +39,7 @@ fn scan(id: u32) -> LogicalPlan {
         comment: None,
     };
     let table = Table {
-        name: ObjectName::new("fleet", "public", &format!("t{id}")),
+        name: ObjectName::new("fleet", "public", format!("t{id}")),
         columns: vec![own(0), own(1)],
         statistics: TableStatistics::default(),
         primary_key: vec![],
