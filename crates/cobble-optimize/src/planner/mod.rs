@@ -368,8 +368,7 @@ impl<'a> Planner<'a> {
     fn gate(&mut self, number: usize, fragment: &Fragment, answer: &mut Answer, top: usize) -> Result<Built> {
         let offered = &self.offered[number];
         let (estimate, origin) = (offered.part_estimate(fragment, answer, top), offered.origin.clone());
-        let kept = offered.kept_conditions(fragment, answer, top);
-        let kept: Vec<Expr> = kept.into_iter().map(|(_, condition)| condition.clone()).collect();
+        let kept = Offered::kept_conditions(fragment, answer, top);
         let above = offered.estimates[top].clone();
         let mut found = Found::default();
         found.add(fragment, answer, top);

@@ -142,39 +142,35 @@ impl Offered {
         ways.into_iter().map(|(_, way)| way).collect()
     }
 
-    /// The pieces of a part that are conditions to be checked above it, lowest first.
-    pub fn kept_conditions<'a>(&self, fragment: &'a Fragment, answer: &Answer, top: usize) -> Vec<(usize, &'a Expr)> {
-        let mut kept = Vec::new();
-        let mut at = top;
+    /// The conditions at the top of a part, lowest first, and the piece below them.
+    fn conditions(fragment: &Fragment, top: usize) -> (Vec<(usize, &Expr)>, usize) {
+        let (mut found, mut at) = (Vec::new(), top);
         while let (true, Some(Asked::Filter(condition))) =
             (fragment.pieces[at].is_filter(), fragment.pieces[at].asked())
         {
-            if !answer.is_pushed(at) {
-                kept.push((at, condition));
-            }
+            found.push((at, condition));
             at = fragment.pieces[at].inputs[0];
         }
-        kept.reverse();
-        kept
+        found.reverse();
+        (found, at)
+    }
+
+    /// The conditions of a part that are to be checked above it, lowest first.
+    pub fn kept_conditions(fragment: &Fragment, answer: &Answer, top: usize) -> Vec<Expr> {
+        let (all, _) = Self::conditions(fragment, top);
+        all.into_iter().filter(|(at, _)| !answer.is_pushed(*at)).map(|(_, condition)| condition.clone()).collect()
     }
 
     /// What is expected to come out of a part.
     pub fn part_estimate(&self, fragment: &Fragment, answer: &Answer, top: usize) -> Arc<Estimate> {
         let mut estimate = self.estimates[top].clone();
-        if !self.kept_conditions(fragment, answer, top).is_empty() {
+        let (all, below) = Self::conditions(fragment, top);
+        let count = all.len();
+        let pushed = all.into_iter().filter(|(at, _)| answer.is_pushed(*at)).map(|(_, condition)| condition.clone());
+        let pushed: Vec<Expr> = pushed.collect();
+        if pushed.len() < count {
             // Of the conditions only those that were taken.
-            let mut pushed = Vec::new();
-            let mut at = top;
-            while let (true, Some(Asked::Filter(condition))) =
-                (fragment.pieces[at].is_filter(), fragment.pieces[at].asked())
-            {
-                if answer.is_pushed(at) {
-                    pushed.push(condition.clone());
-                }
-                at = fragment.pieces[at].inputs[0];
-            }
-            pushed.reverse();
-            estimate = filter_estimate(&fragment.pieces[at].plan, &self.estimates[at], &pushed).into();
+            estimate = filter_estimate(&fragment.pieces[below].plan, &self.estimates[below], &pushed).into();
         } else if let Some(limit) = fragment.pieces.iter().position(|piece| piece.inputs == [top])
             && matches!(fragment.pieces[limit].plan.as_ref(), LogicalPlan::Limit { .. })
         {
