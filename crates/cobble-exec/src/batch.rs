@@ -7,6 +7,7 @@ use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions, UI
 use arrow::buffer::Buffer;
 use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
+use cobble_functions::column_bytes;
 use cobble_plan::Column;
 use cobble_types::Result;
 
@@ -64,16 +65,6 @@ pub fn compacted(batch: RecordBatch) -> Result<RecordBatch> {
 /// Bytes that the batch's own rows take, without what its buffers share with other batches.
 pub fn bytes_of(batch: &RecordBatch) -> usize {
     batch.columns().iter().map(column_bytes).sum()
-}
-
-pub fn column_bytes(column: &ArrayRef) -> usize {
-    match column.data_type() {
-        DataType::Utf8View => column.as_string_view().lengths().map(|n| 16 + if n > 12 { n as usize } else { 0 }).sum(),
-        DataType::BinaryView => {
-            column.as_binary_view().lengths().map(|n| 16 + if n > 12 { n as usize } else { 0 }).sum()
-        }
-        _ => column.to_data().get_slice_memory_size().unwrap_or_else(|_| column.get_array_memory_size()),
-    }
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@ use arrow::datatypes::*;
 use cobble_types::{Error, Result};
 use hashbrown::HashTable;
 
-use crate::keys::{EncodedKeys, KeyEncoder, hash_bytes, hash_packed};
+use cobble_functions::keys::{EncodedKeys, KeyEncoder, hash_bytes, hash_packed};
 
 /// A packed key, and the table's slot that holds it beside its number.
 trait Key: Copy + Default + Eq {

@@ -3,7 +3,6 @@
 mod batch;
 pub mod expression;
 mod groups;
-mod keys;
 mod lower;
 mod measures;
 mod memory;

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use arrow::array::{Array, new_empty_array};
 use arrow::compute::{SortOptions, concat};
 use arrow::record_batch::RecordBatch;
+use cobble_functions::{Overload, Resolved};
 use cobble_plan::key_pass::KeyPass;
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
 use cobble_plan::range_join::{self, RangeOn};
@@ -14,13 +15,13 @@ use cobble_plan::scan::{GateScan, ScanTools};
 use cobble_plan::sink::SourceChange;
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
 use cobble_plan::{Column, Expr, RowMaker, SortKey};
-use cobble_types::{Error, Result};
+use cobble_types::{Error, Result, SqlType};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::batch::{BATCH_ROWS, batch_of, schema_of};
 use crate::expression::{Compiled, Compiler, Conjunction, Places};
-use crate::keys::KeyEncoder;
+use cobble_functions::keys::KeyEncoder;
 use crate::measures::Measures;
 use crate::memory::{MemoryPool, Reservation};
 use crate::operators::accumulators::accumulator;
@@ -295,7 +296,8 @@ impl Lowering {
                 let places = Places::of(&node.inputs[0].columns);
                 let compiled = |maker: &RowMaker| -> Result<Maker> {
                     Ok(Maker {
-                        function: maker.function,
+                        kernel: found(maker.function.name(), &maker.arguments, |types| maker.function.overload(types))?
+                            .kernel,
                         arguments: maker.arguments.iter().map(|e| places.compile(e)).collect::<Result<_>>()?,
                         made: maker.columns.iter().map(|c| c.sql_type.to_arrow()).collect(),
                     })
@@ -468,11 +470,23 @@ fn sort_keys(keys: &[SortKey], columns: &[Column]) -> Result<Vec<(Compiled, Sort
         .collect()
 }
 
+/// The overload that computes a call.
+fn found<K>(
+    name: &str,
+    arguments: &[Expr],
+    overload: impl Fn(Vec<SqlType>) -> Option<Resolved<K>>,
+) -> Result<&'static Overload<K>> {
+    let types: Vec<SqlType> = arguments.iter().map(Expr::sql_type).collect();
+    let given = types.iter().map(SqlType::to_string).collect::<Vec<_>>().join(", ");
+    Ok(overload(types).ok_or_else(|| Error::internal(format!("{name}({given})")))?.overload)
+}
+
 fn window_call(call: &WindowCall, places: &Places) -> Result<Call> {
     let compiled = |all: &[Expr]| all.iter().map(|e| places.compile(e)).collect::<Result<Vec<_>>>();
     let function = match &call.function {
         WindowFunction::Ranking { function, arguments, ignore_nulls } => Function::Ranking {
-            function: *function,
+            kernel: found(function.name(), arguments, |types| function.overload(types))?.kernel,
+            framed: function.entry().framed,
             arguments: compiled(arguments)?,
             ignore_nulls: *ignore_nulls,
             result: call.sql_type.to_arrow(),

@@ -1,32 +1,13 @@
 //! The list of scalar functions: a line for each, with the constant that says all about it.
 
-use std::collections::HashMap;
-use std::sync::LazyLock;
-
 use cobble_types::SqlType;
 
 use crate::scalar::{arrays, bytes, choice, json, numbers, pattern, text, times};
 use crate::signature::{Given, Resolved, Scalar, Volatility};
 
-macro_rules! functions {
-    ($($variant:ident => $entry:path;)*) => {
-        /// A scalar function.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-        pub enum Function { $($variant),* }
-
-        impl Function {
-            pub const ALL: &[Function] = &[$(Function::$variant),*];
-
-            /// All that is known about the function.
-            pub fn entry(self) -> &'static Scalar {
-                static ENTRIES: &[Scalar] = &[$($entry),*];
-                &ENTRIES[self as usize]
-            }
-        }
-    };
-}
-
-functions! {
+crate::registered::registered! {
+    /// A scalar function.
+    Function of Scalar, "function";
     Lower => text::LOWER;
     Upper => text::UPPER;
     InitCap => text::INITCAP;
@@ -225,26 +206,7 @@ functions! {
     NumNonNulls => choice::NUM_NONNULLS;
 }
 
-crate::serial::serialised_by_name!(Function, "function");
-
-static BY_NAME: LazyLock<HashMap<&'static str, Function>> = LazyLock::new(|| {
-    let names = Function::ALL.iter().flat_map(|function| {
-        let entry = function.entry();
-        std::iter::once(&entry.name).chain(entry.aliases).map(|name| (*name, *function))
-    });
-    names.collect()
-});
-
 impl Function {
-    pub fn name(self) -> &'static str {
-        self.entry().name
-    }
-
-    /// The function called by this name, in lower case; also one that only the planner makes calls of.
-    pub fn by_name(name: &str) -> Option<Function> {
-        BY_NAME.get(name).copied()
-    }
-
     /// The function that a statement calls by this name, in lower case.
     pub fn callable(name: &str) -> Option<Function> {
         Function::by_name(name).filter(|function| function.entry().callable)
@@ -262,6 +224,8 @@ impl Function {
 
 #[cfg(test)]
 mod tests {
+    use std::collections::HashMap;
+
     use super::*;
     use crate::signature::Nulls;
     use crate::{Call, Evaluated};

@@ -1,22 +1,25 @@
 //! Every function and operator of the engine: its names, what it takes and returns, how volatile it is, what it is for, an
-//! example, and the kernel that computes it. A scalar function is one entry in a file of `scalar/` and one line in `function.rs`.
+//! example, and the kernel that computes it. A function is one entry in a file of `scalar/`, `aggregate/`, `window/` or `table/`, and one
+//! line in the list of its kind.
 
-mod aggregate;
+pub mod aggregate;
 mod call;
+mod column;
 mod evaluated;
 mod function;
-mod listed;
+pub mod keys;
 pub mod operators;
+mod registered;
 mod registry;
 pub mod scalar;
-mod serial;
 mod signature;
-mod table;
+pub mod table;
 mod types;
-mod window;
+pub mod window;
 
-pub use aggregate::{AggregateFunction, DIVISION_SCALE};
+pub use aggregate::{Aggregate, AggregateFunction, DIVISION_SCALE, Keeps};
 pub use call::Call;
+pub use column::column_bytes;
 pub use evaluated::Evaluated;
 pub use function::Function;
 pub use operators::BinaryOp;

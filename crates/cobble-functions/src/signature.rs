@@ -1,4 +1,5 @@
-//! What a scalar function is: names, overloads, volatility, what it does with nulls, what it is for.
+//! What a function takes and returns, and what a scalar function is: names, overloads, volatility, what it does with nulls, what
+//! it is for.
 
 use arrow::array::ArrayRef;
 use cobble_types::{Result, SqlType};
@@ -78,6 +79,10 @@ pub enum Takes {
     Any,
     /// A value of any type, as text.
     AsText,
+    /// What `min` and `max` compare.
+    Ordered,
+    /// Arrays of numbers, as arrays of `double precision`.
+    DoubleArray,
 }
 
 impl Takes {
@@ -116,6 +121,13 @@ impl Takes {
             }
             Takes::Any => Some(if open { T::Text } else { given.clone() }),
             Takes::AsText => Some(T::Text),
+            Takes::Ordered => {
+                own(given.is_ordered() && !matches!(given, T::Null | T::Boolean | T::Bytea | T::Uuid), T::Text)
+            }
+            Takes::DoubleArray => match given {
+                T::Array(item) => item.is_number().then(|| array_of(T::Double)),
+                _ => None,
+            },
         }
     }
 }
@@ -141,6 +153,8 @@ pub enum Returns {
     IntegerArray,
     /// That of an argument, counted from zero.
     Same(usize),
+    /// An array of items of that argument's type.
+    ArrayOf(usize),
 }
 
 impl Returns {
@@ -163,6 +177,7 @@ impl Returns {
             Returns::TextArray => array_of(SqlType::Text),
             Returns::IntegerArray => array_of(SqlType::Integer),
             Returns::Same(place) => arguments.get(place).cloned().unwrap_or(SqlType::Null),
+            Returns::ArrayOf(place) => array_of(arguments.get(place).cloned().unwrap_or(SqlType::Null)),
         }
     }
 }
@@ -186,18 +201,18 @@ enum Parameters {
 
 /// One way to call a function, and the kernel for it.
 #[derive(Debug, Clone, Copy)]
-pub struct Overload {
+pub struct Overload<K = Kernel> {
     parameters: Parameters,
-    pub kernel: Kernel,
+    pub kernel: K,
 }
 
-impl Overload {
-    pub const fn of(takes: &'static [Takes], returns: Returns, kernel: Kernel) -> Overload {
+impl<K> Overload<K> {
+    pub const fn of(takes: &'static [Takes], returns: Returns, kernel: K) -> Overload<K> {
         Overload { parameters: Parameters::Listed { takes, optional: 0, returns }, kernel }
     }
 
     /// As many as `optional` of the listed parameters may be left out at the end.
-    pub const fn with_optional(takes: &'static [Takes], optional: usize, returns: Returns, kernel: Kernel) -> Overload {
+    pub const fn with_optional(takes: &'static [Takes], optional: usize, returns: Returns, kernel: K) -> Overload<K> {
         Overload { parameters: Parameters::Listed { takes, optional, returns }, kernel }
     }
 
@@ -207,13 +222,13 @@ impl Overload {
         rest: Takes,
         least: usize,
         returns: Returns,
-        kernel: Kernel,
-    ) -> Overload {
+        kernel: K,
+    ) -> Overload<K> {
         Overload { parameters: Parameters::Repeated { first, rest, least, returns }, kernel }
     }
 
     /// Where the types depend on one another.
-    pub const fn together(types: fn(&[Given]) -> Option<Types>, kernel: Kernel) -> Overload {
+    pub const fn together(types: fn(&[Given]) -> Option<Types>, kernel: K) -> Overload<K> {
         Overload { parameters: Parameters::Together(types), kernel }
     }
 
@@ -310,8 +325,8 @@ impl Scalar {
 
 /// What a call comes to.
 #[derive(Debug, Clone)]
-pub struct Resolved {
-    pub overload: &'static Overload,
+pub struct Resolved<K: 'static = Kernel> {
+    pub overload: &'static Overload<K>,
     /// The place of the overload among those of the function.
     pub number: usize,
     /// The type that each argument must have for the kernel.
@@ -322,11 +337,16 @@ pub struct Resolved {
 impl Scalar {
     /// The first overload that takes these arguments.
     pub fn resolve(&self, given: &[Given]) -> Option<Resolved> {
-        self.overloads.iter().enumerate().find_map(|(number, overload)| {
-            let (arguments, returns) = overload.types(given)?;
-            Some(Resolved { overload, number, arguments, returns })
-        })
+        resolve(self.overloads, given)
     }
+}
+
+/// The first overload that takes these arguments.
+pub(crate) fn resolve<K>(overloads: &'static [Overload<K>], given: &[Given]) -> Option<Resolved<K>> {
+    overloads.iter().enumerate().find_map(|(number, overload)| {
+        let (arguments, returns) = overload.types(given)?;
+        Some(Resolved { overload, number, arguments, returns })
+    })
 }
 
 /// All arguments in their common type.

@@ -24,8 +24,7 @@ pub struct AggregateCall {
 impl AggregateCall {
     /// A plain call without DISTINCT, ORDER BY and FILTER, or `None` when the function does not take these arguments.
     pub fn plain(function: AggregateFunction, arguments: Vec<Expr>) -> Option<AggregateCall> {
-        let types: Vec<SqlType> = arguments.iter().map(Expr::sql_type).collect();
-        let sql_type = function.result_type(&types)?;
+        let sql_type = function.overload(arguments.iter().map(Expr::sql_type))?.returns;
         Some(AggregateCall { function, arguments, distinct: false, order: vec![], filter: None, sql_type })
     }
 

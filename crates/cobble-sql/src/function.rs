@@ -36,7 +36,12 @@ fn resolved(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
     let given: Vec<Given> =
         arguments.iter().map(|a| Given { sql_type: a.sql_type(), number: constant_integer(a) }).collect();
     let found = function.entry().resolve(&given).ok_or_else(wrong)?;
-    let coerced = arguments.into_iter().zip(&found.arguments).map(|(argument, wanted)| {
+    Ok(Expr::Call { function, arguments: coerced(arguments, &found.arguments)?, sql_type: found.returns })
+}
+
+/// The arguments in the types that an overload takes.
+pub fn coerced(arguments: Vec<Expr>, wanted: &[SqlType]) -> Result<Vec<Expr>> {
+    let coerced = arguments.into_iter().zip(wanted).map(|(argument, wanted)| {
         if argument.sql_type() == *wanted {
             return Ok(argument);
         }
@@ -47,7 +52,7 @@ fn resolved(function: Function, arguments: Vec<Expr>) -> Result<Expr> {
             false => Err(Error::new(Code::ArraySubscript, "an array of one dimension is wanted, not one of several")),
         }
     });
-    Ok(Expr::Call { function, arguments: coerced.collect::<Result<_>>()?, sql_type: found.returns })
+    coerced.collect()
 }
 
 /// A call after it has been looked at for what the registry does not say.

@@ -23,16 +23,16 @@ async fn every_example_gives_what_it_says() {
         // Through a row, so that it is computed as it is for tables.
         (format!("SELECT coalesce(({call})::text, '') FROM generate_series(1, 1)"), answer.to_owned())
     });
-    let aggregates = AggregateFunction::ALL.iter().map(|f| f.example());
+    let aggregates = AggregateFunction::ALL.iter().map(|f| f.entry().example);
     let aggregates = aggregates.map(|(query, answer)| (format!("SELECT ({query})::text"), answer.to_owned()));
-    let windows = Ranking::ALL.iter().map(|f| f.example()).map(|(call, answer)| {
+    let windows = Ranking::ALL.iter().map(|f| f.entry().example).map(|(call, answer)| {
         let values = "(VALUES (1), (2), (2), (4)) t (v)";
         (
             format!("SELECT string_agg(w::text, ',') FROM (SELECT {call} AS w FROM {values} ORDER BY v) s"),
             answer.to_owned(),
         )
     });
-    let tables = TableFunction::ALL.iter().map(|f| f.example());
+    let tables = TableFunction::ALL.iter().map(|f| f.entry().example);
     let tables = tables.map(|(call, answer)| (format!("SELECT * FROM {call} AS f"), answer.to_owned()));
     let mut wrong = Vec::new();
     for (sql, answer) in scalars.chain(aggregates).chain(windows).chain(tables) {
@@ -182,21 +182,24 @@ fn page() -> String {
     let mut all: Vec<AggregateFunction> = AggregateFunction::ALL.to_vec();
     all.sort_by_key(|f| f.name());
     for f in all {
-        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
+        let entry = f.entry();
+        out.push_str(&row((entry.name, entry.arguments, entry.about, entry.example)));
     }
     out.push_str(
         "\n## Window functions\n\nEvery aggregate function can be used over a window, and so can these. The examples run over four \
          rows with `v` = 1, 2, 2 and 4.\n\n| function | returns | example | results |\n|---|---|---|---|\n",
     );
     for f in Ranking::ALL {
-        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
+        let entry = f.entry();
+        out.push_str(&row((entry.name, entry.arguments, entry.about, entry.example)));
     }
     out.push_str(
-        "\n## Table functions\n\nThey stand in FROM. The names that begin with `json_` are also written `jsonb_`.\n\n\
+        "\n## Table functions\n\nThey stand in FROM. The names that begin with `json_`, but for `json_table`, are also written `jsonb_`.\n\n\
          | function | returns | example | rows |\n|---|---|---|---|\n",
     );
     for f in TableFunction::ALL {
-        out.push_str(&row((f.name(), f.arguments(), f.about(), f.example())));
+        let entry = f.entry();
+        out.push_str(&row((entry.name, entry.arguments, entry.about, entry.example)));
     }
     out
 }

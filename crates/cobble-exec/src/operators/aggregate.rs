@@ -12,12 +12,13 @@ use async_trait::async_trait;
 use cobble_plan::aggregate::AggregateCall;
 use cobble_types::{Error, Result};
 
-use super::accumulators::{Accumulator, accumulator};
+use super::accumulators::accumulator;
+use cobble_functions::aggregate::Accumulator;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::{BATCH_ROWS, batch_of};
 use crate::expression::Compiled;
 use crate::groups::GroupIndex;
-use crate::keys::KeyEncoder;
+use cobble_functions::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};

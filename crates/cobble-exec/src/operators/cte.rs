@@ -13,7 +13,7 @@ use cobble_types::{Code, Error, Result};
 
 use crate::batch::{batch_of, bytes_of, compacted};
 use crate::groups::GroupIndex;
-use crate::keys::KeyEncoder;
+use cobble_functions::keys::KeyEncoder;
 use crate::lower::Surroundings;
 use crate::measures::StepMeter;
 use crate::memory::Reservation;

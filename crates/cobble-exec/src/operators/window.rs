@@ -8,8 +8,10 @@ use arrow::compute::{SortOptions, cast, concat_batches, take};
 use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use async_trait::async_trait;
-use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
-use cobble_plan::window::{FrameExclusion, FrameUnit, Ranking};
+use cobble_functions::aggregate::Keeps;
+use cobble_functions::window::{Layout, Segments, WindowKernel, Windowed};
+use cobble_plan::aggregate::AggregateCall;
+use cobble_plan::window::{FrameExclusion, FrameUnit};
 use cobble_types::{Code, Error, Result};
 
 use super::accumulators::accumulator;
@@ -17,7 +19,7 @@ use super::buckets::{Bucketed, Buckets};
 use super::frame_tree::{FrameTree, WORTH_IT};
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
 use crate::expression::Compiled;
-use crate::keys::KeyEncoder;
+use cobble_functions::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::order::{BYTES_PER_ROW, sorted_places};
@@ -43,7 +45,7 @@ pub struct Call {
 }
 
 pub enum Function {
-    Ranking { function: Ranking, arguments: Vec<Compiled>, ignore_nulls: bool, result: DataType },
+    Ranking { kernel: WindowKernel, framed: bool, arguments: Vec<Compiled>, ignore_nulls: bool, result: DataType },
     Aggregate { call: AggregateCall, values: Vec<Compiled>, filter: Option<Compiled> },
 }
 
@@ -216,33 +218,18 @@ fn computed(shape: &WindowShape, all: &RecordBatch) -> Result<RecordBatch> {
     batch_of(&shape.schema, columns, rows)
 }
 
-/// Where partitions and groups of peers begin, and to which each row belongs.
-struct Layout {
-    partition: Vec<usize>,
-    partitions: Vec<usize>,
-    peer: Vec<usize>,
-    peers: Vec<usize>,
-}
-
-impl Layout {
-    fn partition_of(&self, row: usize) -> (usize, usize) {
-        let partition = self.partition[row];
-        (self.partitions[partition], self.partitions[partition + 1])
-    }
-
-    fn peers_of(&self, row: usize) -> (usize, usize) {
-        (self.peers[self.peer[row]], self.peers[self.peer[row] + 1])
-    }
-}
-
 fn fill(shape: &WindowShape, call: &Call, rows: &RecordBatch, layout: &Layout) -> Result<ArrayRef> {
     match &call.function {
-        Function::Ranking { function, arguments, ignore_nulls: false, result } => {
-            ranking(shape, call, *function, arguments, result, rows, layout)
-        }
-        Function::Ranking { function, arguments, ignore_nulls: true, result: _ } => {
-            let frames = Frames::new(shape, call, rows, layout)?;
-            value_that_is_there(*function, arguments, &frames, rows, layout)
+        Function::Ranking { kernel, framed, arguments, ignore_nulls, result } => {
+            let frames = if *framed { Some(Frames::new(shape, call, rows, layout)?) } else { None };
+            let columns = arguments.iter().map(|e| e.array(rows)).collect::<Result<Vec<_>>>()?;
+            let found = kernel(&Windowed {
+                layout,
+                arguments: &columns,
+                frame: &|row| frames.as_ref().map_or([(0, 0); 3], |frames| frames.segments(row)),
+                ignore_nulls: *ignore_nulls,
+            })?;
+            Ok(if found.data_type() == result { found } else { cast(&found, result)? })
         }
         Function::Aggregate { call: aggregate, values, filter } => {
             let frames = Frames::new(shape, call, rows, layout)?;
@@ -251,206 +238,6 @@ fn fill(shape: &WindowShape, call: &Call, rows: &RecordBatch, layout: &Layout) -
             let passes = passes.as_ref().map(|p| p.as_boolean());
             aggregated(aggregate, &mut columns, passes, &frames, layout, rows.num_rows())
         }
-    }
-}
-
-fn ranking(
-    shape: &WindowShape,
-    call: &Call,
-    function: Ranking,
-    arguments: &[Compiled],
-    result: &DataType,
-    rows: &RecordBatch,
-    layout: &Layout,
-) -> Result<ArrayRef> {
-    let count = rows.num_rows();
-    let whole = |f: &dyn Fn(usize) -> i64| -> Result<ArrayRef> {
-        Ok(Arc::new((0..count).map(|row| Some(f(row))).collect::<Int64Array>()))
-    };
-    let real = |f: &dyn Fn(usize) -> f64| -> Result<ArrayRef> {
-        Ok(Arc::new((0..count).map(|row| Some(f(row))).collect::<Float64Array>()))
-    };
-    match function {
-        Ranking::RowNumber => whole(&|row| (row - layout.partition_of(row).0 + 1) as i64),
-        Ranking::Rank => whole(&|row| (layout.peers_of(row).0 - layout.partition_of(row).0 + 1) as i64),
-        Ranking::DenseRank => whole(&|row| (layout.peer[row] - layout.peer[layout.partition_of(row).0] + 1) as i64),
-        Ranking::PercentRank => real(&|row| {
-            let (start, end) = layout.partition_of(row);
-            if end - start < 2 { 0.0 } else { (layout.peers_of(row).0 - start) as f64 / (end - start - 1) as f64 }
-        }),
-        Ranking::CumeDist => real(&|row| {
-            let (start, end) = layout.partition_of(row);
-            (layout.peers_of(row).1 - start) as f64 / (end - start) as f64
-        }),
-        Ranking::Ntile => {
-            let buckets = arguments[0].array(rows)?;
-            let buckets = buckets.as_primitive::<Int32Type>();
-            let mut out = Int32Builder::with_capacity(count);
-            for row in 0..count {
-                let (start, end) = layout.partition_of(row);
-                // The partition's first row says how many.
-                if buckets.is_null(start) {
-                    out.append_null();
-                    continue;
-                }
-                let wanted = usize::try_from(buckets.value(start)).ok().filter(|n| *n > 0).ok_or_else(|| {
-                    Error::new(Code::InvalidNtile, "ntile needs a number of buckets greater than zero")
-                })?;
-                let (total, at) = (end - start, row - start);
-                let (small, larger) = (total / wanted, total % wanted);
-                let in_larger = larger * (small + 1);
-                let bucket = if at < in_larger { at / (small + 1) } else { larger + (at - in_larger) / small.max(1) };
-                out.append_value(bucket as i32 + 1);
-            }
-            Ok(Arc::new(out.finish()))
-        }
-        Ranking::Lag | Ranking::Lead => {
-            let values = arguments[0].array(rows)?;
-            let distance = arguments.get(1).map(|d| d.array(rows)).transpose()?;
-            let distance = distance.as_ref().map(|d| d.as_primitive::<Int32Type>());
-            let mut outside = vec![false; count];
-            let places: UInt32Array = (0..count)
-                .map(|row| {
-                    let n = match distance {
-                        Some(d) if d.is_null(row) => return None,
-                        Some(d) => i64::from(d.value(row)),
-                        None => 1,
-                    };
-                    let (start, end) = layout.partition_of(row);
-                    let at = row as i64 + if function == Ranking::Lag { -n } else { n };
-                    let inside = (start as i64..end as i64).contains(&at);
-                    outside[row] = !inside;
-                    inside.then_some(at as u32)
-                })
-                .collect();
-            let found = take(values.as_ref(), &places, None)?;
-            let Some(default) = arguments.get(2) else { return Ok(found) };
-            let default = default.array(rows)?;
-            let mask: BooleanArray = outside.into_iter().map(Some).collect();
-            Ok(arrow::compute::kernels::zip::zip(&mask, &default, &found)?)
-        }
-        Ranking::FirstValue | Ranking::LastValue | Ranking::NthValue => {
-            let frames = Frames::new(shape, call, rows, layout)?;
-            let values = arguments[0].array(rows)?;
-            let nth = arguments.get(1).map(|n| n.array(rows)).transpose()?;
-            let mut places = UInt32Builder::with_capacity(count);
-            for row in 0..count {
-                let segments = frames.segments(row);
-                let place = match function {
-                    Ranking::FirstValue => segments.iter().find(|(s, e)| s < e).map(|(s, _)| *s),
-                    Ranking::LastValue => segments.iter().rev().find(|(s, e)| s < e).map(|(_, e)| e - 1),
-                    _ => {
-                        let n = nth.as_ref().map(|n| n.as_primitive::<Int32Type>());
-                        match n {
-                            Some(n) if n.is_valid(row) => {
-                                let mut left =
-                                    usize::try_from(n.value(row)).ok().filter(|n| *n > 0).ok_or_else(|| {
-                                        Error::new(Code::InvalidNthValue, "nth_value counts from one")
-                                    })? - 1;
-                                segments.iter().find_map(|(s, e)| {
-                                    let size = e.saturating_sub(*s);
-                                    if left < size {
-                                        return Some(s + left);
-                                    }
-                                    left -= size;
-                                    None
-                                })
-                            }
-                            _ => None,
-                        }
-                    }
-                };
-                places.append_option(place.map(|p| p as u32));
-            }
-            let found = take(values.as_ref(), &places.finish(), None)?;
-            Ok(if found.data_type() == result { found } else { cast(&found, result)? })
-        }
-    }
-}
-
-/// `lag`, `lead`, `first_value`, `last_value` and `nth_value` with IGNORE NULLS: they count only rows whose value is not null.
-fn value_that_is_there(
-    function: Ranking,
-    arguments: &[Compiled],
-    frames: &Frames,
-    rows: &RecordBatch,
-    layout: &Layout,
-) -> Result<ArrayRef> {
-    let count = rows.num_rows();
-    let values = arguments[0].array(rows)?;
-    // The rows that count, and for each row how many of them stand before it.
-    let mut there: Vec<u32> = Vec::new();
-    let mut before: Vec<usize> = Vec::with_capacity(count + 1);
-    for row in 0..count {
-        before.push(there.len());
-        if values.is_valid(row) {
-            there.push(row as u32);
-        }
-    }
-    before.push(there.len());
-    let number = arguments.get(1).map(|n| n.array(rows)).transpose()?;
-    let number = number.as_ref().map(|n| n.as_primitive::<Int32Type>());
-    let mut places = UInt32Builder::with_capacity(count);
-    let mut outside = vec![false; count];
-    for row in 0..count {
-        let n = match number {
-            Some(n) if n.is_null(row) => {
-                places.append_null();
-                continue;
-            }
-            Some(n) => i64::from(n.value(row)),
-            None => 1,
-        };
-        let within = |at: i64, (start, end): (usize, usize)| {
-            let (low, high) = (before[start] as i64, before[end] as i64);
-            (low..high).contains(&at).then(|| there[at as usize])
-        };
-        let place = match function {
-            Ranking::Lag | Ranking::Lead => {
-                let n = if function == Ranking::Lag { -n } else { n };
-                let at = match n {
-                    0 => None,
-                    n if n < 0 => Some(before[row] as i64 + n),
-                    n => Some(before[row + 1] as i64 + n - 1),
-                };
-                let found = match at {
-                    None => Some(row as u32),
-                    Some(at) => within(at, layout.partition_of(row)),
-                };
-                outside[row] = found.is_none();
-                found
-            }
-            Ranking::FirstValue | Ranking::LastValue | Ranking::NthValue => {
-                let parts = frames.segments(row).map(|(start, end)| (start, end.max(start)));
-                let sizes = parts.map(|(start, end)| (before[end] - before[start]) as i64);
-                let total: i64 = sizes.iter().sum();
-                let mut left = match function {
-                    Ranking::FirstValue => 0,
-                    Ranking::LastValue => total - 1,
-                    _ if n <= 0 => return Err(Error::new(Code::InvalidNthValue, "nth_value counts from one")),
-                    _ => n - 1,
-                };
-                let mut found = None;
-                for (part, size) in parts.into_iter().zip(sizes) {
-                    if (0..size).contains(&left) {
-                        found = within(before[part.0] as i64 + left, part);
-                        break;
-                    }
-                    left -= size;
-                }
-                found
-            }
-            other => return Err(Error::internal(format!("{} has no nulls to pass over", other.name()))),
-        };
-        places.append_option(place);
-    }
-    let found = take(values.as_ref(), &places.finish(), None)?;
-    match (function, arguments.get(2)) {
-        (Ranking::Lag | Ranking::Lead, Some(default)) => {
-            let mask: BooleanArray = outside.into_iter().map(Some).collect();
-            Ok(arrow::compute::kernels::zip::zip(&mask, &default.array(rows)?, &found)?)
-        }
-        _ => Ok(found),
     }
 }
 
@@ -479,7 +266,7 @@ impl<'a> Frames<'a> {
     }
 
     /// The rows of a frame as at most three stretches.
-    fn segments(&self, row: usize) -> [(usize, usize); 3] {
+    fn segments(&self, row: usize) -> Segments {
         let (from, to) = (self.starts[row] as usize, self.ends[row] as usize);
         let without = |start: usize, end: usize| [(from, to.min(start)), (from.max(end), to), (0, 0)];
         let (peers_start, peers_end) = self.layout.peers_of(row);
@@ -693,8 +480,7 @@ fn aggregated(
     }
     // Any other frame is put together from rows and, where frames are wide, from the states of blocks; some thousand at a time.
     let total: usize = (0..rows).map(|row| (frames.ends[row] - frames.starts[row]) as usize).sum();
-    let bounded =
-        !matches!(call.function, AggregateFunction::ApproxCountDistinct | AggregateFunction::ApproxPercentile);
+    let bounded = call.function.entry().keeps == Keeps::Slot;
     let tree = if bounded && total > rows * WORTH_IT && state.fork(None, 0, rows) {
         let counted: Vec<u32> = (0..rows).filter(|row| passing(*row)).map(|row| row as u32).collect();
         Some(FrameTree::new(call, &counted, &part(0..rows)?.1, rows)?)

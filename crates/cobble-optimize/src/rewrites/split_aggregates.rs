@@ -90,7 +90,7 @@ fn split_one(
             F::Count => or_zero(part(call.clone(), F::Sum)),
             F::Avg => {
                 let argument = call.arguments[0].sql_type();
-                let sum_type = F::Sum.result_type(&[argument])?;
+                let sum_type = F::Sum.overload([argument])?.returns;
                 let sum = AggregateCall { function: F::Sum, sql_type: sum_type, ..call.clone() };
                 let number = AggregateCall { function: F::Count, sql_type: SqlType::BigInt, ..call.clone() };
                 let (sum, number) = (part(sum, F::Sum), part(number, F::Sum));

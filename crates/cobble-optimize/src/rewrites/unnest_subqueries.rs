@@ -203,7 +203,7 @@ fn rows_of_nothing(plan: &LogicalPlan, context: &Context) -> Option<Vec<(Column,
             aggregates
                 .iter()
                 .map(|(column, call)| {
-                    let value = if call.function.counts() { Value::BigInt(0) } else { Value::Null };
+                    let value = if call.function.entry().counts { Value::BigInt(0) } else { Value::Null };
                     (column.clone(), Expr::Literal { value, sql_type: column.sql_type.clone() })
                 })
                 .collect(),

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use cobble_functions::Function;
+use cobble_functions::{Function, Keeps};
 use cobble_plan::Ranking;
 use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
 use cobble_plan::expr::{BinaryOp, Expr};
@@ -11,7 +11,7 @@ use sqlparser::ast;
 
 use super::scope::Scope;
 use super::{Binder, Pending};
-use crate::coerce::{binary, coerce, condition, is_untyped, settle, unify};
+use crate::coerce::{binary, condition, settle, unify};
 
 impl<'a> Binder<'a> {
     /// An aggregate in the list of a SELECT: computed by a step of its own, here the column it comes in.
@@ -210,8 +210,7 @@ impl<'a> Binder<'a> {
                 for argument in list {
                     match argument {
                         ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(e)) => {
-                            let given = self.expr(e, scope)?;
-                            arguments.push(if function.is_regression() { given } else { settle(given)? });
+                            arguments.push(self.expr(e, scope)?);
                         }
                         ast::FunctionArg::Unnamed(ast::FunctionArgExpr::QualifiedWildcard(table)) => {
                             let parts: Vec<String> =
@@ -221,13 +220,13 @@ impl<'a> Binder<'a> {
                         other => return Err(Error::unsupported(format_args!("the argument {other} of {name}()"))),
                     }
                 }
-                if arguments.is_empty() && !function.is_ordered_set() {
+                if arguments.is_empty() && !function.entry().within_group {
                     return Err(Error::new(Code::UnknownFunction, format!("{name}() does not exist"))
-                        .hint(format!("it is called as {name}({})", function.arguments())));
+                        .hint(format!("it is called as {name}({})", function.entry().arguments)));
                 }
             }
         }
-        if function.is_ordered_set() {
+        if function.entry().within_group {
             for key in &call.within_group {
                 order.push(self.inner_sort_key(key, scope)?);
             }
@@ -237,9 +236,6 @@ impl<'a> Binder<'a> {
                     format!("{name} needs WITHIN GROUP (ORDER BY …) with one key"),
                 ));
             };
-            if function == AggregateFunction::PercentileCont && key.expr.sql_type().is_number() {
-                key.expr = coerce(key.expr.clone(), &SqlType::Double)?;
-            }
             // Documents are sorted by a key that is not the value.
             arguments.insert(
                 0,
@@ -251,54 +247,50 @@ impl<'a> Binder<'a> {
         } else if !call.within_group.is_empty() {
             return Err(Error::new(Code::Syntax, format!("WITHIN GROUP has no meaning for {name}")));
         }
-        if let (AggregateFunction::StringAgg, [parts, separator]) = (function, arguments.as_mut_slice())
-            && parts.sql_type() == SqlType::Bytea
-        {
-            *separator = coerce(separator.clone(), &SqlType::Bytea)?;
-        }
-        let converted = arguments.into_iter().enumerate().map(|(i, a)| argument(function, i, a));
-        let arguments = converted.collect::<Result<Vec<_>>>()?;
+        let arguments = written(function, arguments)?;
         let filter = match &call.filter {
             Some(filter) => Some(condition(self.expr(filter, scope)?, "FILTER")?),
             None => None,
         };
-        let types: Vec<SqlType> = arguments.iter().map(Expr::sql_type).collect();
-        let given: Vec<String> = types.iter().map(SqlType::to_string).collect();
-        let sql_type = function.result_type(&types).ok_or_else(|| {
+        let found = function.overload(arguments.iter().map(Expr::sql_type)).ok_or_else(|| {
+            let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
             let error = Error::new(Code::UnknownFunction, format!("{name}({}) does not exist", given.join(", ")));
-            error.hint(format!("it is called as {name}({})", function.arguments()))
+            error.hint(format!("it is called as {name}({})", function.entry().arguments))
         })?;
+        let arguments = crate::function::coerced(arguments, &found.arguments)?;
+        // The sorted values are sorted as the type in which they are taken.
+        if function.entry().within_group
+            && let [key] = order.as_mut_slice()
+            && key.expr.sql_type() != arguments[0].sql_type()
+            && arguments[0].sql_type() != SqlType::Json
+        {
+            key.expr = arguments[0].clone();
+        }
         // Where the order of values makes no difference it is not kept.
-        if !function.collects() {
+        if function.entry().keeps != Keeps::Values {
             order.clear();
         }
-        Ok(AggregateCall { function, arguments, distinct, order, filter, sql_type })
+        Ok(AggregateCall { function, arguments, distinct, order, filter, sql_type: found.returns })
     }
 }
 
-/// Implicit conversions of arguments.
-fn argument(function: AggregateFunction, place: usize, given: Expr) -> Result<Expr> {
-    use AggregateFunction as F;
-    let own = given.sql_type();
-    let takes_number = own.is_number() || own == SqlType::Null || is_untyped(&given);
-    let double = |e: Expr| if takes_number { coerce(e, &SqlType::Double) } else { Ok(e) };
-    match (function, place) {
-        (f, _) if f.is_regression() => double(given),
-        (F::PercentileCont | F::PercentileDisc, 1) => match &own {
-            SqlType::Array(item) if item.is_number() => coerce(given, &SqlType::Array(Box::new(SqlType::Double))),
-            _ => double(given),
-        },
-        (F::ApproxPercentile, _) => double(given),
-        (F::JsonAgg, _) | (F::JsonObjectAgg, 1) => crate::function::document(given),
+/// The arguments after those that become documents have.
+fn written(function: AggregateFunction, arguments: Vec<Expr>) -> Result<Vec<Expr>> {
+    use AggregateFunction::*;
+    let last = arguments.len().saturating_sub(1);
+    let document = |given: Expr| match function {
         // In the form that jsonb is written in.
-        (F::JsonbAgg, _) | (F::JsonbObjectAgg, 1) => match settle(given)? {
+        JsonbAgg | JsonbObjectAgg => match settle(given)? {
             given if given.sql_type() == SqlType::Json => Ok(given),
             given => crate::function::call(cobble_plan::Function::ToJsonb, vec![given]),
         },
-        (F::JsonObjectAgg | F::JsonbObjectAgg, _) => Ok(settle(given)?.cast(SqlType::Text)),
-        (F::StringAgg, _) if own == SqlType::Null => coerce(given, &SqlType::Text),
-        (F::Sum | F::Avg, _) if own == SqlType::Time => Ok(given.cast(SqlType::Interval)),
-        (F::Count, 0) if matches!(given, Expr::Literal { value: Value::Null, .. }) => coerce(given, &SqlType::Text),
+        _ => crate::function::document(given),
+    };
+    let one = |(place, given): (usize, Expr)| match function {
+        JsonAgg | JsonbAgg => document(given),
+        JsonObjectAgg | JsonbObjectAgg if place == last => document(given),
+        JsonObjectAgg | JsonbObjectAgg => Ok(settle(given)?.cast(SqlType::Text)),
         _ => Ok(given),
-    }
+    };
+    arguments.into_iter().enumerate().map(one).collect()
 }

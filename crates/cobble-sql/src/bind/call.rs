@@ -346,7 +346,7 @@ impl<'a> Binder<'a> {
             Some(known) => known.function.parameters.iter().map(|(name, _)| name.clone()).collect(),
             None => {
                 let own = Function::callable(name).map(|function| function.entry().parameters);
-                let known = own.or_else(|| TableFunction::by_name(name).map(TableFunction::parameters));
+                let known = own.or_else(|| TableFunction::by_name(name).map(|function| function.entry().parameters));
                 known.unwrap_or_default().iter().map(|parameter| (*parameter).to_owned()).collect()
             }
         };

@@ -12,7 +12,7 @@ use super::scope::Scope;
 use super::types::sql_type;
 use super::{Binder, Relation, folded, position_of, variadic};
 use super::{native_query, rows_at};
-use crate::coerce::{coerce, is_untyped, unify_all};
+use crate::coerce::{coerce, is_untyped};
 use crate::reworded::rows_from;
 
 /// A function's call in FROM, with the names and types that its alias gives.
@@ -267,21 +267,12 @@ impl<'a> Binder<'a> {
         function: TableFunction,
         mut arguments: Vec<Expr>,
     ) -> Result<(Vec<Expr>, Vec<Column>)> {
-        use TableFunction as T;
-        let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
-        let wrong =
-            || Error::new(Code::UnknownFunction, format!("{}({}) does not exist", function.name(), given.join(", ")));
-        let text = |e: Expr| match e.sql_type() {
-            SqlType::Text | SqlType::Json => Ok(e),
-            SqlType::Null => coerce(e, &SqlType::Text),
-            _ => Err(wrong()),
-        };
-        let json = |e: Expr| match e.sql_type() {
-            _ if is_untyped(&e) => coerce(e, &SqlType::Json),
-            SqlType::Json | SqlType::Text => Ok(e),
-            _ => Err(wrong()),
-        };
-        if function == T::Unnest {
+        let entry = function.entry();
+        if !entry.callable {
+            return Err(Error::new(Code::Syntax, "JSON_TABLE belongs in FROM")
+                .hint("as in JSON_TABLE(document, '$[*]' COLUMNS (name text PATH '$.name'))"));
+        }
+        if function == TableFunction::Unnest {
             // All items of all dimensions, one after another.
             for argument in &mut arguments {
                 while matches!(argument.sql_type(), SqlType::Array(item) if matches!(*item, SqlType::Array(_))) {
@@ -289,95 +280,14 @@ impl<'a> Binder<'a> {
                 }
             }
         }
-        let columns: Vec<(&str, SqlType)> = match function {
-            T::GenerateSeries => {
-                if !(2..=3).contains(&arguments.len()) {
-                    return Err(wrong());
-                }
-                let time = arguments.iter().take(2).any(|a| a.sql_type().is_time_point());
-                if time {
-                    let Some(step) = arguments.get(2).cloned() else { return Err(wrong()) };
-                    // PostgreSQL takes dates for times with a zone.
-                    let wanted = if arguments.iter().take(2).any(|a| a.sql_type() == SqlType::Timestamp) {
-                        SqlType::Timestamp
-                    } else {
-                        SqlType::TimestampTz
-                    };
-                    let step = coerce(step, &SqlType::Interval)?;
-                    let (start, stop) = (arguments.remove(0), arguments.remove(0));
-                    arguments = vec![coerce(start, &wanted)?, coerce(stop, &wanted)?, step];
-                    vec![("generate_series", wanted)]
-                } else {
-                    let (unified, common) = unify_all(arguments, "generate_series")?;
-                    if !common.is_integer() && !matches!(common, SqlType::Numeric { .. }) {
-                        return Err(wrong());
-                    }
-                    arguments = unified;
-                    vec![("generate_series", common)]
-                }
-            }
-            T::Unnest => {
-                if arguments.is_empty() {
-                    return Err(wrong());
-                }
-                let mut items = Vec::new();
-                for argument in &arguments {
-                    match argument.sql_type() {
-                        SqlType::Array(item) => items.push(("unnest", *item)),
-                        _ => return Err(wrong()),
-                    }
-                }
-                items
-            }
-            T::JsonArrayElements | T::JsonArrayElementsText | T::JsonEach | T::JsonEachText | T::JsonObjectKeys => {
-                let [only]: [Expr; 1] = arguments.try_into().map_err(|_| wrong())?;
-                let only = json(only)?;
-                if only.sql_type() != SqlType::Json {
-                    return Err(wrong());
-                }
-                arguments = vec![only];
-                match function {
-                    T::JsonArrayElements => vec![("value", SqlType::Json)],
-                    T::JsonArrayElementsText => vec![("value", SqlType::Text)],
-                    T::JsonEach => vec![("key", SqlType::Text), ("value", SqlType::Json)],
-                    T::JsonEachText => vec![("key", SqlType::Text), ("value", SqlType::Text)],
-                    _ => vec![("json_object_keys", SqlType::Text)],
-                }
-            }
-            T::JsonPathQuery => {
-                if !(2..=4).contains(&arguments.len()) {
-                    return Err(wrong());
-                }
-                let boolean = |e: Expr| coerce(e, &SqlType::Boolean);
-                let mut given = arguments.into_iter();
-                let mut typed = Vec::new();
-                for (place, argument) in given.by_ref().enumerate() {
-                    typed.push(match place {
-                        0 | 2 => json(argument)?,
-                        1 => text(argument)?,
-                        _ => boolean(argument)?,
-                    });
-                }
-                arguments = typed;
-                vec![(function.name(), SqlType::Json)]
-            }
-            T::JsonTable => {
-                return Err(Error::new(Code::Syntax, "JSON_TABLE belongs in FROM")
-                    .hint("as in JSON_TABLE(document, '$[*]' COLUMNS (name text PATH '$.name'))"));
-            }
-            T::RegexpSplitToTable | T::RegexpMatches => {
-                if !(2..=3).contains(&arguments.len()) {
-                    return Err(wrong());
-                }
-                arguments = arguments.into_iter().map(text).collect::<Result<_>>()?;
-                match function {
-                    T::RegexpMatches => vec![("regexp_matches", SqlType::Array(Box::new(SqlType::Text)))],
-                    other => vec![(other.name(), SqlType::Text)],
-                }
-            }
-        };
+        let found = function.overload(arguments.iter().map(Expr::sql_type)).ok_or_else(|| {
+            let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
+            Error::new(Code::UnknownFunction, format!("{}({}) does not exist", entry.name, given.join(", ")))
+                .hint(format!("it is called as {}({})", entry.name, entry.arguments))
+        })?;
+        let columns = (entry.columns)(&found.arguments, &found.returns);
         let columns = columns.into_iter().map(|(name, t)| self.new_column(None, name, t)).collect();
-        Ok((arguments, columns))
+        Ok((crate::function::coerced(arguments, &found.arguments)?, columns))
     }
 }
 

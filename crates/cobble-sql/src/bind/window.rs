@@ -8,7 +8,7 @@ use sqlparser::ast::{self, Spanned};
 
 use super::scope::Scope;
 use super::{Binder, folded, position_of};
-use crate::coerce::{binary, coerce, settle, unify_all};
+use crate::coerce::{binary, coerce, settle};
 use crate::reworded::exclude::exclusion_of;
 
 /// One call, computed into a column, with what it is computed over.
@@ -106,7 +106,7 @@ impl<'a> Binder<'a> {
         let over = self.over(over, scope)?;
         let mut frame = self.frame(over.frame, over.exclusion, &over.order, scope)?;
         let ignore_nulls = null_treatment(call) == Some(ast::NullTreatment::IgnoreNulls);
-        if null_treatment(call).is_some() && !Ranking::by_name(name).is_some_and(Ranking::takes_a_value) {
+        if null_treatment(call).is_some() && !Ranking::by_name(name).is_some_and(|function| function.entry().takes_a_value) {
             return Err(nulls_are_not_passed_over(name, call));
         }
         let (function, sql_type) = match Ranking::by_name(name) {
@@ -132,12 +132,18 @@ impl<'a> Binder<'a> {
                         other => return Err(Error::unsupported(format_args!("the argument {other} of {name}()"))),
                     }
                 }
-                let (arguments, sql_type) = ranking_arguments(function, arguments)?;
-                if !matches!(function, Ranking::FirstValue | Ranking::LastValue | Ranking::NthValue) {
+                let found = function.overload(arguments.iter().map(Expr::sql_type)).ok_or_else(|| {
+                    let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
+                    let what = format!("{name}({}) does not exist", given.join(", "));
+                    Error::new(Code::UnknownFunction, what)
+                        .hint(format!("it is called as {name}({})", function.entry().arguments))
+                })?;
+                let arguments = crate::function::coerced(arguments, &found.arguments)?;
+                if !function.entry().framed {
                     // Ranks look at the whole partition whatever the frame.
                     frame = Frame::default();
                 }
-                (WindowFunction::Ranking { function, arguments, ignore_nulls }, sql_type)
+                (WindowFunction::Ranking { function, arguments, ignore_nulls }, found.returns)
             }
             None => {
                 let Some(function) = cobble_plan::AggregateFunction::by_name(name) else {
@@ -299,62 +305,3 @@ pub(super) fn nulls_are_not_passed_over(name: &str, call: &ast::Function) -> Err
         .at(position_of(call.name.span()))
 }
 
-fn ranking_arguments(function: Ranking, mut arguments: Vec<Expr>) -> Result<(Vec<Expr>, SqlType)> {
-    let given: Vec<String> = arguments.iter().map(|a| a.sql_type().to_string()).collect();
-    let wrong = || {
-        Error::new(Code::UnknownFunction, format!("{}({}) does not exist", function.name(), given.join(", ")))
-            .hint(format!("it is called as {}({})", function.name(), function.arguments()))
-    };
-    let integer = |expr: Expr| match expr.sql_type() {
-        own if own.is_integer() || own == SqlType::Null => coerce(expr, &SqlType::Integer),
-        _ => Err(wrong()),
-    };
-    let wanted = match function {
-        Ranking::RowNumber | Ranking::Rank | Ranking::DenseRank | Ranking::PercentRank | Ranking::CumeDist => 0..=0,
-        Ranking::Ntile | Ranking::FirstValue | Ranking::LastValue => 1..=1,
-        Ranking::Lag | Ranking::Lead => 1..=3,
-        Ranking::NthValue => 2..=2,
-    };
-    if !wanted.contains(&arguments.len()) {
-        return Err(wrong());
-    }
-    Ok(match function {
-        Ranking::RowNumber | Ranking::Rank | Ranking::DenseRank => (arguments, SqlType::BigInt),
-        Ranking::PercentRank | Ranking::CumeDist => (arguments, SqlType::Double),
-        Ranking::Ntile => (vec![integer(arguments.remove(0))?], SqlType::Integer),
-        Ranking::Lag | Ranking::Lead => {
-            let default = if arguments.len() == 3 { arguments.pop() } else { None };
-            let distance = if arguments.len() == 2 { arguments.pop() } else { None };
-            let value = settle(arguments.remove(0))?;
-            let (value, default) = match default {
-                Some(default) => {
-                    let (mut both, _) = unify_all(vec![value, default], function.name())?;
-                    let default = both.pop();
-                    (both.remove(0), default)
-                }
-                None => (value, None),
-            };
-            let sql_type = value.sql_type();
-            let mut all = vec![value];
-            if distance.is_some() || default.is_some() {
-                all.push(match distance {
-                    Some(distance) => integer(distance)?,
-                    None => Expr::literal(cobble_types::Value::Integer(1)),
-                });
-            }
-            all.extend(default);
-            (all, sql_type)
-        }
-        Ranking::FirstValue | Ranking::LastValue => {
-            let value = settle(arguments.remove(0))?;
-            let sql_type = value.sql_type();
-            (vec![value], sql_type)
-        }
-        Ranking::NthValue => {
-            let n = integer(arguments.remove(1))?;
-            let value = settle(arguments.remove(0))?;
-            let sql_type = value.sql_type();
-            (vec![value, n], sql_type)
-        }
-    })
-}

@@ -15,7 +15,7 @@ use cobble_types::{Result, Value};
 
 use crate::expression::Compiled;
 use crate::groups::GroupIndex;
-use crate::keys::KeyEncoder;
+use cobble_functions::keys::KeyEncoder;
 use cobble_functions::operators::compare::comparable;
 
 /// Set when the build side is complete; stays empty when nothing useful was learned.

@@ -28,7 +28,7 @@ use self::ranges::Ranges;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::bytes_of;
 use crate::expression::{Compiled, Conjunction};
-use crate::keys::{EncodedKeys, KeyEncoder};
+use cobble_functions::keys::{EncodedKeys, KeyEncoder};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::spill::SpillPlace;

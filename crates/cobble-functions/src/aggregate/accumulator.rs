@@ -1,21 +1,12 @@
 //! The state of each aggregate, one slot per group in flat vectors. A state can be taken out as arrays and merged into another
 //! of its kind: that is how tasks' groups come together and how groups go to disk and back.
 
-mod collected;
-mod distinct;
-mod extremes;
-mod moments;
-mod sketches;
-mod sums;
-
 use std::sync::Arc;
 
 use arrow::array::*;
 use arrow::buffer::NullBuffer;
-use arrow::compute::SortOptions;
 use arrow::datatypes::*;
-use cobble_plan::aggregate::{AggregateCall, AggregateFunction};
-use cobble_types::{Code, Error, Result, SqlType};
+use cobble_types::{Code, Error, Result};
 
 pub trait Accumulator: Send {
     /// Takes one batch: `groups` has the group of each row. Rows with a null argument are left out, except by those
@@ -36,76 +27,8 @@ pub trait Accumulator: Send {
     fn bytes(&self) -> usize;
 }
 
-/// A fresh state for the call. Its values are the arguments, then the sort keys.
-pub fn accumulator(call: &AggregateCall) -> Result<Box<dyn Accumulator>> {
-    let types: Vec<SqlType> = call.arguments.iter().map(cobble_plan::Expr::sql_type).collect();
-    if call.function.collects() {
-        let options = call
-            .order
-            .iter()
-            .map(|key| SortOptions { descending: key.descending, nulls_first: key.nulls_first })
-            .collect();
-        let keys = call.order.iter().map(|key| key.expr.sql_type()).collect();
-        return Ok(Box::new(collected::Collected::new(
-            call.function,
-            types,
-            keys,
-            options,
-            call.distinct,
-            &call.sql_type,
-        )?));
-    }
-    let plain = plain(call, types.first())?;
-    match types.first() {
-        Some(_) if call.distinct && !call.function.ignores_repetition() => {
-            let types = types.iter().map(SqlType::to_arrow).collect();
-            Ok(Box::new(distinct::Distinct::new(call.clone(), types)?))
-        }
-        _ => Ok(plain),
-    }
-}
-
-/// The state without regard to DISTINCT.
-fn plain(call: &AggregateCall, argument: Option<&SqlType>) -> Result<Box<dyn Accumulator>> {
-    use AggregateFunction as F;
-    let own = argument.cloned().unwrap_or(SqlType::Null);
-    let missing = || Error::internal(format!("{} without an argument", call.function.name()));
-    if argument.is_none() && call.function != F::Count {
-        return Err(missing());
-    }
-    Ok(match call.function {
-        F::Count => Box::new(sums::Count::default()),
-        F::Sum | F::Avg if own == SqlType::Interval => slots(sums::IntervalSum { average: call.function == F::Avg }),
-        F::Sum | F::Avg if own.is_float() => {
-            slots(sums::FloatSum { average: call.function == F::Avg, result: call.sql_type.clone() })
-        }
-        F::Sum | F::Avg => slots(sums::ExactSum {
-            average: call.function == F::Avg,
-            scale: own.digits().map_or(0, |(_, scale)| scale),
-            result: call.sql_type.clone(),
-        }),
-        F::Min | F::Max => extremes::extreme(own.to_arrow(), call.function == F::Max)?,
-        F::BoolAnd | F::BoolOr => slots(extremes::Logical { or: call.function == F::BoolOr }),
-        F::BitAnd | F::BitOr | F::BitXor => {
-            slots(extremes::Bits { function: call.function, data_type: own.to_arrow() })
-        }
-        F::VarPop | F::VarSamp | F::StddevPop | F::StddevSamp if own.is_float() => {
-            slots(moments::FloatMoments { function: call.function })
-        }
-        F::VarPop | F::VarSamp | F::StddevPop | F::StddevSamp => slots(moments::ExactMoments {
-            function: call.function,
-            scale: own.digits().map_or(0, |(_, scale)| scale),
-            result: call.sql_type.clone(),
-        }),
-        F::ApproxCountDistinct => slots(sketches::DistinctSketch::new(own.to_arrow())?),
-        F::ApproxPercentile => slots(sketches::PercentileSketch),
-        function if function.is_regression() => slots(moments::Regression { function }),
-        function => return Err(Error::internal(format!("{} keeps no plain state", function.name()))),
-    })
-}
-
 /// What an aggregate does with one group's slot; the vectors of slots are the same for all of them.
-trait Rule: Send + 'static {
+pub(crate) trait Rule: Send + 'static {
     type Slot: Default + Clone + Send;
 
     fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()>;
@@ -128,7 +51,7 @@ struct Slots<R: Rule> {
     slots: Vec<R::Slot>,
 }
 
-fn slots<R: Rule>(rule: R) -> Box<dyn Accumulator> {
+pub(crate) fn slots<R: Rule>(rule: R) -> Box<dyn Accumulator> {
     Box::new(Slots { rule, slots: Vec::new() })
 }
 
@@ -182,26 +105,26 @@ impl<R: Rule> Accumulator for Slots<R> {
 }
 
 /// The rows to take: those in which no value is null.
-fn taken(values: &[ArrayRef]) -> impl Fn(usize) -> bool {
+pub fn taken(values: &[ArrayRef]) -> impl Fn(usize) -> bool {
     let all_null = values.iter().any(|v| matches!(v.data_type(), DataType::Null));
     let nulls = values.iter().fold(None, |nulls, v| NullBuffer::union(nulls.as_ref(), v.nulls()));
     let nulls = nulls.filter(|n| n.null_count() > 0);
     move |row| !all_null && nulls.as_ref().is_none_or(|n| n.is_valid(row))
 }
 
-fn too_large() -> Error {
+pub(crate) fn too_large() -> Error {
     Error::new(Code::Overflow, "a sum is out of the range of its type")
 }
 
 /// A raw 128-bit number as a column of a state.
-fn wide(values: impl Iterator<Item = i128>) -> ArrayRef {
+pub(crate) fn wide(values: impl Iterator<Item = i128>) -> ArrayRef {
     Arc::new(values.map(Some).collect::<Decimal128Array>())
 }
 
-fn whole(values: impl Iterator<Item = i64>) -> ArrayRef {
+pub(crate) fn whole(values: impl Iterator<Item = i64>) -> ArrayRef {
     Arc::new(values.map(Some).collect::<Int64Array>())
 }
 
-fn real(values: impl Iterator<Item = f64>) -> ArrayRef {
+pub(crate) fn real(values: impl Iterator<Item = f64>) -> ArrayRef {
     Arc::new(values.map(Some).collect::<Float64Array>())
 }

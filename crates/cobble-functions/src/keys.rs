@@ -9,7 +9,7 @@ use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use cobble_types::Result;
 
-use cobble_functions::operators::compare::one_zero;
+use crate::operators::compare::one_zero;
 
 /// How the key columns of one operator are encoded.
 #[derive(Debug)]

@@ -7,19 +7,43 @@ use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_types::Result;
 
-use super::{Rule, taken, whole};
+use super::accumulator::{Rule, slots, taken, whole};
+use super::signature::{Aggregate, Keeps};
 use crate::keys::KeyEncoder;
+use crate::signature::{Overload, Returns, Takes};
+
+pub(super) const APPROX_COUNT_DISTINCT: Aggregate = Aggregate::new(
+    "approx_count_distinct",
+    "any",
+    "The number of distinct values, estimated.",
+    ("SELECT approx_count_distinct(v) FROM (VALUES (1), (2), (2)) t (v)", "2"),
+    &[Overload::of(&[Takes::Any], Returns::BigInt, |call| {
+        Ok(slots(DistinctSketch::new(call.arguments[0].to_arrow())?))
+    })],
+)
+.keeps(Keeps::Sketch)
+.counting()
+.ignoring_repetition();
+
+pub(super) const APPROX_PERCENTILE: Aggregate = Aggregate::new(
+    "approx_percentile",
+    "number, share",
+    "A percentile, estimated.",
+    ("SELECT approx_percentile(v, 0.5) FROM (VALUES (1), (2), (3)) t (v)", "2"),
+    &[Overload::of(&[Takes::Double, Takes::Double], Returns::Double, |_| Ok(slots(PercentileSketch)))],
+)
+.keeps(Keeps::Sketch);
 
 /// 4096 registers: a standard error of 1.6 %.
 const BITS: u32 = 12;
 const REGISTERS: usize = 1 << BITS;
 
-pub struct DistinctSketch {
+struct DistinctSketch {
     encoder: KeyEncoder,
 }
 
 impl DistinctSketch {
-    pub fn new(data_type: DataType) -> Result<Self> {
+    fn new(data_type: DataType) -> Result<Self> {
         Ok(DistinctSketch { encoder: KeyEncoder::new(vec![data_type])? })
     }
 }
@@ -80,11 +104,11 @@ impl Rule for DistinctSketch {
     }
 }
 
-pub struct PercentileSketch;
+struct PercentileSketch;
 
 /// Means and weights, the first `sorted` of them merged and in order.
 #[derive(Default, Clone)]
-pub struct Digest {
+struct Digest {
     centroids: Vec<(f64, f64)>,
     sorted: usize,
     share: f64,

@@ -6,13 +6,85 @@ use arrow::array::*;
 use arrow::compute::{SortOptions, cast, take};
 use arrow::datatypes::*;
 use arrow::row::{OwnedRow, RowConverter, SortField};
-use cobble_plan::aggregate::AggregateFunction;
 use cobble_types::{Error, Result};
 
-use super::{Accumulator, Rule, slots, taken};
-use cobble_functions::operators::compare::interval_length;
+use super::accumulator::{Accumulator, Rule, slots, taken};
+use super::signature::{Aggregate, Aggregated, as_it_is};
+use crate::operators::compare::interval_length;
+use crate::signature::{Given, Overload, Returns, Takes, Types};
 
-pub fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulator>> {
+pub(super) const MIN: Aggregate = Aggregate::new(
+    "min",
+    "any ordered",
+    "The least value.",
+    ("SELECT min(v) FROM (VALUES ('b'), ('a')) t (v)", "a"),
+    &[Overload::of(&[Takes::Ordered], Returns::Same(0), |call| extreme(call.arguments[0].to_arrow(), false))],
+)
+.ignoring_repetition();
+
+pub(super) const MAX: Aggregate = Aggregate::new(
+    "max",
+    "any ordered",
+    "The greatest value.",
+    ("SELECT max(v) FROM (VALUES ('b'), ('a')) t (v)", "b"),
+    &[Overload::of(&[Takes::Ordered], Returns::Same(0), |call| extreme(call.arguments[0].to_arrow(), true))],
+)
+.ignoring_repetition();
+
+pub(super) const BOOL_AND: Aggregate = Aggregate::new(
+    "bool_and",
+    "boolean",
+    "Whether all are true.",
+    ("SELECT bool_and(v) FROM (VALUES (true), (false)) t (v)", "false"),
+    &[Overload::of(&[Takes::Boolean], Returns::Boolean, |_| Ok(slots(Logical { or: false })))],
+)
+.also(&["every"])
+.ignoring_repetition();
+
+pub(super) const BOOL_OR: Aggregate = Aggregate::new(
+    "bool_or",
+    "boolean",
+    "Whether one is true.",
+    ("SELECT bool_or(v) FROM (VALUES (true), (false)) t (v)", "true"),
+    &[Overload::of(&[Takes::Boolean], Returns::Boolean, |_| Ok(slots(Logical { or: true })))],
+)
+.ignoring_repetition();
+
+pub(super) const BIT_AND: Aggregate = Aggregate::new(
+    "bit_and",
+    "integer",
+    "The bits that all have.",
+    ("SELECT bit_and(v) FROM (VALUES (12), (10)) t (v)", "8"),
+    &[Overload::together(whole_numbers, |call| bits(call, |known, value| known & value))],
+)
+.ignoring_repetition();
+
+pub(super) const BIT_OR: Aggregate = Aggregate::new(
+    "bit_or",
+    "integer",
+    "The bits that one of them has.",
+    ("SELECT bit_or(v) FROM (VALUES (12), (10)) t (v)", "14"),
+    &[Overload::together(whole_numbers, |call| bits(call, |known, value| known | value))],
+)
+.ignoring_repetition();
+
+pub(super) const BIT_XOR: Aggregate = Aggregate::new(
+    "bit_xor",
+    "integer",
+    "The bits that an odd number of them has.",
+    ("SELECT bit_xor(v) FROM (VALUES (12), (10)) t (v)", "6"),
+    &[Overload::together(whole_numbers, |call| bits(call, |known, value| known ^ value))],
+);
+
+fn whole_numbers(given: &[Given]) -> Option<Types> {
+    as_it_is(given, |own| own.is_integer().then(|| own.clone()))
+}
+
+fn bits(call: &Aggregated, together: fn(i64, i64) -> i64) -> Result<Box<dyn Accumulator>> {
+    Ok(slots(Bits { together, data_type: call.result.to_arrow() }))
+}
+
+fn extreme(data_type: DataType, greatest: bool) -> Result<Box<dyn Accumulator>> {
     macro_rules! primitive {
         ($t:ty) => {
             slots(Extreme::<$t> { greatest, data_type, of: std::marker::PhantomData })
@@ -214,8 +286,8 @@ impl Rule for TextExtreme {
     }
 }
 
-pub struct Logical {
-    pub or: bool,
+struct Logical {
+    or: bool,
 }
 
 impl Rule for Logical {
@@ -248,9 +320,9 @@ impl Rule for Logical {
     }
 }
 
-pub struct Bits {
-    pub function: AggregateFunction,
-    pub data_type: DataType,
+struct Bits {
+    together: fn(i64, i64) -> i64,
+    data_type: DataType,
 }
 
 impl Rule for Bits {
@@ -262,12 +334,7 @@ impl Rule for Bits {
         let numbers = wide.as_primitive::<Int64Type>();
         for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
             let (slot, value) = (&mut slots[*group as usize], numbers.value(row));
-            *slot = Some(match (*slot, self.function) {
-                (None, _) => value,
-                (Some(known), AggregateFunction::BitAnd) => known & value,
-                (Some(known), AggregateFunction::BitOr) => known | value,
-                (Some(known), _) => known ^ value,
-            });
+            *slot = Some(slot.map_or(value, |known| (self.together)(known, value)));
         }
         Ok(())
     }

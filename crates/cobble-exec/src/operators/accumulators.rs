@@ -1,27 +1,66 @@
-//! DISTINCT: collects the different pairs of group and values, and gives each to the plain aggregate once.
+//! The accumulators of aggregate calls. DISTINCT is one of its own: it collects the different pairs of group and values, and gives
+//! each to the plain accumulator once.
 
 use std::sync::Arc;
 
 use arrow::array::*;
-use arrow::compute::filter;
+use arrow::compute::{SortOptions, filter};
 use arrow::datatypes::*;
+use cobble_functions::aggregate::accumulator::taken;
+use cobble_functions::aggregate::collected::{listed, unlisted};
+use cobble_functions::aggregate::{Accumulator, Aggregated, Keeps};
+use cobble_functions::keys::KeyEncoder;
 use cobble_plan::aggregate::AggregateCall;
-use cobble_types::Result;
+use cobble_types::{Error, Result, SqlType};
 
-use super::collected::{listed, unlisted};
-use super::{Accumulator, plain, taken};
 use crate::groups::GroupIndex;
-use crate::keys::KeyEncoder;
 
-pub struct Distinct {
+/// A fresh state for the call. Its values are the arguments, then the sort keys.
+pub fn accumulator(call: &AggregateCall) -> Result<Box<dyn Accumulator>> {
+    let entry = call.function.entry();
+    if call.distinct && entry.keeps != Keeps::Values && !entry.ignores_repetition {
+        return Ok(Box::new(Distinct::new(call.clone())?));
+    }
+    plain(call)
+}
+
+fn types(call: &AggregateCall) -> Vec<SqlType> {
+    call.arguments.iter().map(cobble_plan::Expr::sql_type).collect()
+}
+
+/// The state as the function itself keeps it.
+fn plain(call: &AggregateCall) -> Result<Box<dyn Accumulator>> {
+    let arguments = types(call);
+    let order: Vec<(SqlType, SortOptions)> = call
+        .order
+        .iter()
+        .map(|key| {
+            let options = SortOptions { descending: key.descending, nulls_first: key.nulls_first };
+            (key.expr.sql_type(), options)
+        })
+        .collect();
+    let overload = call.function.overload(arguments.clone()).ok_or_else(|| {
+        let given: Vec<String> = arguments.iter().map(SqlType::to_string).collect();
+        Error::internal(format!("{} of {}", call.function.name(), given.join(", ")))
+    })?;
+    (overload.overload.kernel)(&Aggregated {
+        arguments: &arguments,
+        result: &call.sql_type,
+        order: &order,
+        distinct: call.distinct,
+    })
+}
+
+struct Distinct {
     call: AggregateCall,
     pairs: GroupIndex,
     scratch: Vec<u32>,
 }
 
 impl Distinct {
-    pub fn new(call: AggregateCall, mut types: Vec<DataType>) -> Result<Self> {
-        types.insert(0, DataType::Int32);
+    fn new(call: AggregateCall) -> Result<Self> {
+        let values = types(&call).iter().map(SqlType::to_arrow).collect::<Vec<_>>();
+        let types = [vec![DataType::Int32], values].concat();
         Ok(Distinct { call, pairs: GroupIndex::new(Arc::new(KeyEncoder::new(types)?)), scratch: Vec::new() })
     }
 
@@ -64,8 +103,7 @@ impl Accumulator for Distinct {
 
     fn finish(&self, group_count: usize) -> Result<ArrayRef> {
         let (groups, values) = self.content()?;
-        let types: Vec<_> = self.call.arguments.iter().map(cobble_plan::Expr::sql_type).collect();
-        let mut inner = plain(&self.call, types.first())?;
+        let mut inner = plain(&self.call)?;
         inner.update(&groups, group_count, &values)?;
         inner.finish(group_count)
     }

@@ -6,11 +6,83 @@ use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_types::{Result, SqlType};
 
-use super::{Accumulator, Rule, taken, too_large, whole, wide};
-use cobble_functions::operators::arithmetic::divide as arithmetic_divide;
+use super::accumulator::{Accumulator, Rule, real, slots, taken, too_large, whole, wide};
+use super::signature::{Aggregate, Aggregated, as_it_is};
+use super::DIVISION_SCALE;
+use crate::operators::arithmetic::divide as arithmetic_divide;
+use crate::signature::{Given, Overload, Returns, Takes, Types};
+
+pub(super) const COUNT: Aggregate = Aggregate::new(
+    "count",
+    "* or any",
+    "The number of rows, or of values that are not null.",
+    ("SELECT count(*) FROM (VALUES (1), (NULL)) t (v)", "2"),
+    &[
+        Overload::of(&[], Returns::BigInt, |_| Ok(Box::new(Count::default()))),
+        Overload::of(&[Takes::Any], Returns::BigInt, |_| Ok(Box::new(Count::default()))),
+    ],
+)
+.counting();
+
+pub(super) const SUM: Aggregate = Aggregate::new(
+    "sum",
+    "number or interval",
+    "The sum.",
+    ("SELECT sum(v) FROM (VALUES (1), (2), (NULL)) t (v)", "3"),
+    &[
+        Overload::together(
+            |given| {
+                as_it_is(given, |own| match own {
+                    SqlType::SmallInt | SqlType::Integer => Some(SqlType::BigInt),
+                    SqlType::BigInt => Some(SqlType::WIDE_NUMERIC),
+                    SqlType::Numeric { scale, .. } => Some(SqlType::Numeric { precision: 38, scale: *scale }),
+                    _ => None,
+                })
+            },
+            |call| exact(call, false),
+        ),
+        Overload::together(
+            |given| as_it_is(given, |own| own.is_float().then(|| own.clone())),
+            |call| Ok(slots(FloatSum { average: false, result: call.result.clone() })),
+        ),
+        Overload::together(spans, |_| Ok(slots(IntervalSum { average: false }))),
+    ],
+);
+
+pub(super) const AVG: Aggregate = Aggregate::new(
+    "avg",
+    "number or interval",
+    "The arithmetic mean.",
+    ("SELECT avg(v) FROM (VALUES (1), (2)) t (v)", "1.5000000000000000"),
+    &[
+        Overload::together(|given| as_it_is(given, quotient), |call| exact(call, true)),
+        Overload::together(
+            |given| as_it_is(given, |own| own.is_float().then_some(SqlType::Double)),
+            |call| Ok(slots(FloatSum { average: true, result: call.result.clone() })),
+        ),
+        Overload::together(spans, |_| Ok(slots(IntervalSum { average: true }))),
+    ],
+);
+
+/// The type of what is divided by a number of rows, for exact numbers.
+pub(super) fn quotient(own: &SqlType) -> Option<SqlType> {
+    let (_, scale) = own.digits().filter(|_| own.is_number() && !own.is_float())?;
+    Some(SqlType::Numeric { precision: 38, scale: scale.max(DIVISION_SCALE) })
+}
+
+/// Intervals, and times of day as such.
+fn spans(given: &[Given]) -> Option<Types> {
+    let [Given { sql_type: SqlType::Interval | SqlType::Time, .. }] = given else { return None };
+    Some((vec![SqlType::Interval], SqlType::Interval))
+}
+
+fn exact(call: &Aggregated, average: bool) -> Result<Box<dyn Accumulator>> {
+    let scale = call.arguments[0].digits().map_or(0, |(_, scale)| scale);
+    Ok(slots(ExactSum { average, scale, result: call.result.clone() }))
+}
 
 #[derive(Default)]
-pub struct Count {
+struct Count {
     counts: Vec<i64>,
 }
 
@@ -53,14 +125,14 @@ impl Accumulator for Count {
 }
 
 /// Sums and averages of integers and numerics, exact.
-pub struct ExactSum {
-    pub average: bool,
-    pub scale: i8,
-    pub result: SqlType,
+struct ExactSum {
+    average: bool,
+    scale: i8,
+    result: SqlType,
 }
 
 #[derive(Default, Clone, Copy)]
-pub struct Exact {
+struct Exact {
     sum: i128,
     count: i64,
 }
@@ -146,13 +218,13 @@ impl Rule for ExactSum {
 }
 
 /// Sums and averages of floating-point numbers.
-pub struct FloatSum {
-    pub average: bool,
-    pub result: SqlType,
+struct FloatSum {
+    average: bool,
+    result: SqlType,
 }
 
 #[derive(Default, Clone, Copy)]
-pub struct Float {
+struct Float {
     sum: f64,
     count: i64,
 }
@@ -175,7 +247,7 @@ impl Rule for FloatSum {
     }
 
     fn state(&self, slots: &[Float]) -> Result<Vec<ArrayRef>> {
-        Ok(vec![super::real(slots.iter().map(|s| s.sum)), whole(slots.iter().map(|s| s.count))])
+        Ok(vec![real(slots.iter().map(|s| s.sum)), whole(slots.iter().map(|s| s.count))])
     }
 
     fn merge(&self, slots: &mut [Float], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
@@ -198,12 +270,12 @@ impl Rule for FloatSum {
 }
 
 /// Sums and averages of intervals, part by part.
-pub struct IntervalSum {
-    pub average: bool,
+struct IntervalSum {
+    average: bool,
 }
 
 #[derive(Default, Clone, Copy)]
-pub struct Span {
+struct Span {
     months: i64,
     days: i64,
     nanoseconds: i128,

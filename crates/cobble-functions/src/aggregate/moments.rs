@@ -1,4 +1,4 @@
-//! Variance, standard deviation, correlation and regression. Floating-point sums are kept as deviations from the mean
+//! Variance and standard deviation. Floating-point sums are kept as deviations from the mean
 //! (Youngs and Cramer, "Some Results Relevant to Choice of Sum and Sum-of-Product Algorithms", 1971), as PostgreSQL keeps
 //! them; exact numbers are summed exactly.
 
@@ -7,25 +7,91 @@ use std::sync::Arc;
 use arrow::array::*;
 use arrow::compute::cast;
 use arrow::datatypes::*;
-use cobble_plan::aggregate::AggregateFunction;
 use cobble_types::{Result, SqlType};
 
-use super::{Rule, real, taken, too_large, whole, wide};
+use super::accumulator::{Accumulator, Rule, real, slots, taken, too_large, whole, wide};
+use super::signature::{Aggregate, Aggregated, as_it_is};
+use super::sums::quotient;
+use crate::signature::Overload;
 
-pub struct FloatMoments {
-    pub function: AggregateFunction,
+/// The overloads of a variance, of a sample or not, or of its square root.
+macro_rules! moments {
+    ($sample:literal, $root:literal) => {
+        [
+            Overload::together(
+                |given| as_it_is(given, |own| own.is_float().then_some(SqlType::Double)),
+                |_| Ok(slots(FloatMoments { measure: Measure { sample: $sample, root: $root } })),
+            ),
+            Overload::together(
+                |given| as_it_is(given, quotient),
+                |call| Ok(exact(call, Measure { sample: $sample, root: $root })),
+            ),
+        ]
+    };
+}
+
+pub(super) const VAR_POP: Aggregate = Aggregate::new(
+    "var_pop",
+    "number",
+    "The variance of all values as a whole population.",
+    ("SELECT var_pop(v) FROM (VALUES (1.0), (3.0)) t (v)", "1.0000000000000000"),
+    &moments!(false, false),
+);
+
+pub(super) const VAR_SAMP: Aggregate = Aggregate::new(
+    "var_samp",
+    "number",
+    "The variance estimated from a sample.",
+    ("SELECT var_samp(v) FROM (VALUES (1.0), (3.0)) t (v)", "2.0000000000000000"),
+    &moments!(true, false),
+)
+.also(&["variance"]);
+
+pub(super) const STDDEV_POP: Aggregate = Aggregate::new(
+    "stddev_pop",
+    "number",
+    "The standard deviation of a whole population.",
+    ("SELECT stddev_pop(v) FROM (VALUES (1.0), (3.0)) t (v)", "1.0000000000000000"),
+    &moments!(false, true),
+);
+
+pub(super) const STDDEV_SAMP: Aggregate = Aggregate::new(
+    "stddev_samp",
+    "number",
+    "The standard deviation estimated from a sample.",
+    ("SELECT stddev_samp(v::double precision) FROM (VALUES (2), (2)) t (v)", "0"),
+    &moments!(true, true),
+)
+.also(&["stddev"]);
+
+/// What is made of the sum of squared deviations.
+#[derive(Clone, Copy)]
+struct Measure {
+    /// Divides by one less than the number of values.
+    sample: bool,
+    /// Takes the square root.
+    root: bool,
+}
+
+fn exact(call: &Aggregated, measure: Measure) -> Box<dyn Accumulator> {
+    let scale = call.arguments[0].digits().map_or(0, |(_, scale)| scale);
+    slots(ExactMoments { measure, scale, result: call.result.clone() })
+}
+
+struct FloatMoments {
+    measure: Measure,
 }
 
 /// Count, sum, and sum of squared deviations.
 #[derive(Default, Clone, Copy)]
-pub struct Moments {
-    n: f64,
-    sum: f64,
-    squares: f64,
+pub(super) struct Moments {
+    pub n: f64,
+    pub sum: f64,
+    pub squares: f64,
 }
 
 impl Moments {
-    fn add(&mut self, value: f64) {
+    pub fn add(&mut self, value: f64) {
         let before = self.n;
         self.n += 1.0;
         self.sum += value;
@@ -37,7 +103,7 @@ impl Moments {
         }
     }
 
-    fn merge(&mut self, other: Moments) {
+    pub fn merge(&mut self, other: Moments) {
         if self.n == 0.0 {
             *self = other;
         } else if other.n > 0.0 {
@@ -81,9 +147,7 @@ impl Rule for FloatMoments {
     }
 
     fn finish(&self, slots: &[Moments]) -> Result<ArrayRef> {
-        use AggregateFunction as F;
-        let sample = matches!(self.function, F::VarSamp | F::StddevSamp);
-        let root = matches!(self.function, F::StddevPop | F::StddevSamp);
+        let Measure { sample, root } = self.measure;
         let results = slots.iter().map(|s| {
             let over = if sample { s.n - 1.0 } else { s.n };
             (over > 0.0).then(|| {
@@ -96,14 +160,14 @@ impl Rule for FloatMoments {
 }
 
 /// Variance of integers and numerics.
-pub struct ExactMoments {
-    pub function: AggregateFunction,
-    pub scale: i8,
-    pub result: SqlType,
+struct ExactMoments {
+    measure: Measure,
+    scale: i8,
+    result: SqlType,
 }
 
 #[derive(Default, Clone, Copy)]
-pub struct ExactSquares {
+struct ExactSquares {
     n: i64,
     sum: i128,
     squares: i256,
@@ -143,9 +207,7 @@ fn square_root(value: i256) -> Option<i256> {
 
 impl ExactMoments {
     fn result(&self, s: &ExactSquares, scale: u32) -> Option<i128> {
-        use AggregateFunction as F;
-        let sample = matches!(self.function, F::VarSamp | F::StddevSamp);
-        let root = matches!(self.function, F::StddevPop | F::StddevSamp);
+        let Measure { sample, root } = self.measure;
         let (n, sum) = (i256::from_i128(s.n.into()), i256::from_i128(s.sum));
         // n Σx² − (Σx)², over n² or n (n − 1), both with twice the values' scale.
         let above = n.checked_mul(s.squares)?.checked_sub(sum.checked_mul(sum)?)?;
@@ -202,9 +264,8 @@ impl Rule for ExactMoments {
     }
 
     fn finish(&self, slots: &[ExactSquares]) -> Result<ArrayRef> {
-        use AggregateFunction as F;
         let (precision, scale) = self.result.digits().unwrap_or((38, 16));
-        let least = if matches!(self.function, F::VarSamp | F::StddevSamp) { 2 } else { 1 };
+        let least = if self.measure.sample { 2 } else { 1 };
         let mut out = Decimal128Builder::with_capacity(slots.len());
         for slot in slots {
             out.append_option(if slot.n < least {
@@ -214,96 +275,5 @@ impl Rule for ExactMoments {
             });
         }
         Ok(Arc::new(out.finish().with_precision_and_scale(precision, scale)?))
-    }
-}
-
-/// Aggregates over pairs of a dependent y and an independent x.
-pub struct Regression {
-    pub function: AggregateFunction,
-}
-
-#[derive(Default, Clone, Copy)]
-pub struct Pairs {
-    x: Moments,
-    y: Moments,
-    products: f64,
-}
-
-impl Rule for Regression {
-    type Slot = Pairs;
-
-    fn update(&self, slots: &mut [Pairs], groups: &[u32], values: &[ArrayRef]) -> Result<()> {
-        let taken = taken(values);
-        let (ys, xs) = (values[0].as_primitive::<Float64Type>(), values[1].as_primitive::<Float64Type>());
-        for (row, group) in groups.iter().enumerate().filter(|(row, _)| taken(*row)) {
-            let (slot, y, x) = (&mut slots[*group as usize], ys.value(row), xs.value(row));
-            slot.x.add(x);
-            slot.y.add(y);
-            let n = slot.x.n;
-            if n > 1.0 {
-                slot.products += (x * n - slot.x.sum) * (y * n - slot.y.sum) / (n * (n - 1.0));
-            }
-        }
-        Ok(())
-    }
-
-    fn state(&self, slots: &[Pairs]) -> Result<Vec<ArrayRef>> {
-        let part = |f: fn(&Pairs) -> f64| real(slots.iter().map(f));
-        Ok(vec![
-            part(|s| s.x.n),
-            part(|s| s.x.sum),
-            part(|s| s.x.squares),
-            part(|s| s.y.sum),
-            part(|s| s.y.squares),
-            part(|s| s.products),
-        ])
-    }
-
-    fn merge(&self, slots: &mut [Pairs], groups: &[u32], state: &[ArrayRef]) -> Result<()> {
-        let value = |place: usize, row: usize| state[place].as_primitive::<Float64Type>().value(row);
-        for (row, group) in groups.iter().enumerate() {
-            let slot = &mut slots[*group as usize];
-            let n = value(0, row);
-            let x = Moments { n, sum: value(1, row), squares: value(2, row) };
-            let y = Moments { n, sum: value(3, row), squares: value(4, row) };
-            if slot.x.n > 0.0 && n > 0.0 {
-                let (dx, dy) = (slot.x.sum / slot.x.n - x.sum / n, slot.y.sum / slot.y.n - y.sum / n);
-                slot.products += value(5, row) + slot.x.n * n * dx * dy / (slot.x.n + n);
-            } else {
-                slot.products += value(5, row);
-            }
-            slot.x.merge(x);
-            slot.y.merge(y);
-        }
-        Ok(())
-    }
-
-    fn finish(&self, slots: &[Pairs]) -> Result<ArrayRef> {
-        use AggregateFunction as F;
-        if self.function == F::RegrCount {
-            return Ok(whole(slots.iter().map(|s| s.x.n as i64)));
-        }
-        let results = slots.iter().map(|Pairs { x, y, products }| {
-            let n = x.n;
-            let some = n > 0.0;
-            let x_varies = some && x.squares != 0.0;
-            match self.function {
-                F::CovarPop => some.then(|| products / n),
-                F::CovarSamp => (n > 1.0).then(|| products / (n - 1.0)),
-                F::Corr => (x_varies && y.squares != 0.0).then(|| products / (x.squares * y.squares).sqrt()),
-                F::RegrAvgX => some.then(|| x.sum / n),
-                F::RegrAvgY => some.then(|| y.sum / n),
-                F::RegrSxx => some.then_some(x.squares),
-                F::RegrSyy => some.then_some(y.squares),
-                F::RegrSxy => some.then_some(*products),
-                F::RegrSlope => x_varies.then(|| products / x.squares),
-                F::RegrIntercept => x_varies.then(|| (y.sum - x.sum * products / x.squares) / n),
-                F::RegrR2 if !x_varies => None,
-                F::RegrR2 if y.squares == 0.0 => Some(1.0),
-                F::RegrR2 => Some(products * products / (x.squares * y.squares)),
-                _ => None,
-            }
-        });
-        Ok(Arc::new(results.collect::<Float64Array>()))
     }
 }
