@@ -18,7 +18,7 @@ use async_trait::async_trait;
 use cobble_connect::{
     ConnectionDefinition, Connector, Discovery, Forms, Looking, TableChange, TableDefinition, TableEntry, TestStep,
 };
-use cobble_format::{Dialect, Footer, Format, Inferred, Layout, OpenFile, column, settled};
+use cobble_format::{Dialect, Footer, Format, Inferred, OpenFile, column, settled};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
@@ -68,10 +68,8 @@ pub struct FileSet {
     pub source: Arc<FilesSource>,
     pub format: Format,
     pub files: Vec<DataFile>,
-    /// One per file, of a format that has them.
-    pub footers: Vec<Arc<dyn Footer>>,
-    /// Where the columns stand in each file with a footer.
-    pub layouts: Vec<Layout>,
+    /// One per file, of a format that has them. None when only those of the files that are left by their folders shall be read.
+    pub footers: Option<Vec<Arc<dyn Footer>>>,
     pub columns: Vec<TableColumn>,
     /// Of CSV: how the files are written.
     pub dialect: Dialect,
@@ -95,8 +93,11 @@ impl FilesConnector {
     }
 }
 
-/// Footers that are read at the same time.
+/// Footers that are read at the same time, and as a sample of many files.
 const FOOTERS_AT_ONCE: usize = 16;
+
+/// A table of more files than this, whose columns are defined and whose folders tell files apart, reads footers as they are needed.
+const FOOTERS_AS_NEEDED: usize = 64;
 
 /// Runs work that touches the disk on a thread where it may wait.
 async fn on_disk<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
@@ -222,7 +223,7 @@ fn describe(
     definition: &TableDefinition,
 ) -> Result<DescribedTable> {
     let FileTable { format, files, partitions, .. } = table;
-    let mut footers: Vec<Arc<dyn Footer>> = Vec::new();
+    let mut footers: Option<Vec<Arc<dyn Footer>>> = Some(Vec::new());
     let mut statistics = TableStatistics::default();
     let mut dialect = Dialect::default();
     let is_defined = !definition.columns.is_empty();
@@ -230,13 +231,26 @@ fn describe(
         let of_files = definition.columns.iter().filter(|c| partitions.iter().all(|(key, _)| *key != c.name));
         of_files.map(|c| column(&c.name, c.sql_type.clone())).collect()
     };
-    let mut columns = if format.parts().is_some() {
-        footers = source.footers(format, &files)?;
+    let as_needed = is_defined && !partitions.is_empty() && files.len() > FOOTERS_AS_NEEDED;
+    let mut columns = if format.parts().is_some() && as_needed && source.known_footers(&files).is_none() {
+        let sample: Vec<DataFile> =
+            (0..FOOTERS_AT_ONCE).map(|n| files[n * files.len() / FOOTERS_AT_ONCE].clone()).collect();
+        let known = source.footers(format, &sample)?;
+        cobble_format::check_columns(&source.connection, &known, &said)?;
+        let bytes = |files: &[DataFile]| files.iter().map(|file| file.stored.bytes as f64).sum::<f64>();
+        let of_sample = cobble_format::statistics(String::new(), &known, &said);
+        statistics.rows = of_sample.rows.map(|rows| (rows * bytes(&files) / bytes(&sample).max(1.0)).round());
+        statistics.origin = Some(format!("{} of {} {} footers", sample.len(), files.len(), format.name()));
+        footers = None;
+        said
+    } else if format.parts().is_some() {
+        let all = source.footers(format, &files)?;
         if is_defined {
-            cobble_format::check_columns(&source.connection, &footers, &said)?;
+            cobble_format::check_columns(&source.connection, &all, &said)?;
         }
-        let columns = if is_defined { said } else { cobble_format::united_columns(&source.connection, &footers)? };
-        statistics = cobble_format::statistics(format!("{} footers", format.name()), &footers, &columns);
+        let columns = if is_defined { said } else { cobble_format::united_columns(&source.connection, &all)? };
+        statistics = cobble_format::statistics(format!("{} footers", format.name()), &all, &columns);
+        footers = Some(all);
         columns
     } else {
         let inferred = source.inferred(format, &files, definition)?;
@@ -272,9 +286,8 @@ fn describe(
             comment: Some("from the folder's name".into()),
         });
     }
-    let layouts = footers.iter().map(|footer| footer.layout(&columns)).collect();
     let (source, described) = (source.clone(), columns.clone());
-    let set = Arc::new(FileSet { source, format, files, footers, layouts, columns: described, dialect, is_defined });
+    let set = Arc::new(FileSet { source, format, files, footers, columns: described, dialect, is_defined });
     let said = match *definition == TableDefinition::default() {
         true => None,
         false => Some(serde_json::to_string(definition).map_err(|e| Error::internal(e.to_string()))?),

@@ -6,15 +6,17 @@ use std::sync::Arc;
 use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
-use cobble_plan::logical::Scan;
+use cobble_plan::logical::{Scan, TableColumn};
 use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_types::{ColumnId, ObjectName, Result, SqlType};
 
 use super::FileSet;
 use cobble_format::prune::{self, Range, Ranges, uses_ranges};
+use cobble_format::{Footer, Layout};
 
-use super::scan::{FORM, Part, Portion, RowCondition, Work};
+use super::listing::DataFile;
+use super::scan::{FORM, Part, Portion, RowCondition, Work, footers};
 
 #[derive(Debug)]
 pub struct FileDraft {
@@ -52,49 +54,67 @@ impl FileDraft {
     }
 
     /// The files and row groups that may hold rows that satisfy all conditions.
-    fn parts(&self) -> (Vec<Part>, u64) {
-        let mut parts = Vec::new();
-        let mut files_left = 0;
+    async fn left(&self) -> Result<Left> {
+        let set = &self.set;
         // Conditions of either kind may skip: a folder's value is the same in all its rows.
         let all: Vec<&Expr> = self.folder_conditions.iter().chain(&self.row_conditions).collect();
         let used: BTreeSet<ColumnId> = all.iter().flat_map(|c| c.columns()).collect();
-        let first_folder = self.set.columns.iter().position(|c| c.partition).unwrap_or(self.set.columns.len());
-        for (index, file) in self.set.files.iter().enumerate() {
-            let mut ranges = Ranges::new();
-            for (id, place) in self.places.iter().filter(|(id, _)| used.contains(id)) {
-                if let Some(value) = place.checked_sub(first_folder).and_then(|i| file.partition.get(i)) {
-                    ranges.insert(*id, Range::single(value.clone()));
-                }
+        let first_folder = set.columns.iter().position(|c| c.partition).unwrap_or(set.columns.len());
+        let of_folder = |file: usize| -> Ranges {
+            let value = |place: &usize| set.files[file].partition.get(place.checked_sub(first_folder)?).cloned();
+            let known = self.places.iter().filter(|(id, _)| used.contains(id));
+            known.filter_map(|(id, place)| Some((*id, Range::single(value(place)?)))).collect()
+        };
+        let may = |ranges: &Ranges| all.iter().all(|condition| prune::may_match(condition, ranges));
+        let files: Vec<usize> = (0..set.files.len()).filter(|file| may(&of_folder(*file))).collect();
+        let footers = match &set.footers {
+            Some(known) if known.is_empty() => HashMap::new(),
+            Some(known) => files.iter().map(|file| (*file, known[*file].clone())).collect(),
+            None => {
+                let wanted: Vec<DataFile> = files.iter().map(|file| set.files[*file].clone()).collect();
+                let read = footers(&set.source, set.format, &wanted).await?;
+                let of_files: Vec<TableColumn> = set.columns.iter().filter(|c| !c.partition).cloned().collect();
+                cobble_format::check_columns(&set.source.connection, &read, &of_files)?;
+                files.iter().copied().zip(read).collect()
             }
-            if !all.iter().all(|condition| prune::may_match(condition, &ranges)) {
-                continue;
-            }
-            let Some(footer) = self.set.footers.get(index) else {
-                files_left += 1;
-                parts.push(Part { file: index, within: None });
+        };
+        let mut left = Left { parts: vec![], files: 0, footers };
+        for file in files {
+            let Some(footer) = left.footers.get(&file) else {
+                left.files += 1;
+                left.parts.push(Part { file, within: None });
                 continue;
             };
             let columns: Vec<(ColumnId, Arc<Vec<Range>>)> = self
                 .places
                 .iter()
                 .filter(|(id, place)| used.contains(id) && **place < first_folder)
-                .map(|(id, place)| (*id, footer.ranges(&self.set.columns[*place])))
+                .map(|(id, place)| (*id, footer.ranges(&set.columns[*place])))
                 .collect();
-            let before = parts.len();
+            let (mut ranges, before) = (of_folder(file), left.parts.len());
             for part in 0..footer.parts() {
                 for (id, known) in &columns {
                     if let Some(range) = known.get(part) {
                         ranges.insert(*id, range.clone());
                     }
                 }
-                if all.iter().all(|condition| prune::may_match(condition, &ranges)) {
-                    parts.push(Part { file: index, within: Some(part) });
+                if may(&ranges) {
+                    left.parts.push(Part { file, within: Some(part) });
                 }
             }
-            files_left += u64::from(parts.len() > before);
+            left.files += u64::from(left.parts.len() > before);
         }
-        (parts, files_left)
+        Ok(left)
     }
+}
+
+/// What conditions leave to read.
+struct Left {
+    parts: Vec<Part>,
+    /// Files with a part among them.
+    files: u64,
+    /// The footers of the files that their folders leave, by the files' places; none for a format without.
+    footers: HashMap<usize, Arc<dyn Footer>>,
 }
 
 fn collect_columns(expr: &Expr, found: &mut dyn FnMut(&Column)) {
@@ -164,7 +184,7 @@ impl Draft for FileDraft {
 
     async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
         let set = &self.set;
-        let (parts, files_read) = self.parts();
+        let Left { parts, files: files_read, footers } = self.left().await?;
         let conditions = self
             .row_conditions
             .iter()
@@ -193,13 +213,20 @@ impl Draft for FileDraft {
         let text = format!("read {what}{}", set.format.reading(&names(&in_files)));
         let mut counts = vec![PartCount { parts: "files".into(), read: files_read, total: set.files.len() as u64 }];
         if let Some(name) = set.format.parts() {
-            let total = set.footers.iter().map(|footer| footer.parts() as u64).sum();
+            // Of all files where their footers are known, else of those that were looked into.
+            let looked_into: Vec<&Arc<dyn Footer>> = match &set.footers {
+                Some(all) => all.iter().collect(),
+                None => footers.values().collect(),
+            };
+            let total = looked_into.iter().map(|footer| footer.parts() as u64).sum();
             counts.push(PartCount { parts: name.into(), read: parts.len() as u64, total });
         }
-        let rows = |part: &Part| part.within.map_or(0, |within| set.footers[part.file].rows(within)) as f64;
+        let layouts: HashMap<usize, Layout> =
+            footers.iter().map(|(file, footer)| (*file, footer.layout(&set.columns))).collect();
+        let rows = |part: &Part| part.within.map_or(0, |within| footers[&part.file].rows(within)) as f64;
         let bytes = |part: &Part| match part.within {
             None => set.files[part.file].stored.bytes as f64,
-            Some(within) => set.footers[part.file].bytes(within, &shape, &set.layouts[part.file], &places),
+            Some(within) => footers[&part.file].bytes(within, &shape, &layouts[&part.file], &places),
         };
         let portions = parts.iter().map(|part| Portion { file: set.files[part.file].clone(), within: part.within });
         let place = (set.source.connection.as_str(), set.source.kind.as_str());

@@ -217,15 +217,11 @@ impl GateScan for FileScan {
 }
 
 /// The footers of these files: those that planning has read in this process are known, others are read where that may take time.
-async fn footers(
-    source: &Arc<FilesSource>,
-    format: Format,
-    files: &Arc<Vec<DataFile>>,
-) -> Result<Vec<Arc<dyn Footer>>> {
+pub async fn footers(source: &Arc<FilesSource>, format: Format, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
     if let Some(known) = source.known_footers(files) {
         return Ok(known);
     }
-    let (source, files) = (source.clone(), files.clone());
+    let (source, files) = (source.clone(), files.to_vec());
     on_disk(move || source.footers(format, &files)).await
 }
 

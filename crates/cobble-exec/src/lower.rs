@@ -21,7 +21,6 @@ use tokio_util::sync::CancellationToken;
 
 use crate::batch::{BATCH_ROWS, batch_of, schema_of};
 use crate::expression::{Compiled, Compiler, Conjunction, Places};
-use cobble_functions::keys::KeyEncoder;
 use crate::measures::Measures;
 use crate::memory::{MemoryPool, Reservation};
 use crate::operators::accumulators::accumulator;
@@ -42,6 +41,7 @@ use crate::operators::write::{Answer, Changing, Writing};
 use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target, run_graph};
 use crate::run::Opened;
 use crate::spill::SpillPlace;
+use cobble_functions::keys::KeyEncoder;
 
 /// What the operators of a run share.
 #[derive(Clone)]

@@ -92,10 +92,12 @@ pub fn entries() -> Vec<Entry> {
     let callable = Function::ALL.iter().map(|f| f.entry()).filter(|entry| entry.callable);
     let scalars = callable.map(|f| Entry::own(f.name, f.arguments, Kind::Scalar, f.about));
     let written = WRITTEN.iter().map(|(name, arguments, about, _)| Entry::own(name, arguments, Kind::Scalar, about));
-    let aggregates =
-        AggregateFunction::ALL.iter().map(|f| Entry::own(f.name(), f.entry().arguments, Kind::Aggregate, f.entry().about));
+    let aggregates = AggregateFunction::ALL
+        .iter()
+        .map(|f| Entry::own(f.name(), f.entry().arguments, Kind::Aggregate, f.entry().about));
     let windows = Ranking::ALL.iter().map(|f| Entry::own(f.name(), f.entry().arguments, Kind::Window, f.entry().about));
-    let tables = TableFunction::ALL.iter().map(|f| Entry::own(f.name(), f.entry().arguments, Kind::Table, f.entry().about));
+    let tables =
+        TableFunction::ALL.iter().map(|f| Entry::own(f.name(), f.entry().arguments, Kind::Table, f.entry().about));
     let mut all: Vec<Entry> = scalars.chain(written).chain(aggregates).chain(windows).chain(tables).collect();
     all.sort();
     all

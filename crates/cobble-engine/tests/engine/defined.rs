@@ -246,3 +246,40 @@ async fn a_look_tells_how_far_it_is_and_can_be_given_up() {
     let error = engine.discover("pier", "", None, &Default::default(), &looking).await.unwrap_err();
     assert_eq!((error.code, looking.looked.load(Ordering::Relaxed)), (cobble_types::Code::Cancelled, 0), "{error}");
 }
+
+/// Of a table whose columns are defined, footers of files that their folders rule out are not read: here they are broken, but for the
+/// few of a sample.
+#[tokio::test(flavor = "multi_thread")]
+async fn footers_are_read_of_the_files_that_folders_leave() {
+    let folder = tempfile::tempdir().unwrap();
+    let engine = engine(folder.path());
+    let mut writer = session(&engine);
+    rows(&mut writer, "CREATE TABLE one AS SELECT n AS id, n * 1.5 AS fare FROM generate_series(1, 20) s(n)")
+        .await
+        .unwrap();
+    let whole = std::fs::read_dir(folder.path().join("one")).unwrap().next().unwrap().unwrap().path();
+    let of_day = |day: i32| folder.path().join(format!("tickets/day={day}/part.parquet"));
+    for day in 100..200 {
+        std::fs::create_dir_all(of_day(day).parent().unwrap()).unwrap();
+        std::fs::copy(&whole, of_day(day)).unwrap();
+    }
+    let is_sampled = |place: i32| (0..16).any(|n| n * 100 / 16 == place);
+    for day in (100..200).filter(|day| *day != 103 && !is_sampled(day - 100)) {
+        std::fs::write(of_day(day), b"no longer a data file").unwrap();
+    }
+    let definition = files("tickets", "parquet", &["id bigint", "fare numeric(22, 1)"]);
+    define(&engine, &[("public.tickets", definition)]).unwrap();
+    let mut session = session(&engine);
+    let query = "SELECT id, fare, day FROM tickets WHERE day = 103 AND id >= 19";
+    assert_eq!(rows(&mut session, query).await.unwrap(), ["19|28.5|103", "20|30.0|103"]);
+    let plan = rows(&mut session, &format!("EXPLAIN {query}")).await.unwrap().join("\n");
+    assert!(plan.contains("1 of 100 files") && plan.contains("1 of 1 row group"), "{plan}");
+    // What is really needed is read, and said to be broken by its name.
+    let error = rows(&mut session, "SELECT count(*) FROM tickets WHERE day <= 103").await.unwrap_err();
+    assert!(error.to_string().contains("day=101"), "{error}");
+    // Once all are known, nothing is estimated by a sample.
+    for day in 100..200 {
+        std::fs::copy(&whole, of_day(day)).unwrap();
+    }
+    assert_eq!(rows(&mut session, "SELECT count(*), sum(fare) FROM tickets").await.unwrap(), ["2000|31500.0"]);
+}

@@ -13,16 +13,16 @@ use cobble_plan::aggregate::AggregateCall;
 use cobble_types::{Error, Result};
 
 use super::accumulators::accumulator;
-use cobble_functions::aggregate::Accumulator;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::{BATCH_ROWS, batch_of};
 use crate::expression::Compiled;
 use crate::groups::GroupIndex;
-use cobble_functions::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::SpillPlace;
+use cobble_functions::aggregate::Accumulator;
+use cobble_functions::keys::KeyEncoder;
 
 /// Groups of all tasks together above which they are merged bucket by bucket.
 const MERGED_AT_ONCE: usize = 50_000;

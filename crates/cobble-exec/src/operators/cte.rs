@@ -13,12 +13,12 @@ use cobble_types::{Code, Error, Result};
 
 use crate::batch::{batch_of, bytes_of, compacted};
 use crate::groups::GroupIndex;
-use cobble_functions::keys::KeyEncoder;
 use crate::lower::Surroundings;
 use crate::measures::StepMeter;
 use crate::memory::Reservation;
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::{Spill, SpillPlace, Spilled};
+use cobble_functions::keys::KeyEncoder;
 
 /// Batches that are read one after another.
 type Batches = Box<dyn Iterator<Item = Result<RecordBatch>> + Send>;

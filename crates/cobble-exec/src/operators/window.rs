@@ -19,12 +19,12 @@ use super::buckets::{Bucketed, Buckets};
 use super::frame_tree::{FrameTree, WORTH_IT};
 use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
 use crate::expression::Compiled;
-use cobble_functions::keys::KeyEncoder;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::order::{BYTES_PER_ROW, sorted_places};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::SpillPlace;
+use cobble_functions::keys::KeyEncoder;
 use cobble_functions::operators::compare::{comparable, one_zero};
 
 /// What is computed, compiled.

@@ -180,7 +180,7 @@ async fn a_side_that_does_not_fit_goes_to_disk() {
             let join = joined(kind, build, &left, &right, true, true);
             let (mut tight, spilled) = crate::support::run_within(join.clone(), "2MB").await.unwrap();
             assert!(spilled > 0, "{kind:?} build {build:?} should have needed the disk");
-            let mut roomy = run(join).await.unwrap();
+            let (mut roomy, _) = crate::support::run_within(join, "1GB").await.unwrap();
             tight.sort();
             roomy.sort();
             assert!(tight == roomy, "{kind:?} build {build:?}: {} and {} rows", tight.len(), roomy.len());

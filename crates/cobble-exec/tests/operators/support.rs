@@ -96,11 +96,8 @@ pub fn started(
 }
 
 /// The batches, and how many bytes went to disk meanwhile.
-pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Vec<RecordBatch>, u64)> {
-    let plan = plan(root);
-    // What runs is what was read from the serial form.
-    let plan = PhysicalPlan::from_bytes(&plan.to_bytes()?)?;
-    let mut running = started(&plan, vec![], settings, CancellationToken::new())?;
+async fn batches(plan: &PhysicalPlan, settings: &Settings) -> Result<(Vec<RecordBatch>, u64)> {
+    let mut running = started(plan, vec![], settings, CancellationToken::new())?;
     let mut all = Vec::new();
     while let Some(batch) = running.next().await? {
         all.push(batch);
@@ -111,16 +108,18 @@ pub async fn batches(root: Arc<PhysicalNode>, settings: &Settings) -> Result<(Ve
     Ok((all, spilled))
 }
 
-/// The rows as text, in the order in which they came.
+/// The rows as text, in the order in which they came. What runs is what was read from the plan's serial form.
 pub async fn run(root: Arc<PhysicalNode>) -> Result<Vec<Vec<String>>, Error> {
-    Ok(rows(&batches(root, &Settings::default()).await?.0))
+    let plan = PhysicalPlan::from_bytes(&plan(root).to_bytes()?)?;
+    Ok(rows(&batches(&plan, &Settings::default()).await?.0))
 }
 
-/// The same with this much memory, and the bytes that went to disk.
+/// The same with this much memory, and the bytes that went to disk. The many constants of such a plan would take longer to write and
+/// read than to join, so it runs as it was made.
 pub async fn run_within(root: Arc<PhysicalNode>, memory: &str) -> Result<(Vec<Vec<String>>, u64), Error> {
     let mut settings = Settings::default();
     settings.set("run.memory", memory)?;
-    let (batches, spilled) = batches(root, &settings).await?;
+    let (batches, spilled) = batches(&plan(root), &settings).await?;
     Ok((rows(&batches), spilled))
 }
 

@@ -28,7 +28,7 @@ pub trait Accumulator: Send {
 }
 
 /// What an aggregate does with one group's slot; the vectors of slots are the same for all of them.
-pub(crate) trait Rule: Send + 'static {
+pub trait Rule: Send + 'static {
     type Slot: Default + Clone + Send;
 
     fn update(&self, slots: &mut [Self::Slot], groups: &[u32], values: &[ArrayRef]) -> Result<()>;
@@ -51,7 +51,7 @@ struct Slots<R: Rule> {
     slots: Vec<R::Slot>,
 }
 
-pub(crate) fn slots<R: Rule>(rule: R) -> Box<dyn Accumulator> {
+pub fn slots<R: Rule>(rule: R) -> Box<dyn Accumulator> {
     Box::new(Slots { rule, slots: Vec::new() })
 }
 

@@ -17,7 +17,6 @@ use crate::operators::compare::one_zero;
 use crate::scalar::json_tree::Tree;
 use crate::signature::{Overload, Returns, Takes};
 
-
 pub(super) const STRING_AGG: Aggregate = Aggregate::new(
     "string_agg",
     "text, separator",
@@ -35,9 +34,7 @@ pub(super) const ARRAY_AGG: Aggregate = Aggregate::new(
     "any",
     "The values as an array, nulls included.",
     ("SELECT array_agg(v ORDER BY v) FROM (VALUES (2), (1)) t (v)", "{1,2}"),
-    &[
-        Overload::of(&[Takes::Any], Returns::ArrayOf(0), |call| collected(call, array)),
-    ],
+    &[Overload::of(&[Takes::Any], Returns::ArrayOf(0), |call| collected(call, array))],
 )
 .keeps(Keeps::Values);
 
@@ -46,9 +43,7 @@ pub(super) const JSON_AGG: Aggregate = Aggregate::new(
     "any",
     "The values as a JSON array.",
     ("SELECT json_agg(v ORDER BY v) FROM (VALUES (2), (1)) t (v)", "[1, 2]"),
-    &[
-        JSON_ARRAY,
-    ],
+    &[JSON_ARRAY],
 )
 .keeps(Keeps::Values);
 
@@ -57,9 +52,7 @@ pub(super) const JSONB_AGG: Aggregate = Aggregate::new(
     "any",
     "The same in the form of jsonb.",
     ("SELECT jsonb_agg(v ORDER BY v) FROM (VALUES (2), (1)) t (v)", "[1, 2]"),
-    &[
-        JSON_ARRAY,
-    ],
+    &[JSON_ARRAY],
 )
 .keeps(Keeps::Values);
 
@@ -72,9 +65,7 @@ pub(super) const JSON_OBJECT_AGG: Aggregate = Aggregate::new(
     "key, any",
     "The pairs as a JSON object.",
     ("SELECT json_object_agg(k, v) FROM (VALUES ('a', 1)) t (k, v)", r#"{ "a" : 1 }"#),
-    &[
-        Overload::of(&[Takes::Text, Takes::Json], Returns::Json, |call| collected(call, json_object)),
-    ],
+    &[Overload::of(&[Takes::Text, Takes::Json], Returns::Json, |call| collected(call, json_object))],
 )
 .keeps(Keeps::Values);
 
@@ -83,9 +74,7 @@ pub(super) const JSONB_OBJECT_AGG: Aggregate = Aggregate::new(
     "key, any",
     "The same in the form of jsonb.",
     ("SELECT jsonb_object_agg(k, v) FROM (VALUES ('a', 1)) t (k, v)", r#"{"a": 1}"#),
-    &[
-        Overload::of(&[Takes::Text, Takes::Json], Returns::Json, |call| collected(call, jsonb_object)),
-    ],
+    &[Overload::of(&[Takes::Text, Takes::Json], Returns::Json, |call| collected(call, jsonb_object))],
 )
 .keeps(Keeps::Values);
 
@@ -126,9 +115,7 @@ pub(super) const MODE: Aggregate = Aggregate::new(
     "within group (order by any ordered)",
     "The most frequent value.",
     ("SELECT mode() WITHIN GROUP (ORDER BY v) FROM (VALUES (1), (2), (2)) t (v)", "2"),
-    &[
-        Overload::of(&[Takes::Any], Returns::Same(0), |call| collected(call, most_frequent)),
-    ],
+    &[Overload::of(&[Takes::Any], Returns::Same(0), |call| collected(call, most_frequent))],
 )
 .keeps(Keeps::Values)
 .within_group();

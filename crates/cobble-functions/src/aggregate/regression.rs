@@ -15,7 +15,9 @@ use crate::signature::{Overload, Returns, Takes};
 /// A function of the pairs of a group that has any.
 macro_rules! of_pairs {
     ($finish:expr) => {
-        &[Overload::of(&[Takes::Double, Takes::Double], Returns::Double, |_| Ok(slots(Regression { finish: Finish::Value($finish) })))]
+        &[Overload::of(&[Takes::Double, Takes::Double], Returns::Double, |_| {
+            Ok(slots(Regression { finish: Finish::Value($finish) }))
+        })]
     };
 }
 
@@ -115,7 +117,9 @@ pub(super) const REGR_COUNT: Aggregate = Aggregate::new(
     "y, x",
     "The number of pairs without nulls.",
     ("SELECT regr_count(y, x) FROM (VALUES (1, 2), (3, NULL)) t (y, x)", "1"),
-    &[Overload::of(&[Takes::Double, Takes::Double], Returns::BigInt, |_| Ok(slots(Regression { finish: Finish::Count })))],
+    &[Overload::of(&[Takes::Double, Takes::Double], Returns::BigInt, |_| {
+        Ok(slots(Regression { finish: Finish::Count }))
+    })],
 )
 .counting();
 

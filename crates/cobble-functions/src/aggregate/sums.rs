@@ -6,9 +6,9 @@ use arrow::array::*;
 use arrow::datatypes::*;
 use cobble_types::{Result, SqlType};
 
+use super::DIVISION_SCALE;
 use super::accumulator::{Accumulator, Rule, real, slots, taken, too_large, whole, wide};
 use super::signature::{Aggregate, Aggregated, as_it_is};
-use super::DIVISION_SCALE;
 use crate::operators::arithmetic::divide as arithmetic_divide;
 use crate::signature::{Given, Overload, Returns, Takes, Types};
 

@@ -75,7 +75,12 @@ pub(super) const JSON_PATH_QUERY: Table = Table::new(
     "A row for each value that a path finds.",
     ("jsonb_path_query('[1, 2, 3]', '$[*] ? (@ > 1)')", "2,3"),
     |_, _| vec![("jsonb_path_query", SqlType::Json)],
-    &[Overload::with_optional(&[Takes::Json, Takes::Text, Takes::Json, Takes::Boolean], 2, Returns::Json, found_by_path)],
+    &[Overload::with_optional(
+        &[Takes::Json, Takes::Text, Takes::Json, Takes::Boolean],
+        2,
+        Returns::Json,
+        found_by_path,
+    )],
 )
 .named(VARIABLES);
 

@@ -54,7 +54,5 @@ pub(super) const REGEXP_SPLIT_TO_TABLE: Table = Table::new(
 fn each(call: &RowsCall, mut make: impl FnMut(&str, &str, &str) -> Result<usize>) -> Result<Vec<usize>> {
     let text = |place: usize, row: usize| call.arguments.get(place).map_or("", |a| a.as_string_view().value(row));
     let some = |row: usize| call.arguments.iter().all(|a| a.is_valid(row));
-    (0..call.rows)
-        .map(|row| if some(row) { make(text(0, row), text(1, row), text(2, row)) } else { Ok(0) })
-        .collect()
+    (0..call.rows).map(|row| if some(row) { make(text(0, row), text(1, row), text(2, row)) } else { Ok(0) }).collect()
 }

@@ -20,10 +20,7 @@ pub struct RowsCall<'a> {
 /// What a call makes of a batch of rows.
 pub enum Made {
     /// The made columns of all input rows, and where each row's part ends.
-    Lists {
-        columns: Vec<ArrayRef>,
-        offsets: OffsetBuffer<i32>,
-    },
+    Lists { columns: Vec<ArrayRef>, offsets: OffsetBuffer<i32> },
     /// A series for each row, which comes piece by piece.
     Series(Series),
 }
@@ -62,17 +59,7 @@ impl Table {
         columns: fn(&[SqlType], &SqlType) -> Vec<(&'static str, SqlType)>,
         overloads: &'static [Overload<RowKernel>],
     ) -> Table {
-        Table {
-            name,
-            aliases: &[],
-            arguments,
-            parameters: &[],
-            about,
-            example,
-            callable: true,
-            columns,
-            overloads,
-        }
+        Table { name, aliases: &[], arguments, parameters: &[], about, example, callable: true, columns, overloads }
     }
 
     pub const fn also(self, aliases: &'static [&'static str]) -> Table {

@@ -90,9 +90,10 @@ fn ntile(call: &Windowed) -> Result<ArrayRef> {
             out.append_null();
             continue;
         }
-        let wanted = usize::try_from(buckets.value(start)).ok().filter(|n| *n > 0).ok_or_else(|| {
-            Error::new(Code::InvalidNtile, "ntile needs a number of buckets greater than zero")
-        })?;
+        let wanted = usize::try_from(buckets.value(start))
+            .ok()
+            .filter(|n| *n > 0)
+            .ok_or_else(|| Error::new(Code::InvalidNtile, "ntile needs a number of buckets greater than zero"))?;
         let (total, at) = (end - start, row - start);
         let (small, larger) = (total / wanted, total % wanted);
         let in_larger = larger * (small + 1);

@@ -42,7 +42,9 @@ fn drop_from(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>, ordered: bool, con
                 return LogicalPlan::Project { input: Arc::new(below), columns: groups.clone() };
             }
             // Values taken in the order in which they come would change with another one.
-            let sees = aggregates.iter().any(|(_, call)| call.function.entry().keeps == Keeps::Values && call.order.is_empty());
+            let sees = aggregates
+                .iter()
+                .any(|(_, call)| call.function.entry().keeps == Keeps::Values && call.order.is_empty());
             let used = with_own(&BTreeSet::new());
             LogicalPlan::Aggregate {
                 input: Arc::new(drop_from(input, &used, sees, context)),

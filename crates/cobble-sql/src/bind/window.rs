@@ -106,7 +106,9 @@ impl<'a> Binder<'a> {
         let over = self.over(over, scope)?;
         let mut frame = self.frame(over.frame, over.exclusion, &over.order, scope)?;
         let ignore_nulls = null_treatment(call) == Some(ast::NullTreatment::IgnoreNulls);
-        if null_treatment(call).is_some() && !Ranking::by_name(name).is_some_and(|function| function.entry().takes_a_value) {
+        if null_treatment(call).is_some()
+            && !Ranking::by_name(name).is_some_and(|function| function.entry().takes_a_value)
+        {
             return Err(nulls_are_not_passed_over(name, call));
         }
         let (function, sql_type) = match Ranking::by_name(name) {
@@ -304,4 +306,3 @@ pub(super) fn nulls_are_not_passed_over(name: &str, call: &ast::Function) -> Err
         .hint("they belong to lag, lead, first_value, last_value and nth_value over a window")
         .at(position_of(call.name.span()))
 }
-

@@ -28,10 +28,10 @@ use self::ranges::Ranges;
 use super::buckets::{Bucketed, Buckets};
 use crate::batch::bytes_of;
 use crate::expression::{Compiled, Conjunction};
-use cobble_functions::keys::{EncodedKeys, KeyEncoder};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::spill::SpillPlace;
+use cobble_functions::keys::{EncodedKeys, KeyEncoder};
 use cobble_functions::operators::compare::comparable;
 
 const NONE: u32 = u32::MAX;

@@ -12,10 +12,10 @@ use cobble_types::{Code, Error, Result};
 use super::ranges::Stretch;
 use super::{Built, JoinSpec, JoinTable, MarkRule};
 use crate::batch::{BATCH_ROWS, batch_of, take_rows};
-use cobble_functions::keys::EncodedKeys;
 use crate::memory::Reservation;
 use crate::operators::buckets::Buckets;
 use crate::pipeline::{Step, StepFactory};
+use cobble_functions::keys::EncodedKeys;
 
 pub struct Probe(pub Arc<JoinSpec>);
 
