@@ -40,7 +40,7 @@ pub struct FilesConnector {
     source: Arc<FilesSource>,
 }
 
-/// What the tables of one connection share.
+/// State shared by the tables of one connection.
 #[derive(Debug)]
 pub struct FilesSource {
     connection: String,

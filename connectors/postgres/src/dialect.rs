@@ -120,7 +120,7 @@ impl Dialect for PostgresDialect {
         Ok(sql)
     }
 
-    // Rows come fastest by COPY, which takes no bound values.
+    // COPY is the fastest way to read rows, but takes no bound values.
     fn sent(&self, text: String, plain: bool) -> String {
         if plain { format!("COPY ({text}) TO STDOUT (FORMAT binary)") } else { text }
     }

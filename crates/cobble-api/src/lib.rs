@@ -141,12 +141,12 @@ pub struct RunBody {
     pub message: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub error: Option<ErrorBody>,
-    /// Place and settings of the session after the statement.
+    /// The session's catalog, schema and settings after the statement.
     pub catalog: Option<String>,
     pub schema: Option<String>,
     #[serde(default)]
     pub settings: BTreeMap<String, String>,
-    /// False once the rows are not kept any more.
+    /// False once the rows have been dropped.
     pub rows_kept: bool,
     /// Whose run it is, when somebody had signed in: only they see its plan and its rows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -278,7 +278,7 @@ pub struct SecretSourceBody {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ConfiguredCatalogBody {
     pub connection: String,
-    /// Settings that stand in the place of the connection's.
+    /// Settings that override those of the connection.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub options: BTreeMap<String, String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -348,7 +348,7 @@ pub struct TableDefinitionBody {
     pub options: BTreeMap<String, String>,
 }
 
-/// Where to look for tables, and what becomes of those that are found.
+/// Where to discover tables, and what to do with them.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct DiscoverBody {
     /// Below the connection's address; empty for all of it.
@@ -430,7 +430,7 @@ pub struct DriftBody {
 pub struct PastLookBody {
     pub looked_at: DateTime<Utc>,
     pub path: String,
-    /// Somebody asked for it; otherwise it was time.
+    /// A user cancelled it; otherwise it ran out of time.
     pub asked: bool,
     pub drift: Vec<DriftBody>,
 }

@@ -87,7 +87,7 @@ enum Command {
     Export(commands::configuration::Export),
 }
 
-/// What a command ends with when it does not succeed.
+/// How a command fails.
 #[derive(Debug)]
 pub enum Failure {
     /// The query or action failed; with the statement, to show where.
@@ -107,7 +107,7 @@ impl From<Error> for Failure {
 
 pub type Outcome<T = ()> = Result<T, Failure>;
 
-/// A command whose output goes to a reader that has seen enough, such as `head`, ends quietly with it.
+/// A command ends quietly when its reader, such as `head`, has closed the pipe.
 fn end_with_the_reader() {
     use nix::sys::signal::{SigHandler, Signal, signal};
     // SAFETY: the default action of a signal is installed before any thread has been started; no handler of ours runs.

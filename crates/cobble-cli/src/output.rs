@@ -129,7 +129,7 @@ impl Sink {
         Ok(())
     }
 
-    /// What writes the file, begun where it is first asked for.
+    /// The writer of the file, opened on first use.
     fn file(&mut self, schema: SchemaRef, path: Option<&Path>) -> io::Result<&mut FileSink> {
         let begun = match self.file.take() {
             Some(known) => known,

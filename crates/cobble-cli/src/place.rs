@@ -19,12 +19,12 @@ pub enum Place {
     Service(ServiceSession),
 }
 
-/// What the client remembers of its session between statements.
+/// The client's view of its session between statements.
 pub struct ServiceSession {
     pub client: Client,
-    /// Statements follow that count on what earlier ones have set: the service keeps a session for them.
+    /// Later statements depend on settings of earlier ones: the service keeps a session for them.
     pub is_kept: bool,
-    /// Statements are looks at some rows, which do not appear among the runs.
+    /// Statements are previews, which are not recorded as runs.
     pub is_look: bool,
     id: Option<String>,
     pub catalog: Option<String>,
@@ -79,7 +79,7 @@ impl ServiceSession {
     }
 }
 
-/// A statement under way.
+/// A running statement.
 pub enum Running {
     Here { execution: Box<Execution>, cancel: CancellationToken },
     Service { id: String, columns: Vec<String>, message: Option<String>, rows: Box<RowStream> },
@@ -117,7 +117,7 @@ impl Place {
         Ok(())
     }
 
-    /// Keeps what statements set for those that follow, until `end`.
+    /// Keeps settings between statements, until `end`.
     pub fn keep(&mut self) {
         if let Place::Service(session) = self {
             session.is_kept = true;
@@ -194,7 +194,7 @@ impl Place {
         }
     }
 
-    /// Starts a plan that was saved.
+    /// Starts a saved plan.
     pub async fn start_saved(&self, saved: &[u8]) -> Outcome<Running> {
         match self {
             Place::Here(session) => {
@@ -318,7 +318,7 @@ impl Running {
     }
 }
 
-/// How far a run is, on stderr when that is a terminal.
+/// Progress of a run, on stderr if that is a terminal.
 struct Spinner(ProgressBar);
 
 impl Spinner {

@@ -165,7 +165,7 @@ impl Validator for EndsWithSemicolon {
     }
 }
 
-/// What can be completed, each with what stands beside it in the menu.
+/// Completions, each with its description in the menu.
 struct Names(BTreeMap<String, Option<String>>);
 
 impl Names {

@@ -7,7 +7,7 @@ use arrow::array::*;
 use cobble_types::parse::{parse_date, parse_decimal, parse_timestamp, parse_value, rescale_decimal};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
-/// A value as drivers give it.
+/// A value as drivers return it.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Cell<'a> {
     Null,
@@ -19,7 +19,7 @@ pub enum Cell<'a> {
 }
 
 impl Cell<'_> {
-    /// Bytes that the value took on its way.
+    /// Bytes of the value on the wire.
     pub fn bytes(&self) -> u64 {
         match self {
             Cell::Null => 1,

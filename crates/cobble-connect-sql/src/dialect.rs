@@ -65,7 +65,7 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     fn windows(&self) -> WindowLimits {
         WindowLimits::default()
     }
-    /// A text that comes out of a derived table: it has a collation, which is not to be at odds with that of another one.
+    /// A text column of a derived table: its collation must not conflict with that of another text.
     fn derived_text(&self, sql: Sql) -> Sql {
         sql
     }
@@ -86,7 +86,7 @@ pub trait Dialect: Send + Sync + fmt::Debug {
     }
     /// Whether joins of this kind are written.
     fn joins(&self, kind: JoinKind) -> bool;
-    /// Stands in a SELECT of which no column is wanted.
+    /// The SELECT list of a query whose columns are not needed.
     fn no_columns(&self) -> &'static str {
         "1"
     }

@@ -84,7 +84,7 @@ pub struct RemoteTable {
     /// The database or schema that it is in there; empty for a query.
     pub schema: String,
     pub columns: Vec<RemoteColumn>,
-    /// Conditions on the table as `t1`, exactly one of which is true for each row: what they choose can be read apart.
+    /// Conditions on the table as `t1`, exactly one of them true for each row: each selects a portion.
     pub division: Vec<String>,
     /// The names of the columns that tell its rows apart, or why they cannot be changed.
     pub identity: Result<Vec<String>, String>,

@@ -139,7 +139,7 @@ impl DatabaseDraft {
         Ok((self.select.query(items), names))
     }
 
-    /// Conditions by which portions may be read apart; none where the SELECT is of more than one table's rows.
+    /// Conditions that cut the scan into portions; none if the SELECT reads more than one table.
     fn portions(&self) -> &[String] {
         if self.is_plain() && self.select.tables == 1 { &self.division } else { &[] }
     }

@@ -299,7 +299,7 @@ mod tests {
         query.renumber(2);
         let wanted = "SELECT t3.\"t1\" FROM (SELECT t1.t2, '\" AS t1' FROM t1) AS t3 WHERE EXISTS (SELECT t1.c1 FROM \"t1\" AS t3 WHERE (t3.\"id\" > :1))";
         assert_eq!(printed(&query).0, wanted);
-        // Its form as data says the same.
+        // The round trip through the serial form changes nothing.
         let copy: Query = cobble_plan::serial::from_bytes(&cobble_plan::serial::to_bytes(&query).unwrap()).unwrap();
         assert_eq!(copy, query);
     }

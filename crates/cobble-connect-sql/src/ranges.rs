@@ -5,7 +5,7 @@ use cobble_types::{Code, Error, Result, SqlType};
 
 use super::Database;
 
-/// Conditions on the column, exactly one of which is true for each row: ranges of about the same width between its least and its
+/// Conditions on the column, exactly one of them true for each row: ranges of about the same width between its least and its
 /// greatest value. The first and the last one are open, and the last one has the nulls where there may be some.
 pub fn ranges(column: &str, (least, greatest): (i64, i64), portions: u32, nullable: bool) -> Vec<String> {
     let portions = i128::from(portions);
@@ -61,7 +61,7 @@ pub async fn of_query(
 mod tests {
     use super::*;
 
-    /// The ranges in which a number lies.
+    /// The ranges that contain a number.
     fn holding(ranges: &[String], number: i64) -> usize {
         let holds = |range: &&String| {
             range.split(" AND ").all(|part| {

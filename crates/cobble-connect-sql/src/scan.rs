@@ -51,7 +51,7 @@ pub fn request_of(database: &dyn Database, statements: &[StatementText], columns
     Request { text, parameters: first.shown_parameters() }
 }
 
-/// The scan of work that was agreed with the database of which these facts were known.
+/// The scan of agreed work. `facts` is what was known of the database then.
 pub fn scan(spec: &ScanSpec, database: impl FnOnce(&str) -> Arc<dyn Database>) -> Result<Arc<dyn GateScan>> {
     let Work { facts, select, columns } = spec.unpack(FORM)?;
     let (database, portions) = (database(&facts), spec.unpack_portions()?);

@@ -15,7 +15,7 @@ use super::query::Query;
 pub struct Parameter(pub Value, pub SqlType);
 
 impl Parameter {
-    /// The value as databases read it.
+    /// The value as a literal for databases.
     pub fn text(&self) -> String {
         match &self.0 {
             Value::Text(text) => text.clone(),
@@ -154,7 +154,7 @@ impl Sql {
         })
     }
 
-    /// Raises the numbers of its tables.
+    /// Shifts the numbers of its tables.
     pub fn renumber(&mut self, by: usize) {
         for token in self.tokens.iter_mut().chain(self.listed.iter_mut().flatten()) {
             match token {
@@ -185,7 +185,7 @@ pub fn alias(number: usize) -> String {
     format!("t{number}")
 }
 
-/// A statement as it is sent, with its values in the order in which it names them.
+/// A statement as it is sent, with its values in the order of their parameters.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct StatementText {
     pub text: String,

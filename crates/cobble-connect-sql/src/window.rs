@@ -13,7 +13,7 @@ fn no_such(note: &str) -> Refusal {
     (KeptReason::NoSuchAbility, note.to_owned())
 }
 
-/// A whole number that stands in the statement: databases want to know it before they run.
+/// A whole number written into the statement: databases need to know it before they run.
 fn number(expr: &Expr, least: i64) -> Result<i64, Refusal> {
     let found = match expr {
         Expr::Literal { value: Value::SmallInt(v), .. } => Some(i64::from(*v)),
@@ -94,7 +94,7 @@ fn ranking(dialect: &dyn Dialect, function: Ranking, arguments: &[Expr], columns
     Ok(out)
 }
 
-/// What stands for each call in the list of a SELECT.
+/// The column that replaces each call in the SELECT list.
 pub fn written(
     dialect: &dyn Dialect,
     partition: &[Expr],

@@ -27,7 +27,7 @@ pub fn allowed(connection: &str, writable: bool) -> Result<()> {
     }
 }
 
-/// Refuses what no database writes.
+/// Refuses writes that no database supports.
 pub fn check(connection: &str, writable: bool, rows: &NewRows) -> Result<()> {
     allowed(connection, writable)?;
     match rows.options.keys().next() {

@@ -48,7 +48,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
         let _ = schema;
         Ok(None)
     }
-    /// A query in the source's own language as a table; only a single one that reads is taken.
+    /// A query in the source's own language as a table. It must be a single statement that only reads.
     async fn native(&self, catalog: &str, query: &NativeQuery) -> Result<DescribedTable> {
         let _ = query;
         Err(Error::new(Code::Unsupported, format!("{catalog} has no language of its own for native_query()"))
@@ -104,7 +104,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("the connection of {table} only reads"))
             .hint("tables are changed in folders and databases, by connections with writable = true"))
     }
-    /// True once after a query has found that what the source told is out of date.
+    /// True once, after a query found that the cached metadata is out of date.
     fn has_changed(&self) -> bool {
         false
     }

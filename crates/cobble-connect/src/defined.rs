@@ -85,7 +85,7 @@ impl Connector for Defined {
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
-        // Those of tables that are defined are told one by one.
+        // Columns of defined tables are described one table at a time.
         match self.tables.keys().any(|(own, _)| own == schema) || self.replaces_what_is_found() {
             true => Ok(None),
             false => self.inner.columns(schema).await,

@@ -51,7 +51,7 @@ pub struct ConnectionDefinition {
     pub credentials: BTreeMap<String, Credentials>,
 }
 
-/// What one user of the service signs in with at a system, in the place of what its connection has.
+/// The credentials of one user for a connection, used in place of the connection's own.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Credentials {
@@ -133,7 +133,7 @@ impl ConnectionDefinition {
         })
     }
 
-    /// Every setting of this kind as it works under these further options, the last of which wins, and for this user.
+    /// The effective value of every setting of this kind, after these further options (the last one wins) and for this user.
     pub fn effective(
         &self,
         kind: &Kind,

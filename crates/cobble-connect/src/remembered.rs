@@ -195,7 +195,7 @@ mod tests {
 
     use super::*;
 
-    /// Counts what it is asked; as slow and as dead as it is told to be.
+    /// Counts its calls, and is as slow or as dead as the test wants.
     #[derive(Debug, Default)]
     struct Asked {
         calls: AtomicU64,

@@ -144,7 +144,7 @@ impl NativeQuery {
 const MOST_PORTIONS: u32 = 64;
 
 impl TableDefinition {
-    /// What is known of how its text files are written.
+    /// The text format of its files, as far as it is known.
     pub fn text_form(&self) -> TextForm {
         TextForm {
             delimiter: self.delimiter.clone(),
@@ -179,7 +179,7 @@ impl TableDefinition {
         }
     }
 
-    /// Checks that what is said belongs together; `name` is the table's.
+    /// Checks that the settings fit together. `name` is the table's name.
     pub fn check(&self, name: &str) -> Result<()> {
         let bad = |what: &str, hint: &str| {
             Err(Error::new(Code::BadSetting, format!("table {name}: {what}")).hint(hint.to_owned()))
@@ -218,7 +218,7 @@ impl TableDefinition {
     }
 }
 
-/// What is known of how texts are written before they are looked into.
+/// What the definition says about the text format, before the file is inspected.
 #[derive(Debug, Clone, Default)]
 pub struct Forms {
     /// Said of all of them.

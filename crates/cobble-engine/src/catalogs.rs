@@ -28,7 +28,7 @@ use crate::views::{KnownViews, list};
 pub struct CatalogDefinition {
     pub name: String,
     pub connection: String,
-    /// Settings that stand in the place of the connection's.
+    /// Settings that override those of the connection.
     #[serde(default)]
     pub options: BTreeMap<String, String>,
     /// Tables that it defines, by `schema.table`.

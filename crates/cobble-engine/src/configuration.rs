@@ -170,7 +170,7 @@ fn compare_options(before: &BTreeMap<String, String>, after: &BTreeMap<String, S
     }
 }
 
-/// One difference between what is wanted and what there is.
+/// One difference between the wanted configuration and the current one.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Change {
     /// `connection`, `catalog`, `function` or `view`.
@@ -178,7 +178,7 @@ pub struct Change {
     pub name: String,
     /// `added`, `changed` or `removed`.
     pub change: String,
-    /// What is new or other, setting by setting; of a secret only that it is another one.
+    /// What is new or changed, setting by setting. Of a secret only that it changed.
     pub details: Vec<String>,
 }
 

@@ -242,7 +242,7 @@ fn words(found: &Discovered) -> String {
 /// The definition as it should be, and how that differs.
 fn merged(known: &TableDefinition, found: &Discovered, say: &mut dyn FnMut(&str, String)) -> TableDefinition {
     let mut next = known.clone();
-    // Without columns of its own it takes what is there at each use.
+    // Without columns of its own it takes those of the files at each use.
     if !known.columns.is_empty() {
         let is_text = matches!(found.definition.format.as_deref(), Some("csv" | "json"));
         let of_folder = |name: &str| found.partitions.iter().any(|column| column.name == name);

@@ -17,7 +17,7 @@ use crate::memory_table::MemoryTable;
 #[derive(Debug)]
 pub struct Execution {
     pub columns: Vec<ResultColumn>,
-    /// What a statement without rows has done, such as "now in fleet.public".
+    /// What a statement without rows did, such as "now in fleet.public".
     pub message: Option<String>,
     kind: Kind,
     rows_out: u64,
@@ -30,7 +30,7 @@ pub struct Execution {
 /// What is executed.
 #[derive(Debug)]
 enum Kind {
-    /// Nothing: the answer is there.
+    /// Nothing: the answer is already known.
     Answer(VecDeque<RecordBatch>),
     /// A plan whose rows are the answer: of a query, a write or a change.
     Plan(Run),
@@ -44,7 +44,7 @@ struct Run {
     query: Box<RunningQuery>,
     document: Arc<PlanDocument>,
     planning_seconds: f64,
-    /// When it has ended.
+    /// When it ended.
     seconds: Option<f64>,
 }
 
@@ -146,7 +146,7 @@ impl Execution {
         self
     }
 
-    /// The query of an ANALYZE: what it finds comes out when it has ended.
+    /// The query of an ANALYZE: its findings are returned when it ends.
     pub(crate) fn analysing(mut self, analysis: Analysis) -> Self {
         self.columns =
             ANSWER.iter().map(|name| ResultColumn { name: (*name).to_owned(), sql_type: SqlType::Text }).collect();

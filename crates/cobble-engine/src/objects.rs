@@ -72,7 +72,7 @@ fn list(names: &[String]) -> String {
 }
 
 impl Session {
-    /// The catalog, schema and name of a table that is to be written, and what writes there.
+    /// The catalog, schema and name of a table to write, and its writer.
     pub(crate) fn to_write(&self, set: &CatalogSet, written: &WrittenName) -> Result<(ObjectName, Arc<dyn Connector>)> {
         let at = |error: Error| error.at(written.position);
         let is_view = written_out(&written.parts, &self.place).is_some()
@@ -259,7 +259,7 @@ impl Session {
         Ok(Execution::done(format!("{} {how}", full_name(&name))))
     }
 
-    /// The view that is to be made: what is wrong with its query shows now.
+    /// The view to create. Errors of its query are reported now.
     async fn checked_view(&self, wanted: &CreateView) -> Result<KnownView> {
         let at = |error: Error| error.at(wanted.name.position);
         let view =

@@ -1,4 +1,4 @@
-//! `information_schema`, and `lane.state` for what the engine knows of itself.
+//! `information_schema`, and `lane.state` for the engine's own state.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

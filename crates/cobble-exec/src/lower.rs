@@ -98,7 +98,7 @@ impl Lowering {
         self.key_slots.entry((pass.join, pass.key, pass.gate)).or_default().clone()
     }
 
-    /// All pipelines of the plan, the last of which sends the result.
+    /// All pipelines of the plan. The last one sends the result.
     pub fn lower(
         mut self,
         root: &Arc<PhysicalNode>,

@@ -77,7 +77,7 @@ impl Spill {
 }
 
 impl Spilled {
-    /// The batches, in the order in which they were written.
+    /// The batches, in the order they were written.
     pub fn read(&self) -> Result<impl Iterator<Item = Result<RecordBatch>> + Send + use<>> {
         let file = self.file.try_clone().map_err(|e| failed(&self.place, e))?;
         let reader = StreamReader::try_new(BufReader::with_capacity(1 << 18, FromStart { file, at: 0 }), None)?;

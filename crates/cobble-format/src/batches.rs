@@ -1,4 +1,4 @@
-//! Files whose decoder gives Arrow batches of their own columns, of which the wanted ones are taken.
+//! Files whose decoder returns Arrow batches of all their columns; the wanted columns are picked here.
 
 use std::sync::Arc;
 

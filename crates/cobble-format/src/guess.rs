@@ -40,7 +40,7 @@ impl Guess {
             if text.parse::<f64>().is_ok() {
                 return Guess::Double;
             }
-            // Whether day or month comes first is known of the standard's form only.
+            // Only the ISO form says by itself whether day or month comes first.
             let standard = text.as_bytes().get(4) == Some(&b'-');
             if standard && text.len() == 10 && parse_value(text, &SqlType::Date).is_ok() {
                 return Guess::Date;

@@ -85,7 +85,7 @@ pub trait FileFormat: Send + Sync + fmt::Debug {
     }
 }
 
-/// Every format, in the order in which errors name them.
+/// Every format, in the order in which error messages list them.
 pub const ALL: &[&dyn FileFormat] =
     &[&csv::Csv, &json::Json, &parquet::Parquet, &avro::Avro, &arrow_file::Arrow, &orc::Orc];
 
@@ -129,7 +129,7 @@ pub trait FileBatches: Send {
 /// Writes one file.
 pub trait FileWriter: Send {
     fn write(&mut self, batch: &RecordBatch) -> io::Result<()>;
-    /// Ends the file, and gives it back for what is to be done with it.
+    /// Ends the file and returns it, to be renamed or uploaded.
     fn finish(self: Box<Self>) -> io::Result<File>;
 }
 

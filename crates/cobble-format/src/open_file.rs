@@ -49,7 +49,7 @@ impl OpenFile {
         })
     }
 
-    /// The engine's type of a column of the file.
+    /// The engine's type for a column of the file.
     pub fn sql_type(&self, field: &Field) -> Result<SqlType> {
         SqlType::from_arrow(field.data_type()).ok_or_else(|| {
             let what =

@@ -83,7 +83,7 @@ fn held<T>(work: impl FnOnce() -> Result<T, ArrowError>) -> Result<T, ArrowError
     std::panic::catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(stopped)
 }
 
-/// An ORC file of which these columns are wanted; all without a list.
+/// Opens an ORC file for these columns, or for all without a list.
 fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result<Opened, ArrowError> {
     let pieces = Pieces { file: file.clone() };
     let builder = held(|| ArrowReaderBuilder::try_new(pieces).map_err(external))?;

@@ -3,7 +3,7 @@
 use std::io::{BufReader, Read};
 use std::path::Path;
 
-/// How a text file is compressed as a whole.
+/// The compression of a whole text file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Packing {
     None,
@@ -19,7 +19,7 @@ pub fn stem(name: &str) -> &str {
 }
 
 impl Packing {
-    /// By the end of the file's name, whatever is inside.
+    /// By the file's ending, whatever its content.
     pub fn of(path: &Path) -> Packing {
         match path.extension().and_then(|e| e.to_str()).map(str::to_ascii_lowercase).as_deref() {
             Some("gz") => Packing::Gzip,

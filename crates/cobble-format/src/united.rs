@@ -8,7 +8,7 @@ use cobble_types::SqlType;
 /// The type that holds the values of both, if there is one.
 pub type Wider = fn(&SqlType, &SqlType) -> Option<SqlType>;
 
-/// Two files that have a column with types of which none holds the other.
+/// Two files whose types for a column have no common one.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Conflict {
     pub column: String,

@@ -290,7 +290,7 @@ mod tests {
         }
     }
 
-    /// A value of a type, for kernels that are called only to see what a null beside it does.
+    /// A value of a type, to call kernels with beside a null.
     fn sample(sql_type: &SqlType) -> Value {
         match sql_type {
             SqlType::Bytea => Value::Bytea(vec![1]),

@@ -44,7 +44,7 @@ impl Given {
     }
 }
 
-/// What a parameter takes, and the type in which the kernel gets it. What has no type yet takes the parameter's own.
+/// What a parameter accepts, and the type that the kernel receives. An argument without a type takes the parameter's.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Takes {
     Text,
@@ -186,7 +186,7 @@ pub(crate) fn array_of(item: SqlType) -> SqlType {
     SqlType::Array(Box::new(item))
 }
 
-/// The types in which the arguments reach the kernel, and that of the result.
+/// The argument types that the kernel receives, and the result type.
 pub type Types = (Vec<SqlType>, SqlType);
 
 #[derive(Debug, Clone, Copy)]

@@ -1,4 +1,4 @@
-//! The type in which values of two types meet.
+//! The common type of two types.
 
 use cobble_types::{RowField, SqlType};
 

@@ -10,7 +10,7 @@ const GRACE: Duration = Duration::from_secs(5);
 /// Longest wait for a connection of one's own pool to be free.
 const POOL_LIMIT: Duration = Duration::from_secs(30);
 
-/// How long a connection of the pool is waited for: not as long as its server, which is not at fault then.
+/// How long to wait for a connection of the pool. Shorter than the wait for the server, which is not at fault then.
 pub fn pool_limit(statement_limit: u64) -> Duration {
     if statement_limit > 0 { POOL_LIMIT.min(Duration::from_secs(statement_limit) / 2) } else { POOL_LIMIT }
 }

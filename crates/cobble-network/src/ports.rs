@@ -3,7 +3,7 @@
 use std::net::TcpListener;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-/// Below the ports that systems give to outgoing connections, one of which could take a port before its server does.
+/// Below the ports that systems assign to outgoing connections: one of those could take a port before its server does.
 const FIRST: u16 = 20_000;
 const COUNT: u16 = 12_000;
 

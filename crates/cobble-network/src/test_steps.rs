@@ -41,7 +41,7 @@ pub fn reporter<'a>(
     }
 }
 
-/// Whether what is said to a server is encrypted, as the end of a sentence.
+/// Whether the connection to a server is encrypted, as the end of a sentence.
 pub fn encrypted(tls: &Tls) -> &'static str {
     match (tls.on, tls.unverified) {
         (false, _) => "",

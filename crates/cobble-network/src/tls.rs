@@ -10,7 +10,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 
-/// Makes the one crypto provider known to all who ask for the default.
+/// Installs the crypto provider as the process default.
 pub fn provider() {
     static ONCE: Once = Once::new();
     ONCE.call_once(|| {

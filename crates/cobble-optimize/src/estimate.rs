@@ -274,7 +274,7 @@ pub fn filter_estimate(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]
     result
 }
 
-/// The same rows under other columns, each of which repeats one of them.
+/// The same rows under other column ids.
 fn renamed<'a>(known: &Estimate, columns: impl Iterator<Item = (ColumnId, &'a Column)>) -> Estimate {
     let columns = columns.filter_map(|(own, column)| Some((column.id, known.columns.get(&own)?.clone()))).collect();
     Estimate { rows: known.rows, most: known.most, columns }

@@ -19,7 +19,7 @@ pub struct Settings {
     pub run_time: Option<f64>,
     /// Parallel tasks of a run; none means one per core.
     pub run_tasks: Option<usize>,
-    /// The name of the zone in which times without one are read, and moments shown.
+    /// The time zone for timestamps without one, and for display.
     pub time_zone: String,
 }
 
@@ -178,7 +178,7 @@ pub fn fixed(name: &str) -> Option<&'static str> {
     FIXED.iter().chain(OF_CLIENTS).find(|(known, _)| *known == name).map(|(_, value)| *value)
 }
 
-/// What is kept of a setting of PostgreSQL's clients; nothing when it is none of theirs.
+/// The stored value of a setting that PostgreSQL's clients use; `None` for any other name.
 ///
 /// # Errors
 /// When it has one value here, and another one is wanted.

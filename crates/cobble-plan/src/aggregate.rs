@@ -15,7 +15,7 @@ pub struct AggregateCall {
     /// Empty for `count(*)`. For ordered-set aggregates the sorted value, then the direct arguments.
     pub arguments: Vec<Expr>,
     pub distinct: bool,
-    /// The order in which values are taken, where that matters.
+    /// The order of the values, where it matters.
     pub order: Vec<SortKey>,
     pub filter: Option<Expr>,
     pub sql_type: SqlType,

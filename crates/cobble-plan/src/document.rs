@@ -146,7 +146,7 @@ pub struct KeyMeasure {
     pub parts_skipped: u64,
 }
 
-/// The shapes in which work was offered to a connection. Costs are in rows touched, those that cross a gate counted several times.
+/// The shapes that work was offered in to a connection. Costs are rows touched; rows that cross a gate count several times.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct OfferDocument {
@@ -171,7 +171,7 @@ pub struct JoinDocument {
     pub alternatives: Vec<Alternative>,
 }
 
-/// The order in which a region of inner joins is put together, beside those that were weighed and not taken.
+/// The join order of a region of inner joins, and the orders that were rejected.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct JoinOrder {

@@ -11,7 +11,7 @@ use crate::logical::{self, LogicalPlan, Scan, SortKey};
 use crate::offer::{Agreed, KeptReason, Verdict};
 use crate::window::WindowCall;
 
-/// A part of a plan over tables of one connection, taken apart into pieces.
+/// The part of a plan over tables of one connection, as a list of pieces.
 #[derive(Debug, Clone)]
 pub struct Fragment {
     /// Inputs stand before the pieces that read them; the last piece is the top.
@@ -45,7 +45,7 @@ pub enum Asked<'a> {
 }
 
 impl Asked<'_> {
-    /// Of a source that does no such work.
+    /// For a source without this ability.
     pub fn kept(&self) -> Verdict {
         let note = match self {
             Asked::Filter(_) => "the source does not look for rows",
@@ -114,7 +114,7 @@ impl Piece {
     }
 }
 
-/// What a connection does of a fragment.
+/// The connection's answer to a fragment.
 #[derive(Debug, Clone)]
 pub struct Answer {
     /// One for each piece; none for a table, which is read in any case.

@@ -137,7 +137,7 @@ pub enum JoinKind {
     Semi,
     /// Left rows without a partner.
     Anti,
-    /// `NOT IN`: left rows of which it is certain that no right row equals them.
+    /// `NOT IN`: left rows that certainly equal no right row.
     NullAwareAnti,
     /// Every left row once, with its only partner or nulls; a second partner is an error. A subquery used as a value.
     Single,
@@ -412,7 +412,7 @@ pub struct UnionInput {
 }
 
 impl UnionInput {
-    /// An input of which all columns are used, in their order.
+    /// An input whose columns are all used, in order.
     pub fn whole(plan: LogicalPlan) -> UnionInput {
         UnionInput { columns: plan.columns(), plan: plan.into() }
     }

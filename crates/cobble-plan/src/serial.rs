@@ -14,7 +14,7 @@ const MARK: &[u8] = b"lane plan";
 /// Raised when a plan of before cannot be read any more.
 pub const FORM: u16 = 1;
 
-/// Levels of nesting in what is read: those of the deepest statement, each of which is several here.
+/// Levels of nesting that are read: those of the deepest statement, times the levels that each takes here.
 const DEEPEST: usize = 20_000;
 
 /// Bytes that are written as one string.

@@ -4,7 +4,7 @@
 //! Of a logical plan: every column that is used comes out of an input, under the type that it is used with; no operator brings a
 //! column twice; conditions are boolean, and what is compared, united or chosen among has one type; the readers of a common
 //! result name columns that it has; after `unnest-subqueries`, nothing refers to a query around it. Of a physical plan: the same
-//! of each step, and that the places by which steps read each other exist.
+//! of each step, and that every reference between steps has its target.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -131,7 +131,7 @@ impl Reach<'_> {
         self.typed(expr, &SqlType::Boolean)
     }
 
-    /// Expressions of one type, whichever it is.
+    /// Expressions that all have the same type.
     fn alike<'e>(&self, expressions: impl IntoIterator<Item = &'e Expr>) -> Result<()> {
         let mut common: Option<SqlType> = None;
         for expr in expressions {

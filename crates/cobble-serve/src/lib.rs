@@ -34,7 +34,7 @@ pub struct Description {
     pub bytes: Option<u64>,
 }
 
-/// Rows of one portion; what goes wrong is told to the user.
+/// Reads the rows of one portion. An error is shown to the user.
 pub type Rows = Box<dyn Iterator<Item = Result<RecordBatch, String>> + Send>;
 
 /// What a program has to know of its tables.

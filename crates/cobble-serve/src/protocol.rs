@@ -33,7 +33,7 @@ pub struct Offer {
 pub enum Piece {
     /// Only rows for which it is true.
     Filter(Condition),
-    /// No more than so many rows of those that the filters leave, whichever.
+    /// At most this many of the rows that pass the filters; any of them will do.
     Limit(u64),
     /// So many keys of a join, later sent as a filter on this column. Every row that has one of them must come, others may.
     Keys { column: String, count: u64 },
@@ -65,7 +65,7 @@ pub struct GroupValue {
     /// Only of the rows for which this is true.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub filter: Option<Condition>,
-    /// The SQL type in which it must come.
+    /// The SQL type that it must have.
     #[serde(rename = "type")]
     pub sql_type: String,
 }

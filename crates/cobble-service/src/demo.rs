@@ -49,7 +49,7 @@ fn ferry() -> Result<Command> {
     Ok(Command::new(found))
 }
 
-/// Loads all data; how to sign in goes by a pipe, where nobody else sees it.
+/// Loads all data. Credentials go through a pipe, where nobody else sees them.
 fn load(folder: &Path, scale: f64, sign_in: &serde_json::Value) -> Result<()> {
     let mut loading = ferry()?
         .arg("load")

@@ -176,7 +176,7 @@ impl ResultStore {
     }
 }
 
-/// What a run is told that finds no room.
+/// The error of a run that finds no room.
 pub fn full() -> Error {
     Error::new(Code::MemoryLimit, "results that have not been fetched fill the space for results")
         .hint("fetch them to their end or cancel their runs; each goes 15 minutes after its run has ended")

@@ -62,7 +62,7 @@ pub struct Wanted {
     pub parameters: Option<Vec<Option<String>>>,
     pub within: Within,
     pub user: Option<String>,
-    /// False for a look at some rows, which is not written down.
+    /// False for a preview of some rows, which is not recorded.
     pub is_recorded: bool,
 }
 

@@ -204,7 +204,7 @@ impl Service {
         kept.map(|()| definition)
     }
 
-    /// Compares what is wanted with what there is and, unless it is a preview, makes it so, all of it or nothing.
+    /// Compares the wanted configuration with the current one and, unless it is a preview, applies it, all or nothing.
     pub async fn apply(
         &self,
         wanted: &Configuration,

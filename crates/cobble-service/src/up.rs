@@ -36,7 +36,7 @@ fn failed(what: impl std::fmt::Display) -> Error {
     Error::new(Code::Storage, what.to_string())
 }
 
-/// Runs until it is told to stop. `say` gets a line for each thing that happens, and `ready` the console's address.
+/// Runs until stopped. `say` receives a line for each event, and `ready` the console's address.
 pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&str) + Send) -> Result<()> {
     std::fs::create_dir_all(&up.folder).map_err(|e| failed(format!("{}: {e}", up.folder.display())))?;
     let _lock = lock(&up)?;

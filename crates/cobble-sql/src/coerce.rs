@@ -276,7 +276,7 @@ fn arithmetic(op: BinaryOp, left: Expr, right: Expr) -> Result<Expr> {
             let common =
                 wider_type(&left.sql_type(), &right.sql_type()).filter(SqlType::is_number).ok_or_else(no_operator)?;
             match &common {
-                // What is left over is told of exact numbers only.
+                // Only exact numbers report a remainder.
                 Real | Double if op == BinaryOp::Modulo => Err(no_operator()),
                 Numeric { .. } => {
                     let sides = (left.sql_type().digits(), right.sql_type().digits());

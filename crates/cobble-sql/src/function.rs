@@ -281,7 +281,7 @@ fn output_text(expr: Expr) -> Result<Expr> {
     })
 }
 
-/// A value of any type as a part of a document.
+/// A value of any type as part of a JSON document.
 pub fn document(expr: Expr) -> Result<Expr> {
     let expr = settle(expr)?;
     match expr.sql_type() {

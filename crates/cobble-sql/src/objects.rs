@@ -147,7 +147,7 @@ impl Words<'_> {
         }
     }
 
-    /// Names between parentheses, the opening one of which has been taken.
+    /// Names up to the closing parenthesis; the opening one has been consumed.
     fn plain_names(&mut self, what: &str) -> Result<Vec<String>> {
         let mut names = vec![self.plain_name(what)?];
         while self.take_token(&Token::Comma) {

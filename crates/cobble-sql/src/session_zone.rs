@@ -1,5 +1,5 @@
 //! The session's time zone. Binding speaks of moments and clocks in UTC; where the session lives elsewhere, what turns one
-//! into the other is changed here, in the bound plan. A database is always asked in UTC, so what depends on the zone is
+//! into the other is made explicit here, in the bound plan. A database is always queried in UTC, so what depends on the zone is
 //! computed by the engine.
 
 use cobble_functions::Function;

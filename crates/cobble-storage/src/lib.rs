@@ -1,5 +1,5 @@
 //! Storage of files: a folder of this machine, a bucket of an S3 store, or files behind HTTP. All three list, open and read ranges; those
-//! that can be written also put and delete, under a condition on what is there.
+//! that can be written also put and delete, on condition of the version that is stored.
 
 mod disk;
 mod faults;
@@ -57,7 +57,7 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn address(&self) -> String;
     /// All files below the address, in order of their names.
     fn list(&self) -> Result<Vec<Entry>>;
-    /// Opens a file of a listing; an error when it is another one by now.
+    /// Opens a file of a listing. An error if the file has changed since.
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
     /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.
     ///

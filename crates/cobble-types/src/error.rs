@@ -1,4 +1,4 @@
-//! One error type for the whole core: a stable code, a message that names the thing at fault, where it stands in the
+//! One error type for the whole core: a stable code, a message that names the thing at fault, its position in the
 //! statement when that is known, and what to do about it.
 
 use std::fmt;

@@ -207,7 +207,7 @@ pub fn quote_where_needed(name: &str) -> String {
 /// The parts of a dotted name as it is written in SQL: in lower case unless quoted (PostgreSQL manual 9.4, parse_ident).
 ///
 /// # Errors
-/// When the text does not begin with a name, or, if `strict`, when something follows it.
+/// If the text does not begin with a name or, with `strict`, if something follows the name.
 pub fn parse_identifier(text: &str, strict: bool) -> Result<Vec<String>> {
     let wrong = |what: &str| Error::new(Code::InvalidValue, format!("\"{text}\" is not a name: {what}"));
     let (mut parts, mut rest) = (Vec::new(), text.trim_start());

@@ -148,7 +148,7 @@ impl SqlType {
         })
     }
 
-    /// Average width of one value in bytes, used where no statistics say better.
+    /// Average width of a value in bytes, for columns without statistics.
     pub fn typical_width(&self) -> f64 {
         match self {
             SqlType::Null | SqlType::Boolean => 1.0,

@@ -34,7 +34,7 @@ pub fn part_name(part: &str) -> Option<&'static str> {
     })
 }
 
-/// The century or millennium of a year, of which none has the number zero: the first before Christ follows the first after it.
+/// The century or millennium of a year. None has the number zero: 1 BC is followed by AD 1.
 pub fn counted(year: i32, years: i32) -> i32 {
     if year > 0 { (year - 1) / years + 1 } else { -((years - year) / years) }
 }
@@ -76,7 +76,7 @@ pub fn date_part(part: &str, micros: i64) -> Option<i128> {
     })
 }
 
-/// The start of the part in which the time lies, in microseconds.
+/// The start of the hour, day, month … that contains the time, in microseconds.
 pub fn date_trunc(part: &str, micros: i64) -> Option<i64> {
     let unit = match part {
         "microseconds" => 1,

@@ -48,7 +48,7 @@ const ABBREVIATIONS: &[(&str, i64)] = &[
     ("jst", 9),
 ];
 
-/// What a text says of a time.
+/// The parts of a time that a text gives.
 #[derive(Debug, Default, Clone, Copy)]
 pub struct TimeText {
     /// Days since 1970-01-01.

@@ -26,13 +26,13 @@ pub enum Action {
     #[command(after_help = "Example:\n  cobble catalog show fleet --effective")]
     Show {
         name: String,
-        /// Show every setting as it works, and where it comes from
+        /// Show every effective setting and its origin
         #[arg(long)]
         effective: bool,
-        /// The settings of this table of it
+        /// Show the settings of this table
         #[arg(long, value_name = "SCHEMA.TABLE", requires = "effective")]
         table: Option<String>,
-        /// As they work for this user of the service; without it for you
+        /// Effective settings for this user; by default for you
         #[arg(long = "for", value_name = "USER", requires = "effective")]
         user: Option<String>,
     },
@@ -40,10 +40,10 @@ pub enum Action {
     #[command(after_help = "Example:\n  cobble catalog change fleet --set statement_limit=60")]
     Change {
         name: String,
-        /// A setting; may be given again
+        /// A setting; repeatable
         #[arg(long, value_name = "NAME=VALUE")]
         set: Vec<String>,
-        /// A setting that is the connection's again
+        /// Reset a setting to the connection's; repeatable
         #[arg(long, value_name = "NAME")]
         unset: Vec<String>,
     },
@@ -57,7 +57,7 @@ pub enum Action {
         #[arg(value_name = "CATALOG.SCHEMA.TABLE")]
         table: String,
     },
-    /// Show what each look at its files has found
+    /// Show what each discovery of its files found
     History { name: String },
     /// Discard cached metadata of its source
     Refresh { name: String },
@@ -74,13 +74,13 @@ pub struct Define {
     /// Fetch the query's rows in portions by the ranges of this column
     #[arg(long, value_name = "COLUMN", requires = "split_into")]
     split_on: Option<String>,
-    /// The number of those portions
+    /// Number of portions
     #[arg(long, value_name = "PORTIONS", requires = "split_on")]
     split_into: Option<u32>,
     /// The folder or file below the connection's address
     #[arg(long)]
     path: Option<String>,
-    /// Patterns of its files' names, with commas between them
+    /// File name patterns, separated by commas
     #[arg(long)]
     files: Option<String>,
     /// csv, json, parquet, avro or arrow
@@ -88,10 +88,10 @@ pub struct Define {
     format: Option<String>,
     #[command(flatten)]
     form: TextForm,
-    /// A column with its type; may be given again, and is found out where none is given
+    /// A column and its type; repeatable. Without any, columns are inferred
     #[arg(long, value_name = "NAME TYPE")]
     column: Vec<String>,
-    /// A setting in the place of the catalog's; may be given again
+    /// A setting that overrides the catalog's; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
 }

@@ -20,7 +20,7 @@ pub struct Export {
 
 #[derive(Args)]
 pub struct Apply {
-    /// A file as `cobble export` writes it; what it does not name is removed
+    /// A file in the form of `cobble export`; what it does not name is removed
     file: PathBuf,
     /// Only show what would change
     #[arg(long)]

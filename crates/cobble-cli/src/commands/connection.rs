@@ -51,21 +51,21 @@ pub struct Changed {
     /// A folder, a file, or host:port
     #[arg(long)]
     address: Option<String>,
-    /// The database there; an empty text takes it away
+    /// Database; an empty text removes it
     #[arg(long)]
     database: Option<String>,
-    /// The user there; an empty text takes it away
+    /// User; an empty text removes it
     #[arg(long)]
     user: Option<String>,
     #[command(flatten)]
     secret: SecretFrom,
-    /// Where it is, for the cost of moving data; an empty text takes it away
+    /// Region, for the cost of moving data; an empty text removes it
     #[arg(long)]
     region: Option<String>,
     /// Another setting of this kind; repeatable
     #[arg(long, value_name = "NAME=VALUE")]
     set: Vec<String>,
-    /// A setting to take away; may be given again
+    /// Remove a setting; repeatable
     #[arg(long, value_name = "NAME")]
     unset: Vec<String>,
 }
@@ -77,12 +77,12 @@ pub struct Own {
     /// The user of the service
     #[arg(long = "for", value_name = "USER")]
     of: String,
-    /// Their name at the system, when it is not the connection's
+    /// Their user name at the source, if it differs from the connection's
     #[arg(long)]
     user: Option<String>,
     #[command(flatten)]
     secret: SecretFrom,
-    /// Forget them
+    /// Remove the credentials
     #[arg(long, conflicts_with_all = ["user", "secret_env", "secret_file"])]
     drop: bool,
 }
@@ -129,7 +129,7 @@ fn pairs(given: &[String]) -> Outcome<BTreeMap<String, String>> {
     given.iter().map(pair).collect()
 }
 
-/// A relative path is meant from here, not from where the service runs.
+/// A relative path is relative to the command's working folder, not the service's.
 fn from_here(address: String, kind: &str) -> String {
     match std::fs::canonicalize(&address) {
         Ok(path) if ["files", "sqlite"].contains(&kind) => path.display().to_string(),
@@ -156,7 +156,7 @@ fn secret(new: &SecretFrom) -> Outcome<Option<String>> {
     }
 }
 
-/// What this command and its service know alike: no service is asked.
+/// Known to the command itself: no service is asked.
 fn kinds(common: &Common, wanted: Option<&str>) -> Outcome {
     let all = described_kinds();
     let Some(wanted) = wanted else {

@@ -536,7 +536,7 @@ async fn pages_without_a_wanted_row_are_not_decoded() {
     assert!(measure.rows_skipped > 9000 && measure.rows == 2, "{measure:?}");
 }
 
-/// Ferries with where they are: a row in a row, of which some and some of whose parts are null, beside a long text.
+/// Ferries and their positions: a row in a row, with nulls at each level, beside a long text.
 fn nested(folder: &std::path::Path) {
     use std::io::Write;
     let lines = (0..4000).map(|n| match n % 10 {

@@ -20,7 +20,7 @@ async fn every_example_gives_what_it_says() {
     let mut session = session();
     let scalars = Function::ALL.iter().map(|f| f.entry().example).chain(WRITTEN.iter().map(|(.., example)| *example));
     let scalars = scalars.filter(|(call, _)| !call.is_empty()).map(|(call, answer)| {
-        // Through a row, so that it is computed as it is for tables.
+        // Through a row, so that it is computed as for tables and not folded.
         (format!("SELECT coalesce(({call})::text, '') FROM generate_series(1, 1)"), answer.to_owned())
     });
     let aggregates = AggregateFunction::ALL.iter().map(|f| f.entry().example);

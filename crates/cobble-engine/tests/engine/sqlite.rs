@@ -365,7 +365,7 @@ async fn the_plan_of_returning_is_that_of_its_change() {
     assert_eq!(answer(&mut session, "SELECT count(*) FROM notes").await.unwrap().0, ["3"]);
 }
 
-/// A join of two joins is one statement, whichever side they are on.
+/// A join of two joins is one statement, on either side.
 #[tokio::test(flavor = "multi_thread")]
 async fn joins_of_joins_are_handed_over() {
     let (mut session, _) = session("joined");

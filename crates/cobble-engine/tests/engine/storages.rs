@@ -446,7 +446,7 @@ async fn orc_files_keep_types_and_values() {
     }
     let found = rows(&mut session, "SELECT count(*), count(name) FROM d.public.nothing").await.unwrap();
     assert_eq!(found, ["0|0"]);
-    // Only what is wanted is read.
+    // Only the wanted columns are read.
     let bytes = async |session: &mut Session, sql: &str| {
         let (_, plan) = truth::answer(session, sql).await.unwrap();
         plan.unwrap().gates[0].measure.clone().unwrap().bytes

@@ -12,7 +12,7 @@ use super::accumulators::accumulator;
 /// Blocks of one level that make one of the next.
 const FAN: usize = 16;
 
-/// Rows of a frame, on the average, from which the tree pays.
+/// The average rows per frame from which the tree is worth its cost.
 pub const WORTH_IT: usize = 2 * FAN;
 
 pub struct FrameTree {
@@ -47,7 +47,7 @@ impl FrameTree {
         Ok(FrameTree { states: (0..columns).map(together).collect::<Result<_>>()?, levels })
     }
 
-    /// Takes a stretch of rows apart: single rows at its ends go to `row`, blocks to `block` by their place among the states.
+    /// Splits a range of rows: single rows at its ends go to `row`, whole blocks to `block` by their index among the states.
     pub fn cover(&self, start: usize, end: usize, mut row: impl FnMut(usize), mut block: impl FnMut(u32)) {
         let (mut from, mut to, mut level) = (start, end, None::<usize>);
         loop {

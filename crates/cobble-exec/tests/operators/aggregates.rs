@@ -113,7 +113,7 @@ async fn groups_that_do_not_fit_go_to_disk_and_come_back() {
     let mut roomy = run(node.clone()).await.unwrap();
     let (mut tight, spilled) = crate::support::run_within(node, "6MB").await.unwrap();
     assert!(spilled > 0, "it should have needed the disk");
-    // The order in which an array is filled is not said.
+    // The order of an array's items is not defined.
     for row in roomy.iter_mut().chain(&mut tight) {
         let mut items: Vec<&str> = row[6].trim_matches(['{', '}']).split(',').collect();
         items.sort_unstable();

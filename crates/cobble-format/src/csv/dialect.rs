@@ -129,7 +129,7 @@ impl Dialect {
         self.marks.take(&other.marks)
     }
 
-    /// The likeliest one for a text of which this is the start, or which it is the whole of, with what is said of it.
+    /// The likeliest dialect for a text that starts like this (or is this, if it is whole), given what the definition says.
     pub fn of(start: &[u8], is_whole: bool, form: &TextForm, defined: bool) -> Result<Dialect> {
         let encoding = match &form.encoding {
             Some(name) => Some(encoding::named(name)?),
@@ -201,7 +201,7 @@ impl Dialect {
     }
 }
 
-/// Checks what is said of how a table's text is written.
+/// Checks the settings for a table's text.
 pub fn check(form: &TextForm) -> Result<()> {
     let bad = |what: &str, hint: &str| Err(Error::new(Code::BadSetting, what).hint(hint));
     let signs =

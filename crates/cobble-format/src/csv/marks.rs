@@ -89,7 +89,7 @@ impl DatePattern {
     }
 }
 
-/// Words that files have in the place of values.
+/// Words that mean null in files.
 const NULL_WORDS: &[&str] =
     &["NULL", "null", "Null", "\\N", "NA", "N/A", "n/a", "na", "NaN", "nan", "None", "none", "-", "--", "?", "."];
 

@@ -41,7 +41,7 @@ impl FileFormat for Csv {
         true
     }
 
-    /// Only values of CSV are brought into the one form of UUIDs that compares.
+    /// Only CSV values are normalised to the form that UUIDs are compared in.
     fn takes(&self, _: &SqlType) -> bool {
         true
     }

@@ -264,7 +264,7 @@ fn as_views(schema: &SchemaRef) -> SchemaRef {
     Arc::new(Schema::new(fields).with_metadata(schema.metadata().clone()))
 }
 
-/// A file of which only the chunks that are touched are read, each once and whole.
+/// A file that reads a column chunk, once and whole, when it is first touched.
 struct ChunkedFile {
     blob: Arc<dyn Blob>,
     /// Start and length of every column chunk of the row group, in order.
@@ -298,7 +298,7 @@ impl ChunkedFile {
                 return Ok(bytes.slice(from..to));
             }
         }
-        // Outside the chunks: page indexes and the like.
+        // Outside the chunks lie page indexes, for example.
         let rest = (self.blob.size() - start.min(self.blob.size())) as usize;
         self.read(start, length.unwrap_or(rest.min(1 << 16)))
     }
@@ -407,7 +407,7 @@ fn reading_error(file: &OpenFile, error: &ParquetError) -> Error {
     }
 }
 
-/// A projection gives columns in file order; for each wanted place, where it stands among them, if the file has it.
+/// A projection returns columns in file order. For each wanted column: its index among them, if the file has it.
 fn batch_order(layout: &Layout, places: &[usize]) -> Vec<Option<usize>> {
     let roots: Vec<Option<usize>> = places.iter().map(|place| layout.root(*place)).collect();
     let mut sorted: Vec<usize> = roots.iter().copied().flatten().collect();

@@ -40,7 +40,7 @@ pub trait Rule: Send + 'static {
     fn heap(&self, _: &Self::Slot) -> usize {
         0
     }
-    /// True when slots hold bytes outside themselves, so that they have to be asked.
+    /// True if slots own heap memory, so that `heap` must be called.
     fn has_heap(&self) -> bool {
         false
     }
@@ -104,7 +104,7 @@ impl<R: Rule> Accumulator for Slots<R> {
     }
 }
 
-/// The rows to take: those in which no value is null.
+/// The rows to take: those without a null.
 pub fn taken(values: &[ArrayRef]) -> impl Fn(usize) -> bool {
     let all_null = values.iter().any(|v| matches!(v.data_type(), DataType::Null));
     let nulls = values.iter().fold(None, |nulls, v| NullBuffer::union(nulls.as_ref(), v.nulls()));

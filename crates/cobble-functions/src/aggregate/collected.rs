@@ -120,7 +120,7 @@ pub(super) const MODE: Aggregate = Aggregate::new(
 .keeps(Keeps::Values)
 .within_group();
 
-/// The values of all groups one after the other, each group in its order.
+/// The values of all groups, concatenated; each group is in its order.
 struct Groups<'a> {
     arguments: &'a [ArrayRef],
     /// Where each group's values end.
@@ -194,7 +194,7 @@ impl Collected {
         Ok((groups, columns))
     }
 
-    /// Arguments by group and order, with the end of each group.
+    /// Arguments sorted by group and by the call's order, with the end of each group.
     fn ordered(&self, group_count: usize) -> Result<(Vec<ArrayRef>, Vec<usize>)> {
         let (groups, columns) = self.all()?;
         let mut order: Vec<u32> = (0..groups.len() as u32).collect();

@@ -1,5 +1,5 @@
 //! LIKE with a constant pattern of texts between `%`: each text is searched for in turn, with no regular expression. A pattern
-//! with `_` or without regard to case goes the general way.
+//! with `_` or without regard to case uses the general matcher.
 
 use arrow::array::{Array, BooleanArray, StringViewArray};
 use arrow::buffer::BooleanBuffer;

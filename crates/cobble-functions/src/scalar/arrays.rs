@@ -23,7 +23,7 @@ fn item_of(given: &Given) -> Option<&SqlType> {
     if let SqlType::Array(item) = &given.sql_type { Some(item) } else { None }
 }
 
-/// An array and further values, in the type in which its items and they meet.
+/// An array and further values, coerced to the common type of its items and the values.
 fn with_items(array: &Given, items: &[&Given]) -> Option<SqlType> {
     items.iter().try_fold(item_of(array)?.clone(), |common, own| united_type(&common, &own.sql_type))
 }
@@ -451,7 +451,7 @@ pub(crate) const ARRAY_CAT: Scalar = Scalar::new(
 
 // Comparing.
 
-/// Of the right array's items, whether `all` or one of them is in the left one. Nulls inside arrays equal nothing here.
+/// Whether `all` items of the right array, or any, are in the left one. Nulls inside arrays equal nothing here.
 fn shared(call: &Call, all: bool) -> Result<ArrayRef> {
     let (left, right) = (call.lists(0), call.lists(1));
     let items = comparable(&[left.items(), right.items()])?;
@@ -584,7 +584,7 @@ pub(crate) const ARRAY_TO_STRING: Scalar = Scalar::new(
 )
 .sees_nulls();
 
-/// Items of several arrays of one type in a form that compares.
+/// Items of several arrays of one type, normalised for comparison.
 fn comparable(arrays: &[&ArrayRef]) -> Result<Vec<Rows>> {
     let converter = RowConverter::new(vec![SortField::new(arrays[0].data_type().clone())])?;
     arrays.iter().map(|array| Ok(converter.convert_columns(&[one_zero(array)])?)).collect()
@@ -644,7 +644,7 @@ fn items_fit(arrays: [(&Evaluated, usize); 2], row: usize) -> Result<()> {
 /// A bound of a slice that is not written.
 const OPEN: i32 = i32::MAX;
 
-/// `array[from:to][from:to]…`: two bounds for each dimension, both included, clipped to what is there.
+/// `array[from:to][from:to]…`: two inclusive bounds for each dimension, clipped to the array.
 fn slices(call: &Call) -> Result<ArrayRef> {
     let bound = |i: usize, row: usize| call.integers(i).get(row);
     let is_null = |row: usize| call.is_null(0, row) || (1..call.count()).any(|i| bound(i, row).is_none());

@@ -9,7 +9,7 @@ use cobble_types::{Error, Result};
 use crate::Call;
 use crate::signature::{Given, Overload, Returns, Scalar, Takes, Types, unified};
 
-/// One value or more in the type in which all of them meet.
+/// One value or more, coerced to their common type.
 fn alike(given: &[Given]) -> Option<Types> {
     let common = unified(given).filter(|_| !given.is_empty())?;
     Some((vec![common.clone(); given.len()], common))

@@ -191,7 +191,7 @@ impl Tree {
     /// `jsonb_set` and `jsonb_insert`: the value put at the end of the path.
     ///
     /// # Errors
-    /// When the document is a scalar, when a place in an array is no number, or when a member is to be inserted that is there.
+    /// If the document is a scalar, if an index of an array is not a number, or if a member to insert exists already.
     pub fn with(mut self, path: &[Option<String>], value: Tree, way: Put) -> Result<Tree> {
         if self.is_scalar() {
             return Err(Error::new(Code::InvalidValue, "a path cannot be set in a scalar"));
@@ -385,7 +385,7 @@ impl Tree {
 /// How a value is put into a document.
 #[derive(Debug, Clone, Copy)]
 pub enum Put {
-    /// Replaces what is there; what is not there is made when `create` is set.
+    /// Replaces the value at the path. A missing one is created if `create` is set.
     Set {
         create: bool,
     },
@@ -460,7 +460,7 @@ fn write_number_order(digits: &str, out: &mut Vec<u8>) {
     let key = exact.unwrap_or_else(|| if value.abs() < 1e19 { (value * 1e19) as i128 } else { i128::MAX });
     let key = if exact.is_none() && value.abs() >= 1e19 && value < 0.0 { i128::MIN } else { key };
     out.extend(((key as u128) ^ (1 << 127)).to_be_bytes());
-    // What does not fit is told apart by its double.
+    // Numbers that do not fit are compared as doubles.
     let bits = value.to_bits();
     let ordered = if exact.is_some() {
         0

@@ -56,7 +56,7 @@ pub(super) struct NumberTemplate {
     plus: bool,
     roman: bool,
     scientific: bool,
-    /// `V`: digits by which the number is multiplied.
+    /// `V`: the number is multiplied by ten for each digit behind it.
     shifted: Option<usize>,
 }
 
@@ -253,7 +253,7 @@ impl NumberTemplate {
     }
 
     /// The number `unscaled / 10^scale` as the template says.
-    /// A number that is none, infinite or larger than any decimal: signs of a number stand for its digits.
+    /// For NaN, infinity and numbers larger than any decimal: `#` stands for each digit.
     pub fn write_beyond(&self, value: f64) -> String {
         if !self.scientific {
             return self.write(if value < 0.0 { i128::MIN + 1 } else { i128::MAX }, 0);

@@ -196,7 +196,7 @@ fn exact_one(given: &[Given]) -> Option<Types> {
     exact_types(given, 1..=1, 16)
 }
 
-/// Doubles, each of which must be allowed.
+/// Doubles, all of which must be allowed.
 fn checked(call: &Call, allowed: fn(f64) -> bool, f: fn(f64) -> f64, code: Code, what: &str) -> Result<ArrayRef> {
     if call.array(0).as_primitive::<Float64Type>().iter().flatten().any(|v| !allowed(v)) {
         return Err(Error::new(code, format!("{what} is not a real number")));

@@ -280,7 +280,7 @@ pub fn all_matches(pattern: &str, flags: &str, text: &str) -> Result<Vec<Vec<Opt
     Ok(found.iter().map(groups).collect())
 }
 
-/// Writes a replacement, in which `\\1` to `\\9` are groups and `\\&` is the whole match.
+/// Writes a replacement: `\\1` to `\\9` stand for groups and `\\&` for the whole match.
 fn replace(text: &str, found: &Found, replacement: &str, out: &mut String) {
     let mut characters = replacement.chars();
     while let Some(c) = characters.next() {

@@ -386,7 +386,7 @@ pub(crate) const TO_DATE: Scalar = Scalar::new(
     })],
 );
 
-/// What a template writes, in the type in which it does.
+/// The value that a template formats, in the type that the template works on.
 fn to_char_types(given: &[Given]) -> Option<Types> {
     let [value, format] = given else { return None };
     let value = match &value.sql_type {
@@ -722,7 +722,7 @@ fn interval_start(part: &str, v: IntervalMonthDayNano) -> Option<IntervalMonthDa
     })
 }
 
-/// `date_trunc`: the start of the part in which a time lies; the part may be another one in each row.
+/// `date_trunc`: the start of the hour, day, month … of each time. The unit may differ from row to row.
 fn start_of(call: &Call) -> Result<ArrayRef> {
     let (parts, from) = (call.texts(0), call.array(1));
     let part = |row: usize| -> Result<Option<&'static str>> {

@@ -170,7 +170,7 @@ fn found_by_path(call: &RowsCall) -> Result<Made> {
     Ok(lists(vec![Arc::new(values.finish())], lengths))
 }
 
-/// What each path finds in each document, one path's after the other's, each in an own column beside its number.
+/// The values that each path finds in each document, path after path. Each path has a column for the value and one for its number.
 fn found_by_each_path(call: &RowsCall) -> Result<Made> {
     let (documents, paths) = (call.arguments[0].as_string_view(), &call.arguments[1..]);
     let mut items: Vec<StringViewBuilder> = paths.iter().map(|_| StringViewBuilder::new()).collect();

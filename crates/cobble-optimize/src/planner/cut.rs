@@ -23,7 +23,7 @@ pub enum Cut {
     Fragment(usize),
     /// A step of the engine over these inputs.
     Steps(Vec<Cut>),
-    /// A common result is computed once for its readers, or all of it is offered as one fragment in which each reads anew.
+    /// A common table expression is computed once for its readers, or offered as one fragment where each reader computes it.
     With { definitions: Vec<Cut>, body: Box<Cut>, united: Option<usize> },
 }
 
@@ -227,7 +227,7 @@ impl Flat<'_, '_> {
         inputs.first().copied().unwrap_or_default()
     }
 
-    /// Why a piece is not offered, if it is not.
+    /// Why a piece is not offered, if so.
     fn withheld(&self, plan: &LogicalPlan, inputs: &[usize]) -> Option<Verdict> {
         let switch = match plan {
             LogicalPlan::Filter { .. } => "push-filters",

@@ -1,4 +1,4 @@
-//! The shapes in which a fragment is offered, and which of them is taken: with all of its joins, and without those that make more rows
+//! The shapes that a fragment is offered in, and the choice among them: with all of its joins, and without those that make more rows
 //! than they read. The cheapest by what was agreed counts; the plan shows the others.
 
 use std::sync::Arc;
@@ -13,7 +13,7 @@ use futures::future::try_join_all;
 
 use crate::estimate::{Estimate, filter_estimate};
 
-/// Shapes in which one fragment is offered at most.
+/// The most shapes that one fragment is offered in.
 const MOST_SHAPES: usize = 6;
 
 /// Costs are counted in rows that the engine touches once. A row that crosses a gate is encoded, sent, decoded and copied.
@@ -39,7 +39,7 @@ pub struct Offered {
     /// Of each piece.
     pub estimates: Vec<Arc<Estimate>>,
     pub origin: Origin,
-    /// The one that is taken stands first, once all were answered.
+    /// Once all are answered, the chosen one stands first.
     shapes: Vec<Shape>,
 }
 
@@ -133,7 +133,7 @@ impl Offered {
                 "" => format!("as a whole to {}", self.origin.connection),
                 kept => format!("in the engine: {kept}"),
             };
-            // What is refused in any case makes shapes the same.
+            // Pieces that are refused anyway do not make a different shape.
             let parts = parts(shape);
             if ways.iter().all(|(known, _)| *known != parts) {
                 ways.push((parts, Alternative { way, cost: shape.cost }));
@@ -155,7 +155,7 @@ impl Offered {
         (found, at)
     }
 
-    /// The conditions of a part that are to be checked above it, lowest first.
+    /// The conditions of a part that are checked above it, lowest first.
     pub fn kept_conditions(fragment: &Fragment, answer: &Answer, top: usize) -> Vec<Expr> {
         let (all, _) = Self::conditions(fragment, top);
         all.into_iter().filter(|(at, _)| !answer.is_pushed(*at)).map(|(_, condition)| condition.clone()).collect()

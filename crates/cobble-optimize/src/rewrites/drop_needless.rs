@@ -41,7 +41,7 @@ fn drop_from(plan: &LogicalPlan, needed: &BTreeSet<ColumnId>, ordered: bool, con
                 let below = drop_from(input, &input.column_ids(), false, context);
                 return LogicalPlan::Project { input: Arc::new(below), columns: groups.clone() };
             }
-            // Values taken in the order in which they come would change with another one.
+            // Another order of the rows would change the result.
             let sees = aggregates
                 .iter()
                 .any(|(_, call)| call.function.entry().keeps == Keeps::Values && call.order.is_empty());

@@ -103,7 +103,7 @@ fn collect_conditions(plan: &LogicalPlan, into: &mut Vec<Expr>) {
             JoinKind::Right => collect_conditions(&join.right, into),
             JoinKind::Full => {}
         },
-        // Columns get new ids here or may be missing: what is known below is not said of them.
+        // Columns get new ids here or may be missing, so statistics from below do not apply.
         LogicalPlan::Project { .. }
         | LogicalPlan::Aggregate { .. }
         | LogicalPlan::Scan(_)

@@ -2,7 +2,7 @@
 //! multiply their rows: `a, b WHERE a.x IN (…)` looks each row of `a` up once, and not once for each pair.
 //!
 //! This holds for joins that leave every left row at most once and look at nothing but the row itself: semi, anti and mark joins,
-//! and those that find one partner at the most. What is compared is how many rows are looked up in each place.
+//! and those that find at most one partner. The places are compared by how many rows are looked up in each.
 
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
@@ -60,7 +60,7 @@ fn looks_up(join: &Join) -> bool {
     kind && !join.expressions().any(Expr::is_volatile)
 }
 
-/// The join in the place where it looks up the fewest rows.
+/// The join, moved to where it looks up the fewest rows.
 fn settle(join: Join, above: &[Expr], context: &Context) -> LogicalPlan {
     let left = join.left.column_ids();
     let mut used = BTreeSet::new();

@@ -1,4 +1,4 @@
-//! A region of inner joins, taken apart: its relations, in the order in which they are written, and the conditions between them.
+//! A region of inner joins, taken apart: its relations, in the order of the statement, and the conditions between them.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -15,7 +15,7 @@ pub(super) struct Region {
 }
 
 impl Region {
-    /// The largest region that has this plan as its last join; a plan that is no inner join is the only relation of its own.
+    /// The largest region whose last join is this plan. A plan that is not an inner join is a region of one relation.
     pub(super) fn of(plan: &Arc<LogicalPlan>) -> Region {
         let mut region = Region::default();
         region.take_apart(plan);

@@ -85,7 +85,7 @@ fn strengthen(plan: &LogicalPlan, above: &[Expr], context: &Context) -> LogicalP
     }
 }
 
-/// True when the condition cannot be true for a row in which all these columns are null.
+/// True if the condition cannot hold for a row where all these columns are null.
 fn fails_on_nulls(condition: &Expr, ids: &BTreeSet<ColumnId>) -> bool {
     match condition {
         Expr::Literal { value: Value::Boolean(false) | Value::Null, .. } => true,

@@ -186,7 +186,7 @@ pub async fn drop_credentials(service: &State, name: &str, user: &str) -> ApiRes
     Ok(Json(connection_body(&changed.await?)))
 }
 
-/// The definition as a user signs in, who is named or calls.
+/// The definition with the credentials of a user: the one named, or the caller.
 fn find_for(service: &State, name: &str, user: Option<&str>) -> Result<ConnectionDefinition, ApiError> {
     let known = find(service, name)?;
     Ok(user.and_then(|user| known.of_user(user)).unwrap_or(known))

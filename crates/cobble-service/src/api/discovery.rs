@@ -17,7 +17,7 @@ use cobble_api::{
     LookingBody, PastLookBody, SampleColumnBody,
 };
 
-/// Looks that are told of.
+/// Discoveries that report their progress.
 const SHOWN_LOOKS: i64 = 100;
 
 fn find(service: &State, name: &str) -> Result<CatalogDefinition, ApiError> {

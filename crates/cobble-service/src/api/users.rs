@@ -79,7 +79,7 @@ pub fn list(service: &State) -> Json<Vec<String>> {
     Json(service.users.names())
 }
 
-/// Takes a user in. The answer has the token, which is not kept and never shown again.
+/// Adds a user. The answer has the token, which is not stored and never shown again.
 #[utoipa::path(context_path = "/api/v1", request_body = NewUserBody, responses((status = 200, body = NewTokenBody), (status = 409, body = ErrorBody)))]
 #[post("/users", format = "json", data = "<given>")]
 pub async fn add(

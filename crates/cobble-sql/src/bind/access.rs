@@ -129,7 +129,7 @@ fn place(index: Expr) -> Result<Expr> {
     }
 }
 
-/// The type of an array's innermost items, and how many dimensions lie around them.
+/// The type of an array's innermost items, and the number of dimensions.
 fn dimensions_of(sql_type: &SqlType) -> (SqlType, usize) {
     match sql_type {
         SqlType::Array(item) => {
@@ -161,7 +161,7 @@ pub(super) fn row_field(operand: Expr, name: &str) -> Result<Expr> {
     }
 }
 
-/// `row IS [NOT] NULL`: true when all its fields are, which is not the same as not being the other (SQL:2016 part 2, 8.8).
+/// `row IS [NOT] NULL`: true if all its fields are. The two are not each other's negation (SQL:2016 part 2, 8.8).
 pub(super) fn row_is_null(row: Expr, negated: bool) -> Result<Expr> {
     let SqlType::Row(fields) = row.sql_type() else {
         return Ok(Expr::IsNull { operand: Box::new(row), negated });

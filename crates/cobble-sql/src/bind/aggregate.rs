@@ -40,7 +40,7 @@ impl<'a> Binder<'a> {
         self.collected(function.name(), bound?, met, scope)
     }
 
-    /// The column in which the query that an aggregate belongs to computes it.
+    /// The column of an aggregate in the query that it belongs to.
     fn collected(&mut self, name: &str, bound: AggregateCall, met: Vec<Pending>, scope: &Scope) -> Result<Expr> {
         let level = self.level_of(&bound, &met, scope);
         let column = self.new_column(None, name, bound.sql_type.clone());
@@ -258,7 +258,7 @@ impl<'a> Binder<'a> {
             error.hint(format!("it is called as {name}({})", function.entry().arguments))
         })?;
         let arguments = crate::function::coerced(arguments, &found.arguments)?;
-        // The sorted values are sorted as the type in which they are taken.
+        // Values are sorted in the type that the function takes.
         if function.entry().within_group
             && let [key] = order.as_mut_slice()
             && key.expr.sql_type() != arguments[0].sql_type()

@@ -8,7 +8,7 @@ use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 use super::Binder;
 use crate::coerce::coerce;
 
-/// Whether a value may be stored as another type without being asked to.
+/// Whether a value may be stored as another type without an explicit cast.
 fn is_assignable(own: &SqlType, wanted: &SqlType) -> bool {
     use SqlType::*;
     own == wanted

@@ -472,7 +472,7 @@ fn may_be_null(expr: &Expr) -> bool {
     expr.any(&|e| matches!(e, Expr::Column(_) | Expr::Literal { value: Value::Null, .. }))
 }
 
-/// `nullif(a, b)` has the type by which the two are compared; types of one family are compared as they are (manual 9.18.3).
+/// `nullif(a, b)` has the type that the two are compared in; types of one family are compared as they are (manual 9.18.3).
 fn nullif(arguments: Vec<Expr>) -> Result<Expr> {
     let [left, right]: [Expr; 2] =
         arguments.try_into().map_err(|_| Error::new(Code::TypeMismatch, "nullif takes two arguments"))?;

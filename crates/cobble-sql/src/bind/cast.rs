@@ -1,4 +1,4 @@
-//! Explicit casts: which types have a form in which others.
+//! Explicit casts: which type can be cast to which.
 
 use cobble_plan::expr::Expr;
 use cobble_types::{Code, Error, Result, SqlType, Value};

@@ -47,7 +47,7 @@ impl<'a> Binder<'a> {
                 let message = format!("SEARCH and CYCLE are for recursions, and \"{name}\" does not read itself");
                 return Err(Error::new(Code::Syntax, message).at(clauses.position));
             }
-            // A recursion reads itself round by round: that is no use of its result.
+            // A recursion reading itself is not a use of its result.
             let own = if recursive { times(&references_with_repetition(cte.query.as_ref())) } else { 0 };
             self.ctes.push(Cte {
                 columns: columns.iter().map(|c| folded(&c.name)).collect(),

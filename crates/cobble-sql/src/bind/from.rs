@@ -372,7 +372,7 @@ impl<'a> Binder<'a> {
     }
 }
 
-/// A function's only column goes by the alias too.
+/// The only column of a function is named by the alias too.
 fn function_alias(relation: Relation, alias: &Option<ast::TableAlias>) -> Result<Relation> {
     let Some(alias) = alias else { return Ok(relation) };
     if alias.columns.is_empty() && relation.scope.columns.len() == 1 {
@@ -386,7 +386,7 @@ fn function_alias(relation: Relation, alias: &Option<ast::TableAlias>) -> Result
 fn aliased(relation: Relation, alias: &ast::TableAlias) -> Result<Relation> {
     let names: Vec<String> = alias.columns.iter().map(|c| folded(&c.name)).collect();
     let scope = relation.scope.with_qualifier(&folded(&alias.name), &names)?;
-    // Plans show columns under the alias, so the scan is told of it.
+    // Plans show columns under the alias, so the scan keeps it.
     let plan = match relation.plan {
         LogicalPlan::Scan(mut scan) => {
             for ((column, _), named) in scan.columns.iter_mut().zip(&scope.columns) {

@@ -296,7 +296,7 @@ impl<'a> Binder<'a> {
     }
 }
 
-/// All keys, then ever fewer from the right.
+/// ROLLUP: all keys, then one fewer from the right each time.
 fn rollup(parts: &[Vec<usize>]) -> Vec<Vec<usize>> {
     (0..=parts.len()).rev().map(|n| parts[..n].concat()).collect()
 }

@@ -34,7 +34,7 @@ impl<'a> Binder<'a> {
         let unit = |field: &ast::DateTimeField| field.to_string().to_lowercase();
         let whole = match (&interval.leading_field, &interval.last_field) {
             (None, _) => text,
-            // A bare number counts the unit; anything else is an interval of which the smaller parts are cut off.
+            // A bare number counts the unit; anything else is an interval, truncated to the unit.
             (Some(field), None) if text.trim().parse::<f64>().is_ok() => {
                 return cut_to(&format!("{text} {}", unit(field)), &unit(field));
             }

@@ -71,7 +71,7 @@ pub trait CatalogReader {
 pub enum Parameters<'a> {
     /// Values with their types.
     Known(&'a [(Value, SqlType)]),
-    /// Types are to be found out, but for those that are given; the statement is not run.
+    /// Parameter types are inferred, except for those given; the statement is not run.
     Wanted(&'a [Option<SqlType>]),
 }
 
@@ -177,7 +177,7 @@ impl ast::Visitor for Names {
             ast::TableFactor::Table { name, args: None, .. } => {
                 self.add(TableReference::of_name(name));
             }
-            // With arguments it is a function: only this one is described from outside. What is wrong with it is told in binding.
+            // With arguments it is a function; only this one is described by a source. The binder reports its errors.
             ast::TableFactor::Table { name, args: Some(ast::TableFunctionArgs { args, .. }), .. }
             | ast::TableFactor::Function { name, args, .. }
                 if let Some(Ok(found)) = TableReference::of_call(name, args) =>
@@ -228,7 +228,7 @@ impl Pending {
     }
 }
 
-/// What is collected while the list of a SELECT is bound: calls that are computed by steps of their own.
+/// Collected while a SELECT list is bound: calls that separate steps compute.
 #[derive(Default)]
 struct SelectCalls<'a> {
     aggregates: Vec<(Column, AggregateCall)>,
@@ -237,7 +237,7 @@ struct SelectCalls<'a> {
     /// Places of `grouping(…)`, with its arguments.
     groupings: Vec<(Column, Vec<Expr>)>,
     windows: Vec<window::WindowUse>,
-    /// Functions that make rows, in the order in which they were met.
+    /// Table functions of the SELECT list, in order of appearance.
     expansions: Vec<RowMaker>,
     named_windows: Vec<(String, &'a ast::WindowSpec)>,
     /// What may stand here now.

@@ -30,7 +30,7 @@ fn of_plan(plan: &LogicalPlan, found: &mut BTreeMap<usize, Vec<SqlType>>) {
 pub enum ParameterTypes {
     /// Those of `$1`, `$2`, … One that meets nothing is a text.
     Settled(Vec<SqlType>),
-    /// A parameter met several; it has this one, which it met first, and the statement is to be bound again with that.
+    /// A parameter met several types. It has the first of them; the statement must be bound again with it.
     Given(usize, SqlType),
 }
 

@@ -298,7 +298,7 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan: LogicalPlan::Limit { input: relation.plan.into(), limit, offset }, scope: relation.scope })
     }
 
-    /// LIMIT and OFFSET by what a query finds: the rows are numbered in their order, and those between are kept.
+    /// LIMIT and OFFSET given by a subquery: the rows are numbered in order, and those in the range are kept.
     fn limited_by(
         &mut self,
         relation: Relation,

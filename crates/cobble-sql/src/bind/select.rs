@@ -23,7 +23,7 @@ pub(super) struct Item {
     pub expr: Expr,
 }
 
-/// What the clauses of a SELECT say, bound over its input.
+/// The clauses of a SELECT, bound over its input.
 struct Clauses {
     items: Vec<Item>,
     having: Option<Expr>,
@@ -311,7 +311,7 @@ impl<'a> Binder<'a> {
         Ok(out)
     }
 
-    /// The column in which this expression is computed, added when there is none yet.
+    /// The column that computes this expression, added if there is none yet.
     fn computed(&mut self, expr: &Expr, columns: &mut Vec<(Column, Expr)>) -> Column {
         if let Some((column, _)) = columns.iter().find(|(_, known)| known == expr) {
             return column.clone();
@@ -417,7 +417,7 @@ fn spread(column: &ScopeColumn) -> Item {
     Item { name: column.name.clone(), expr: Expr::Column(column.column.clone()) }
 }
 
-/// The value that goes by this name in the list of SELECT.
+/// The value with this name in the SELECT list.
 pub(super) fn named_item(written: &ast::Expr, items: &[Item]) -> Result<Option<Expr>> {
     let ast::Expr::Identifier(ident) = written else { return Ok(None) };
     let name = folded(ident);

@@ -214,7 +214,7 @@ impl<'a> Binder<'a> {
         if negated { Expr::Not(Box::new(value)) } else { value }
     }
 
-    /// FROM and WHERE of a subquery of which only the existence of rows counts.
+    /// FROM and WHERE of a subquery; only whether it has rows matters.
     fn exists_body(&mut self, query: &'a ast::Query) -> Result<Relation> {
         if let ast::SetExpr::Select(select) = query.body.as_ref()
             && query.with.is_none()

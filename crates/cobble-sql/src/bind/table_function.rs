@@ -219,7 +219,7 @@ impl<'a> Binder<'a> {
         Ok(Relation { plan, scope })
     }
 
-    /// A function among the values of a SELECT: the row stands beside each row it makes. Several go side by side, the shorter
+    /// A table function in a SELECT list: the input row is repeated for each row it makes. Several run in step, the shorter
     /// ones filled with nulls (PostgreSQL manual 38.5.9).
     pub(super) fn function_in_select(&mut self, function: TableFunction, arguments: Vec<Expr>) -> Result<Expr> {
         let (arguments, columns) = self.typed_expansion(function, arguments)?;

@@ -47,7 +47,7 @@ impl Clauses {
         search.chain(self.cycle.iter().flat_map(|cycle| [cycle.set.as_str(), cycle.using.as_str()])).collect()
     }
 
-    /// Takes what a list of columns holds of them out of it.
+    /// Removes them from a list of columns.
     pub fn of(columns: &[ast::TableAliasColumnDef]) -> Result<(Clauses, &[ast::TableAliasColumnDef])> {
         let Some((last, before)) = columns.split_last() else { return Ok((Clauses::default(), columns)) };
         let Some(text) = last.name.value.strip_prefix(MARK) else { return Ok((Clauses::default(), columns)) };
@@ -205,7 +205,7 @@ pub(crate) fn carried(query: &mut ast::Query) -> Result<()> {
 
 fn carried_by(table: &mut ast::Cte) -> Result<()> {
     let (clauses, _) = Clauses::of(&table.alias.columns)?;
-    // What is no recursion is told by the binder.
+    // If this is no recursion, the binder reports it.
     let ast::SetExpr::SetOperation { right, .. } = table.query.body.as_mut() else { return Ok(()) };
     if clauses.names().is_empty() {
         return Ok(());

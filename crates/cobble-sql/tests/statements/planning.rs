@@ -82,7 +82,7 @@ fn each_piece_gets_its_verdict() {
                 "B kept key pass: b.route_id among the keys of step 1 — switched off",
             ],
         ),
-        // A join of joins: what is joined in the engine is not open any more.
+        // A join of joins: work on what the engine joined cannot be pushed down any more.
         (
             "SELECT p.name FROM ports p JOIN routes r ON r.from_port = p.id JOIN boardings b ON b.route_id = r.id JOIN tariffs t ON t.route_id = b.route_id",
             "order-joins",

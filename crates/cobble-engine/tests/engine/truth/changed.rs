@@ -275,7 +275,7 @@ async fn plan(session: &mut Session) {
     let (_, ran) = answer(session, sql).await.unwrap();
     let ran = ran.unwrap();
     assert_eq!(ran.gates[0].request, shown.gates[0].request);
-    // The step counts what was changed, of which nothing has crossed the gate.
+    // The step counts the changed rows; none of them crossed the gate.
     let after = rows(session, "SELECT count(*) FROM kept").await;
     let count = |rows: &[String]| rows[0].parse::<u64>().unwrap();
     let gone = count(&before) - count(&after);

@@ -53,7 +53,7 @@ impl SinkTask for BuildTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         let batch = compacted(batch_of(&self.spec.build_schema, batch.columns().to_vec(), batch.num_rows())?)?;
         if let Collected::Memory { batches, memory } = &mut self.rows {
-            // The rows, the copy in which they come together, and the table over them.
+            // The rows, their concatenated copy, and the hash table over them.
             let bytes = bytes_of(&batch) * 2 + batch.num_rows() * TABLE_BYTES;
             match memory.grow_within_share(bytes) {
                 Ok(()) => {
