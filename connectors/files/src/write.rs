@@ -84,6 +84,12 @@ fn setting(connection: &str, what: String, hint: &str) -> Error {
     Error::new(Code::BadSetting, format!("connection {connection}: {what}")).hint(hint)
 }
 
+/// Whether a name can be a folder, or stand before the `=` in the name of one: no path, nothing that hides it, nothing that ends it.
+fn is_plain(name: &str) -> bool {
+    let parts = |c: char| matches!(c, '/' | '\\' | '=') || c.is_control();
+    (1..=200).contains(&name.len()) && !name.starts_with(['.', '_']) && !name.contains(parts)
+}
+
 /// A format that is only read, or that nobody knows.
 fn unwritten(connection: &str, format: &str) -> Error {
     let all: Vec<&str> = cobble_format::ALL.iter().filter(|f| f.is_written()).map(|f| f.name()).collect();
@@ -96,8 +102,7 @@ impl FolderWriter {
         let connection = source.connection.as_str();
         let (table, columns) = (&wanted.table, wanted.columns);
         let known = source.tables()?.into_iter().find(|known| known.name == *table);
-        let plain = !table.is_empty() && !table.starts_with(['.', '_']) && !table.contains(['/', '=', '\\']);
-        if !plain || table.to_lowercase() != *table {
+        if !is_plain(table) || table.to_lowercase() != *table {
             return Err(setting(
                 connection,
                 format!("\"{table}\" cannot be the name of a folder of files"),
@@ -130,6 +135,10 @@ impl FolderWriter {
         }
         let mut keys = Vec::new();
         for key in &key_names {
+            if !is_plain(key) {
+                let what = format!("column \"{}\" cannot be part of a folder's name", key.escape_debug());
+                return Err(setting(connection, what, "give the column a plain name with AS"));
+            }
             let place = columns.iter().position(|(name, _)| name == key);
             keys.push(place.ok_or_else(|| {
                 setting(connection, format!("there is no column {key} to make folders of"), "name columns of the query")

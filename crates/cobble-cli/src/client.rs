@@ -31,11 +31,29 @@ pub fn error_of(body: &ErrorBody) -> Error {
     }
 }
 
+/// Whether an address is one of this machine's own.
+fn is_loopback(base: &str) -> bool {
+    let url = base.parse::<reqwest::Url>().ok();
+    match url.as_ref().and_then(reqwest::Url::host_str) {
+        Some("localhost") => true,
+        Some(host) => {
+            host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
+        }
+        None => false,
+    }
+}
+
 impl Client {
     pub fn new(common: &Common) -> Client {
         let token = common.token.clone().filter(|token| !token.is_empty());
         cobble_network::tls::provider();
-        Client { http: reqwest::Client::new(), base: common.service.trim_end_matches('/').to_owned(), token }
+        let base = common.service.trim_end_matches('/').to_owned();
+        // A proxy that the environment names would see the token, and reach another machine's loopback address.
+        let http = match is_loopback(&base) {
+            true => reqwest::Client::builder().no_proxy().build().unwrap_or_default(),
+            false => reqwest::Client::new(),
+        };
+        Client { http, base, token }
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -179,5 +197,21 @@ mod tests {
         };
         let read = error_of(&body);
         assert_eq!((read.code, read.message.as_str()), (Code::Internal, "it ran aground"));
+    }
+
+    #[test]
+    fn addresses_of_this_machine_are_told_from_others() {
+        for own in ["http://127.0.0.1:7300", "http://localhost:7300", "http://[::1]:7300", "http://127.9.9.9"] {
+            assert!(is_loopback(own), "{own}");
+        }
+        for other in [
+            "http://lane.example:7300",
+            "https://127.0.0.1.example",
+            "http://10.0.0.1",
+            "http://localhost.example",
+            "x",
+        ] {
+            assert!(!is_loopback(other), "{other}");
+        }
     }
 }

@@ -6,6 +6,7 @@ pub mod change;
 mod dialect;
 pub mod expression;
 pub mod native;
+mod native_text;
 mod offer;
 mod query;
 pub mod ranges;

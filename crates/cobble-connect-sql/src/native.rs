@@ -1,17 +1,14 @@
-//! Queries in a database's own language. Each is checked to be a single SELECT that only reads, and is then a derived table: conditions and columns are
-//! written around its text.
+//! Queries in a database's own language. Each is checked to be a single SELECT that only reads (`native_text.rs`), and is then a derived
+//! table: conditions and columns are written around its text.
 
-use std::ops::ControlFlow;
 use std::sync::Arc;
 
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
-use sqlparser::ast::{self, Visit, Visitor};
-use sqlparser::parser::Parser;
 
-use super::{Database, DatabaseSource, RemoteColumn, RemoteTable, ranges};
+use super::{Database, DatabaseSource, RemoteColumn, RemoteTable, native_text, ranges};
 use cobble_connect::TableDefinition;
 
 /// A column of the query's result, as the connector reads and writes it.
@@ -26,27 +23,10 @@ pub struct NativeColumn {
 
 /// The text as it can stand in parentheses, if it is one statement that reads and nothing else.
 pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
-    let connection = database.connection();
-    let refused = |what: String, hint: &str| {
-        Err(Error::new(Code::Unsupported, format!("connection {connection}: the native query {what}")).hint(hint))
-    };
-    if text.chars().any(|c| c.is_control() && !c.is_whitespace()) {
-        return refused("has control characters".into(), "leave them out");
-    }
-    let statements = match Parser::parse_sql(database.dialect().parser(), text) {
-        Ok(statements) => statements,
-        Err(error) => {
-            return refused(format!("cannot be read: {error}"), "correct it; only text that can be read is sent");
-        }
-    };
-    let [statement @ ast::Statement::Query(_)] = statements.as_slice() else {
-        return refused("is not a single SELECT".into(), "give one query that reads; several go into several calls");
-    };
-    match statement.visit(&mut Reading) {
-        ControlFlow::Break(what) => refused(what, "take that out: native queries only read"),
-        // What was parsed is what is sent, so that no comment or semicolon at the end hides what comes after.
-        ControlFlow::Continue(()) => Ok(statement.to_string()),
-    }
+    native_text::checked(database.dialect().parser(), text).map_err(|native_text::Refused { what, hint }| {
+        let connection = database.connection();
+        Error::new(Code::Unsupported, format!("connection {connection}: the native query {what}")).hint(hint)
+    })
 }
 
 /// Whether a definition is a stored query that can be sent.
@@ -60,40 +40,6 @@ pub fn check_definition(database: &dyn Database, definition: &TableDefinition) -
         }
         None => Err(Error::new(Code::Unsupported, "a table of a database cannot be defined by a path")
             .hint("give it a query in the database's own language")),
-    }
-}
-
-/// Finds what does more than read.
-struct Reading;
-
-impl Visitor for Reading {
-    type Break = String;
-
-    fn pre_visit_statement(&mut self, statement: &ast::Statement) -> ControlFlow<String> {
-        match statement {
-            ast::Statement::Query(_) => ControlFlow::Continue(()),
-            _ => ControlFlow::Break("changes data".into()),
-        }
-    }
-
-    fn pre_visit_query(&mut self, query: &ast::Query) -> ControlFlow<String> {
-        if !query.locks.is_empty() {
-            return ControlFlow::Break("locks rows".into());
-        }
-        match query.body.as_ref() {
-            ast::SetExpr::Select(select) if select.into.is_some() => ControlFlow::Break("makes a table".into()),
-            ast::SetExpr::Insert(_) | ast::SetExpr::Update(_) | ast::SetExpr::Delete(_) | ast::SetExpr::Merge(_) => {
-                ControlFlow::Break("changes data".into())
-            }
-            _ => ControlFlow::Continue(()),
-        }
-    }
-
-    fn pre_visit_value(&mut self, value: &ast::ValueWithSpan) -> ControlFlow<String> {
-        match &value.value {
-            ast::Value::Placeholder(name) => ControlFlow::Break(format!("has the parameter {name}")),
-            _ => ControlFlow::Continue(()),
-        }
     }
 }
 

@@ -23,6 +23,7 @@ crate::registered::registered! {
     Concat => text::CONCAT;
     ConcatWs => text::CONCAT_WS;
     Position => text::STRPOS;
+    Levenshtein => text::LEVENSHTEIN;
     SplitPart => text::SPLIT_PART;
     PadStart => text::LPAD;
     PadEnd => text::RPAD;

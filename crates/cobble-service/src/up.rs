@@ -21,6 +21,8 @@ pub struct Up {
     /// Where the service keeps its own things.
     pub folder: PathBuf,
     pub http_port: u16,
+    /// Names that requests may address the service by, besides those of the loopback address.
+    pub hosts: Vec<String>,
     /// The records' database; without one a private server is started.
     pub records: Option<String>,
     pub records_port: u16,
@@ -113,8 +115,11 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
             let _ = listening.send(());
         })
     });
-    let rocket =
-        api::rocket(service, port).attach(announce).ignite().await.map_err(|e| failed(format!("HTTP: {e}")))?;
+    let rocket = api::rocket(service, port, &up.hosts)
+        .attach(announce)
+        .ignite()
+        .await
+        .map_err(|e| failed(format!("HTTP: {e}")))?;
     let shutdown = rocket.shutdown();
     let stopping = shutdown.clone();
     let with_stdin = up.stop_with_stdin;

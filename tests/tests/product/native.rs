@@ -101,3 +101,84 @@ async fn only_a_single_query_that_reads_is_sent() {
     }
     insta::assert_snapshot!(shown);
 }
+
+/// Honest literals keep their values, whatever quotes and backslashes they have.
+#[tokio::test(flavor = "multi_thread")]
+async fn literals_keep_their_values() {
+    for (catalog, literal, value) in [
+        ("fleet", "'a''''b'", "a''b"),
+        ("fleet", r"'\'", r"\"),
+        ("fleet", r"E'\'' || '--' || $x$'$1'$x$", "'--'$1'"),
+        ("fleet", "'it''s /* no comment */'", "it's /* no comment */"),
+        ("yard", "'a''''b'", "a''b"),
+        ("yard", r"'a\'b\\c'", r"a'b\c"),
+        ("yard", "concat('-- ', \"# 'x'\")", "-- # 'x'"),
+        ("till", "'a''''b'", "a''b"),
+        ("till", r"'\' || '--'", r"\--"),
+    ] {
+        let sql = format!("SELECT a FROM native_query('{catalog}', $q$SELECT {literal} AS a /* so */ -- it is\n;$q$)");
+        let found = over_http(&sql).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+        assert_eq!(found, [[serde_json::json!(value)]], "{sql}");
+    }
+}
+
+/// Texts of quotes, backslashes, comments and an attack, at random: each is refused, or the server reads it as it was checked, and finds
+/// the one row.
+#[tokio::test(flavor = "multi_thread")]
+async fn random_texts_are_refused_or_read_as_they_were_checked() {
+    use rand::{Rng, SeedableRng};
+    let pieces = [
+        "'",
+        "'",
+        "''",
+        "\\",
+        "\\'",
+        " E'",
+        "$$",
+        "$a$",
+        "--",
+        "-- ",
+        "\n",
+        "/*",
+        "*/",
+        "/*!",
+        "#",
+        "\"",
+        "\\\"",
+        "`",
+        " x'",
+        " U&'",
+        " N'",
+        " _utf8'",
+        " ",
+        "a",
+        ";",
+        " || ",
+        "é",
+        ") AS t1 UNION ALL SELECT 'c' -- ",
+        ") AS t1 UNION ALL SELECT 'c' # ",
+        "[",
+        "]",
+    ];
+    let mut dice = rand::rngs::StdRng::seed_from_u64(41);
+    for catalog in ["fleet", "yard", "till"] {
+        let mut read = 0;
+        for _ in 0..400 {
+            let inner: String =
+                (0..dice.random_range(1..8)).map(|_| pieces[dice.random_range(0..pieces.len())]).collect();
+            let text = format!("SELECT '{inner}' AS a");
+            let sql = format!("SELECT * FROM native_query('{catalog}', $q${text}$q$)");
+            match over_http(&sql).await {
+                Ok(rows) => {
+                    assert_eq!(rows.len(), 1, "{catalog}: {text}");
+                    read += 1;
+                }
+                Err(error) => {
+                    let internal = error["code"].as_str().is_some_and(|code| code == "internal");
+                    assert!(!internal, "{catalog}: {text}: {error}");
+                }
+            }
+        }
+        assert!(read > 40, "{catalog}: only {read} texts were read");
+    }
+}

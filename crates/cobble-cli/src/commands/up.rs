@@ -23,6 +23,9 @@ pub struct Arguments {
     /// Port of HTTP and the console, on loopback
     #[arg(long, default_value_t = 7300, env = "COBBLE_PORT")]
     port: u16,
+    /// Another host name that requests may use, as behind a proxy, with a port unless it is the usual one; repeatable
+    #[arg(long = "host", env = "COBBLE_HOSTS", value_delimiter = ',', value_name = "NAME")]
+    hosts: Vec<String>,
     /// PostgreSQL database for the records; by default a private server
     #[arg(long, env = "COBBLE_RECORDS", value_name = "URL", hide_env_values = true)]
     records: Option<String>,
@@ -44,6 +47,7 @@ pub async fn run(arguments: Arguments) -> Outcome {
     let settings = Up {
         folder: arguments.folder,
         http_port: arguments.port,
+        hosts: arguments.hosts,
         records: arguments.records,
         records_port: arguments.records_port,
         demo: arguments.demo.then_some(arguments.scale),

@@ -603,3 +603,72 @@ async fn of_nested_columns_only_the_fields_that_are_used_are_read() {
         }
     }
 }
+
+#[tokio::test]
+async fn casts_move_to_constants_where_they_keep_the_order() {
+    let mut session = session();
+    for (condition, wanted) in [
+        // A day before a time of the day is a day up to its date; midnight is the day itself.
+        ("d::timestamp < timestamp '2025-06-21 08:30'", "d <= date '2025-06-21'"),
+        ("timestamp '2025-06-21' <= d::timestamp", "d >= date '2025-06-21'"),
+        ("i > 2.5", "i >= 3"),
+        ("i < 2.6", "i < 3"),
+        ("i::bigint IN (1, 2)", "i in (1, 2)"),
+        // One of them does not exist in the narrow type; nothing could be equal; the constant lies beyond the type.
+        ("i::numeric IN (1, 2.5)", "::numeric"),
+        ("i = 2.5", "::numeric"),
+        ("i::bigint < 3000000000", "i::bigint < 3000000000"),
+        // The cast rounds; the zone decides.
+        ("f::integer > 7", "f::integer > 7"),
+        ("d::timestamptz < '2025-06-21 08:30+00'", "d::timestamptz < "),
+    ] {
+        let sql = format!(
+            "EXPLAIN SELECT 1 FROM (SELECT n AS i, n * 1.5 AS f, date '2025-06-01' + n AS d FROM generate_series(1, 9) s(n) OFFSET 1) t WHERE {condition}"
+        );
+        let plan = rows(&mut session, &sql).await.unwrap().join("\n");
+        assert!(plan.contains(wanted), "{condition}: {plan}");
+    }
+}
+
+/// Comparisons of every narrow type with constants around its values, with and without the cast moved to the constant.
+#[tokio::test]
+async fn unwrapped_casts_find_the_same_rows() {
+    let values = "(VALUES ('-32768'::smallint, -2147483648, -3, -7.5::numeric(8,2), -1.5::real, date '1900-01-01'), \
+                  (-1, -1, -1, -0.01, -0.1, date '2024-02-29'), (0, 0, 0, 0, '-0', date '2025-06-21'), \
+                  (2, 2, 16777217, 2.5, 16777216, date '2025-06-22'), (32767, 2147483647, 9007199254740993, 99999.99, 'NaN', date '9999-12-31'), \
+                  (null, null, null, null, null, null)) t (s, i, b, n, r, d)";
+    let casts = [
+        ("s", "integer", &["-32769", "-1", "2", "40000"][..]),
+        ("s", "numeric", &["-1.5", "-0.5", "0.0", "1.9", "2.5", "1e20"]),
+        ("s", "double precision", &["-0.5", "0.5", "1.5", "2", "'NaN'", "'-Infinity'"]),
+        ("i", "bigint", &["-2147483649", "-1", "2", "2147483647", "5000000000"]),
+        ("i", "numeric", &["-1.000000000000000001", "1.5", "2.5", "2147483647.5"]),
+        ("i", "double precision", &["-1.5", "2", "2.0000001", "2147483647.5", "1e300"]),
+        ("b", "numeric", &["-3.5", "16777217", "16777216.99", "9007199254740993", "9007199254740993.5"]),
+        ("n", "numeric(20, 6)", &["-7.500001", "-0.01", "2.499999", "2.504999", "2.505", "99999.99"]),
+        ("r", "double precision", &["-1.5", "-0.1", "16777217", "'NaN'", "0"]),
+        (
+            "d",
+            "timestamp",
+            &["'2025-06-21'", "'2025-06-21 00:00:00.000001'", "'2025-06-20 23:59:59'", "'9999-12-31 12:00'", "'0044-03-15 BC'"],
+        ),
+    ];
+    let (mut on, mut off) = (session(), session());
+    off.set("planner.off", "unwrap-casts").unwrap();
+    let mut conditions = Vec::new();
+    for (column, wide, constants) in casts {
+        for constant in constants {
+            for op in ["<", "<=", "=", "<>", ">=", ">", "IS DISTINCT FROM", "IS NOT DISTINCT FROM"] {
+                conditions.push(format!("{column}::{wide} {op} {constant}::{wide}"));
+                conditions.push(format!("{constant}::{wide} {op} {column}::{wide}"));
+            }
+        }
+        let list: Vec<String> = constants.iter().map(|constant| format!("{constant}::{wide}")).collect();
+        conditions.push(format!("{column}::{wide} IN ({})", list.join(", ")));
+        conditions.push(format!("{column}::{wide} NOT IN ({})", list[..2].join(", ")));
+    }
+    for condition in conditions {
+        let query = format!("SELECT s, {condition} FROM {values} ORDER BY s");
+        assert_eq!(rows(&mut on, &query).await.unwrap(), rows(&mut off, &query).await.unwrap(), "{condition}");
+    }
+}

@@ -118,6 +118,10 @@ async fn a_write_that_fails_leaves_nothing() {
         "CREATE TABLE other WITH (partition_by = 'a') AS SELECT 1 AS a",
         "CREATE TABLE many WITH (partition_by = 'id') AS SELECT id, fare FROM tides.bay.boardings",
         "CREATE TABLE \"../up\" AS SELECT 1 AS a",
+        "CREATE TABLE other WITH (partition_by = '../../evil') AS SELECT 1 AS a, 2 AS \"../../evil\"",
+        "CREATE TABLE other WITH (partition_by = 'a=b') AS SELECT 1 AS a, 2 AS \"a=b\"",
+        "CREATE TABLE other WITH (partition_by = '_a') AS SELECT 1 AS a, 2 AS _a",
+        "CREATE TABLE \"up\\down\" AS SELECT 1 AS a",
         "CREATE TABLE tides.creek.more AS SELECT 1 AS a",
         "CREATE TABLE other (a integer PRIMARY KEY)",
     ] {

@@ -371,6 +371,40 @@ pub(crate) const STARTS_WITH: Scalar = Scalar::new(
     })],
 );
 
+/// Characters of the longest text that `levenshtein` compares, as in PostgreSQL (manual F.17).
+const LONGEST_COMPARED: usize = 255;
+
+pub(crate) const LEVENSHTEIN: Scalar = Scalar::new(
+    "levenshtein",
+    "text, text",
+    "The least number of characters to insert, delete or replace that turns one text into the other.",
+    ("levenshtein('quay', 'quays')", "1"),
+    &[Overload::of(&[Takes::Text; 2], Returns::Integer, |call| {
+        let (first, second) = (call.texts(0), call.texts(1));
+        call.make_integers(|row| first.get(row).zip(second.get(row)).map(|(a, b)| distance(a, b)).transpose())
+    })],
+);
+
+/// Row by row of the table of distances between beginnings (Wagner and Fischer, "The String-to-String Correction Problem", 1974).
+fn distance(a: &str, b: &str) -> Result<i32> {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
+    if a.len().max(b.len()) > LONGEST_COMPARED {
+        let what = format!("levenshtein() compares texts of at most {LONGEST_COMPARED} characters");
+        return Err(Error::new(Code::InvalidValue, what).hint("compare their beginnings, such as left(name, 255)"));
+    }
+    let mut row: Vec<i32> = (0..=b.len() as i32).collect();
+    for (i, from) in a.iter().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = i as i32 + 1;
+        for (j, to) in b.iter().enumerate() {
+            let replaced = diagonal + i32::from(from != to);
+            diagonal = row[j + 1];
+            row[j + 1] = replaced.min(diagonal + 1).min(row[j] + 1);
+        }
+    }
+    Ok(row[b.len()])
+}
+
 pub(crate) const SPLIT_PART: Scalar = Scalar::new(
     "split_part",
     "text, separator, n",

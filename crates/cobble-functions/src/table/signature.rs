@@ -28,6 +28,9 @@ pub enum Made {
 /// Makes the rows of a batch.
 pub type RowKernel = fn(&RowsCall) -> Result<Made>;
 
+/// The names and types of the made columns, by the arguments' types and what the overload returns.
+pub type Columns = fn(&[SqlType], &SqlType) -> Vec<(&'static str, SqlType)>;
+
 /// A function that makes rows.
 #[derive(Debug, Clone, Copy)]
 pub struct Table {
@@ -44,8 +47,7 @@ pub struct Table {
     pub example: (&'static str, &'static str),
     /// False where only the binder makes calls of it.
     pub callable: bool,
-    /// Names and types of the made columns, by the arguments' types and what the overload returns.
-    pub columns: fn(&[SqlType], &SqlType) -> Vec<(&'static str, SqlType)>,
+    pub columns: Columns,
     /// In the order in which they are tried.
     pub overloads: &'static [Overload<RowKernel>],
 }
@@ -56,7 +58,7 @@ impl Table {
         arguments: &'static str,
         about: &'static str,
         example: (&'static str, &'static str),
-        columns: fn(&[SqlType], &SqlType) -> Vec<(&'static str, SqlType)>,
+        columns: Columns,
         overloads: &'static [Overload<RowKernel>],
     ) -> Table {
         Table { name, aliases: &[], arguments, parameters: &[], about, example, callable: true, columns, overloads }

@@ -17,6 +17,7 @@ mod region;
 mod split_aggregates;
 mod strengthen_joins;
 mod unnest_subqueries;
+mod unwrap_casts;
 
 use std::cell::{Cell, RefCell};
 
@@ -85,6 +86,7 @@ pub struct Rewrite {
 /// The order of application. A rule that makes work for an earlier one is followed by that one again.
 const SEQUENCE: &[&Rewrite] = &[
     &fold_constants::REWRITE,
+    &unwrap_casts::REWRITE,
     &drop_empty::REWRITE,
     &unnest_subqueries::REWRITE,
     &factor_conditions::REWRITE,

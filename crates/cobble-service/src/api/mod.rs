@@ -6,6 +6,7 @@ mod connections;
 mod console;
 mod discovery;
 mod errors;
+mod own_site;
 mod plans;
 mod rows;
 mod runs;
@@ -167,7 +168,8 @@ fn status(service: &State) -> rocket::serde::json::Json<cobble_api::StatusBody> 
 /// What a request's body may have: room for the longest statement.
 const MOST_BODY_MIB: u64 = 80;
 
-pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
+/// The service on this port of the loopback address. Requests may also name it by one of these `hosts`, as behind a proxy.
+pub fn rocket(service: Arc<Service>, port: u16, hosts: &[String]) -> Rocket<Build> {
     let config = Config {
         address: Ipv4Addr::LOCALHOST.into(),
         port,
@@ -179,6 +181,8 @@ pub fn rocket(service: Arc<Service>, port: u16) -> Rocket<Build> {
     };
     rocket::custom(config)
         .manage(service)
+        .attach(own_site::OwnSite::new(port, hosts))
+        .mount("/", own_site::routes())
         .mount("/api/v1", routes![openapi])
         .mount("/api/v1", described_routes())
         .register("/", errors::catchers())

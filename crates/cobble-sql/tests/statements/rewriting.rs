@@ -3,7 +3,7 @@
 use crate::support::{plan, plan_without};
 
 const ALL: &str = "fold-constants,factor-conditions,strengthen-joins,push-filters,push-subqueries,infer-filters,merge-projections,\
-                   drop-needless,order-joins,split-aggregates,push-limit,prune-columns";
+                   drop-needless,order-joins,split-aggregates,push-limit,prune-columns,unwrap-casts";
 
 /// The plan after this rewrite alone, or after it and those it builds upon.
 fn only(rewrites: &[&str], sql: &str) -> String {
@@ -499,6 +499,7 @@ fn the_trace_tells_what_was_done_and_what_was_off() {
         told,
         [
             ("fold-constants", false, false),
+            ("unwrap-casts", false, false),
             ("drop-empty", false, false),
             ("unnest-subqueries", false, false),
             ("factor-conditions", false, false),

@@ -1,0 +1,287 @@
+//! The text of a native query: a single SELECT that only reads, as its author wrote it. What is sent are slices of the given text, so
+//! no literal changes its value on the way. Comments are left out, and text is refused where a server could see tokens end elsewhere.
+
+use std::ops::ControlFlow;
+
+use cobble_types::deep::{Deep, with_room};
+use sqlparser::ast::{self, Visit, Visitor};
+use sqlparser::dialect::Dialect;
+use sqlparser::parser::{Parser, ParserOptions};
+use sqlparser::tokenizer::{Location, Token, TokenWithSpan, Tokenizer, Whitespace};
+
+/// Bytes of the longest text.
+const LONGEST: usize = 4 << 20;
+
+/// Operators, keywords and names of a text at most: trees grow no deeper.
+const MOST_STEPS: usize = 10_000;
+
+/// Levels of parentheses and subqueries.
+const MOST_LEVELS: usize = 200;
+
+/// Why a text is not sent: what it does, and what to do about it.
+pub struct Refused {
+    pub what: String,
+    pub hint: &'static str,
+}
+
+fn refused<T>(what: impl Into<String>, hint: &'static str) -> Result<T, Refused> {
+    Err(Refused { what: what.into(), hint })
+}
+
+const ONLY_READ: &str = "take that out: native queries only read";
+const READABLE: &str = "correct it; only text that can be read is sent";
+
+/// The text to send: without comments and without a semicolon at its end, and all else as it was given.
+pub fn checked(dialect: &dyn Dialect, text: &str) -> Result<String, Refused> {
+    if text.len() > LONGEST {
+        return refused(format!("is longer than {} MiB", LONGEST >> 20), "put its constants into a table");
+    }
+    if text.chars().any(|c| c.is_control() && !matches!(c, ' ' | '\t' | '\n' | '\r')) {
+        return refused("has control characters", "leave them out");
+    }
+    // Servers run what stands in such comments.
+    if text.contains("/*!") || text.contains("/*M!") {
+        return refused("has a comment that is a command", "take it out");
+    }
+    let tokens = match Tokenizer::new(dialect, text).with_unescape(false).tokenize_with_location() {
+        Ok(tokens) => tokens,
+        Err(error) => return refused(format!("cannot be read: {error}"), READABLE),
+    };
+    let steps = tokens.iter().filter(|token| !is_flat(&token.token)).count();
+    if steps > MOST_STEPS {
+        let what = format!("has more than {MOST_STEPS} operators, keywords and names");
+        return refused(what, "put its constants into a table");
+    }
+    let sent = slices(text, &tokens)?;
+    with_room(|| {
+        let options = ParserOptions::new().with_unescape(false);
+        let parser = Parser::new(dialect).with_options(options).with_recursion_limit(MOST_LEVELS);
+        let statements = match parser.with_tokens_with_locations(tokens).parse_statements() {
+            Ok(statements) => Deep::new(statements),
+            Err(error) => return refused(format!("cannot be read: {error}"), READABLE),
+        };
+        let [statement @ ast::Statement::Query(_)] = statements.as_slice() else {
+            let hint = "give one query that reads; several go into several calls";
+            return refused("is not a single SELECT", hint);
+        };
+        match statement.visit(&mut Reading) {
+            ControlFlow::Break(what) => refused(what, ONLY_READ),
+            ControlFlow::Continue(()) => Ok(sent),
+        }
+    })
+}
+
+/// Tokens that make no tree deeper.
+fn is_flat(token: &Token) -> bool {
+    matches!(token, Token::Whitespace(_) | Token::Comma | Token::Period | Token::Number(..)) || is_literal(token)
+}
+
+fn is_literal(token: &Token) -> bool {
+    use Token::*;
+    matches!(
+        token,
+        SingleQuotedString(_)
+            | DoubleQuotedString(_)
+            | EscapedStringLiteral(_)
+            | UnicodeStringLiteral(_)
+            | NationalStringLiteral(_)
+            | HexStringLiteral(_)
+            | SingleQuotedByteStringLiteral(_)
+            | DollarQuotedString(_)
+    )
+}
+
+/// Literals whose continuation on a next line is read by their own rules.
+fn is_prefixed(token: &Token) -> bool {
+    is_literal(token) && !matches!(token, Token::SingleQuotedString(_) | Token::DoubleQuotedString(_))
+}
+
+/// The given text of all tokens, with a space for each comment.
+fn slices(text: &str, tokens: &[TokenWithSpan]) -> Result<String, Refused> {
+    let starts = offsets(text, tokens);
+    let ends = starts.iter().skip(1).copied().chain([text.len()]);
+    let mut parts: Vec<(&Token, &str)> = Vec::with_capacity(tokens.len());
+    for ((token, start), end) in tokens.iter().zip(&starts).zip(ends) {
+        let Some(part) = text.get(*start..end) else { return refused("cannot be read", READABLE) };
+        match &token.token {
+            Token::Whitespace(Whitespace::SingleLineComment { .. } | Whitespace::MultiLineComment(_)) => {
+                parts.push((&Token::Whitespace(Whitespace::Space), " "));
+            }
+            token => parts.push((token, part)),
+        }
+    }
+    let is_space = |(token, _): &(&Token, &str)| matches!(token, Token::Whitespace(_));
+    while parts.last().is_some_and(|part| is_space(part) || *part.0 == Token::SemiColon) {
+        parts.pop();
+    }
+    let mut before: Option<&Token> = None;
+    for (token, part) in parts.iter().filter(|part| !is_space(part)) {
+        let is_quoted = is_literal(token) || matches!(token, Token::Word(word) if word.quote_style.is_some());
+        // A comment may begin within what is read as an operator here.
+        if !is_quoted && ["--", "/*", "*/", "#!"].iter().any(|mark| part.contains(mark)) {
+            return refused(format!("has the operator {part}"), "write spaces between operators");
+        }
+        let digits = |wanted: fn(&u8) -> bool| part.len() > 3 && part[2..part.len() - 1].bytes().all(|b| wanted(&b));
+        let is_well_formed = match token {
+            Token::HexStringLiteral(_) => digits(u8::is_ascii_hexdigit) || part.len() == 3,
+            Token::SingleQuotedByteStringLiteral(_) => digits(|b| matches!(b, b'0' | b'1')) || part.len() == 3,
+            _ => true,
+        };
+        if !is_well_formed {
+            return refused(format!("has the literal {part}"), "give it digits only");
+        }
+        if is_literal(token) && before.is_some_and(is_prefixed) {
+            return refused("has a literal that continues another one", "join the two with ||");
+        }
+        // An unquoted word of any place: INTO makes tables, files and variables.
+        if matches!(token, Token::Word(word) if word.quote_style.is_none() && word.value.eq_ignore_ascii_case("into")) {
+            return refused("has INTO, which writes", ONLY_READ);
+        }
+        before = Some(token);
+    }
+    Ok(parts.into_iter().map(|(_, part)| part).collect::<String>().trim().to_owned())
+}
+
+/// Where each token begins, in bytes. Tokens are in the order of the text.
+fn offsets(text: &str, tokens: &[TokenWithSpan]) -> Vec<usize> {
+    let mut characters = text.char_indices();
+    let (mut at, mut offset) = (Location { line: 1, column: 1 }, 0);
+    let mut starts = Vec::with_capacity(tokens.len());
+    for token in tokens {
+        while (at.line, at.column) < (token.span.start.line, token.span.start.column) {
+            let Some((place, character)) = characters.next() else { break };
+            offset = place + character.len_utf8();
+            match character {
+                '\n' => at = Location { line: at.line + 1, column: 1 },
+                _ => at.column += 1,
+            }
+        }
+        starts.push(offset);
+    }
+    starts
+}
+
+/// Finds what does more than read.
+struct Reading;
+
+impl Visitor for Reading {
+    type Break = String;
+
+    fn pre_visit_statement(&mut self, statement: &ast::Statement) -> ControlFlow<String> {
+        match statement {
+            ast::Statement::Query(_) => ControlFlow::Continue(()),
+            _ => ControlFlow::Break("changes data".into()),
+        }
+    }
+
+    fn pre_visit_query(&mut self, query: &ast::Query) -> ControlFlow<String> {
+        if !query.locks.is_empty() {
+            return ControlFlow::Break("locks rows".into());
+        }
+        match query.body.as_ref() {
+            ast::SetExpr::Insert(_) | ast::SetExpr::Update(_) | ast::SetExpr::Delete(_) | ast::SetExpr::Merge(_) => {
+                ControlFlow::Break("changes data".into())
+            }
+            _ => ControlFlow::Continue(()),
+        }
+    }
+
+    fn pre_visit_select(&mut self, select: &ast::Select) -> ControlFlow<String> {
+        if select.into.is_some() { ControlFlow::Break("makes a table".into()) } else { ControlFlow::Continue(()) }
+    }
+
+    fn pre_visit_value(&mut self, value: &ast::ValueWithSpan) -> ControlFlow<String> {
+        match &value.value {
+            ast::Value::Placeholder(name) => ControlFlow::Break(format!("has the parameter {name}")),
+            _ => ControlFlow::Continue(()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use sqlparser::dialect::{MySqlDialect, PostgreSqlDialect, SQLiteDialect};
+
+    use super::*;
+
+    fn sent(dialect: &dyn Dialect, text: &str) -> Result<String, String> {
+        checked(dialect, text).map_err(|refused| refused.what)
+    }
+
+    #[test]
+    fn text_is_sent_as_it_was_given() {
+        for text in [
+            "SELECT 'it''s', E'a\\'b', $x$it's $1$x$ FROM ports",
+            "select  Id,\tname\nfrom \"Ports\" where name ~ '^[A-Z]\\d+--no comment$'",
+            "SELECT U&'\\00e4' AS a, x'00ff' AS b, b'0101' AS c, 5 - -3 AS d",
+            "SELECT 'Möwe', '鴎' AS \"ä--b\" FROM ports",
+        ] {
+            assert_eq!(sent(&PostgreSqlDialect {}, text).as_deref(), Ok(text));
+        }
+        for text in ["SELECT 'a\\'b', \"c\\\"d\", `e f` FROM yard.parts", "SELECT 'a''''b', _utf8'x', x'4a' AS b"] {
+            assert_eq!(sent(&MySqlDialect {}, text).as_deref(), Ok(text));
+        }
+        for text in ["SELECT 'a\\', \"b\", [c d], `e` FROM kiosk_sales", "SELECT x'4A' AS a"] {
+            assert_eq!(sent(&SQLiteDialect {}, text).as_deref(), Ok(text));
+        }
+    }
+
+    #[test]
+    fn comments_and_the_last_semicolon_are_left_out() {
+        let dialect = PostgreSqlDialect {};
+        for (text, wanted) in [
+            ("SELECT 1 AS a -- the first\n, 2 AS b;", "SELECT 1 AS a  \n, 2 AS b"),
+            ("/* one /* in another */ */ SELECT 1 AS a -- and the rest", "SELECT 1 AS a"),
+            ("SELECT/**/1 AS a ; ; ", "SELECT 1 AS a"),
+        ] {
+            assert_eq!(sent(&dialect, text).as_deref(), Ok(wanted), "{text}");
+        }
+        let text = "SELECT 1 AS a # the first\n, 2 AS b";
+        assert_eq!(sent(&MySqlDialect {}, text).as_deref(), Ok("SELECT 1 AS a  \n, 2 AS b"));
+    }
+
+    #[test]
+    fn what_a_server_could_read_otherwise_is_refused() {
+        let (postgres, maria, sqlite) = (PostgreSqlDialect {}, MySqlDialect {}, SQLiteDialect {});
+        let all: [&dyn Dialect; 3] = [&postgres, &maria, &sqlite];
+        for (dialects, text) in [
+            (&all[..], "SELECT 1 AS a) AS t1; DROP TABLE ports; SELECT * FROM (SELECT 1 AS a"),
+            (&all, "SELECT 1 AS a; SELECT 2 AS a"),
+            (&all, "SELECT 'a"),
+            (&all, "SELECT \u{0} AS a"),
+            (&all, "SELECT \u{b} AS a"),
+            (&all, "SELECT a /*! INTO OUTFILE 'x' */ FROM ports"),
+            (&all, "SELECT a /*M! , b */ FROM ports"),
+            (&all, "SELECT a INTO b FROM ports"),
+            (&all, "SELECT 1 AS a UNION SELECT 2 INTO b"),
+            (&all, "SELECT a FROM (SELECT a INTO b FROM ports) c"),
+            (&all, "DELETE FROM ports"),
+            (&all, ""),
+            (&all[..1], "SELECT E'a' \n 'b\\' || c --' AS d FROM ports"),
+            (&all[..1], "SELECT 5 @-- 3\n AS a"),
+            (&all[..1], "WITH gone AS (DELETE FROM ports RETURNING id) SELECT id FROM gone"),
+            (&all[..1], "SELECT id FROM ports FOR UPDATE"),
+            (&all[..1], "SELECT id FROM ports WHERE id = $1"),
+            (&all[1..2], "SELECT x'\\'' AS a"),
+            (&all[1..2], "SELECT id FROM ports WHERE id = ?"),
+        ] {
+            for dialect in dialects {
+                assert!(sent(*dialect, text).is_err(), "{text}: {:?}", sent(*dialect, text));
+            }
+        }
+    }
+
+    #[test]
+    fn long_chains_and_deep_nesting_are_refused_without_a_crash() {
+        let dialect = PostgreSqlDialect {};
+        let chain = |n: usize| format!("SELECT 1{} AS a", " + 1".repeat(n));
+        assert!(sent(&dialect, &chain(500_000)).unwrap_err().contains("more than 10000"));
+        assert!(sent(&dialect, &chain(9_000)).is_ok());
+        let nested = |n: usize| format!("SELECT {}1{} AS a", "(".repeat(n), ")".repeat(n));
+        assert!(sent(&dialect, &nested(100_000)).is_err());
+        assert!(sent(&dialect, &nested(4_000)).is_err());
+        assert!(sent(&dialect, &nested(20)).is_ok());
+        let list = vec!["1"; 400_000].join(",");
+        assert!(sent(&dialect, &format!("SELECT 1 AS a WHERE 1 IN ({list})")).is_ok());
+    }
+}
