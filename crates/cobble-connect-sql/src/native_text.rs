@@ -186,10 +186,6 @@ impl Visitor for Reading {
         }
     }
 
-    fn pre_visit_select(&mut self, select: &ast::Select) -> ControlFlow<String> {
-        if select.into.is_some() { ControlFlow::Break("makes a table".into()) } else { ControlFlow::Continue(()) }
-    }
-
     fn pre_visit_value(&mut self, value: &ast::ValueWithSpan) -> ControlFlow<String> {
         match &value.value {
             ast::Value::Placeholder(name) => ControlFlow::Break(format!("has the parameter {name}")),

@@ -163,7 +163,7 @@ async fn random_texts_are_refused_or_read_as_they_were_checked() {
     let mut dice = rand::rngs::StdRng::seed_from_u64(41);
     for catalog in ["fleet", "yard", "till"] {
         let mut read = 0;
-        for _ in 0..400 {
+        for _ in 0..150 {
             let inner: String =
                 (0..dice.random_range(1..8)).map(|_| pieces[dice.random_range(0..pieces.len())]).collect();
             let text = format!("SELECT '{inner}' AS a");
@@ -179,6 +179,6 @@ async fn random_texts_are_refused_or_read_as_they_were_checked() {
                 }
             }
         }
-        assert!(read > 40, "{catalog}: only {read} texts were read");
+        assert!(read > 15, "{catalog}: only {read} texts were read");
     }
 }
