@@ -589,7 +589,7 @@ export interface paths {
         /** The names of all users. */
         get: operations["list"];
         put?: never;
-        /** Takes a user in. The answer has the token, which is not kept and never shown again. */
+        /** Adds a user. The answer has the token, which is not stored and never shown again. */
         post: operations["add"];
         delete?: never;
         options?: never;
@@ -674,7 +674,7 @@ export interface components {
         };
         ConfiguredCatalogBody: {
             connection: string;
-            /** @description Settings that stand in the place of the connection's. */
+            /** @description Settings that override those of the connection. */
             options?: {
                 [key: string]: string;
             };
@@ -733,7 +733,7 @@ export interface components {
             /** @description What goes with it, or fails without it. */
             lost: string[];
         };
-        /** @description Where to look for tables, and what becomes of those that are found. */
+        /** @description Where to discover tables, and what to do with them. */
         DiscoverBody: {
             /** @description Below the connection's address; empty for all of it. */
             path?: string;
@@ -866,7 +866,7 @@ export interface components {
             /** @description The other ways, cheapest first. */
             alternatives: components["schemas"]["Alternative"][];
         };
-        /** @description The order in which a region of inner joins is put together, beside those that were weighed and not taken. */
+        /** @description The join order of a region of inner joins, and the orders that were rejected. */
         JoinOrder: {
             /** @description The order taken, as `(a ⋈ b) ⋈ c`, and the rows that it touches. */
             chosen: string;
@@ -956,7 +956,7 @@ export interface components {
         NewUserBody: {
             name: string;
         };
-        /** @description The shapes in which work was offered to a connection. Costs are in rows touched, those that cross a gate counted several times. */
+        /** @description The shapes that work was offered in to a connection. Costs are rows touched; rows that cross a gate count several times. */
         OfferDocument: {
             /** @description The gates that came of it. */
             gates: string[];
@@ -991,7 +991,7 @@ export interface components {
             /** Format: date-time */
             looked_at: string;
             path: string;
-            /** @description Somebody asked for it; otherwise it was time. */
+            /** @description A user cancelled it; otherwise it ran out of time. */
             asked: boolean;
             drift: components["schemas"]["DriftBody"][];
         };
@@ -1050,13 +1050,13 @@ export interface components {
             /** @description What a statement without rows has done. */
             message?: string | null;
             error?: null | components["schemas"]["ErrorBody"];
-            /** @description Place and settings of the session after the statement. */
+            /** @description The session's catalog, schema and settings after the statement. */
             catalog?: string | null;
             schema?: string | null;
             settings?: {
                 [key: string]: string;
             };
-            /** @description False once the rows are not kept any more. */
+            /** @description False once the rows have been dropped. */
             rows_kept: boolean;
             /** @description Whose run it is, when somebody had signed in: only they see its plan and its rows. */
             user?: string | null;

@@ -82,6 +82,7 @@ pub(super) const JSON_PATH_QUERY: Table = Table::new(
         found_by_path,
     )],
 )
+.also(&["json_path_query"])
 .named(VARIABLES);
 
 pub(super) const JSON_TABLE: Table = Table::new(
