@@ -1,13 +1,11 @@
 //! The list of scalar functions: a line for each, with the constant that says all about it.
 
-use cobble_types::SqlType;
-
 use crate::scalar::{arrays, bytes, choice, json, numbers, pattern, text, times};
-use crate::signature::{Given, Resolved, Scalar, Volatility};
+use crate::signature::{Scalar, Volatility};
 
 crate::registered::registered! {
     /// A scalar function.
-    Function of Scalar, "function";
+    Function of Scalar, crate::Kernel, "function";
     Lower => text::LOWER;
     Upper => text::UPPER;
     InitCap => text::INITCAP;
@@ -216,16 +214,13 @@ impl Function {
     pub fn is_volatile(self) -> bool {
         self.entry().volatility == Volatility::Volatile
     }
-
-    /// The overload that computes a call whose arguments have these types.
-    pub fn overload(self, arguments: impl IntoIterator<Item = SqlType>) -> Option<Resolved> {
-        self.entry().resolve(&arguments.into_iter().map(Given::of).collect::<Vec<_>>())
-    }
 }
 
 #[cfg(test)]
 mod tests {
     use std::collections::HashMap;
+
+    use cobble_types::SqlType;
 
     use super::*;
     use crate::signature::Nulls;

@@ -5,7 +5,7 @@
 macro_rules! registered {
     (
         $(#[$documentation:meta])*
-        $list:ident of $entry:ty, $what:literal;
+        $list:ident of $entry:ty, $kernel:ty, $what:literal;
         $($variant:ident => $path:path;)*
     ) => {
         $(#[$documentation])*
@@ -23,6 +23,14 @@ macro_rules! registered {
 
             pub fn name(self) -> &'static str {
                 self.entry().name
+            }
+
+            /// The first overload that takes arguments of these types.
+            pub fn overload(
+                self,
+                arguments: impl IntoIterator<Item = cobble_types::SqlType>,
+            ) -> Option<crate::Resolved<$kernel>> {
+                self.entry().resolve(&arguments.into_iter().map(crate::Given::of).collect::<Vec<_>>())
             }
 
             /// The function called by this name, in lower case.

@@ -13,13 +13,9 @@ mod sums;
 pub use accumulator::Accumulator;
 pub use signature::{Aggregate, Aggregated, Keeps, MakeAccumulator};
 
-use cobble_types::SqlType;
-
-use crate::signature::{Given, Resolved};
-
 crate::registered::registered! {
     /// An aggregate function.
-    AggregateFunction of Aggregate, "aggregate";
+    AggregateFunction of Aggregate, MakeAccumulator, "aggregate";
     Count => sums::COUNT;
     Sum => sums::SUM;
     Avg => sums::AVG;
@@ -57,13 +53,6 @@ crate::registered::registered! {
     Mode => collected::MODE;
     ApproxCountDistinct => sketches::APPROX_COUNT_DISTINCT;
     ApproxPercentile => sketches::APPROX_PERCENTILE;
-}
-
-impl AggregateFunction {
-    /// The overload for arguments of these types. For functions with WITHIN GROUP the first type is that of the sorted values.
-    pub fn overload(self, arguments: impl IntoIterator<Item = SqlType>) -> Option<Resolved<MakeAccumulator>> {
-        self.entry().resolve(&arguments.into_iter().map(Given::of).collect::<Vec<_>>())
-    }
 }
 
 /// Digits after the point in the result of a numeric division. PostgreSQL chooses at least this many by the size of

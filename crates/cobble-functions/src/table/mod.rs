@@ -10,13 +10,9 @@ mod signature;
 pub use series::{Series, SeriesValues};
 pub use signature::{Made, RowKernel, RowsCall, Table};
 
-use cobble_types::SqlType;
-
-use crate::signature::{Given, Resolved};
-
 crate::registered::registered! {
     /// A function that makes rows.
-    TableFunction of Table, "table function";
+    TableFunction of Table, RowKernel, "table function";
     GenerateSeries => series::GENERATE_SERIES;
     Unnest => arrays::UNNEST;
     JsonArrayElements => json::JSON_ARRAY_ELEMENTS;
@@ -28,11 +24,4 @@ crate::registered::registered! {
     JsonTable => json::JSON_TABLE;
     RegexpMatches => pattern::REGEXP_MATCHES;
     RegexpSplitToTable => pattern::REGEXP_SPLIT_TO_TABLE;
-}
-
-impl TableFunction {
-    /// The overload for arguments of these types.
-    pub fn overload(self, arguments: impl IntoIterator<Item = SqlType>) -> Option<Resolved<RowKernel>> {
-        self.entry().resolve(&arguments.into_iter().map(Given::of).collect::<Vec<_>>())
-    }
 }

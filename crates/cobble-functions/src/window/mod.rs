@@ -9,13 +9,9 @@ mod signature;
 pub use layout::{Layout, Segments};
 pub use signature::{Window, WindowKernel, Windowed};
 
-use cobble_types::SqlType;
-
-use crate::signature::{Given, Resolved};
-
 crate::registered::registered! {
     /// A window function.
-    Ranking of Window, "window function";
+    Ranking of Window, WindowKernel, "window function";
     RowNumber => ranks::ROW_NUMBER;
     Rank => ranks::RANK;
     DenseRank => ranks::DENSE_RANK;
@@ -27,11 +23,4 @@ crate::registered::registered! {
     FirstValue => neighbours::FIRST_VALUE;
     LastValue => neighbours::LAST_VALUE;
     NthValue => neighbours::NTH_VALUE;
-}
-
-impl Ranking {
-    /// The overload for arguments of these types.
-    pub fn overload(self, arguments: impl IntoIterator<Item = SqlType>) -> Option<Resolved<WindowKernel>> {
-        self.entry().resolve(&arguments.into_iter().map(Given::of).collect::<Vec<_>>())
-    }
 }
