@@ -68,7 +68,7 @@ pub struct FileSet {
     pub source: Arc<FilesSource>,
     pub format: Format,
     pub files: Vec<DataFile>,
-    /// One per file, of a format that has them. None when only those of the files that are left by their folders shall be read.
+    /// One per file, of a format that has them. `None` if planning reads only those of the files that the folders leave.
     pub footers: Option<Vec<Arc<dyn Footer>>>,
     pub columns: Vec<TableColumn>,
     /// Of CSV: how the files are written.
@@ -238,7 +238,7 @@ fn describe(
         let known = source.footers(format, &sample)?;
         cobble_format::check_columns(&source.connection, &known, &said)?;
         let bytes = |files: &[DataFile]| files.iter().map(|file| file.stored.bytes as f64).sum::<f64>();
-        let of_sample = cobble_format::statistics(String::new(), &known, &said);
+        let of_sample = cobble_format::statistics(String::new(), &known, &[]);
         statistics.rows = of_sample.rows.map(|rows| (rows * bytes(&files) / bytes(&sample).max(1.0)).round());
         statistics.origin = Some(format!("{} of {} {} footers", sample.len(), files.len(), format.name()));
         footers = None;

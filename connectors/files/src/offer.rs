@@ -213,13 +213,12 @@ impl Draft for FileDraft {
         let text = format!("read {what}{}", set.format.reading(&names(&in_files)));
         let mut counts = vec![PartCount { parts: "files".into(), read: files_read, total: set.files.len() as u64 }];
         if let Some(name) = set.format.parts() {
-            // Of all files where their footers are known, else of those that were looked into.
-            let looked_into: Vec<&Arc<dyn Footer>> = match &set.footers {
-                Some(all) => all.iter().collect(),
-                None => footers.values().collect(),
+            // Of files that their folders rule out the footers may never have been read.
+            let (parts_name, total) = match &set.footers {
+                Some(all) => (name.to_owned(), all.iter().map(|footer| footer.parts() as u64).sum()),
+                None => (format!("{name} in them"), footers.values().map(|footer| footer.parts() as u64).sum()),
             };
-            let total = looked_into.iter().map(|footer| footer.parts() as u64).sum();
-            counts.push(PartCount { parts: name.into(), read: parts.len() as u64, total });
+            counts.push(PartCount { parts: parts_name, read: parts.len() as u64, total });
         }
         let layouts: HashMap<usize, Layout> =
             footers.iter().map(|(file, footer)| (*file, footer.layout(&set.columns))).collect();

@@ -979,7 +979,7 @@ export interface components {
         };
         /** @description How much of its parts a gate reads, known when planning: such as 1 of 36 files. */
         PartCount: {
-            /** @description `files`, `row groups`, `partitions`. */
+            /** @description `files`, `row groups`, `partitions`; `row groups in them` where only those of the files left are known. */
             parts: string;
             /** Format: int64 */
             read: number;

@@ -240,7 +240,7 @@ pub struct Request {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PartCount {
-    /// `files`, `row groups`, `partitions`.
+    /// `files`, `row groups`, `partitions`; `row groups in them` where only those of the files left are known.
     pub parts: String,
     pub read: u64,
     pub total: u64,

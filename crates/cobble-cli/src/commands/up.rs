@@ -23,7 +23,7 @@ pub struct Arguments {
     /// Port of HTTP and the console, on loopback
     #[arg(long, default_value_t = 7300, env = "COBBLE_PORT")]
     port: u16,
-    /// Another host name that requests may use, as behind a proxy, with a port unless it is the usual one; repeatable
+    /// Further host name that requests may use, such as that of a proxy; with its port unless that is 80 or 443; repeatable
     #[arg(long = "host", env = "COBBLE_HOSTS", value_delimiter = ',', value_name = "NAME")]
     hosts: Vec<String>,
     /// PostgreSQL database for the records; by default a private server

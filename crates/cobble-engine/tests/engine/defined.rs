@@ -273,7 +273,7 @@ async fn footers_are_read_of_the_files_that_folders_leave() {
     let query = "SELECT id, fare, day FROM tickets WHERE day = 103 AND id >= 19";
     assert_eq!(rows(&mut session, query).await.unwrap(), ["19|28.5|103", "20|30.0|103"]);
     let plan = rows(&mut session, &format!("EXPLAIN {query}")).await.unwrap().join("\n");
-    assert!(plan.contains("1 of 100 files") && plan.contains("1 of 1 row group"), "{plan}");
+    assert!(plan.contains("1 of 100 files") && plan.contains("1 of 1 row groups in them"), "{plan}");
     // What is really needed is read, and said to be broken by its name.
     let error = rows(&mut session, "SELECT count(*) FROM tickets WHERE day <= 103").await.unwrap_err();
     assert!(error.to_string().contains("day=101"), "{error}");

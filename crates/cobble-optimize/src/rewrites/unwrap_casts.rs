@@ -12,10 +12,14 @@ use cobble_plan::logical::LogicalPlan;
 pub const REWRITE: Rewrite = Rewrite {
     name: "unwrap-casts",
     about: "casts the constant of a comparison instead of each value",
-    concerns: |_| true,
+    concerns: |operator| operator.expressions().into_iter().any(has_cast),
     apply,
     needed: false,
 };
+
+fn has_cast(expr: &Expr) -> bool {
+    matches!(expr, Expr::Cast { .. }) || expr.children().into_iter().any(has_cast)
+}
 
 fn apply(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     plan.map_inputs(&mut |input| apply(input, context)).map_expressions(&mut |expr| unwrap(expr, context))

@@ -1,6 +1,6 @@
-//! Which requests are answered at all: those that address this service by a host name of its own, and that no page of another site
-//! makes. A page that rebinds its name to the loopback address is told by `Host`, any other by `Origin` (RFC 6454) or
-//! `Sec-Fetch-Site` (W3C, Fetch Metadata Request Headers). Programs send none of these but `Host`.
+//! Which requests are answered: those that name this service as their host and are not made by a page of another site. `Host` gives away
+//! a page that rebinds its name to the loopback address; `Origin` (RFC 6454) and `Sec-Fetch-Site` (W3C, Fetch Metadata Request Headers)
+//! give away all others. Programs send only `Host`.
 
 use cobble_types::{Code, Error};
 use rocket::fairing::{Fairing, Info, Kind};
@@ -19,7 +19,7 @@ impl OwnSite {
     /// The loopback names with this port, and further ones: a name, with a port if it is not the scheme's own.
     pub fn new(port: u16, further: &[String]) -> OwnSite {
         let loopback = ["127.0.0.1", "localhost"].map(|name| format!("{name}:{port}"));
-        OwnSite { hosts: loopback.into_iter().chain(further.iter().map(|name| name.to_ascii_lowercase())).collect() }
+        OwnSite { hosts: loopback.into_iter().chain(further.iter().cloned()).collect() }
     }
 
     fn is_own(&self, host: &str) -> bool {
@@ -32,7 +32,7 @@ impl OwnSite {
         host.is_some_and(|host| self.is_own(host))
     }
 
-    /// Why a request is not answered, if it is not.
+    /// Why a request is refused, if it is.
     fn refusal(&self, request: &Request<'_>) -> Option<Error> {
         let refused = |what: String, hint: String| Some(Error::new(Code::NotAllowed, what).hint(hint));
         let headers = |name: &str| request.headers().get(name).collect::<Vec<&str>>();
@@ -59,7 +59,7 @@ impl OwnSite {
         if from_elsewhere && !is_opened {
             return refused("pages of other sites may not call this service".into(), only_own());
         }
-        // A form needs no permission from a browser, and can change the method of a request.
+        // Browsers send forms without asking the service first, and Rocket lets a form change the method of its request.
         let is_form =
             request.content_type().is_some_and(|kind| kind.is_form() || kind.is_form_data() || kind.is_plain());
         if of_api && is_form {
