@@ -43,11 +43,17 @@ use crate::run::Opened;
 use crate::spill::SpillPlace;
 use cobble_functions::keys::KeyEncoder;
 
+/// A gate's scan, the name of its connection, and the portions that were agreed.
+pub struct OpenGate {
+    pub connection: String,
+    pub scan: Arc<dyn GateScan>,
+    pub portions: usize,
+}
+
 /// What the operators of a run share.
 #[derive(Clone)]
 pub struct Surroundings {
-    /// Each with the name of its connection.
-    pub gates: Arc<Vec<(String, Arc<dyn GateScan>)>>,
+    pub gates: Arc<Vec<OpenGate>>,
     pub key_passes: Arc<Vec<KeyPass>>,
     pub measures: Arc<Measures>,
     pub pool: Arc<MemoryPool>,
@@ -130,9 +136,10 @@ impl Lowering {
                 let passes = self.run.key_passes.clone();
                 let passes: Vec<&KeyPass> = passes.iter().filter(|p| p.gate == *gate).collect();
                 let keys = passes.iter().map(|p| self.key_slot(p)).collect();
-                let (connection, scan) = self.run.gates[*gate].clone();
-                let mut branch = Branch::new(Arc::new(GateSource::new(scan, tools, keys)), meter, *ordered);
-                branch.connections.insert(connection);
+                let open = &self.run.gates[*gate];
+                let source = GateSource::new(open.scan.clone(), open.portions, tools, keys);
+                let mut branch = Branch::new(Arc::new(source), meter, *ordered);
+                branch.connections.insert(open.connection.clone());
                 // The keys are known when their join's table has been built.
                 branch.needs.extend(passes.iter().filter_map(|p| self.builds.get(&p.join)));
                 Ok(vec![branch])
@@ -353,7 +360,7 @@ impl Lowering {
     /// What a part of the plan reads that this branch runs by itself.
     fn read_by(&self, node: &PhysicalNode, branch: &mut Branch) {
         match &node.operator {
-            Operator::Gate { gate, .. } => branch.connections.extend([self.run.gates[*gate].0.clone()]),
+            Operator::Gate { gate, .. } => branch.connections.extend([self.run.gates[*gate].connection.clone()]),
             Operator::CteScan { id, .. } => branch.needs.extend(self.results.get(id)),
             _ => {}
         }

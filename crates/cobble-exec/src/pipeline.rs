@@ -20,6 +20,10 @@ use crate::operators::write::Writing;
 /// Where a pipeline's rows come from. Shared by its tasks.
 pub trait Source: Send + Sync {
     fn task(&self) -> Box<dyn SourceTask>;
+    /// The most tasks that can find rows here at the same time, as far as it is known once all that it reads from has ended.
+    fn most_tasks(&self) -> usize {
+        usize::MAX
+    }
 }
 
 #[async_trait]
@@ -153,17 +157,30 @@ pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, cancel: &Cancella
     let mut busy = BTreeSet::new();
     let mut running = tokio::task::JoinSet::new();
     loop {
-        let mut still = Vec::new();
+        let (mut ready, mut still) = (Vec::new(), Vec::new());
         for (place, needs, connections, pipeline) in waiting {
             if needs.is_subset(&ended) && connections.is_disjoint(&busy) {
                 busy.extend(connections.iter().cloned());
-                let cancel = cancel.clone();
-                running.spawn(async move { (place, connections, pipeline.run(tasks, &cancel).await) });
+                ready.push((place, connections, pipeline));
             } else {
                 still.push((place, needs, connections, pipeline));
             }
         }
         waiting = still;
+        // One alone needs no thread but this one: handing it over would take longer than many a small one runs.
+        if running.is_empty()
+            && ready.len() == 1
+            && let Some((place, connections, pipeline)) = ready.pop()
+        {
+            pipeline.run(tasks, cancel).await?;
+            ended.insert(place);
+            busy.retain(|connection| !connections.contains(connection));
+            continue;
+        }
+        for (place, connections, pipeline) in ready {
+            let cancel = cancel.clone();
+            running.spawn(async move { (place, connections, pipeline.run(tasks, &cancel).await) });
+        }
         match running.join_next().await {
             None if waiting.is_empty() => return Ok(()),
             None => return Err(Error::internal("pipelines that wait for each other")),
@@ -186,15 +203,19 @@ impl Pipeline {
             // Each with what its tasks tell each other: whether a step of it wants no more.
             let branches: Vec<(Arc<Branch>, Arc<AtomicBool>)> =
                 self.branches.iter().filter(|b| b.phase == phase).map(|b| (b.clone(), Arc::default())).collect();
-            let mut running = tokio::task::JoinSet::new();
-            for task in 0..tasks {
-                let mine: Vec<_> = branches.iter().filter(|(b, _)| task == 0 || !b.ordered).cloned().collect();
-                if mine.is_empty() {
-                    continue;
-                }
-                let task = run_task(mine, self.target.clone(), cancel.clone());
-                running.spawn(CANCEL.scope(cancel.clone(), task));
+            let useful = |branch: &Branch| if branch.ordered { 1 } else { branch.source.most_tasks() };
+            let useful = branches.iter().fold(0, |all: usize, (branch, _)| all.saturating_add(useful(branch)));
+            let tasks = tasks.min(useful).max(1);
+            let task = |number: usize| {
+                let mine = branches.iter().filter(|(b, _)| number == 0 || !b.ordered).cloned().collect();
+                CANCEL.scope(cancel.clone(), run_task(mine, self.target.clone(), cancel.clone()))
+            };
+            if tasks == 1 {
+                task(0).await?;
+                continue;
             }
+            let mut running = tokio::task::JoinSet::new();
+            (0..tasks).for_each(|number| drop(running.spawn(task(number))));
             let mut failure: Option<Error> = None;
             while let Some(joined) = running.join_next().await {
                 let outcome = joined.unwrap_or_else(|panic| Err(Error::internal(format!("a task stopped: {panic}"))));
@@ -233,6 +254,7 @@ async fn run_task(
     };
     for (branch, satisfied) in branches {
         let mut source = branch.source.task();
+        let mut turn = Instant::now();
         let mut chain =
             Chain { steps: branch.steps.iter().map(|(factory, meter)| (factory.step(), meter.clone())).collect() };
         loop {
@@ -263,7 +285,11 @@ async fn run_task(
             if chain.satisfied_place().is_some() {
                 satisfied.store(true, Ordering::Relaxed);
             }
-            tokio::task::yield_now().await;
+            // Not after every batch: it wakes a thread.
+            if turn.elapsed() > TURN {
+                tokio::task::yield_now().await;
+                turn = Instant::now();
+            }
         }
         // Nobody waits for what steps before a satisfied one still hold.
         for place in chain.satisfied_place().unwrap_or(0)..chain.steps.len() {

@@ -1,6 +1,7 @@
 //! Starting a plan on the pool of CPU threads and streaming its result.
 
 use std::collections::HashMap;
+use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -9,11 +10,12 @@ use cobble_plan::physical::{Gate, Operator, PhysicalPlan};
 use cobble_plan::scan::Scans;
 use cobble_plan::sink::TableWriter;
 use cobble_types::{Code, Error, ObjectName, Result};
+use futures::FutureExt;
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
-use crate::lower::{Lowering, Surroundings};
+use crate::lower::{Lowering, OpenGate, Surroundings};
 use crate::measures::Measures;
 use crate::memory::{MemoryPool, ServiceMemory};
 use crate::pipeline::run_graph;
@@ -113,7 +115,10 @@ pub fn start(
     let memory = MemoryPool::new(limits.memory, &pool.memory);
     let (sender, batches) = mpsc::channel(RESULT_BATCHES);
     let tasks = limits.tasks.unwrap_or(pool.threads);
-    let gate = |gate: &Gate| Ok((gate.spec.connection.clone(), scans.scan(&gate.spec)?));
+    let gate = |gate: &Gate| {
+        let (connection, portions) = (gate.spec.connection.clone(), gate.spec.portions.len());
+        Ok(OpenGate { connection, scan: scans.scan(&gate.spec)?, portions })
+    };
     let mut changes = HashMap::new();
     if let Operator::Change { gate, change, .. } = &plan.root.operator {
         changes.insert(*gate, scans.change(&plan.gates[*gate].spec, change)?);
@@ -134,7 +139,7 @@ pub fn start(
     let limit = limits.time;
     let run_cancel = cancel.clone();
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
-    let working = runtime.spawn(async move {
+    let work = async move {
         let work = run_graph(pipelines, tasks, &run_cancel);
         match limit {
             None => work.await,
@@ -144,10 +149,11 @@ pub fn start(
                     .hint("raise run.time, or read less"))
             }),
         }
-    });
+    };
     runtime.spawn(async move {
         // However the work ends, a result that is not whole must not look like one that is.
-        let outcome = working.await.unwrap_or_else(|e| Err(Error::internal(format!("the run stopped: {e}"))));
+        let outcome =
+            AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(Error::panicked(panic.as_ref())));
         if let Err(error) = outcome {
             // A reader that has gone away is not told.
             let _ = sender.send(Err(error)).await;

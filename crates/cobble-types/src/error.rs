@@ -203,6 +203,13 @@ impl Error {
         Error { code, message: message.into(), position: None, hint: None }
     }
 
+    /// What is left of a run that has panicked.
+    pub fn panicked(panic: &(dyn std::any::Any + Send)) -> Error {
+        let texts = (panic.downcast_ref::<&str>().copied(), panic.downcast_ref::<String>());
+        let what = texts.0.or(texts.1.map(String::as_str)).unwrap_or("for an unknown reason");
+        Error::internal(format!("the run stopped: {what}"))
+    }
+
     pub fn internal(message: impl Into<String>) -> Self {
         Error::new(Code::Internal, message)
             .hint("this is a fault of the engine; please report the statement that led here")

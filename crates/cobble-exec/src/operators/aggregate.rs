@@ -296,6 +296,11 @@ impl Source for Merged {
     fn task(&self) -> Box<dyn SourceTask> {
         Box::new(MergedTask { spec: self.0.clone(), current: None })
     }
+
+    fn most_tasks(&self) -> usize {
+        let out = self.0.out.lock().unwrap_or_else(PoisonError::into_inner);
+        out.ready.len() + out.buckets.len()
+    }
 }
 
 #[async_trait]

@@ -139,6 +139,13 @@ impl Source for CteSource {
             disk: self.disk.clone(),
         })
     }
+
+    fn most_tasks(&self) -> usize {
+        let kept = self.shelf.lock().unwrap_or_else(PoisonError::into_inner).get(&self.id).cloned();
+        let Some(kept) = kept else { return 1 };
+        let content = kept.batches.lock().unwrap_or_else(PoisonError::into_inner);
+        if content.1.is_empty() { content.0.len() } else { usize::MAX }
+    }
 }
 
 #[async_trait]
@@ -221,6 +228,10 @@ impl Source for Recursion {
             ready: vec![],
             finished: false,
         })
+    }
+
+    fn most_tasks(&self) -> usize {
+        1
     }
 }
 

@@ -14,6 +14,8 @@ use crate::pipeline::{Source, SourceTask};
 
 pub struct GateSource {
     shared: Arc<Shared>,
+    /// Portions that were agreed; none where the source finds them when it is opened.
+    portions: Option<usize>,
 }
 
 struct Shared {
@@ -26,14 +28,20 @@ struct Shared {
 }
 
 impl GateSource {
-    pub fn new(scan: Arc<dyn GateScan>, tools: ScanTools, keys: Vec<KeySlot>) -> Self {
-        GateSource { shared: Arc::new(Shared { scan, tools, keys, portions: OnceCell::new() }) }
+    pub fn new(scan: Arc<dyn GateScan>, agreed: usize, tools: ScanTools, keys: Vec<KeySlot>) -> Self {
+        // Keys may be asked for in portions of their own.
+        let portions = (agreed > 0 && keys.is_empty()).then_some(agreed);
+        GateSource { shared: Arc::new(Shared { scan, tools, keys, portions: OnceCell::new() }), portions }
     }
 }
 
 impl Source for GateSource {
     fn task(&self) -> Box<dyn SourceTask> {
         Box::new(GateTask { shared: self.shared.clone(), reader: None })
+    }
+
+    fn most_tasks(&self) -> usize {
+        self.portions.unwrap_or(usize::MAX)
     }
 }
 

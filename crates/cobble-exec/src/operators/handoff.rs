@@ -38,6 +38,10 @@ impl Source for HandoffSource {
     fn task(&self) -> Box<dyn SourceTask> {
         Box::new(HandoffTask(self.0.clone()))
     }
+
+    fn most_tasks(&self) -> usize {
+        self.0.0.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
 }
 
 #[async_trait]

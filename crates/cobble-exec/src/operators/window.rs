@@ -139,6 +139,10 @@ impl Source for WindowSource {
             ready: None,
         })
     }
+
+    fn most_tasks(&self) -> usize {
+        self.buckets.lock().unwrap_or_else(PoisonError::into_inner).len()
+    }
 }
 
 #[async_trait]

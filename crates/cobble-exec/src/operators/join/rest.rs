@@ -70,6 +70,13 @@ impl Source for Rest {
             current: None,
         })
     }
+
+    fn most_tasks(&self) -> usize {
+        match self.spec.built() {
+            Ok(Built::Buckets { .. }) => usize::MAX,
+            Ok(Built::Memory(_)) | Err(_) => 1,
+        }
+    }
 }
 
 #[async_trait]
