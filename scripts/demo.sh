@@ -23,6 +23,6 @@ echo "What each of the two sources took over:"
 echo
 "$cobble" plan --measure --as gates "$query"
 echo
-echo "The console is at $COBBLE_SERVICE  —  Ctrl+C stops everything."
+echo "The console: $("$cobble" access link)  —  Ctrl+C stops everything."
 # The sleeper must not hold the pipe by which the service learns that this script has ended.
 while true; do sleep 3600 {keep}>&- & wait $!; done

@@ -97,6 +97,9 @@ def main():
     run = lambda *args: subprocess.run([a.cobble, "--service", a.service, *args], capture_output=True, text=True)
     sql = lambda text: a.service + "/query?sql=" + urllib.parse.quote(text)
     try:
+        # The link signs the browser in for all that follows.
+        b.open(run("access", "link").stdout.strip())
+        b.until("document.querySelector('nav')", "the console")
         if wanted("console-query"):
             b.open(sql(EARN))
             b.script("localStorage.clear(); localStorage.setItem('cobble-scheme', 'light')")

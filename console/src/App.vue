@@ -2,7 +2,9 @@
 import Button from 'primevue/button'
 import { RouterLink, RouterView, useRoute } from 'vue-router'
 
+import { secret } from './api/secret'
 import SignIn from './components/SignIn.vue'
+import SignInPage from './pages/SignInPage.vue'
 import { switchScheme } from './theme'
 
 const route = useRoute()
@@ -16,7 +18,8 @@ const places = [
 </script>
 
 <template>
-  <div class="shell">
+  <SignInPage v-if="secret === null" />
+  <div v-else class="shell">
     <nav class="rail" aria-label="Pages">
       <div class="mark" aria-hidden="true">CL</div>
       <RouterLink v-for="p in places" :key="p.to" :to="p.to" :class="['place', { here: isHere(p.to) }]" active-class="">

@@ -6,11 +6,14 @@ import Tooltip from 'primevue/tooltip'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 
+import { begin } from './api/signIn'
 import App from './App.vue'
-import { router } from './router'
 import { Moss, useSavedScheme } from './theme'
 
 useSavedScheme()
+await begin()
+// It keeps the address that it finds.
+const { router } = await import('./router')
 createApp(App)
   .use(createPinia())
   .use(router)

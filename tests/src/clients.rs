@@ -4,6 +4,8 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
+use crate::Product;
+
 /// What the clients have seen.
 #[derive(Debug, Default)]
 pub struct Seen {
@@ -26,11 +28,11 @@ impl Seen {
 }
 
 /// So many clients, each until `goes_on` says no to the number of its next round.
-pub async fn clients(address: &str, count: u64, goes_on: impl Fn(u64) -> bool + Clone + Send + 'static) -> Seen {
-    let http = crate::http();
+pub async fn clients(product: &Product, count: u64, goes_on: impl Fn(u64) -> bool + Clone + Send + 'static) -> Seen {
+    let http = product.http();
     let mut tasks = Vec::new();
     for client in 0..count {
-        let (http, base, goes_on) = (http.clone(), format!("{address}/api/v1/runs"), goes_on.clone());
+        let (http, base, goes_on) = (http.clone(), format!("{}/api/v1/runs", product.address), goes_on.clone());
         tasks.push(tokio::spawn(async move {
             let mut seen = Seen::default();
             let mut round = 0;

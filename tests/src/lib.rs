@@ -22,11 +22,19 @@ pub struct Product {
     _stdin: ChildStdin,
 }
 
-/// A client of the service.
+/// A client of a service that nobody has signed in with.
 pub fn http() -> reqwest::Client {
     // Asked for whenever a client is made, also by those that never encrypt.
     cobble_network::tls::provider();
     reqwest::Client::new()
+}
+
+/// A client that shows this token in all its calls.
+pub fn http_as(token: &str) -> reqwest::Client {
+    cobble_network::tls::provider();
+    let header = format!("Bearer {token}").parse().expect("a token is plain text");
+    let headers = [(reqwest::header::AUTHORIZATION, header)].into_iter().collect();
+    reqwest::Client::builder().default_headers(headers).build().expect("a client")
 }
 
 /// The built command, beside the test programs.
@@ -87,6 +95,23 @@ impl Product {
             _process: process,
             _stdin: stdin,
         }
+    }
+
+    /// The token of whoever has started the service.
+    pub fn token(&self) -> String {
+        std::fs::read_to_string(self.folder.join("administrator.token")).expect("the first start leaves it")
+    }
+
+    /// A client of the service, signed in as whoever has started it.
+    pub fn http(&self) -> reqwest::Client {
+        http_as(&self.token())
+    }
+
+    /// The address of a page of the console, for a browser that is not signed in yet.
+    pub fn link(&self, path: &str) -> String {
+        let link = self.stdout(&["access", "link"]);
+        let (address, code) = link.trim().split_once("/#").expect("a link has a fragment");
+        format!("{address}{path}#{code}")
     }
 
     /// Runs the command against this service.
@@ -261,8 +286,7 @@ pub fn ours(rows: &[Vec<serde_json::Value>]) -> Vec<String> {
 
 /// A statement through HTTP: all rows, or the error's body.
 pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_json::Value> {
-    let client = crate::http();
-    let base = format!("{}/api/v1", product().address);
+    let (client, base) = (product().http(), format!("{}/api/v1", product().address));
     let body = serde_json::json!({ "statement": sql });
     let run: serde_json::Value =
         client.post(format!("{base}/runs")).json(&body).send().await.expect("sent").json().await.expect("JSON");
@@ -288,7 +312,7 @@ pub async fn over_http(sql: &str) -> Result<Vec<Vec<serde_json::Value>>, serde_j
 /// The plan of a finished run, with its measures.
 pub async fn measured(sql: &str) -> serde_json::Value {
     let base = format!("{}/api/v1", product().address);
-    let client = crate::http();
+    let client = product().http();
     let run: serde_json::Value = client
         .post(format!("{base}/runs"))
         .json(&serde_json::json!({ "statement": sql }))

@@ -1,4 +1,5 @@
 /** Calls to the service. Every failure becomes a `Failure` in the service's own error shape. */
+import { headers, keep } from './secret'
 import type { components } from './schema'
 
 type Schemas = components['schemas']
@@ -17,6 +18,9 @@ export type TableBody = Schemas['TableBody']
 export type FunctionBody = Schemas['FunctionBody']
 export type NameBody = Schemas['NameBody']
 export type CallerBody = Schemas['CallerBody']
+export type SignedInBody = Schemas['SignedInBody']
+export type UserBody = Schemas['UserBody']
+export type TicketBody = Schemas['TicketBody']
 export type KindBody = Schemas['KindBody']
 export type TestStepBody = Schemas['TestStepBody']
 export type ConfiguredCatalogBody = Schemas['ConfiguredCatalogBody']
@@ -47,7 +51,7 @@ export function errorBody(thrown: unknown): ErrorBody {
 export async function call<T>(method: 'GET' | 'POST' | 'PUT' | 'DELETE', path: string, body?: unknown): Promise<T> {
   const response = await fetch(`/api/v1${path}`, {
     method,
-    headers: body === undefined ? { Accept: 'application/json' } : { 'Content-Type': 'application/json', Accept: 'application/json' },
+    headers: headers(body === undefined ? { Accept: 'application/json' } : { 'Content-Type': 'application/json', Accept: 'application/json' }),
     body: body === undefined ? undefined : JSON.stringify(body),
   })
   const text = await response.text()
@@ -57,6 +61,8 @@ export async function call<T>(method: 'GET' | 'POST' | 'PUT' | 'DELETE', path: s
   } catch {
     throw new Failure({ code: 'internal', sqlstate: 'XX000', message: `The service gave an answer that is not JSON (${response.status}).` })
   }
+  // The sign-in is over: the window asks for another one.
+  if (response.status === 401 && path !== '/caller') keep(null)
   if (!response.ok) throw new Failure(parsed as ErrorBody)
   return parsed as T
 }
@@ -66,3 +72,10 @@ export const post = <T>(path: string, body: unknown) => call<T>('POST', path, bo
 export const put = <T>(path: string, body: unknown) => call<T>('PUT', path, body)
 export const remove = <T>(path: string) => call<T>('DELETE', path)
 export const part = encodeURIComponent
+
+/** Has the browser save what a path gives. A download shows no header, and so takes a ticket along. */
+export async function download(path: string) {
+  const full = `/api/v1${path}`
+  const { ticket } = await post<TicketBody>('/tickets', { path: full.split('?')[0] })
+  location.assign(`${full}${full.includes('?') ? '&' : '?'}ticket=${ticket}`)
+}

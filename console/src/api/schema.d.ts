@@ -14,9 +14,9 @@ export interface paths {
         /** Who calls. */
         get: operations["caller"];
         put?: never;
-        /** Signs a browser in with a token, which it then shows by itself. */
+        /** Signs a browser in by a token or by the code of a link. It shows the answer's secret from then on, as other clients do their token. */
         post: operations["sign_in"];
-        /** Lets a browser forget its token. */
+        /** Ends the sign-in of a browser. A token stays as it is. */
         delete: operations["sign_out"];
         options?: never;
         head?: never;
@@ -376,6 +376,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A code that signs a browser in as who calls; it serves once. The console takes it from the fragment of its address: `/#code=…`. */
+        post: operations["link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/names": {
         parameters: {
             query?: never;
@@ -420,7 +437,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The latest runs, newest first. */
+        /** The latest runs of who calls, for an administrator those of all, newest first. */
         get: operations["list"];
         put?: never;
         /**
@@ -579,6 +596,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tickets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A ticket that stands for who calls in one GET of a path, as `?ticket=…`, within a minute: for downloads, which a browser begins
+         *     without headers.
+         */
+        post: operations["ticket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users": {
         parameters: {
             query?: never;
@@ -586,7 +623,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The names of all users. */
+        /** All users. */
         get: operations["list"];
         put?: never;
         /** Adds a user. The answer has the token, which is not stored and never shown again. */
@@ -605,10 +642,28 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put?: never;
+        /** Changes what a user may do, or how long their token is good. */
+        put: operations["change"];
         post?: never;
-        /** Removes a user: the token opens nothing from now on. Credentials for the name stay with their connections. */
+        /** Removes a user with everything that is theirs: token, credentials, statistics, sessions and results. Their runs are cancelled. */
         delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{name}/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a user another token; the one before, and the user's browsers, are no longer signed in. */
+        post: operations["renew"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -633,9 +688,11 @@ export interface components {
             /** @description Only say what would change. */
             preview?: boolean;
         };
-        /** @description Who calls: nobody in particular without a token. */
+        /** @description Who calls. */
         CallerBody: {
-            user?: string | null;
+            user: string;
+            /** @description `administrator` or `user`. */
+            role: string;
         };
         CatalogBody: {
             name: string;
@@ -650,6 +707,16 @@ export interface components {
             /** @description `added`, `changed` or `removed`. */
             change: string;
             details: string[];
+        };
+        /** @description What is not given stays as it is. */
+        ChangeUserBody: {
+            role?: string | null;
+            /**
+             * Format: int64
+             * @description Seconds until the token stops working, from now on.
+             */
+            expires_in?: number | null;
+            never_expires?: boolean;
         };
         ColumnBody: {
             name: string;
@@ -905,6 +972,10 @@ export interface components {
             about: string;
             settings: components["schemas"]["SettingBody"][];
         };
+        /** @description The code of a link to the console. */
+        LinkBody: {
+            code: string;
+        };
         /** @description What a look for tables has found. */
         LookBody: {
             tables: components["schemas"]["FoundTableBody"][];
@@ -948,13 +1019,20 @@ export interface components {
                 [key: string]: string;
             };
         };
-        /** @description A user who was taken in. The token is not kept. */
+        /** @description A user's token, which is not kept. */
         NewTokenBody: {
             name: string;
             token: string;
         };
         NewUserBody: {
             name: string;
+            /** @description `administrator` or `user`; without it `user`. */
+            role?: string | null;
+            /**
+             * Format: int64
+             * @description Seconds until the token stops working; without it never.
+             */
+            expires_in?: number | null;
         };
         /** @description The shapes that work was offered in to a connection. Costs are rows touched; rows that cross a gate count several times. */
         OfferDocument: {
@@ -1121,6 +1199,17 @@ export interface components {
             secret: boolean;
             default?: string | null;
         };
+        /** @description A token, or the code of a link. */
+        SignInBody: {
+            token?: string | null;
+            code?: string | null;
+        };
+        /** @description Who has signed in, and what the browser shows from then on. */
+        SignedInBody: {
+            user: string;
+            role: string;
+            secret: string;
+        };
         /** @description A statement to run or to plan: in a session, or by itself from a place and with settings that are given. */
         StatementBody: {
             /** @example SELECT count(*) FROM fleet.public.routes WHERE id < $1 */
@@ -1271,8 +1360,8 @@ export interface components {
             /** Format: double */
             seconds: number;
         };
-        TokenBody: {
-            token: string;
+        TicketBody: {
+            ticket: string;
         };
         /** @description One application of one rule. */
         TraceEntry: {
@@ -1287,6 +1376,13 @@ export interface components {
             notes?: string[];
             /** @description What the ordering of joins has weighed. */
             orders?: components["schemas"]["JoinOrder"][];
+        };
+        UserBody: {
+            name: string;
+            /** @description `administrator` or `user`. */
+            role: string;
+            /** @description When the token stops working, if it does. */
+            expires_at?: string | null;
         };
         /** @description What a source says about one piece of work. */
         Verdict: {
@@ -1309,6 +1405,17 @@ export interface components {
             columns?: string[];
             catalog?: string | null;
             schema?: string | null;
+        };
+        /** @description The path that a ticket is wanted for, from `/api/v1` on. */
+        WantedTicketBody: {
+            path: string;
+        };
+        WantedTokenBody: {
+            /**
+             * Format: int64
+             * @description Seconds until the token stops working; without it never.
+             */
+            expires_in?: number | null;
         };
         /** @description Files that are looked through again and again. */
         WatchBody: {
@@ -1364,7 +1471,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TokenBody"];
+                "application/json": components["schemas"]["SignInBody"];
             };
         };
         responses: {
@@ -1373,7 +1480,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CallerBody"];
+                    "application/json": components["schemas"]["SignedInBody"];
                 };
             };
             401: {
@@ -1401,6 +1508,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CallerBody"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };
@@ -2239,6 +2354,33 @@ export interface operations {
             };
         };
     };
+    link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkBody"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     names: {
         parameters: {
             query?: never;
@@ -2648,6 +2790,37 @@ export interface operations {
             };
         };
     };
+    ticket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedTicketBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TicketBody"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
     list: {
         parameters: {
             query?: never;
@@ -2662,7 +2835,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": components["schemas"]["UserBody"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
         };
@@ -2686,6 +2867,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NewTokenBody"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeUserBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserBody"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
                 };
             };
             409: {
@@ -2714,7 +2944,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string[];
+                    "application/json": components["schemas"]["UserBody"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErrorBody"];
+                };
+            };
+        };
+    };
+    renew: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WantedTokenBody"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewTokenBody"];
                 };
             };
             404: {

@@ -7,7 +7,7 @@ import Password from 'primevue/password'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 
-import { errorBody, get, part, put, remove, type ConnectionBody, type ErrorBody } from '../api/client'
+import { errorBody, get, part, put, remove, type ConnectionBody, type ErrorBody, type UserBody } from '../api/client'
 import ErrorNote from './ErrorNote.vue'
 
 const props = defineProps<{ connection: ConnectionBody | null }>()
@@ -27,7 +27,7 @@ watch(visible, async (shown) => {
   user.value = name.value = secret.value = ''
   error.value = null
   try {
-    users.value = await get<string[]>('/users')
+    users.value = (await get<UserBody[]>('/users')).map((user) => user.name)
   } catch (thrown) {
     error.value = errorBody(thrown)
   }
@@ -54,8 +54,7 @@ const forget = (of: string) => change(() => remove<ConnectionBody>(path(of)))
     <table v-if="known.length" class="plain-table"><thead><tr><th>user</th><th>name there</th><th>secret</th><th /></tr></thead>
       <tbody><tr v-for="[of, own] in known" :key="of"><td>{{ of }}</td><td>{{ own.user ?? connection?.user ?? '' }}</td><td class="faint">hidden</td><td><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Forget the credentials of ${of}`" :disabled="busy" @click="forget(of)" /></td></tr></tbody></table>
     <p v-else class="faint">No user has credentials of their own: all queries use the connection's.</p>
-    <p v-if="users && !users.length">There are no users yet. Make one with <code>cobble access add NAME</code>.</p>
-    <form v-else class="form" @submit.prevent="keep">
+    <form v-if="users" class="form" @submit.prevent="keep">
       <label for="of">User</label><Select v-model="user" input-id="of" :options="users ?? []" aria-label="User" />
       <label for="name-there">Name there</label><InputText id="name-there" v-model="name" :placeholder="connection?.user ?? ''" />
       <label for="own-secret">Secret</label><Password v-model="secret" input-id="own-secret" :feedback="false" fluid />

@@ -3,22 +3,24 @@
 import { onBeforeUnmount, ref, watch } from 'vue'
 
 import { part, type TestStepBody } from '../api/client'
+import { listen, type Stream } from '../api/events'
 import { seconds } from '../plan/numbers'
 
 const props = defineProps<{ connection: string }>()
 const steps = ref<TestStepBody[]>([])
 const ended = ref(false)
 const lost = ref(false)
-let source: EventSource | null = null
+let source: Stream | null = null
 
 function begin() {
   source?.close()
   steps.value = []
   ended.value = lost.value = false
-  source = new EventSource(`/api/v1/connections/${part(props.connection)}/test/events`)
-  source.addEventListener('step', (e: MessageEvent<string>) => steps.value.push(JSON.parse(e.data) as TestStepBody))
-  source.addEventListener('end', () => { ended.value = true; source?.close() })
-  source.onerror = () => { ended.value = lost.value = true; source?.close() }
+  const hear = (name: string, data: string) => {
+    if (name === 'step') steps.value.push(JSON.parse(data) as TestStepBody)
+    if (name === 'end') { ended.value = true; source?.close() }
+  }
+  source = listen(`/connections/${part(props.connection)}/test/events`, hear, () => { ended.value = lost.value = true })
 }
 watch(() => props.connection, begin, { immediate: true })
 onBeforeUnmount(() => source?.close())

@@ -2,6 +2,7 @@ import { mount } from '@vue/test-utils'
 import { expect, test, vi } from 'vitest'
 
 import type { GateDocument, PlanDocument, StepDocument } from '../api/client'
+import * as events from '../api/events'
 import ErrorNote from './ErrorNote.vue'
 import GateCard from './GateCard.vue'
 import PlanGraph from './PlanGraph.vue'
@@ -93,24 +94,21 @@ test('the graph has a box for each step, with what it did', async () => {
 })
 
 test('a test shows each step when it is known, and what to do about the one that failed', async () => {
-  const listeners: Record<string, (e: { data: string }) => void> = {}
+  let say: (name: string, data: string) => void = () => undefined
   const closed = vi.fn()
-  class Events {
-    onerror: (() => void) | null = null
-    constructor(readonly url: string) {}
-    addEventListener(name: string, listener: (e: { data: string }) => void) { listeners[name] = listener }
-    close() { closed() }
-  }
-  vi.stubGlobal('EventSource', Events)
+  vi.spyOn(events, 'listen').mockImplementation((_, hear) => {
+    say = hear
+    return { close: closed }
+  })
   const steps = mount(TestSteps, { props: { connection: 'fleet_db' } })
   expect(steps.text()).toContain('testing…')
-  listeners.step({ data: JSON.stringify({ step: 'reach', passed: true, detail: 'something listens', seconds: 0.001 }) })
-  listeners.step({ data: JSON.stringify({ step: 'sign in', passed: false, detail: 'refused', setting: 'secret', fix: 'set the password again', seconds: 0.01 }) })
-  listeners.end({ data: '' })
+  say('step', JSON.stringify({ step: 'reach', passed: true, detail: 'something listens', seconds: 0.001 }))
+  say('step', JSON.stringify({ step: 'sign in', passed: false, detail: 'refused', setting: 'secret', fix: 'set the password again', seconds: 0.01 }))
+  say('end', '')
   await steps.vm.$nextTick()
   expect(steps.findAll('li')).toHaveLength(2)
   expect(steps.find('li.failed').text().replace(/\s+/g, ' ')).toContain('Look at secret: set the password again')
   expect(steps.text()).not.toContain('testing…')
   expect(closed).toHaveBeenCalled()
-  vi.unstubAllGlobals()
+  vi.restoreAllMocks()
 })

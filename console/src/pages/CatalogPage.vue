@@ -6,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { errorBody, get, part, put, type CatalogBody, type ConfiguredCatalogBody, type EffectiveBody, type ErrorBody, type PastLookBody } from '../api/client'
+import { isAdministrator } from '../api/signIn'
 import DiscoverPanel from '../components/DiscoverPanel.vue'
 import DropDialog from '../components/DropDialog.vue'
 import ErrorNote from '../components/ErrorNote.vue'
@@ -70,13 +71,13 @@ watch(name, load, { immediate: true })
   <div class="page">
     <div class="page-head">
       <h1>{{ name }}</h1><span class="faint">catalog of connection {{ own?.connection }}<template v-if="own?.watch">, looked through every {{ own.watch.every }} s</template></span>
-      <Button v-if="own?.watch" label="Stop watching" size="small" text severity="secondary" @click="save({ ...own, watch: undefined })" />
-      <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop catalog ${name}`" @click="dropping = true" />
+      <Button v-if="own?.watch && isAdministrator" label="Stop watching" size="small" text severity="secondary" @click="save({ ...own, watch: undefined })" />
+      <Button v-if="isAdministrator" icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop catalog ${name}`" @click="dropping = true" />
     </div>
     <ErrorNote v-if="error" :error="error" class="gap" />
     <p v-if="!own && !error" class="faint">Loading…</p>
     <template v-if="own">
-      <DiscoverPanel v-if="hasFiles" :key="name" :catalog="name" class="gap" @defined="load" />
+      <DiscoverPanel v-if="hasFiles && isAdministrator" :key="name" :catalog="name" class="gap" @defined="load" />
       <section class="panel gap" aria-label="Defined tables">
         <h2>Defined tables</h2>
         <p v-if="!defined.length" class="faint">None: it shows what {{ hasFiles ? 'lies in its folders' : 'its source has' }}. {{ hasFiles ? 'Discover sorts files of many folders into tables.' : 'A stored query is defined with: cobble catalog define' }}</p>
@@ -85,7 +86,7 @@ watch(name, load, { immediate: true })
           <tbody><tr v-for="[table, t] in defined" :key="table">
             <td><RouterLink :to="link(table)">{{ table }}</RouterLink></td><td>{{ t.format ?? (t.query ? 'query' : 'by ending') }}</td>
             <td><code>{{ t.query ?? [t.path, t.files].filter(Boolean).join('/') }}</code></td><td class="number">{{ t.columns?.length || '–' }}</td>
-            <td><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Define ${table} no more`" @click="undefine(table)" /></td>
+            <td><Button v-if="isAdministrator" icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Define ${table} no more`" @click="undefine(table)" /></td>
           </tr></tbody>
         </table>
       </section>
@@ -96,7 +97,7 @@ watch(name, load, { immediate: true })
             <thead><tr><th>setting</th><th>value</th><th>from</th></tr></thead>
             <tbody><tr v-for="s in settings" :key="s.name">
               <td>{{ s.name }}</td>
-              <td><InputText v-if="s.tunable" :model-value="changed[s.name] ?? (s.from === 'catalog' ? (s.value ?? '') : '')" :placeholder="s.value ?? ''" size="small" :aria-label="`${s.name} of this catalog`" @update:model-value="changed[s.name] = $event ?? ''" /><code v-else>{{ s.value ?? '–' }}</code></td>
+              <td><InputText v-if="s.tunable && isAdministrator" :model-value="changed[s.name] ?? (s.from === 'catalog' ? (s.value ?? '') : '')" :placeholder="s.value ?? ''" size="small" :aria-label="`${s.name} of this catalog`" @update:model-value="changed[s.name] = $event ?? ''" /><code v-else>{{ s.value ?? '–' }}</code></td>
               <td :class="{ accent: s.from === 'catalog' }">{{ s.from }}</td>
             </tr></tbody>
           </table>

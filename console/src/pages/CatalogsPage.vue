@@ -3,6 +3,7 @@ import Button from 'primevue/button'
 import { computed, onMounted, ref } from 'vue'
 
 import { errorBody, get, part, type CatalogBody, type ConnectionBody, type ErrorBody, type KindBody } from '../api/client'
+import { isAdministrator } from '../api/signIn'
 import ConnectionForm from '../components/ConnectionForm.vue'
 import CredentialsDialog from '../components/CredentialsDialog.vue'
 import DropDialog from '../components/DropDialog.vue'
@@ -91,7 +92,7 @@ onMounted(load)
 
 <template>
   <div class="page">
-    <div class="page-head"><h1>Catalogs</h1><span class="faint">connections say how to reach a system; catalogs are their names in SQL</span><Button label="Add a connection" icon="pi pi-plus" size="small" @click="edit(null)" /></div>
+    <div class="page-head"><h1>Catalogs</h1><span class="faint">connections say how to reach a system; catalogs are their names in SQL</span><Button v-if="isAdministrator" label="Add a connection" icon="pi pi-plus" size="small" @click="edit(null)" /></div>
     <ErrorNote v-if="error" :error="error" class="gap" />
     <p v-if="connections === null && !error" class="faint">Loading…</p>
     <p v-if="empty" class="panel">No connection yet. Add one to a folder of files or a database; its tables can then be queried by name.</p>
@@ -101,14 +102,14 @@ onMounted(load)
         <span class="faint">{{ about(c) }}</span>
         <span class="buttons">
           <Button label="Test" icon="pi pi-bolt" size="small" outlined @click="test(c.name)" />
-          <Button icon="pi pi-pencil" size="small" text severity="secondary" :aria-label="`Change connection ${c.name}`" title="Change" @click="edit(c)" />
-          <Button v-if="guarded.has(c.kind)" icon="pi pi-users" size="small" text severity="secondary" :aria-label="`Who signs in at ${c.name}`" title="Users with credentials of their own" @click="sign(c)" />
-          <Button icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
+          <Button v-if="isAdministrator" icon="pi pi-pencil" size="small" text severity="secondary" :aria-label="`Change connection ${c.name}`" title="Change" @click="edit(c)" />
+          <Button v-if="isAdministrator && guarded.has(c.kind)" icon="pi pi-users" size="small" text severity="secondary" :aria-label="`Who signs in at ${c.name}`" title="Users with credentials of their own" @click="sign(c)" />
+          <Button v-if="isAdministrator" icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
         </span>
       </header>
       <TestSteps v-if="testing === c.name" :key="tests" :connection="c.name" />
       <div v-for="k in of(c.name)" :key="k.name" class="catalog">
-        <div class="catalog-head"><i class="pi pi-database" /> <RouterLink :to="`/catalogs/${k.name}`"><strong>{{ k.name }}</strong></RouterLink><Button icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="drop(`catalog ${k.name}`, `/catalogs/${part(k.name)}`)" /></div>
+        <div class="catalog-head"><i class="pi pi-database" /> <RouterLink :to="`/catalogs/${k.name}`"><strong>{{ k.name }}</strong></RouterLink><Button v-if="isAdministrator" icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="drop(`catalog ${k.name}`, `/catalogs/${part(k.name)}`)" /></div>
         <p v-if="!tables[k.name]" class="faint">Listing…</p>
         <ErrorNote v-else-if="'message' in tables[k.name]" :error="tables[k.name] as ErrorBody" />
         <ul v-else><li v-for="t in listed(k.name).slice(0, LISTED)" :key="t.schema + t.table"><RouterLink :to="`/catalogs/${k.name}/${t.schema}/${t.table}`">{{ t.schema }}.{{ t.table }}</RouterLink></li><li v-if="listed(k.name).length > LISTED" class="faint">and {{ listed(k.name).length - LISTED }} more</li></ul>

@@ -7,7 +7,7 @@ import SplitterPanel from 'primevue/splitterpanel'
 import { computed, onMounted, ref, shallowRef, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { errorBody, get, type FunctionBody, type NameBody } from '../api/client'
+import { download, errorBody, get, type FunctionBody, type NameBody } from '../api/client'
 import CatalogTree from '../components/CatalogTree.vue'
 import ErrorNote from '../components/ErrorNote.vue'
 import PlanView from '../components/PlanView.vue'
@@ -27,6 +27,8 @@ const editor = ref<InstanceType<typeof SqlEditor>>()
 const names = shallowRef<SQLNamespace>({})
 const functions = shallowRef<FunctionBody[]>([])
 const plan = shallowRef<PlanDocument | null>(null)
+/** The whole result as a file. */
+const save = (id: string) => download(`/runs/${id}/rows?format=csv`).catch((thrown) => { tab.value.error = errorBody(thrown) })
 const tab = computed(() => store.tabs.find((t) => t.key === store.active) ?? store.tabs[0])
 const run = computed(() => tab.value.run)
 const running = computed(() => run.value?.state === 'running')
@@ -133,7 +135,7 @@ onMounted(loadNames)
             </span>
             <span class="right">
               <span v-if="placeWords(tab.place)" class="session-place" title="Where unqualified names are looked up, and the settings of this tab's session">{{ placeWords(tab.place) }}</span>
-              <a v-if="run?.state === 'finished' && run.columns?.length" :href="`/api/v1/runs/${run.id}/rows?format=csv`" download><i class="pi pi-download" /> CSV</a>
+              <button v-if="run?.state === 'finished' && run.columns?.length" class="download" @click="save(run.id)"><i class="pi pi-download" aria-hidden="true" /> CSV</button>
               <RouterLink v-if="run" :to="`/runs/${run.id}`">run {{ run.id }}</RouterLink>
             </span>
           </div>
@@ -178,6 +180,8 @@ onMounted(loadNames)
 .state .failed { color: var(--failure); }
 .state .cancelled { color: var(--kept); }
 .session-place { color: var(--faint); max-width: 22rem; overflow: hidden; text-overflow: ellipsis; }
+.download { background: none; border: none; padding: 0; color: var(--accent); font: inherit; cursor: pointer; }
+.download:hover { text-decoration: underline; }
 .right { margin-left: auto; display: flex; gap: 1rem; font-size: 12.5px; white-space: nowrap; }
 .thin { height: 3px; border-radius: 0; flex: none; }
 .answer { flex: 1; min-height: 0; overflow: hidden; }

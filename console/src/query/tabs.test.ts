@@ -4,25 +4,21 @@ import { nextTick } from 'vue'
 
 import { placeWords, useTabs } from './tabs'
 
-type Listener = (event: { data: string }) => void
-
 /** The event streams that have been opened, so that a test can speak through them. */
-const streams: { url: string; listeners: Record<string, Listener>; closed: boolean; onerror: (() => void) | null }[] = []
+const streams: { path: string; say: (name: string, data: unknown) => void; broken: () => void; closed: boolean }[] = []
+vi.mock('../api/events', () => ({
+  listen(path: string, hear: (name: string, data: string) => void, broken: () => void) {
+    const stream = { path, say: (name: string, data: unknown) => hear(name, JSON.stringify(data)), broken, closed: false }
+    streams.push(stream)
+    return { close: () => { stream.closed = true } }
+  },
+}))
 
 beforeEach(() => {
   localStorage.clear()
   sessionStorage.clear()
   streams.length = 0
   setActivePinia(createPinia())
-  class Events {
-    listeners: Record<string, Listener> = {}
-    closed = false
-    onerror: (() => void) | null = null
-    constructor(readonly url: string) { streams.push(this) }
-    addEventListener(name: string, listener: Listener) { this.listeners[name] = listener }
-    close() { this.closed = true }
-  }
-  vi.stubGlobal('EventSource', Events)
 })
 afterEach(() => vi.unstubAllGlobals())
 
@@ -61,10 +57,10 @@ test('a run is followed until it ends', async () => {
   const tabs = useTabs()
   const tab = tabs.open('SELECT 1')
   await tabs.run(tab)
-  expect(streams[0].url).toBe('/api/v1/runs/r1/events')
-  streams[0].listeners.progress({ data: JSON.stringify({ id: 'r1', state: 'running', rows_out: 5 }) })
+  expect(streams[0].path).toBe('/runs/r1/events')
+  streams[0].say('progress', { id: 'r1', state: 'running', rows_out: 5 })
   expect(tab.run?.state).toBe('running')
-  streams[0].listeners.end({ data: JSON.stringify({ id: 'r1', state: 'failed', error: { code: 'syntax', sqlstate: '42601', message: 'no' } }) })
+  streams[0].say('end', { id: 'r1', state: 'failed', error: { code: 'syntax', sqlstate: '42601', message: 'no' } })
   expect(tab.run?.state).toBe('failed')
   expect(tab.error?.message).toBe('no')
   expect(streams[0].closed).toBe(true)
@@ -87,7 +83,7 @@ test('a service that has gone away is said to be gone', async () => {
   expect(tab.error?.hint).toContain('cobble up')
   answer(200, { id: 'r2', state: 'running' })
   await tabs.run(tab)
-  streams[0].onerror?.()
+  streams[0].broken()
   expect(tab.error?.message).toContain('does not answer')
 })
 

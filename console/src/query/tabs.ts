@@ -5,6 +5,7 @@ import { ref, watch } from 'vue'
 
 import { Failure, errorBody, post, remove, type ErrorBody, type NewSessionBody, type RunBody, type SessionBody } from '../api/client'
 import type { PlanDocument } from '../api/client'
+import { listen, type Stream } from '../api/events'
 import { PAGE_ROWS } from './pages'
 
 export interface Tab {
@@ -60,7 +61,7 @@ export const useTabs = defineStore('tabs', () => {
   const sessions = keptSessions()
   const tabs = ref<Tab[]>((saved.length ? saved : ['']).map((text, place) => fresh(text, sessions[place] ?? null)))
   const active = ref(tabs.value[0].key)
-  const sources = new Map<number, EventSource>()
+  const sources = new Map<number, Stream>()
 
   watch(() => tabs.value.map((t) => t.text), (texts) => localStorage.setItem(KEY, JSON.stringify(texts)))
   watch(() => tabs.value.map((t) => t.session), (all) => sessionStorage.setItem(SESSIONS, JSON.stringify(all)))
@@ -122,22 +123,17 @@ export const useTabs = defineStore('tabs', () => {
   const planOf = (tab: Tab) => within(tab, (session) => post<PlanDocument>('/plans', { statement: tab.text, session }))
 
   function follow(tab: Tab, id: string) {
-    const source = new EventSource(`/api/v1/runs/${id}/events`)
     sources.get(tab.key)?.close()
-    sources.set(tab.key, source)
-    const hear = (event: MessageEvent<string>) => {
+    const hear = (name: string, data: string) => {
       if (tab.run?.id !== id) return source.close()
-      take(tab, JSON.parse(event.data) as RunBody)
+      take(tab, JSON.parse(data) as RunBody)
+      if (name === 'end') source.close()
     }
-    source.addEventListener('progress', hear)
-    source.addEventListener('end', (event) => {
-      hear(event)
-      source.close()
-    })
-    source.onerror = () => {
-      source.close()
+    const broken = () => {
       if (tab.run?.id === id && tab.run.state === 'running') tab.error = errorBody(null)
     }
+    const source = listen(`/runs/${id}/events`, hear, broken)
+    sources.set(tab.key, source)
   }
 
   async function run(tab: Tab) {

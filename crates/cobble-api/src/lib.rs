@@ -207,23 +207,89 @@ pub struct NewCredentialsBody {
     pub secret: String,
 }
 
-/// Who calls: nobody in particular without a token.
+/// Who calls.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct CallerBody {
-    pub user: Option<String>,
+    pub user: String,
+    /// `administrator` or `user`.
+    pub role: String,
+}
+
+/// A token, or the code of a link.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignInBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+}
+
+/// Who has signed in, and what the browser shows from then on.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignedInBody {
+    pub user: String,
+    pub role: String,
+    pub secret: String,
+}
+
+/// The code of a link to the console.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct LinkBody {
+    pub code: String,
+}
+
+/// The path that a ticket is wanted for, from `/api/v1` on.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct WantedTicketBody {
+    pub path: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct TokenBody {
-    pub token: String,
+pub struct TicketBody {
+    pub ticket: String,
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct UserBody {
+    pub name: String,
+    /// `administrator` or `user`.
+    pub role: String,
+    /// When the token stops working, if it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_at: Option<String>,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewUserBody {
     pub name: String,
+    /// `administrator` or `user`; without it `user`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// Seconds until the token stops working; without it never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_in: Option<u64>,
 }
 
-/// A user who was taken in. The token is not kept.
+/// What is not given stays as it is.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct ChangeUserBody {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<String>,
+    /// Seconds until the token stops working, from now on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_in: Option<u64>,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub never_expires: bool,
+}
+
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct WantedTokenBody {
+    /// Seconds until the token stops working; without it never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expires_in: Option<u64>,
+}
+
+/// A user's token, which is not kept.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewTokenBody {
     pub name: String,

@@ -6,6 +6,7 @@ use arrow::datatypes::DataType;
 use arrow::ipc::reader::StreamDecoder;
 use cobble_api::{ErrorBody, RunBody, StatementBody};
 use cobble_engine::PlanDocument;
+use cobble_network::local_access;
 use cobble_types::{Code, Error, Position};
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
@@ -31,29 +32,33 @@ pub fn error_of(body: &ErrorBody) -> Error {
     }
 }
 
-/// Whether an address is one of this machine's own.
-fn is_loopback(base: &str) -> bool {
-    let url = base.parse::<reqwest::Url>().ok();
-    match url.as_ref().and_then(reqwest::Url::host_str) {
-        Some("localhost") => true,
-        Some(host) => {
-            host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback())
-        }
-        None => false,
-    }
+/// The port of an address that is one of this machine's own.
+fn loopback_port(base: &str) -> Option<u16> {
+    let url = base.parse::<reqwest::Url>().ok()?;
+    let host = url.host_str()?;
+    let is_own = host == "localhost"
+        || host.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok_and(|address| address.is_loopback());
+    if is_own { url.port_or_known_default() } else { None }
 }
 
 impl Client {
     pub fn new(common: &Common) -> Client {
-        let token = common.token.clone().filter(|token| !token.is_empty());
+        let given = common.token.clone().filter(|token| !token.is_empty());
         cobble_network::tls::provider();
         let base = common.service.trim_end_matches('/').to_owned();
+        let port = loopback_port(&base);
+        // A service that the same user has started on this machine leaves a token for them.
+        let token = given.or_else(|| port.and_then(local_access::token));
         // A proxy that the environment names would see the token, and reach another machine's loopback address.
-        let http = match is_loopback(&base) {
-            true => reqwest::Client::builder().no_proxy().build().unwrap_or_default(),
-            false => reqwest::Client::new(),
+        let http = match port {
+            Some(_) => reqwest::Client::builder().no_proxy().build().unwrap_or_default(),
+            None => reqwest::Client::new(),
         };
         Client { http, base, token }
+    }
+
+    pub fn base(&self) -> &str {
+        &self.base
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
@@ -201,8 +206,13 @@ mod tests {
 
     #[test]
     fn addresses_of_this_machine_are_told_from_others() {
-        for own in ["http://127.0.0.1:7300", "http://localhost:7300", "http://[::1]:7300", "http://127.9.9.9"] {
-            assert!(is_loopback(own), "{own}");
+        for (own, port) in [
+            ("http://127.0.0.1:7300", 7300),
+            ("http://localhost:7301", 7301),
+            ("http://[::1]:7300", 7300),
+            ("http://127.9.9.9", 80),
+        ] {
+            assert_eq!(loopback_port(own), Some(port), "{own}");
         }
         for other in [
             "http://lane.example:7300",
@@ -211,7 +221,7 @@ mod tests {
             "http://localhost.example",
             "x",
         ] {
-            assert!(!is_loopback(other), "{other}");
+            assert_eq!(loopback_port(other), None, "{other}");
         }
     }
 }

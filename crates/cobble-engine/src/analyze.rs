@@ -14,7 +14,7 @@ use cobble_plan::statistics::{ColumnStatistics, TableStatistics, distribution};
 use cobble_types::{Error, ObjectName, Result, SqlType, Value, quote_identifier};
 use serde::{Deserialize, Serialize};
 
-use crate::catalogs::Engine;
+use crate::catalogs::{Asker, CatalogSet, Engine};
 use crate::memory_table::{MemoryTable, text_rows};
 
 /// Values of each column that the histogram is made of, about.
@@ -24,6 +24,9 @@ const SAMPLE: f64 = 20_000.0;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct CollectedStatistics {
     pub table: ObjectName,
+    /// The user with whose own credentials it was read, and who alone may know.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
     pub collected_at: DateTime<Utc>,
     pub rows: f64,
     pub columns: BTreeMap<String, ColumnStatistics>,
@@ -85,6 +88,7 @@ pub const ANSWER: [&str; 7] = ["column", "nulls", "distinct", "least", "greatest
 pub struct Analysis {
     engine: Arc<Engine>,
     table: Arc<Table>,
+    owner: Option<String>,
 }
 
 impl std::fmt::Debug for Analysis {
@@ -100,8 +104,9 @@ fn is_analysed(column: &TableColumn) -> bool {
 }
 
 impl Analysis {
-    pub fn new(engine: Arc<Engine>, table: Arc<Table>) -> Self {
-        Analysis { engine, table }
+    /// Of a table that is everybody's, or its owner's.
+    pub fn new(engine: Arc<Engine>, table: Arc<Table>, owner: Option<String>) -> Self {
+        Analysis { engine, table, owner }
     }
 
     /// The one query that finds everything.
@@ -151,8 +156,8 @@ impl Analysis {
             }
             columns.insert(column.name.clone(), found);
         }
-        let collected =
-            Arc::new(CollectedStatistics { table: self.table.name.clone(), collected_at: Utc::now(), rows, columns });
+        let (table, owner) = (self.table.name.clone(), self.owner.clone());
+        let collected = Arc::new(CollectedStatistics { table, owner, collected_at: Utc::now(), rows, columns });
         if let Some(state) = self.engine.state() {
             state.keep_statistics(collected.clone()).await?;
         }
@@ -165,17 +170,20 @@ impl Engine {
     /// Takes in what an ANALYZE has found, now or before a restart.
     pub fn take_statistics(&self, collected: Arc<CollectedStatistics>) {
         let mut all = self.statistics.write().unwrap_or_else(PoisonError::into_inner);
-        all.insert(collected.table.clone(), collected);
+        all.insert((collected.owner.clone(), collected.table.clone()), collected);
     }
 
-    /// All that has been collected, by table.
-    pub fn collected_statistics(&self) -> Vec<Arc<CollectedStatistics>> {
-        self.statistics.read().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
+    /// What has been collected that somebody may know, by table: that of all, and their own.
+    pub fn collected_statistics(&self, asker: &Asker) -> Vec<Arc<CollectedStatistics>> {
+        let all = self.statistics.read().unwrap_or_else(PoisonError::into_inner);
+        let known = all.values().filter(|one| one.owner.is_none() || one.owner == asker.name);
+        known.cloned().collect()
     }
 
     /// A table as its source describes it, with what has been collected of it.
-    pub(crate) fn with_statistics(&self, found: DescribedTable) -> DescribedTable {
-        let known = self.statistics.read().unwrap_or_else(PoisonError::into_inner).get(&found.table.name).cloned();
+    pub(crate) fn with_statistics(&self, set: &CatalogSet, found: DescribedTable) -> DescribedTable {
+        let key = (set.owner(&found.table.name.catalog).map(str::to_owned), found.table.name.clone());
+        let known = self.statistics.read().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
         match known {
             Some(collected) => DescribedTable { table: Arc::new(collected.over(&found.table)), ..found },
             None => found,
@@ -184,6 +192,6 @@ impl Engine {
 
     pub(crate) fn forget_statistics(&self, catalog: &str) {
         let mut all = self.statistics.write().unwrap_or_else(PoisonError::into_inner);
-        all.retain(|table, _| table.catalog != catalog);
+        all.retain(|(_, table), _| table.catalog != catalog);
     }
 }

@@ -1,6 +1,6 @@
 //! The engine's connections and catalogs. They change while queries run: a query keeps the set it began with.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::kinds::KINDS;
@@ -115,9 +115,38 @@ pub struct OpenConnection {
     pub connector: Arc<dyn Connector>,
 }
 
-/// One state of the connections and catalogs; never changed, only replaced.
+/// Who asks: a user of the service, or with nothing else known the program that the engine is part of, which may do everything.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Asker {
+    pub id: Option<i64>,
+    pub name: Option<String>,
+    pub is_administrator: bool,
+}
+
+impl Default for Asker {
+    fn default() -> Asker {
+        Asker { id: None, name: None, is_administrator: true }
+    }
+}
+
+impl Asker {
+    /// Refuses what only administrators may do.
+    pub fn administers(&self, what: &str) -> Result<()> {
+        match &self.name {
+            Some(name) if !self.is_administrator => {
+                Err(Error::new(Code::NotAllowed, format!("user {name} may not {what}: that is for administrators")))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// One state of the connections and catalogs, as somebody sees it; never changed, only replaced.
 #[derive(Debug, Default)]
 pub struct CatalogSet {
+    pub asker: Asker,
+    /// Connections that are not as all others see them: the user signs in there with their own credentials.
+    own: BTreeSet<String>,
     pub connections: BTreeMap<String, Arc<OpenConnection>>,
     pub catalogs: BTreeMap<String, CatalogDefinition>,
     /// One for each catalog.
@@ -142,6 +171,12 @@ impl CatalogSet {
         Ok(connector)
     }
 
+    /// Whose the tables of a catalog are: a user's who signs in there with their own credentials, or else everybody's.
+    pub fn owner(&self, catalog: &str) -> Option<&str> {
+        let connection = &self.catalogs.get(catalog)?.connection;
+        self.asker.name.as_deref().filter(|_| self.own.contains(connection))
+    }
+
     /// Puts connectors before the catalogs, those of `before` where nothing is other than there.
     pub(crate) fn new(
         connections: BTreeMap<String, Arc<OpenConnection>>,
@@ -164,7 +199,7 @@ impl CatalogSet {
             };
             connectors.insert(name.clone(), connector);
         }
-        Ok(CatalogSet { connections, catalogs, connectors, files_of_machine: Mutex::default() })
+        Ok(CatalogSet { connections, catalogs, connectors, ..CatalogSet::default() })
     }
 }
 
@@ -172,7 +207,8 @@ impl CatalogSet {
 #[async_trait]
 pub trait StateTables: Send + Sync {
     fn names(&self) -> Vec<&'static str>;
-    async fn table(&self, name: &str) -> Result<Option<MemoryTable>>;
+    /// A table as whoever asks may see it.
+    async fn table(&self, name: &str, asker: &Asker) -> Result<Option<MemoryTable>>;
     /// Keeps a function that has been made, or forgets the one of this name.
     async fn keep_function(&self, _name: &str, _: Option<&UserFunction>) -> Result<()> {
         Ok(())
@@ -187,6 +223,9 @@ pub trait StateTables: Send + Sync {
     }
 }
 
+/// A table as it is everybody's, or a user's.
+pub(crate) type OwnedTable = (Option<String>, ObjectName);
+
 /// A set as one user sees it.
 struct Seen {
     of: Arc<CatalogSet>,
@@ -196,12 +235,12 @@ struct Seen {
 pub struct Engine {
     pub(crate) pool: CpuPool,
     set: RwLock<Arc<CatalogSet>>,
-    /// What users with credentials of their own see, by their names.
+    /// What users see, by their names.
     seen: Mutex<BTreeMap<String, Seen>>,
     state: RwLock<Option<Arc<dyn StateTables>>>,
     functions: RwLock<Arc<KnownFunctions>>,
     pub(crate) views: RwLock<Arc<KnownViews>>,
-    pub(crate) statistics: RwLock<BTreeMap<ObjectName, Arc<CollectedStatistics>>>,
+    pub(crate) statistics: RwLock<BTreeMap<OwnedTable, Arc<CollectedStatistics>>>,
 }
 
 impl std::fmt::Debug for Engine {
@@ -225,28 +264,29 @@ impl Engine {
     }
 
     pub fn session(self: &Arc<Self>) -> Session {
-        Session::new(self.clone(), None)
+        Session::new(self.clone(), Asker::default())
     }
 
     /// A session of a user of the service, who signs in at systems with credentials of their own where there are some.
-    pub fn session_of(self: &Arc<Self>, user: Option<&str>) -> Session {
-        Session::new(self.clone(), user.map(str::to_owned))
+    pub fn session_of(self: &Arc<Self>, asker: Asker) -> Session {
+        Session::new(self.clone(), asker)
     }
 
     /// The connections and catalogs as a user sees them: where the user has credentials, by connections of their own.
-    pub fn set_for(&self, user: Option<&str>) -> Result<Arc<CatalogSet>> {
+    pub fn set_for(&self, asker: &Asker) -> Result<Arc<CatalogSet>> {
         let set = self.set();
-        let has_own = |user: &&str| set.connections.values().any(|c| c.definition.credentials.contains_key(*user));
-        let Some(user) = user.filter(has_own) else { return Ok(set) };
+        let Some(user) = asker.name.as_deref() else { return Ok(set) };
         let mut all_seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let before = match all_seen.get(user) {
-            Some(view) if Arc::ptr_eq(&view.of, &set) => return Ok(view.seen.clone()),
-            Some(view) => view.seen.clone(),
-            None => Arc::default(),
+            Some(view) if Arc::ptr_eq(&view.of, &set) && view.seen.asker == *asker => return Ok(view.seen.clone()),
+            Some(view) if view.seen.asker.id == asker.id => view.seen.clone(),
+            _ => Arc::default(),
         };
         let mut connections = set.connections.clone();
+        let mut own = BTreeSet::new();
         for (name, place) in &mut connections {
             let Some(definition) = place.definition.of_user(user) else { continue };
+            own.insert(name.clone());
             *place = match before.connections.get(name).filter(|known| known.definition == definition) {
                 Some(known) => known.clone(),
                 None => Arc::new(OpenConnection { connector: KINDS.connect(&definition)?, definition }),
@@ -255,13 +295,11 @@ impl Engine {
         let mut view = CatalogSet::new(connections, set.catalogs.clone(), &before)?;
         // What is as for all others is the same.
         for (name, catalog) in &set.catalogs {
-            let is_own =
-                set.connections.get(&catalog.connection).is_some_and(|c| c.definition.credentials.contains_key(user));
-            if let Some(shared) = set.connectors.get(name).filter(|_| !is_own) {
+            if let Some(shared) = set.connectors.get(name).filter(|_| !own.contains(&catalog.connection)) {
                 view.connectors.insert(name.clone(), shared.clone());
             }
         }
-        let seen = Arc::new(view);
+        let seen = Arc::new(CatalogSet { asker: asker.clone(), own, ..view });
         all_seen.insert(user.to_owned(), Seen { of: set, seen: seen.clone() });
         Ok(seen)
     }
@@ -331,14 +369,22 @@ impl Engine {
 
     /// Brings what users see up to the set that is now, so that nothing of an earlier one stays open.
     pub(crate) fn follow(&self) {
-        let users: Vec<String> = self.seen.lock().unwrap_or_else(PoisonError::into_inner).keys().cloned().collect();
-        for user in users {
-            let set = self.set();
-            let has_own = set.connections.values().any(|c| c.definition.credentials.contains_key(&user));
-            if !has_own || self.set_for(Some(&user)).is_err() {
-                self.seen.lock().unwrap_or_else(PoisonError::into_inner).remove(&user);
+        let seen = || self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let askers: Vec<Asker> = seen().values().map(|view| view.seen.asker.clone()).collect();
+        for asker in askers {
+            if self.set_for(&asker).is_err()
+                && let Some(user) = &asker.name
+            {
+                seen().remove(user);
             }
         }
+    }
+
+    /// Forgets what was for a user of this name: what they see, and what was collected with their credentials.
+    pub fn forget_user(&self, user: &str) {
+        self.seen.lock().unwrap_or_else(PoisonError::into_inner).remove(user);
+        let mut statistics = self.statistics.write().unwrap_or_else(PoisonError::into_inner);
+        statistics.retain(|(owner, _), _| owner.as_deref() != Some(user));
     }
 
     /// Checks the definition and takes it in; nothing is contacted.

@@ -20,7 +20,7 @@ mod system_tables;
 mod views;
 
 pub use analyze::CollectedStatistics;
-pub use catalogs::{CatalogDefinition, Engine, OpenConnection, StateTables, Watch};
+pub use catalogs::{Asker, CatalogDefinition, Engine, OpenConnection, StateTables, Watch};
 pub use cobble_connect::{
     ConnectionDefinition, DefinedColumn, Effective, Looking, Secret, TableDefinition, TableEntry, TestStep,
 };

@@ -370,6 +370,7 @@ impl Session {
     }
 
     pub(crate) async fn create_function(&self, function: &UserFunction, replace: bool) -> Result<Execution> {
+        self.asker.administers("make functions")?;
         let name = &function.name;
         let functions = self.engine.functions();
         if !replace && functions.contains_key(name) {
@@ -386,6 +387,7 @@ impl Session {
     }
 
     pub(crate) async fn drop_function(&self, name: &str, if_exists: bool) -> Result<Execution> {
+        self.asker.administers("drop functions")?;
         let functions = self.engine.functions();
         if !functions.contains_key(name) {
             if if_exists {

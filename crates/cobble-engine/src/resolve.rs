@@ -292,7 +292,7 @@ pub async fn table(engine: &Engine, set: &CatalogSet, place: &Place, name: &[Str
         };
     }
     if let Some(found) = connector.table(&catalog, &schema, &table).await? {
-        return Ok(engine.with_statistics(found));
+        return Ok(engine.with_statistics(set, found));
     }
     let schemas = connector.schemas().await?;
     if !schemas.contains(&schema) {

@@ -24,7 +24,7 @@ use cobble_types::{Code, Error, Position, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
 use crate::analyze::Analysis;
-use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
+use crate::catalogs::{Asker, CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::changing::{self, Target, WithTarget};
 use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
@@ -43,8 +43,7 @@ pub(crate) const WRITTEN: &str = "written";
 #[derive(Debug, Clone)]
 pub struct Session {
     pub(crate) engine: Arc<Engine>,
-    /// The user of the service, if it is known.
-    pub(crate) user: Option<String>,
+    pub(crate) asker: Asker,
     pub(crate) place: Place,
     pub(crate) settings: Settings,
     /// What was set, as written.
@@ -100,10 +99,10 @@ pub(crate) fn names(columns: Vec<Column>) -> Vec<ResultColumn> {
 }
 
 impl Session {
-    pub(crate) fn new(engine: Arc<Engine>, user: Option<String>) -> Self {
+    pub(crate) fn new(engine: Arc<Engine>, asker: Asker) -> Self {
         Session {
             engine,
-            user,
+            asker,
             place: Place::default(),
             settings: Settings::default(),
             given: BTreeMap::new(),
@@ -192,7 +191,7 @@ impl Session {
         SessionNames {
             catalog: self.place.catalog.as_deref(),
             schema: Some(self.place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA)),
-            user: self.user.as_deref().unwrap_or("local"),
+            user: self.asker.name.as_deref().unwrap_or("local"),
             setting,
         }
     }
@@ -224,7 +223,7 @@ impl Session {
 
     /// The connections and catalogs as this session's user sees them.
     pub fn catalogs(&self) -> Result<Arc<CatalogSet>> {
-        self.engine.set_for(self.user.as_deref())
+        self.engine.set_for(&self.asker)
     }
 
     /// The engine that runs this session.
@@ -432,7 +431,8 @@ impl Session {
             return Err(Error::unsupported(format_args!("ANALYZE of {}, which the service makes itself", found.name))
                 .at(position));
         }
-        let analysis = Analysis::new(self.engine.clone(), found);
+        let owner = set.owner(&found.name.catalog).map(str::to_owned);
+        let analysis = Analysis::new(self.engine.clone(), found, owner);
         let statements = parse_statements(&analysis.query())?;
         match statements.first().map(|s| &s.statement) {
             Some(Statement::Query(query)) => {

@@ -230,7 +230,7 @@ pub async fn state_table(engine: &Engine, set: &CatalogSet, name: &str) -> Resul
     let state = engine.state();
     let found = match (own, &state) {
         (Some(own), _) => Some(own),
-        (None, Some(state)) => state.table(name).await?,
+        (None, Some(state)) => state.table(name, &set.asker).await?,
         (None, None) => None,
     };
     match found {

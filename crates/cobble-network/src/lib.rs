@@ -1,5 +1,7 @@
-//! What every client of a server shares: TLS, threads for network I/O, time limits, free ports, and the steps of a connection test.
+//! What every client of a server shares: TLS, threads for network I/O, time limits, free ports, the steps of a
+//! connection test, and how the command signs in at the service of the same user.
 
+pub mod local_access;
 pub mod patience;
 pub mod ports;
 pub mod test_steps;

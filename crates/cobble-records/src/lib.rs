@@ -1,5 +1,6 @@
 //! The service's records in PostgreSQL, through Diesel. Nothing else touches that database.
 
+pub mod private_file;
 mod schema;
 mod seal;
 mod users;
@@ -11,12 +12,13 @@ use cobble_types::{Code, Error, ObjectName, Result};
 use diesel::pg::PgConnection;
 use diesel::prelude::*;
 use diesel::r2d2::{ConnectionManager, Pool, PooledConnection};
+use diesel::result::DatabaseErrorKind;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 pub use seal::SealingKey;
-pub use users::StoredUser;
+pub use users::{NewUser, StoredUser};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
@@ -90,8 +92,9 @@ pub struct StoredRun {
     pub seconds: f64,
     pub started_at: DateTime<Utc>,
     pub finished_at: Option<DateTime<Utc>>,
-    /// Whose run it is, when somebody had signed in.
+    /// Whose run it is, under the name that they had then.
     pub user_name: Option<String>,
+    pub user_id: Option<i64>,
 }
 
 /// The secrets of a connection as they are kept.
@@ -119,6 +122,23 @@ fn upsert_catalog(records: &mut PgConnection, catalog: &StoredCatalog) -> QueryR
         .do_update()
         .set(other)
         .execute(records)
+}
+
+fn update_connection(records: &mut PgConnection, stored: &StoredConnection, sealed: &Sealed) -> QueryResult<usize> {
+    use schema::connections::dsl;
+    let sealed = (dsl::sealed_secret.eq(&sealed.secret), dsl::sealed_credentials.eq(&sealed.credentials));
+    diesel::update(dsl::connections.find(&stored.name))
+        .set((dsl::definition.eq(&stored.definition), sealed))
+        .execute(records)
+}
+
+fn upsert_run(records: &mut PgConnection, run: &StoredRun) -> QueryResult<usize> {
+    use schema::runs::dsl;
+    diesel::insert_into(dsl::runs).values(run).on_conflict(dsl::id).do_update().set(run).execute(records)
+}
+
+fn without_details(run: &StoredRun) -> StoredRun {
+    StoredRun { statement: run.statement.replace('\0', "\u{fffd}"), error: None, plan: None, ..run.clone() }
 }
 
 impl Records {
@@ -190,14 +210,8 @@ impl Records {
     }
 
     pub fn replace_connection(&self, stored: &StoredConnection) -> Result<()> {
-        use schema::connections::dsl;
         let sealed = self.sealed(stored)?;
-        let sealed = (dsl::sealed_secret.eq(sealed.secret), dsl::sealed_credentials.eq(sealed.credentials));
-        diesel::update(dsl::connections.find(&stored.name))
-            .set((dsl::definition.eq(&stored.definition), sealed))
-            .execute(&mut self.connection()?)
-            .map(drop)
-            .map_err(storage)
+        update_connection(&mut *self.connection()?, stored, &sealed).map(drop).map_err(storage)
     }
 
     pub fn remove_connection(&self, name: &str) -> Result<()> {
@@ -353,8 +367,8 @@ impl Records {
         dsl::views.select((dsl::name, dsl::definition)).order(dsl::name).load(&mut self.connection()?).map_err(storage)
     }
 
-    /// Keeps what has been collected of a table, in the place of what was before.
-    pub fn put_statistics(&self, table: &ObjectName, statistics: &Json) -> Result<()> {
+    /// Keeps what has been collected of a table, for its owner or for all, in the place of what was before.
+    pub fn put_statistics(&self, owner: Option<&str>, table: &ObjectName, statistics: &Json) -> Result<()> {
         use schema::table_statistics::dsl;
         let found = (dsl::statistics.eq(statistics), dsl::collected_at.eq(Utc::now()));
         diesel::insert_into(dsl::table_statistics)
@@ -362,9 +376,10 @@ impl Records {
                 dsl::catalog.eq(&table.catalog),
                 dsl::schema_name.eq(&table.schema),
                 dsl::table_name.eq(&table.table),
+                dsl::owner.eq(owner.unwrap_or_default()),
                 found,
             ))
-            .on_conflict((dsl::catalog, dsl::schema_name, dsl::table_name))
+            .on_conflict((dsl::catalog, dsl::schema_name, dsl::table_name, dsl::owner))
             .do_update()
             .set(found)
             .execute(&mut self.connection()?)
@@ -378,26 +393,37 @@ impl Records {
         dsl::table_statistics.select(dsl::statistics).load(&mut self.connection()?).map_err(storage)
     }
 
-    /// Writes a run, new or changed.
-    pub fn put_run(&self, run: &StoredRun) -> Result<()> {
-        use schema::runs::dsl;
-        diesel::insert_into(dsl::runs)
-            .values(run)
-            .on_conflict(dsl::id)
-            .do_update()
-            .set(run)
-            .execute(&mut self.connection()?)
-            .map(drop)
+    /// Keeps the newest states of runs, all of them or, with an error, none. A run whose details the database refuses, such as
+    /// a text with a zero in it, is kept without them; the answer is how many were.
+    pub fn put_runs(&self, runs: &[StoredRun]) -> Result<usize> {
+        let mut records = self.connection()?;
+        records
+            .transaction(|records| {
+                let mut altered = 0;
+                for run in runs {
+                    match records.transaction(|records| upsert_run(records, run)) {
+                        Ok(_) => {}
+                        Err(diesel::result::Error::DatabaseError(kind, _))
+                            if !matches!(kind, DatabaseErrorKind::ClosedConnection) =>
+                        {
+                            altered += 1;
+                            upsert_run(records, &without_details(run))?;
+                        }
+                        Err(error) => return Err(error),
+                    }
+                }
+                Ok(altered)
+            })
             .map_err(storage)
     }
 
-    /// The latest runs, newest first, without their plans.
-    pub fn runs(&self, most: i64) -> Result<Vec<StoredRun>> {
+    /// The latest runs of a user or of all, newest first, without their plans.
+    pub fn runs(&self, user: Option<i64>, most: i64) -> Result<Vec<StoredRun>> {
         use diesel::sql_types::{Jsonb, Nullable};
         use schema::runs::dsl;
         // A plan may have megabytes: it stays where it is.
         let no_plan = diesel::dsl::sql::<Nullable<Jsonb>>("NULL::jsonb");
-        dsl::runs
+        let newest = dsl::runs
             .select((
                 dsl::id,
                 dsl::statement,
@@ -411,11 +437,16 @@ impl Records {
                 dsl::started_at,
                 dsl::finished_at,
                 dsl::user_name,
+                dsl::user_id,
             ))
             .order(dsl::started_at.desc())
-            .limit(most)
-            .load(&mut self.connection()?)
-            .map_err(storage)
+            .limit(most);
+        let mut records = self.connection()?;
+        match user {
+            Some(user) => newest.filter(dsl::user_id.eq(user)).load(&mut records),
+            None => newest.load(&mut records),
+        }
+        .map_err(storage)
     }
 
     pub fn run(&self, id: &str) -> Result<Option<StoredRun>> {

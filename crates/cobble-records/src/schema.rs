@@ -44,6 +44,7 @@ diesel::table! {
         started_at -> Timestamptz,
         finished_at -> Nullable<Timestamptz>,
         user_name -> Nullable<Text>,
+        user_id -> Nullable<BigInt>,
     }
 }
 
@@ -52,16 +53,20 @@ diesel::table! {
         name -> Text,
         token_digest -> Bytea,
         created_at -> Timestamptz,
+        id -> BigInt,
+        role -> Text,
+        expires_at -> Nullable<Timestamptz>,
     }
 }
 
 diesel::table! {
-    table_statistics (catalog, schema_name, table_name) {
+    table_statistics (catalog, schema_name, table_name, owner) {
         catalog -> Text,
         schema_name -> Text,
         table_name -> Text,
         statistics -> Jsonb,
         collected_at -> Timestamptz,
+        owner -> Text,
     }
 }
 

@@ -1,14 +1,13 @@
 //! Sealing of secrets: ChaCha20-Poly1305 (RFC 8439) under a key that stands in a file of its own, readable by its owner
 //! only. The connection's name is authenticated too, so a sealed secret cannot be moved to another connection.
 
-use std::fs::OpenOptions;
-use std::io::Write;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
 use chacha20poly1305::aead::{Aead, AeadCore, KeyInit, OsRng, Payload};
 use chacha20poly1305::{ChaCha20Poly1305, Key, Nonce};
 use cobble_types::{Code, Error, Result};
+
+use crate::private_file;
 
 const NONCE: usize = 12;
 
@@ -18,32 +17,18 @@ pub struct SealingKey(ChaCha20Poly1305);
 impl SealingKey {
     /// Reads the key, or makes one where there is none.
     pub fn load_or_create(path: &Path) -> Result<SealingKey> {
-        let bad = |what: String| Error::new(Code::Storage, format!("the sealing key {}: {what}", path.display()));
-        match std::fs::read(path) {
-            Ok(bytes) => {
-                let mode = std::fs::metadata(path).map_err(|e| bad(e.to_string()))?.permissions().mode();
-                if mode & 0o077 != 0 {
-                    return Err(bad("others may read it".into()).hint(format!("chmod 600 {}", path.display())));
-                }
-                if bytes.len() != 32 {
-                    return Err(bad("it is not 32 bytes long".into())
-                        .hint("put the original file back; without it stored secrets are lost"));
-                }
-                Ok(SealingKey(ChaCha20Poly1305::new(Key::from_slice(&bytes))))
+        let of_key = |e: Error| Error { message: format!("the sealing key {}", e.message), ..e };
+        if let Some(bytes) = private_file::read(path).map_err(of_key)? {
+            if bytes.len() != 32 {
+                let what = format!("the sealing key {}: it is not 32 bytes long", path.display());
+                return Err(Error::new(Code::Storage, what)
+                    .hint("put the original file back; without it stored secrets are lost"));
             }
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-                let key = ChaCha20Poly1305::generate_key(&mut OsRng);
-                let mut file = OpenOptions::new()
-                    .write(true)
-                    .create_new(true)
-                    .mode(0o600)
-                    .open(path)
-                    .map_err(|e| bad(e.to_string()))?;
-                file.write_all(&key).and_then(|()| file.sync_all()).map_err(|e| bad(e.to_string()))?;
-                Ok(SealingKey(ChaCha20Poly1305::new(&key)))
-            }
-            Err(e) => Err(bad(e.to_string())),
+            return Ok(SealingKey(ChaCha20Poly1305::new(Key::from_slice(&bytes))));
         }
+        let key = ChaCha20Poly1305::generate_key(&mut OsRng);
+        private_file::write(path, &key).map_err(of_key)?;
+        Ok(SealingKey(ChaCha20Poly1305::new(&key)))
     }
 
     pub fn seal(&self, secret: &str, name: &str) -> Result<Vec<u8>> {
@@ -74,6 +59,8 @@ impl SealingKey {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
     use super::*;
 
     #[test]

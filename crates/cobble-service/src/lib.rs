@@ -5,6 +5,7 @@ mod demo;
 mod private_mariadb;
 mod private_postgres;
 mod private_server;
+mod recorder;
 mod results;
 mod runs;
 mod service;

@@ -1,6 +1,7 @@
 //! Runs: each statement that is executed, its state, its result while it is kept, and its record.
 
 use std::collections::{HashMap, VecDeque};
+use std::panic::AssertUnwindSafe;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
@@ -10,12 +11,15 @@ use chrono::{DateTime, Utc};
 use cobble_engine::{Engine, PlanDocument, Progress, ResultColumn, Session};
 use cobble_records::{Records, StoredRun};
 use cobble_types::{Code, Error, Result};
+use futures::FutureExt;
 use rand::Rng;
-use tokio::sync::{mpsc, watch};
+use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
+use crate::recorder::Recorder;
 use crate::results::{Part, ResultFile, ResultStore, Taken, full};
 use crate::sessions::{HeldSession, Place};
+use crate::users::User;
 
 /// Bytes of one result that are kept.
 const RESULT_BYTES: usize = 1 << 30;
@@ -27,8 +31,8 @@ const ROOM_WAIT: Duration = Duration::from_secs(20);
 const LOOK_AGAIN: Duration = Duration::from_millis(500);
 /// Bytes that a run takes beside its rows: its statement in its forms, its state and its plan.
 const RUN_BYTES: u64 = 16 << 10;
-/// Records waiting to be written; when there are more, the oldest detail is lost rather than a query delayed.
-const RECORD_QUEUE: usize = 1000;
+/// How long runs that are cancelled as the service stops are waited for, and then for the records.
+const STOP_WAIT: Duration = Duration::from_secs(3);
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RunState {
@@ -61,7 +65,7 @@ pub struct Wanted {
     pub statement: String,
     pub parameters: Option<Vec<Option<String>>>,
     pub within: Within,
-    pub user: Option<String>,
+    pub owner: Arc<User>,
     /// False for a preview of some rows, which is not recorded.
     pub is_recorded: bool,
 }
@@ -83,8 +87,7 @@ pub struct Snapshot {
 pub struct Run {
     pub id: String,
     pub statement: String,
-    /// Who had signed in.
-    pub user: Option<String>,
+    pub owner: Arc<User>,
     pub started_at: DateTime<Utc>,
     cancel: CancellationToken,
     inner: Mutex<Inner>,
@@ -220,7 +223,8 @@ impl Run {
             seconds: s.progress.seconds,
             started_at: self.started_at,
             finished_at: (s.state != RunState::Running).then(Utc::now),
-            user_name: self.user.clone(),
+            user_name: Some(self.owner.name.clone()),
+            user_id: Some(self.owner.id),
         }
     }
 }
@@ -266,29 +270,20 @@ pub struct Runs {
     engine: Arc<Engine>,
     live: Arc<Live>,
     store: Arc<ResultStore>,
-    to_record: mpsc::Sender<StoredRun>,
+    pub recorder: Arc<Recorder>,
 }
 
 impl Runs {
     pub fn new(engine: Arc<Engine>, records: Records) -> Runs {
-        let (to_record, mut waiting) = mpsc::channel::<StoredRun>(RECORD_QUEUE);
-        tokio::spawn(async move {
-            while let Some(run) = waiting.recv().await {
-                let records = records.clone();
-                let written = tokio::task::spawn_blocking(move || records.put_run(&run)).await;
-                if let Ok(Err(error)) = written {
-                    eprintln!("a run was not recorded: {error}");
-                }
-            }
-        });
+        let recorder = Arc::new(Recorder::start(records, |line| eprintln!("{line}")));
         let store = Arc::new(ResultStore::new(engine.service_memory()));
-        Runs { engine, live: Arc::default(), store, to_record }
+        Runs { engine, live: Arc::default(), store, recorder }
     }
 
     /// Starts a text of one or more statements; the result is the last one's. Waits a while for room for the result, and
     /// refuses the run when there comes none.
     pub async fn start(&self, wanted: Wanted) -> Result<Arc<Run>> {
-        let Wanted { statement, parameters, within, user, is_recorded } = wanted;
+        let Wanted { statement, parameters, within, owner, is_recorded } = wanted;
         let until = tokio::time::Instant::now() + ROOM_WAIT;
         let taken = loop {
             let freed = self.store.freed();
@@ -321,7 +316,7 @@ impl Runs {
         let run = Arc::new(Run {
             id: id.clone(),
             statement,
-            user,
+            owner,
             started_at: Utc::now(),
             cancel: CancellationToken::new(),
             inner: Mutex::new(Inner { snapshot, parts: vec![], bytes: 0 }),
@@ -332,13 +327,12 @@ impl Runs {
             _taken: taken,
         });
         self.live.lock().runs.insert(id, run.clone());
-        // Dropped when the queue is full: records never make a query wait.
-        let to_record = is_recorded.then(|| self.to_record.clone());
-        if let Some(to_record) = &to_record {
-            let _ = to_record.try_send(run.record());
+        let recorder = is_recorded.then(|| self.recorder.clone());
+        if let Some(recorder) = &recorder {
+            recorder.put(run.record());
         }
         let engine = self.engine.clone();
-        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), to_record));
+        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), recorder));
         Ok(run)
     }
 
@@ -346,8 +340,20 @@ impl Runs {
         self.live.lock().runs.get(id).cloned()
     }
 
-    pub fn cancel_all(&self) {
-        self.live.lock().runs.values().for_each(|run| run.cancel());
+    /// Cancels the runs of a user and forgets their results.
+    pub fn drop_all_of(&self, user: i64) {
+        let mut live = self.live.lock();
+        live.runs.values().filter(|run| run.owner.id == user).for_each(|run| run.cancel());
+        live.runs.retain(|_, run| run.owner.id != user);
+    }
+
+    /// Cancels every run, waits for their ends, and for these to be recorded.
+    pub async fn stop(&self) {
+        let all: Vec<Arc<Run>> = self.live.lock().runs.values().cloned().collect();
+        all.iter().for_each(|run| run.cancel());
+        let ends = futures::future::join_all(all.iter().map(|run| run.ended()));
+        let _ = tokio::time::timeout(STOP_WAIT, ends).await;
+        self.recorder.flush(STOP_WAIT).await;
     }
 }
 
@@ -357,13 +363,13 @@ async fn execute(
     within: Within,
     parameters: Option<Vec<Option<String>>>,
     store: Arc<ResultStore>,
-    to_record: Option<mpsc::Sender<StoredRun>>,
+    recorder: Option<Arc<Recorder>>,
 ) {
     let mut place = None;
     let work = async {
         match within {
             Within::Alone(from) => {
-                let mut session = engine.session_of(run.user.as_deref());
+                let mut session = engine.session_of(run.owner.asker());
                 let outcome = match from.enter(&mut session) {
                     Ok(()) => drive(&run, &mut session, parameters.as_deref(), &store).await,
                     Err(error) => Err(error),
@@ -382,7 +388,8 @@ async fn execute(
     let outcome = tokio::select! {
         biased;
         () = run.cancel.cancelled() => Err(Error::cancelled()),
-        outcome = work => outcome,
+        // Whatever happens within, the run ends.
+        outcome = AssertUnwindSafe(work).catch_unwind() => outcome.unwrap_or_else(|panic| Err(Error::panicked(panic.as_ref()))),
     };
     let failed = outcome.is_err();
     run.update(|inner| {
@@ -406,8 +413,8 @@ async fn execute(
     if failed {
         run.was_read();
     }
-    if let Some(to_record) = to_record {
-        let _ = to_record.try_send(run.record());
+    if let Some(recorder) = recorder {
+        recorder.put(run.record());
     }
 }
 
@@ -433,20 +440,27 @@ async fn drive(
         inner.snapshot.message.clone_from(&execution.message);
         inner.snapshot.plan = execution.planned();
     });
+    // One timer for all batches: each new one wakes a thread.
+    let mut ticks = tokio::time::interval_at(tokio::time::Instant::now() + PROGRESS_EVERY, PROGRESS_EVERY);
+    ticks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut measured_at = Instant::now();
     loop {
-        let next = tokio::time::timeout(PROGRESS_EVERY, execution.next()).await;
-        let ended = matches!(next, Ok(Ok(None) | Err(_)));
+        let next = tokio::select! {
+            biased;
+            next = execution.next() => Some(next),
+            _ = ticks.tick() => None,
+        };
+        let ended = matches!(next, Some(Ok(None) | Err(_)));
         let batch = match next {
-            Ok(Ok(batch)) => batch,
-            Ok(Err(error)) => {
+            Some(Ok(batch)) => batch,
+            Some(Err(error)) => {
                 run.update(|inner| {
                     inner.snapshot.progress = execution.progress();
                     inner.snapshot.plan = execution.plan().map(Arc::new);
                 });
                 return Err(error);
             }
-            Err(_) => None,
+            None => None,
         };
         let bytes = batch.as_ref().map_or(0, RecordBatch::get_array_memory_size);
         let part = match batch {

@@ -9,12 +9,13 @@ use async_trait::async_trait;
 use chrono::SecondsFormat;
 use cobble_connect::{ConnectionDefinition, Secret};
 use cobble_engine::{
-    CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, KnownView, Look,
-    Looking, MemoryTable, StateTables, TableDefinition, Take, UserFunction, UserView, Watch, text_rows,
+    Asker, CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, KnownView,
+    Look, Looking, MemoryTable, StateTables, TableDefinition, Take, UserFunction, UserView, Watch, text_rows,
 };
 use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery};
 use cobble_types::{Code, Error, Result, SqlType};
 
+use crate::recorder::Recorder;
 use crate::runs::Runs;
 use crate::sessions::Sessions;
 use crate::users::Users;
@@ -154,7 +155,11 @@ impl Service {
         }
         let users = Users::restore(records.clone()).await?;
         let runs = Runs::new(engine.clone(), records.clone());
-        engine.provide_state(Arc::new(State { records: records.clone(), engine: Arc::downgrade(&engine) }));
+        engine.provide_state(Arc::new(State {
+            records: records.clone(),
+            recorder: runs.recorder.clone(),
+            engine: Arc::downgrade(&engine),
+        }));
         Ok(Arc::new(Service {
             engine,
             records,
@@ -212,6 +217,14 @@ impl Service {
         preview: bool,
     ) -> Result<Vec<Change>> {
         let _alone = self.applying.lock().await;
+        for (name, connection) in &wanted.connections {
+            for user in connection.credentials.keys() {
+                self.users.named(user).map_err(|e| {
+                    let what = format!("connection {name} has credentials of a user who is not there: {}", e.message);
+                    Error::new(Code::BadSetting, what).hint(format!("add the user first: cobble access add {user}"))
+                })?;
+            }
+        }
         let next = self.engine.compare(wanted, secrets)?;
         let changes = next.changes.clone();
         if preview || changes.is_empty() {
@@ -232,6 +245,25 @@ impl Service {
         blocking(move || records.put_configuration(&kept)).await?;
         self.engine.reconfigure(next);
         Ok(changes)
+    }
+
+    /// Removes a user with everything that is theirs, so that a later one of the same name gets nothing of it.
+    pub async fn drop_user(&self, name: &str) -> Result<()> {
+        let user = self.users.named(name)?;
+        let _alone = self.applying.lock().await;
+        let set = self.engine.set();
+        let had_own = set.connections.values().filter(|one| one.definition.credentials.contains_key(name));
+        let without = had_own.map(|one| {
+            let mut definition = one.definition.clone();
+            definition.credentials.remove(name);
+            definition
+        });
+        let without: Vec<ConnectionDefinition> = without.collect();
+        self.users.remove(&user, without.iter().map(stored).collect::<Result<_>>()?).await?;
+        self.sessions.end_all_of(user.id);
+        self.runs.drop_all_of(user.id);
+        self.engine.forget_user(name);
+        without.into_iter().try_for_each(|definition| self.engine.replace_connection(definition))
     }
 
     /// How far a catalog's look for tables is, when one is under way.
@@ -383,6 +415,7 @@ impl Service {
 /// `lane.state.runs` and `lane.state.statistics`.
 struct State {
     records: Records,
+    recorder: Arc<Recorder>,
     /// The engine holds this state, so it is not held in turn.
     engine: Weak<Engine>,
 }
@@ -423,21 +456,21 @@ impl StateTables for State {
     async fn keep_statistics(&self, collected: Arc<CollectedStatistics>) -> Result<()> {
         let records = self.records.clone();
         let found = as_json(collected.as_ref())?;
-        blocking(move || records.put_statistics(&collected.table, &found)).await
+        blocking(move || records.put_statistics(collected.owner.as_deref(), &collected.table, &found)).await
     }
 
-    async fn table(&self, name: &str) -> Result<Option<MemoryTable>> {
+    async fn table(&self, name: &str, asker: &Asker) -> Result<Option<MemoryTable>> {
         match name {
-            "runs" => self.runs().await.map(Some),
-            "statistics" => Ok(Some(self.statistics())),
+            "runs" => self.runs(asker).await.map(Some),
+            "statistics" => Ok(Some(self.statistics(asker))),
             _ => Ok(None),
         }
     }
 }
 
 impl State {
-    fn statistics(&self) -> MemoryTable {
-        let collected = self.engine.upgrade().map(|engine| engine.collected_statistics()).unwrap_or_default();
+    fn statistics(&self, asker: &Asker) -> MemoryTable {
+        let collected = self.engine.upgrade().map(|engine| engine.collected_statistics(asker)).unwrap_or_default();
         let mut rows = Vec::new();
         for one in &collected {
             let name = [one.table.to_string(), one.collected_at.to_rfc3339_opts(SecondsFormat::Secs, true)];
@@ -450,9 +483,11 @@ impl State {
         text_rows(&names, &rows)
     }
 
-    async fn runs(&self) -> Result<MemoryTable> {
+    async fn runs(&self, asker: &Asker) -> Result<MemoryTable> {
+        self.recorder.catch_up().await;
         let records = self.records.clone();
-        let runs = blocking(move || records.runs(SHOWN_RUNS)).await?;
+        let whose = asker.id.filter(|_| !asker.is_administrator);
+        let runs = blocking(move || records.runs(whose, SHOWN_RUNS)).await?;
         let text = |f: &dyn Fn(&cobble_records::StoredRun) -> String| {
             Arc::new(runs.iter().map(|r| Some(f(r))).collect::<StringViewArray>()) as ArrayRef
         };

@@ -12,6 +12,8 @@ use cobble_types::{Code, Error, Result};
 use rand::Rng;
 use tokio::sync::OwnedMutexGuard;
 
+use crate::users::User;
+
 /// A session without a statement for so long is ended.
 const IDLE_LIFE: Duration = Duration::from_secs(60 * 60);
 /// Sessions that are kept; when there are more, the one that was idle longest gives way.
@@ -49,7 +51,7 @@ impl Place {
 
 pub struct HeldSession {
     pub id: String,
-    pub user: Option<String>,
+    pub owner: Arc<User>,
     pub started_at: DateTime<Utc>,
     session: Arc<tokio::sync::Mutex<Session>>,
     state: Mutex<State>,
@@ -137,8 +139,8 @@ impl Sessions {
     }
 
     /// Begins a session of this user.
-    pub fn begin(&self, engine: &Arc<Engine>, user: Option<&str>, place: &Place) -> Result<Arc<HeldSession>> {
-        let mut session = engine.session_of(user);
+    pub fn begin(&self, engine: &Arc<Engine>, owner: Arc<User>, place: &Place) -> Result<Arc<HeldSession>> {
+        let mut session = engine.session_of(owner.asker());
         place.enter(&mut session)?;
         let id: String = {
             let mut rng = rand::rng();
@@ -147,7 +149,7 @@ impl Sessions {
         let state = State::of(&session);
         let held = Arc::new(HeldSession {
             id: id.clone(),
-            user: user.map(str::to_owned),
+            owner,
             started_at: Utc::now(),
             session: Arc::new(tokio::sync::Mutex::new(session)),
             state: Mutex::new(state),
@@ -177,12 +179,17 @@ impl Sessions {
     }
 
     /// Those of one user.
-    pub fn of_user(&self, user: Option<&str>) -> Vec<Arc<HeldSession>> {
+    pub fn of_user(&self, user: &User) -> Vec<Arc<HeldSession>> {
         let mut all = self.lock();
         Self::end_old(&mut all);
-        let mut own: Vec<_> = all.values().filter(|held| held.user.as_deref() == user).cloned().collect();
+        let mut own: Vec<_> = all.values().filter(|held| held.owner.id == user.id).cloned().collect();
         own.sort_by_key(|held| held.started_at);
         own
+    }
+
+    /// Ends all sessions of a user, as when they are dropped or may do something else from now on.
+    pub fn end_all_of(&self, user: i64) {
+        self.lock().retain(|_, held| held.owner.id != user);
     }
 
     /// Ends a session. A statement under way goes on to its end.
@@ -194,12 +201,17 @@ impl Sessions {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::users::Role;
+
+    fn user(id: i64) -> Arc<User> {
+        Arc::new(User { id, name: "ada".into(), role: Role::User })
+    }
 
     #[tokio::test]
     async fn statements_of_one_session_follow_each_other() {
         let engine = Engine::in_memory().unwrap();
         let sessions = Sessions::default();
-        let held = sessions.begin(&engine, Some("ada"), &Place::default()).unwrap();
+        let held = sessions.begin(&engine, user(1), &Place::default()).unwrap();
         let mut first = held.taken().await;
         let second = tokio::spawn({
             let held = held.clone();
@@ -217,12 +229,14 @@ mod tests {
     fn sessions_are_their_users_and_end() {
         let engine = Engine::in_memory().unwrap();
         let sessions = Sessions::default();
-        let held = sessions.begin(&engine, Some("ada"), &Place::default()).unwrap();
-        sessions.begin(&engine, None, &Place::default()).unwrap();
-        assert_eq!(sessions.of_user(Some("ada")).len(), 1);
-        assert_eq!(sessions.of_user(Some("ben")).len(), 0);
+        let held = sessions.begin(&engine, user(1), &Place::default()).unwrap();
+        sessions.begin(&engine, user(2), &Place::default()).unwrap();
+        // A user of the same name is another one.
+        assert_eq!([1, 2, 3].map(|id| sessions.of_user(&user(id)).len()), [1, 1, 0]);
+        sessions.end_all_of(2);
+        assert_eq!([1, 2].map(|id| sessions.of_user(&user(id)).len()), [1, 0]);
         let wrong = Place { settings: BTreeMap::from([("run.tasks".into(), "none".into())]), ..Place::default() };
-        assert!(sessions.begin(&engine, None, &wrong).is_err(), "what cannot be set begins nothing");
+        assert!(sessions.begin(&engine, user(2), &wrong).is_err(), "what cannot be set begins nothing");
         held.lock().used = Instant::now().checked_sub(IDLE_LIFE).unwrap();
         let error = sessions.get(&held.id).err().unwrap();
         assert!(error.hint.unwrap().contains("60 minutes"));

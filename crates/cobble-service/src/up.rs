@@ -1,10 +1,11 @@
 //! `cobble up`: everything started in order, and stopped in the reverse order.
 
 use std::net::{Ipv4Addr, SocketAddr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use cobble_records::{Records, SealingKey};
+use cobble_network::local_access;
+use cobble_records::{Records, SealingKey, private_file};
 use cobble_types::{Code, Error, Result};
 use nix::fcntl::{Flock, FlockArg};
 use rocket::fairing::AdHoc;
@@ -76,13 +77,28 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         }
         _ => None,
     };
+    let token = operators_token(&service, &up.folder).await?;
     let watching = tokio::spawn(crate::watching::watch(Arc::downgrade(&service)));
-    let outcome = serve(&up, service.clone(), ready).await;
+    let outcome = serve(&up, service.clone(), token, &say, ready).await;
     watching.abort();
-    service.runs.cancel_all();
+    service.runs.stop().await;
     drop(service);
     let _ = tokio::task::spawn_blocking(move || drop((demo, postgres))).await;
     outcome
+}
+
+/// The token with which the command of whoever has started the service signs in. It lies in a file that only they can read.
+async fn operators_token(service: &Service, folder: &Path) -> Result<Option<String>> {
+    let path = folder.join("administrator.token");
+    let kept = match private_file::read(&path)? {
+        Some(bytes) => String::from_utf8(bytes).ok().map(|token| token.trim().to_owned()),
+        None => None,
+    };
+    let token = service.users.local_token(kept.clone()).await?;
+    if let Some(token) = token.as_ref().filter(|token| kept.as_ref() != Some(token)) {
+        private_file::write(&path, token.as_bytes())?;
+    }
+    Ok(token)
 }
 
 /// One service per folder: a second one would fight over the same data.
@@ -100,7 +116,13 @@ fn lock(up: &Up) -> Result<Flock<std::fs::File>> {
     })
 }
 
-async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) -> Result<()> {
+async fn serve(
+    up: &Up,
+    service: Arc<Service>,
+    token: Option<String>,
+    say: &(impl Fn(&str) + Send + Sync),
+    ready: impl FnOnce(&str) + Send,
+) -> Result<()> {
     let address = SocketAddr::from((Ipv4Addr::LOCALHOST, up.http_port));
     // Asked for here, so that a port in use is an error of ours with a remedy.
     let free = tokio::net::TcpListener::bind(address).await.map_err(|e| {
@@ -109,6 +131,16 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
     })?;
     let port = free.local_addr().map_err(failed)?.port();
     drop(free);
+    let address = format!("http://127.0.0.1:{port}");
+    let left = token.as_ref().map(|token| local_access::leave(port, token)).transpose();
+    let _left = left.unwrap_or_else(|error| {
+        say(&format!("commands have to be given a token, as it cannot be left for them: {error}"));
+        None
+    });
+    let console = match token.as_ref().map(|token| service.users.of_secret(token)).transpose()? {
+        Some(user) => format!("{address}/#code={}", service.users.link(&user)),
+        None => address,
+    };
     let (listening, lifted_off) = tokio::sync::oneshot::channel();
     let announce = AdHoc::on_liftoff("announce", move |_| {
         Box::pin(async move {
@@ -144,7 +176,7 @@ async fn serve(up: &Up, service: Arc<Service>, ready: impl FnOnce(&str) + Send) 
     // Ready means that a call would be answered.
     tokio::select! {
         ended = &mut serving => return ended.map(drop).map_err(|e| failed(format!("HTTP: {e}"))),
-        _ = lifted_off => ready(&format!("http://127.0.0.1:{port}")),
+        _ = lifted_off => ready(&console),
     }
     serving.await.map(drop).map_err(|e| failed(format!("HTTP: {e}")))
 }

@@ -168,7 +168,7 @@ async fn a_look_is_followed_and_stopped() {
     product.stdout(&["connection", "add", "slow_web", "--kind", "http", "--address", &address, "--set", &files]);
     product.stdout(&["catalog", "add", "slow", "--connection", "slow_web"]);
     let url = format!("{}/api/v1/catalogs/slow/discover", product.address);
-    let client = cobble_tests::http();
+    let client = product.http();
     assert_eq!(client.get(&url).send().await.unwrap().status(), 404);
     let look = tokio::spawn(client.post(&url).json(&serde_json::json!({ "preview": true })).send());
     let began = Instant::now();

@@ -11,19 +11,11 @@ fn url(path: &str) -> String {
 }
 
 async fn start(sql: &str) -> Value {
-    cobble_tests::http()
-        .post(url("/runs"))
-        .json(&json!({ "statement": sql }))
-        .send()
-        .await
-        .unwrap()
-        .json()
-        .await
-        .unwrap()
+    product().http().post(url("/runs")).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
 }
 
 async fn get(path: &str) -> Response {
-    cobble_tests::http().get(url(path)).send().await.unwrap()
+    product().http().get(url(path)).send().await.unwrap()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -47,7 +39,7 @@ async fn a_run_is_created_followed_and_fetched_in_pages() {
 async fn results_come_in_the_form_that_is_accepted() {
     let run = start("SELECT id, name FROM fleet.public.ports WHERE id <= 2 ORDER BY id").await;
     let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());
-    let accept = async |form: &str| cobble_tests::http().get(url(&path)).header("Accept", form).send().await.unwrap();
+    let accept = async |form: &str| product().http().get(url(&path)).header("Accept", form).send().await.unwrap();
     assert_eq!(accept("text/csv").await.text().await.unwrap(), "id,name\n1,Brent Quay\n2,Marram Quay\n");
     assert_eq!(
         accept("application/x-ndjson").await.text().await.unwrap(),
@@ -65,7 +57,7 @@ async fn moments_are_shown_in_the_sessions_zone_in_every_form() {
     let moment = "timestamptz '2025-07-01 12:00+00'";
     let sql = format!("SELECT {moment} AS at, ARRAY[{moment}] AS list, ROW({moment}, 1) AS pair");
     let body = json!({ "statement": sql, "settings": { "timezone": "Europe/Paris" } });
-    let run: Value = cobble_tests::http().post(url("/runs")).json(&body).send().await.unwrap().json().await.unwrap();
+    let run: Value = product().http().post(url("/runs")).json(&body).send().await.unwrap().json().await.unwrap();
     let path = format!("/runs/{}/rows", run["id"].as_str().unwrap());
     let mut forms = vec![get(&path).await.json::<Value>().await.unwrap()["rows"].to_string()];
     for form in ["csv", "jsonl"] {
@@ -83,7 +75,7 @@ async fn moments_are_shown_in_the_sessions_zone_in_every_form() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_that_is_waited_for_brings_its_first_page() {
     let send = |query: &str, sql: &str| {
-        cobble_tests::http().post(url(&format!("/runs?{query}"))).json(&json!({ "statement": sql })).send()
+        product().http().post(url(&format!("/runs?{query}"))).json(&json!({ "statement": sql })).send()
     };
     let run: Value = send("wait=10000", "SELECT 7 AS n").await.unwrap().json().await.unwrap();
     assert_eq!(
@@ -101,12 +93,12 @@ async fn a_run_that_is_waited_for_brings_its_first_page() {
     let long = "SELECT count(*) FROM generate_series(1, 100000) a(n), generate_series(1, 100000) b(m) WHERE n + m < 0";
     let run: Value = send("wait=50", long).await.unwrap().json().await.unwrap();
     assert_eq!((&run["state"], run.get("page")), (&json!("running"), None));
-    cobble_tests::http().delete(url(&format!("/runs/{}", run["id"].as_str().unwrap()))).send().await.unwrap();
+    product().http().delete(url(&format!("/runs/{}", run["id"].as_str().unwrap()))).send().await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_answer_comes_however_many_clients_there_are() {
-    let seen = cobble_tests::clients::clients(&product().address, 200, |round| round < 8).await;
+    let seen = cobble_tests::clients::clients(product(), 200, |round| round < 8).await;
     assert_eq!((seen.answers, seen.wrong.first()), (1600, None));
 }
 
@@ -115,7 +107,7 @@ async fn every_answer_comes_however_many_clients_there_are() {
 async fn no_promised_answer_is_dropped_when_the_room_is_full() {
     let folder = tempfile::tempdir().unwrap();
     let product = Product::small(folder.path(), "16MB");
-    let (client, base) = (cobble_tests::http(), format!("{}/api/v1/runs", product.address));
+    let (client, base) = (product.http(), format!("{}/api/v1/runs", product.address));
     let start = |n: usize| client.post(&base).json(&json!({ "statement": format!("SELECT {n} AS n") })).send();
     let mut waiting = Vec::new();
     let refused: Value = loop {
@@ -159,8 +151,7 @@ async fn cancelling_a_run_ends_it_at_once() {
     let id = run["id"].as_str().unwrap().to_owned();
     tokio::time::sleep(Duration::from_millis(500)).await;
     let began = Instant::now();
-    let ended: Value =
-        cobble_tests::http().delete(url(&format!("/runs/{id}"))).send().await.unwrap().json().await.unwrap();
+    let ended: Value = product().http().delete(url(&format!("/runs/{id}"))).send().await.unwrap().json().await.unwrap();
     assert_eq!(ended["state"], "cancelled", "after {:?}", began.elapsed());
     let rows = get(&format!("/runs/{id}/rows")).await;
     assert_eq!(rows.status(), 409);
@@ -180,7 +171,7 @@ async fn every_error_has_one_shape() {
     let long = "q".repeat(5 << 20);
     let answer = over_http(&format!("SELECT length('{long}')")).await.unwrap();
     assert_eq!(answer, [[json!(5 << 20)]], "a statement of megabytes goes through");
-    let client = cobble_tests::http();
+    let client = product().http();
     for (response, status) in [
         (get("/nothing").await, 404),
         (get("/runs/zzz").await, 404),
@@ -220,11 +211,11 @@ async fn catalogs_tables_and_plans_are_served() {
     let status: Value = get("/status").await.json().await.unwrap();
     assert!(status["memory_limit"].as_u64() > status["memory_used"].as_u64(), "{status}");
     let body = json!({ "statement": "SELECT name FROM ports", "catalog": "fleet" });
-    let plan: Value = cobble_tests::http().post(url("/plans")).json(&body).send().await.unwrap().json().await.unwrap();
+    let plan: Value = product().http().post(url("/plans")).json(&body).send().await.unwrap().json().await.unwrap();
     let sent = "COPY (SELECT t1.\"name\" FROM \"public\".\"ports\" AS t1) TO STDOUT (FORMAT binary)";
     assert_eq!(plan["gates"][0]["request"]["text"], sent);
     let steps: Vec<Value> =
-        cobble_tests::http().post(url("/connections/fleet_db/test")).send().await.unwrap().json().await.unwrap();
+        product().http().post(url("/connections/fleet_db/test")).send().await.unwrap().json().await.unwrap();
     let names: Vec<&str> = steps.iter().map(|s| s["step"].as_str().unwrap()).collect();
     assert_eq!(names, ["resolve", "reach", "sign in", "list", "read"]);
     assert!(steps.iter().all(|s| s["passed"] == true));
@@ -265,7 +256,7 @@ async fn a_schema_of_thousands_of_tables_is_listed_and_completed() {
     product.stdout(&["catalog", "add", "wharf", "--connection", "wharf_db"]);
     let get = async |path: &str| -> Value {
         let url = format!("{}/api/v1{path}", product.address);
-        cobble_tests::http().get(url).send().await.unwrap().json().await.unwrap()
+        product.http().get(url).send().await.unwrap().json().await.unwrap()
     };
     let tables = get("/catalogs/wharf/schemas/public/tables").await;
     assert_eq!(tables.as_array().unwrap().len(), 3000);

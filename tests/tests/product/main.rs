@@ -1,5 +1,6 @@
 //! The product from outside: command, HTTP, console, faults, and answers judged by PostgreSQL.
 
+mod access;
 mod answers;
 mod broken_sources;
 mod browse;

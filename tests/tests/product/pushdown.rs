@@ -9,7 +9,7 @@ const NOTHING: &str =
 
 async fn plan(sql: &str) -> Value {
     let url = format!("{}/api/v1/plans", product().address);
-    cobble_tests::http().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
+    product().http().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
 }
 
 /// The verdicts at the gates, one line each.

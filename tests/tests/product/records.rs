@@ -2,9 +2,7 @@
 //! database agree.
 
 use chrono::{TimeDelta, Utc};
-use cobble_records::{
-    Records, SealingKey, StoredCatalog, StoredConfiguration, StoredConnection, StoredRun, StoredUser,
-};
+use cobble_records::{NewUser, Records, SealingKey, StoredCatalog, StoredConfiguration, StoredConnection, StoredRun};
 use cobble_tests::product;
 use serde_json::json;
 
@@ -55,6 +53,7 @@ fn run(id: &str, state: &str, minutes_ago: i64) -> StoredRun {
         started_at: Utc::now() - TimeDelta::minutes(minutes_ago),
         finished_at: None,
         user_name: None,
+        user_id: (state != "failed").then_some(7),
     }
 }
 
@@ -114,24 +113,46 @@ async fn connections_and_catalogs_are_changed_and_removed() {
 #[tokio::test(flavor = "multi_thread")]
 async fn users_are_kept_with_a_digest_alone() {
     let (records, url, folder) = store("records_users").await;
-    let user = |name: &str, digest: u8| StoredUser { name: name.into(), token_digest: vec![digest; 32] };
+    let user = |name: &str, digest: u8| NewUser {
+        name: name.into(),
+        role: "user".into(),
+        token_digest: vec![digest; 32],
+        expires_at: None,
+    };
+    let known = |r: &Records| -> Vec<(String, String, u8)> {
+        r.users().unwrap().into_iter().map(|user| (user.name, user.role, user.token_digest[0])).collect()
+    };
+    let one = |name: &str, role: &str, digest: u8| (name.to_owned(), role.to_owned(), digest);
     on_thread(&records, move |r| {
         assert!(r.users().unwrap().is_empty());
-        r.add_user(&user("bo", 2)).unwrap();
-        r.add_user(&user("ada", 1)).unwrap();
+        let bo = r.add_user(&user("bo", 2)).unwrap();
+        let ada = r.add_user(&user("ada", 1)).unwrap();
         // Neither a name nor a token is given twice.
         for twice in [user("ada", 3), user("cy", 1)] {
             let error = r.add_user(&twice).unwrap_err();
             assert_eq!(error.code, cobble_types::Code::AlreadyExists, "{error}");
         }
-        assert_eq!(r.users().unwrap(), [user("ada", 1), user("bo", 2)]);
-        assert!(r.remove_user("bo").unwrap() && !r.remove_user("bo").unwrap());
-        assert_eq!(r.users().unwrap(), [user("ada", 1)]);
+        assert_eq!(known(r), [one("ada", "user", 1), one("bo", "user", 2)]);
+        r.change_user(ada.id, &NewUser { role: "administrator".into(), ..user("ada", 4) }).unwrap();
+        // With a user go their credentials and what was collected with them.
+        let with = connection("fleet_db", Some("gangway"));
+        r.add_connection(&with).unwrap();
+        let fleet = StoredCatalog { name: "fleet".into(), connection: "fleet_db".into(), definition: json!({}) };
+        r.put_catalog(&fleet).unwrap();
+        let ports = cobble_types::ObjectName::new("fleet", "public", "ports");
+        r.put_statistics(None, &ports, &json!({ "rows": 12 })).unwrap();
+        r.put_statistics(Some("bo"), &ports, &json!({ "rows": 3 })).unwrap();
+        assert_eq!(r.statistics().unwrap().len(), 2);
+        let without = StoredConnection { credentials: Default::default(), ..with };
+        r.remove_user(bo.id, "bo", std::slice::from_ref(&without)).unwrap();
+        assert_eq!((r.statistics().unwrap(), r.connections().unwrap()), (vec![json!({ "rows": 12 })], vec![without]));
+        assert_eq!(known(r), [one("ada", "administrator", 4)]);
+        assert!(r.add_user(&user("bo", 2)).unwrap().id > ada.id.max(bo.id), "an id is given once");
     })
     .await;
     drop(records);
     let again = open(&url, &folder).await;
-    assert_eq!(on_thread(&again, |r| r.users().unwrap()).await, [user("ada", 1)]);
+    assert_eq!(on_thread(&again, move |r| known(r)).await, [one("ada", "administrator", 4), one("bo", "user", 2)]);
 }
 
 /// The secrets of users are sealed together, under another name than that of the connection.
@@ -162,11 +183,18 @@ async fn runs_are_written_again_and_listed_latest_first() {
     let (records, url, folder) = store("records_runs").await;
     on_thread(&records, |r| {
         for (id, state, ago) in [("old", "finished", 30), ("middle", "failed", 20), ("new", "running", 10)] {
-            r.put_run(&run(id, state, ago)).unwrap();
+            assert_eq!(r.put_runs(&[run(id, state, ago)]).unwrap(), 0);
         }
         // A run is put again when it ends.
-        r.put_run(&StoredRun { rows_out: 99, finished_at: Some(Utc::now()), ..run("new", "finished", 10) }).unwrap();
-        let listed: Vec<_> = r.runs(2).unwrap().into_iter().map(|r| (r.id, r.state, r.rows_out)).collect();
+        let ended = StoredRun { rows_out: 99, finished_at: Some(Utc::now()), ..run("new", "finished", 10) };
+        assert_eq!(r.put_runs(&[ended]).unwrap(), 0);
+        // One that the database refuses is kept without its details, and takes no other with it.
+        let zero = StoredRun { statement: "SELECT '\0'".into(), ..run("zero", "failed", 40) };
+        assert_eq!(r.put_runs(&[run("beside", "finished", 41), zero]).unwrap(), 1);
+        let zero = r.run("zero").unwrap().unwrap();
+        assert_eq!((zero.statement.as_str(), zero.state.as_str()), ("SELECT '\u{fffd}'", "failed"));
+        assert!(r.run("beside").unwrap().is_some());
+        let listed: Vec<_> = r.runs(None, 2).unwrap().into_iter().map(|r| (r.id, r.state, r.rows_out)).collect();
         assert_eq!(
             listed,
             [("new".to_owned(), "finished".to_owned(), 99), ("middle".to_owned(), "failed".to_owned(), 3)]
@@ -178,5 +206,8 @@ async fn runs_are_written_again_and_listed_latest_first() {
     .await;
     // Opening once more finds everything and migrates nothing twice.
     let again = open(&url, &folder).await;
-    assert_eq!(on_thread(&again, |r| r.runs(10).unwrap().len()).await, 3);
+    assert_eq!(
+        on_thread(&again, |r| (r.runs(None, 10).unwrap().len(), r.runs(Some(7), 10).unwrap().len())).await,
+        (5, 3)
+    );
 }

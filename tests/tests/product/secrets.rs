@@ -67,7 +67,7 @@ async fn no_secret_leaves_the_service() {
     }
     run(&["export"]);
     run(&["--json", "export"]);
-    let client = cobble_tests::http();
+    let client = product.http();
     for path in [
         "connections",
         "connections/fleet_db",

@@ -5,7 +5,7 @@ use serde_json::{Value, json};
 
 async fn plan(sql: &str) -> Value {
     let url = format!("{}/api/v1/plans", product().address);
-    cobble_tests::http().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
+    product().http().post(url).json(&json!({ "statement": sql })).send().await.unwrap().json().await.unwrap()
 }
 
 async fn estimated(sql: &str) -> f64 {

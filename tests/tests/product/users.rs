@@ -36,11 +36,12 @@ async fn users_sign_in_at_sources_as_themselves() {
     let token = |product: &Product, name: &str| product.stdout(&["access", "add", name]).trim().to_owned();
     let (ada, bo) = (token(&first, "ada"), token(&first, "bo"));
     assert!(ada.len() == 40 && ada != bo);
-    assert_eq!(first.stdout(&["access", "list"]), "ada\nbo\n");
+    insta::assert_snapshot!(first.stdout(&["access", "list"]));
     let (ok, text) = by(&first, "", &["access", "add", "ada"], &[]);
     assert!(!ok && text.contains("there is a user named ada already"), "{text}");
-    assert_eq!(by(&first, &ada, &["access", "me"], &[]).1, "ada\n");
-    assert_eq!(by(&first, "", &["access", "me"], &[]).1, "nobody: no token is given\n");
+    assert_eq!(by(&first, &ada, &["access", "me"], &[]).1, "ada (user)\n");
+    // Without a token it is whoever has started the service.
+    assert_eq!(by(&first, "", &["access", "me"], &[]).1, "admin (administrator)\n");
     let (ok, text) = by(&first, "made up", &sql("SELECT 1"), &[]);
     assert!(!ok && text.contains("the token is not valid"), "{text}");
 
@@ -91,7 +92,7 @@ async fn users_sign_in_at_sources_as_themselves() {
         let method: reqwest::Method = method.parse().unwrap();
         let path = format!("/runs/{id}{path}");
         for (who, expected) in
-            [(Some(bo.as_str()), 403), (None, 403), (Some("made up"), 401), (Some(ada.as_str()), 200)]
+            [(Some(bo.as_str()), 403), (None, 401), (Some("made up"), 401), (Some(ada.as_str()), 200)]
         {
             let (status, body) = call(&first, method.clone(), &path, who).await;
             assert_eq!(status, expected, "{path} {who:?}: {body}");
@@ -117,7 +118,7 @@ async fn users_sign_in_at_sources_as_themselves() {
     let (ok, text) = by(&first, "", &["connection", "change", "fleat_db", "--region", "east"], &[]);
     assert!(!ok && text.contains("did you mean \"fleet_db\"?"), "{text}");
     for (arguments, fault) in [
-        (&["--for", "Ada", "--secret-env", "ADA"][..], "\"Ada\" cannot be the name of a user"),
+        (&["--for", "Ada", "--secret-env", "ADA"][..], "there is no user named \"Ada\""),
         (&["--for", "ada"][..], "give the secret with --secret-env"),
         (&["--for", "cy", "--drop"][..], "user cy has no credentials of their own for connection fleet_db"),
     ] {
@@ -143,12 +144,14 @@ async fn users_sign_in_at_sources_as_themselves() {
     let secret = std::fs::read_to_string(first.folder.join("reader.secret")).unwrap();
     let secrets = ["FLEET_DB_SECRET", "YARD_DB_SECRET", "DEEP_STORE_SECRET"].map(|name| (name, secret.trim()));
     let other = Product::empty(&folder.path().join("other"));
-    let (ok, text) = by(&other, "", &["apply", &file], &secrets);
-    assert!(!ok && text.contains("the variable FLEET_DB_ADA_SECRET is not set"), "{text}");
     let own = [("FLEET_DB_ADA_SECRET", "ada-hush-1"), ("FLEET_DB_BO_SECRET", "bo-hush-2")];
     let (ok, text) = by(&other, "", &["apply", &file], &[&secrets[..], &own[..]].concat());
-    assert!(ok, "{text}");
+    assert!(!ok && text.contains("add the user first: cobble access add ada"), "{text}");
     let (ada_there, bo_there) = (token(&other, "ada"), token(&other, "bo"));
+    let (ok, text) = by(&other, "", &["apply", &file], &secrets);
+    assert!(!ok && text.contains("the variable FLEET_DB_ADA_SECRET is not set"), "{text}");
+    let (ok, text) = by(&other, "", &["apply", &file], &[&secrets[..], &own[..]].concat());
+    assert!(ok, "{text}");
     let other = other.again();
     assert_eq!(last_line(&by(&other, &ada_there, &sql(WHO), &[]).1), "ada_reader");
     assert_eq!(last_line(&by(&other, &bo_there, &sql(WHO), &[]).1), "bo_reader");

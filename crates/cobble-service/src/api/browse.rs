@@ -11,23 +11,27 @@ use rocket::serde::json::Json;
 use rocket::{delete, get, post};
 
 use super::State;
+use super::access::{Browse, By, ChangeCatalogs};
 use super::errors::{ApiResult, body};
-use super::users::Caller;
 use cobble_api::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 
 /// All catalogs.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<CatalogBody>)))]
 #[get("/catalogs")]
-pub async fn catalogs(service: &State) -> ApiResult<Vec<CatalogBody>> {
+pub async fn catalogs(service: &State, _caller: By<Browse>) -> ApiResult<Vec<CatalogBody>> {
+    Ok(Json(listed(service)))
+}
+
+fn listed(service: &State) -> Vec<CatalogBody> {
     let set = service.engine.set();
     let kind =
         |connection: &str| set.connections.get(connection).map(|c| c.definition.kind.clone()).unwrap_or_default();
-    Ok(Json(
-        set.catalogs
-            .values()
-            .map(|c| CatalogBody { name: c.name.clone(), connection: c.connection.clone(), kind: kind(&c.connection) })
-            .collect(),
-    ))
+    let body = |c: &CatalogDefinition| CatalogBody {
+        name: c.name.clone(),
+        connection: c.connection.clone(),
+        kind: kind(&c.connection),
+    };
+    set.catalogs.values().map(body).collect()
 }
 
 /// Gives a connection's tables a name in SQL.
@@ -35,28 +39,29 @@ pub async fn catalogs(service: &State) -> ApiResult<Vec<CatalogBody>> {
 #[post("/catalogs", format = "json", data = "<given>")]
 pub async fn add_catalog(
     service: &State,
+    _caller: By<ChangeCatalogs>,
     given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<Vec<CatalogBody>> {
     let given = body(given)?;
     service.add_catalog(CatalogDefinition::new(given.name, given.connection)).await?;
-    catalogs(service).await
+    Ok(Json(listed(service)))
 }
 
 /// Forgets what is cached of the catalog's source.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[post("/catalogs/<name>/refresh")]
-pub async fn refresh_catalog(service: &State, caller: Caller, name: &str) -> ApiResult<Vec<String>> {
+pub async fn refresh_catalog(service: &State, caller: By<Browse>, name: &str) -> ApiResult<Vec<String>> {
     service.engine.set().connector(name)?.refresh();
-    service.engine.set_for(caller.name())?.connector(name)?.refresh();
+    service.engine.set_for(&caller.asker())?.connector(name)?.refresh();
     schemas(service, caller, name).await
 }
 
 /// Removes a catalog; its source is not touched.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<CatalogBody>), (status = 400, body = ErrorBody)))]
 #[delete("/catalogs/<name>")]
-pub async fn drop_catalog(service: &State, name: &str) -> ApiResult<Vec<CatalogBody>> {
+pub async fn drop_catalog(service: &State, _caller: By<ChangeCatalogs>, name: &str) -> ApiResult<Vec<CatalogBody>> {
     service.remove_catalog(name).await?;
-    catalogs(service).await
+    Ok(Json(listed(service)))
 }
 
 /// How long a look around waits for a source; its answer is remembered when it comes later.
@@ -80,8 +85,8 @@ async fn looked<T: Send + 'static>(
 /// Schemas of a catalog.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas")]
-pub async fn schemas(service: &State, caller: Caller, catalog: &str) -> ApiResult<Vec<String>> {
-    let (session, name) = (service.engine.session_of(caller.name()), catalog.to_owned());
+pub async fn schemas(service: &State, caller: By<Browse>, catalog: &str) -> ApiResult<Vec<String>> {
+    let (session, name) = (service.engine.session_of(caller.asker()), catalog.to_owned());
     let ask = async move { session.schemas(session.catalogs()?.as_ref(), &name).await };
     Ok(Json(looked(catalog, ask).await?))
 }
@@ -89,8 +94,8 @@ pub async fn schemas(service: &State, caller: Caller, catalog: &str) -> ApiResul
 /// Schemas of a catalog with the number of tables in each.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path)), responses((status = 200, body = Vec<SchemaBody>)))]
 #[get("/catalogs/<catalog>/overview")]
-pub async fn overview(service: &State, caller: Caller, catalog: &str) -> ApiResult<Vec<SchemaBody>> {
-    let (session, name) = (service.engine.session_of(caller.name()), catalog.to_owned());
+pub async fn overview(service: &State, caller: By<Browse>, catalog: &str) -> ApiResult<Vec<SchemaBody>> {
+    let (session, name) = (service.engine.session_of(caller.asker()), catalog.to_owned());
     let ask = async move {
         let schemas = session.schemas(session.catalogs()?.as_ref(), &name).await?;
         let counted = schemas.into_iter().map(|schema| {
@@ -109,8 +114,8 @@ pub async fn overview(service: &State, caller: Caller, catalog: &str) -> ApiResu
 /// Tables and views of a schema.
 #[utoipa::path(context_path = "/api/v1", params(("catalog" = String, Path), ("schema" = String, Path)), responses((status = 200, body = Vec<String>)))]
 #[get("/catalogs/<catalog>/schemas/<schema>/tables")]
-pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
-    let (session, name) = (service.engine.session_of(caller.name()), (catalog.to_owned(), schema.to_owned()));
+pub async fn tables(service: &State, caller: By<Browse>, catalog: &str, schema: &str) -> ApiResult<Vec<String>> {
+    let (session, name) = (service.engine.session_of(caller.asker()), (catalog.to_owned(), schema.to_owned()));
     let ask = async move { session.tables(&name.0, &name.1).await };
     Ok(Json(looked(catalog, ask).await?))
 }
@@ -122,9 +127,15 @@ pub async fn tables(service: &State, caller: Caller, catalog: &str, schema: &str
     responses((status = 200, body = TableBody), (status = 404, body = ErrorBody))
 )]
 #[get("/catalogs/<catalog>/schemas/<schema>/tables/<table>")]
-pub async fn table(service: &State, caller: Caller, catalog: &str, schema: &str, table: &str) -> ApiResult<TableBody> {
+pub async fn table(
+    service: &State,
+    caller: By<Browse>,
+    catalog: &str,
+    schema: &str,
+    table: &str,
+) -> ApiResult<TableBody> {
     let name = [catalog.to_owned(), schema.to_owned(), table.to_owned()];
-    let session = service.engine.session_of(caller.name());
+    let session = service.engine.session_of(caller.asker());
     let full = ObjectName::new(catalog, schema, table);
     let used_by = service.engine.readers_of(&full).iter().map(ToString::to_string).collect();
     Ok(Json(match session.relation(&name).await? {
@@ -214,10 +225,10 @@ const PARALLEL_DESCRIPTIONS: usize = 8;
 /// after the first 200 of a schema where the source tells them only table by table.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<NameBody>)))]
 #[get("/names")]
-pub async fn names(service: &State, caller: Caller) -> ApiResult<Vec<NameBody>> {
+pub async fn names(service: &State, caller: By<Browse>) -> ApiResult<Vec<NameBody>> {
     let catalogs: Vec<String> = service.engine.set().catalogs.keys().cloned().chain(["lane".to_owned()]).collect();
     let asked = catalogs.into_iter().map(|catalog| {
-        let session = service.engine.session_of(caller.name());
+        let session = service.engine.session_of(caller.asker());
         let own = catalog.clone();
         async move { looked(&catalog, async move { names_of(&session, &own).await }).await.unwrap_or_default() }
     });
@@ -263,6 +274,6 @@ async fn names_of(session: &Session, catalog: &str) -> cobble_types::Result<Vec<
 /// Every function that a statement can call, for completion and lists.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<FunctionBody>)))]
 #[get("/functions")]
-pub async fn functions(service: &State) -> ApiResult<Vec<FunctionBody>> {
+pub async fn functions(service: &State, _caller: By<Browse>) -> ApiResult<Vec<FunctionBody>> {
     Ok(Json(service.engine.function_list().into_iter().map(FunctionBody::from).collect()))
 }

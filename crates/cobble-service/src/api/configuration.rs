@@ -6,13 +6,14 @@ use rocket::serde::json::Json;
 use rocket::{get, post};
 
 use super::State;
+use super::access::{By, ChangeConfiguration};
 use super::errors::{ApiResult, body, same_form};
 use cobble_api::{ApplyBody, ChangeBody, ConfigurationBody, ErrorBody};
 
 /// All connections, catalogs, functions and views, without secrets.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = ConfigurationBody)))]
 #[get("/configuration")]
-pub fn show(service: &State) -> ApiResult<ConfigurationBody> {
+pub fn show(service: &State, _caller: By<ChangeConfiguration>) -> ApiResult<ConfigurationBody> {
     Ok(Json(same_form(&service.engine.configuration())?))
 }
 
@@ -21,6 +22,7 @@ pub fn show(service: &State) -> ApiResult<ConfigurationBody> {
 #[post("/configuration", format = "json", data = "<given>")]
 pub async fn apply(
     service: &State,
+    _caller: By<ChangeConfiguration>,
     given: Result<Json<ApplyBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<Vec<ChangeBody>> {
     let given = body(given)?;

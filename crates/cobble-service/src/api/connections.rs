@@ -9,8 +9,9 @@ use rocket::serde::json::Json;
 use rocket::{delete, get, post, put};
 
 use super::State;
+use super::access::{Browse, By, ChangeConnections, ChangeUsers, OwnCredentials, allows};
 use super::errors::{ApiError, ApiResult, body};
-use super::users::Caller;
+use crate::users::User;
 use cobble_api::{
     ConnectionBody, CredentialsBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, NewCredentialsBody,
     SettingBody, TestStepBody,
@@ -78,7 +79,7 @@ fn find(service: &State, name: &str) -> Result<ConnectionDefinition, ApiError> {
 /// Every kind of connection with the settings it takes.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<KindBody>)))]
 #[get("/kinds")]
-pub fn kinds() -> Json<Vec<KindBody>> {
+pub fn kinds(_caller: By<Browse>) -> Json<Vec<KindBody>> {
     Json(described_kinds())
 }
 
@@ -107,8 +108,12 @@ pub fn described_kinds() -> Vec<KindBody> {
 /// All connections, without their secrets.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<ConnectionBody>)))]
 #[get("/connections")]
-pub fn list(service: &State) -> Json<Vec<ConnectionBody>> {
-    Json(service.engine.set().connections.values().map(|c| connection_body(&c.definition)).collect())
+pub fn list(service: &State, _caller: By<Browse>) -> Json<Vec<ConnectionBody>> {
+    Json(listed(service))
+}
+
+fn listed(service: &State) -> Vec<ConnectionBody> {
+    service.engine.set().connections.values().map(|c| connection_body(&c.definition)).collect()
 }
 
 /// Adds a connection. Nothing is contacted; test it to know that it works.
@@ -116,6 +121,7 @@ pub fn list(service: &State) -> Json<Vec<ConnectionBody>> {
 #[post("/connections", format = "json", data = "<given>")]
 pub async fn add(
     service: &State,
+    _caller: By<ChangeConnections>,
     given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<ConnectionBody> {
     let definition = definition(body(given)?);
@@ -127,7 +133,7 @@ pub async fn add(
 /// One connection, without its secret.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = ConnectionBody), (status = 404, body = ErrorBody)))]
 #[get("/connections/<name>")]
-pub fn show(service: &State, name: &str) -> ApiResult<ConnectionBody> {
+pub fn show(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<ConnectionBody> {
     Ok(Json(connection_body(&find(service, name)?)))
 }
 
@@ -137,6 +143,7 @@ pub fn show(service: &State, name: &str) -> ApiResult<ConnectionBody> {
 #[put("/connections/<name>", format = "json", data = "<given>")]
 pub async fn change(
     service: &State,
+    _caller: By<ChangeConnections>,
     name: &str,
     given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<ConnectionBody> {
@@ -155,13 +162,19 @@ pub async fn change(
 #[put("/connections/<name>/credentials/<user>", format = "json", data = "<given>")]
 pub async fn put_credentials(
     service: &State,
+    caller: By<OwnCredentials>,
     name: &str,
     user: &str,
     given: Result<Json<NewCredentialsBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<ConnectionBody> {
+    if user != caller.name {
+        allows::<ChangeUsers>(&caller)?;
+    }
     let given = body(given)?;
     let own = Credentials { user: given.user.filter(|own| !own.is_empty()), secret: Some(Secret::new(given.secret)) };
     let changed = service.change_connection(name, |before| {
+        // A name that nobody has could be given to anybody later.
+        service.users.named(user)?;
         let mut next = before.clone();
         next.credentials.insert(user.to_owned(), own);
         Ok(next)
@@ -172,7 +185,15 @@ pub async fn put_credentials(
 /// Forgets what a user signs in with there.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path), ("user" = String, Path)), responses((status = 200, body = ConnectionBody), (status = 404, body = ErrorBody)))]
 #[delete("/connections/<name>/credentials/<user>")]
-pub async fn drop_credentials(service: &State, name: &str, user: &str) -> ApiResult<ConnectionBody> {
+pub async fn drop_credentials(
+    service: &State,
+    caller: By<OwnCredentials>,
+    name: &str,
+    user: &str,
+) -> ApiResult<ConnectionBody> {
+    if user != caller.name {
+        allows::<ChangeUsers>(&caller)?;
+    }
     let changed = service.change_connection(name, |before| {
         let mut next = before.clone();
         match next.credentials.remove(user) {
@@ -186,24 +207,24 @@ pub async fn drop_credentials(service: &State, name: &str, user: &str) -> ApiRes
     Ok(Json(connection_body(&changed.await?)))
 }
 
-/// The definition with the credentials of a user: the one named, or the caller.
-fn find_for(service: &State, name: &str, user: Option<&str>) -> Result<ConnectionDefinition, ApiError> {
+/// The definition with a user's credentials, where there are some.
+fn find_for(service: &State, name: &str, user: &User) -> Result<ConnectionDefinition, ApiError> {
     let known = find(service, name)?;
-    Ok(user.and_then(|user| known.of_user(user)).unwrap_or(known))
+    Ok(known.of_user(&user.name).unwrap_or(known))
 }
 
 /// Tests a connection step by step, as who calls signs in; a failed step is the last.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<TestStepBody>), (status = 404, body = ErrorBody)))]
 #[post("/connections/<name>/test")]
-pub async fn test(service: &State, caller: Caller, name: &str) -> ApiResult<Vec<TestStepBody>> {
-    run_test(find_for(service, name, caller.name())?).await
+pub async fn test(service: &State, caller: By<Browse>, name: &str) -> ApiResult<Vec<TestStepBody>> {
+    run_test(find_for(service, name, &caller)?).await
 }
 
 /// The same as server-sent events, each step as soon as it is known, then `end`.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = TestStepBody)))]
 #[get("/connections/<name>/test/events")]
-pub fn test_events(service: &State, caller: Caller, name: &str) -> Result<EventStream![Event], ApiError> {
-    let definition = find_for(service, name, caller.name())?;
+pub fn test_events(service: &State, caller: By<Browse>, name: &str) -> Result<EventStream![Event], ApiError> {
+    let definition = find_for(service, name, &caller)?;
     let (sender, mut steps) = tokio::sync::mpsc::unbounded_channel();
     tokio::spawn(async move {
         let mut report = |step: TestStep| {
@@ -223,6 +244,7 @@ pub fn test_events(service: &State, caller: Caller, name: &str) -> Result<EventS
 #[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = Vec<TestStepBody>), (status = 400, body = ErrorBody)))]
 #[post("/tests", format = "json", data = "<given>")]
 pub async fn test_new(
+    _caller: By<ChangeConnections>,
     given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<Vec<TestStepBody>> {
     run_test(definition(body(given)?)).await
@@ -238,16 +260,16 @@ async fn run_test(definition: ConnectionDefinition) -> ApiResult<Vec<TestStepBod
 /// Removes a connection that no catalog uses.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<ConnectionBody>), (status = 409, body = ErrorBody)))]
 #[delete("/connections/<name>")]
-pub async fn remove(service: &State, name: &str) -> ApiResult<Vec<ConnectionBody>> {
+pub async fn remove(service: &State, _caller: By<ChangeConnections>, name: &str) -> ApiResult<Vec<ConnectionBody>> {
     find(service, name)?;
     service.remove_connection(name).await?;
-    Ok(list(service))
+    Ok(Json(listed(service)))
 }
 
 /// What depends on a connection.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = DependentsBody), (status = 404, body = ErrorBody)))]
 #[get("/connections/<name>/dependents")]
-pub fn dependents(service: &State, name: &str) -> ApiResult<DependentsBody> {
+pub fn dependents(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<DependentsBody> {
     find(service, name)?;
     let set = service.engine.set();
     let users = set.catalogs.values().filter(|catalog| catalog.connection == name);

@@ -9,8 +9,8 @@ use rocket::serde::json::Json;
 use rocket::{delete, get, post, put};
 
 use super::State;
+use super::access::{Browse, By, ChangeCatalogs, ChangeUsers, allows};
 use super::errors::{ApiError, ApiResult, body, same_form};
-use super::users::Caller;
 use crate::service::{Wish, blocking};
 use cobble_api::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
@@ -32,7 +32,7 @@ fn find(service: &State, name: &str) -> Result<CatalogDefinition, ApiError> {
 /// One catalog with its own settings and tables.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = ConfiguredCatalogBody), (status = 404, body = ErrorBody)))]
 #[get("/catalogs/<name>")]
-pub fn catalog(service: &State, name: &str) -> ApiResult<ConfiguredCatalogBody> {
+pub fn catalog(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<ConfiguredCatalogBody> {
     Ok(Json(same_form(&ConfiguredCatalog::of(&find(service, name)?))?))
 }
 
@@ -41,13 +41,14 @@ pub fn catalog(service: &State, name: &str) -> ApiResult<ConfiguredCatalogBody> 
 #[put("/catalogs/<name>", format = "json", data = "<given>")]
 pub async fn change_catalog(
     service: &State,
+    _caller: By<ChangeCatalogs>,
     name: &str,
     given: Result<Json<ConfiguredCatalogBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<ConfiguredCatalogBody> {
     find(service, name)?;
     let wanted: ConfiguredCatalog = same_form(&body(given)?)?;
     service.change_catalog(name, |_| Ok(wanted.definition(name))).await?;
-    catalog(service, name)
+    Ok(Json(same_form(&ConfiguredCatalog::of(&find(service, name)?))?))
 }
 
 /// The settings that work for a catalog, or for one of its tables, for a user or for who calls, and where each comes from.
@@ -55,13 +56,17 @@ pub async fn change_catalog(
 #[get("/catalogs/<name>/settings?<table>&<user>")]
 pub fn settings(
     service: &State,
-    caller: Caller,
+    caller: By<Browse>,
     name: &str,
     table: Option<&str>,
     user: Option<&str>,
 ) -> ApiResult<Vec<EffectiveBody>> {
     find(service, name)?;
-    Ok(Json(same_form(&service.engine.effective(name, table, user.or(caller.name()))?)?))
+    let user = user.unwrap_or(&caller.name);
+    if user != caller.name {
+        allows::<ChangeUsers>(&caller)?;
+    }
+    Ok(Json(same_form(&service.engine.effective(name, table, Some(user))?)?))
 }
 
 /// Looks for tables in a catalog's files, and takes them into its definition unless it is a preview.
@@ -69,6 +74,7 @@ pub fn settings(
 #[post("/catalogs/<name>/discover", format = "json", data = "<given>")]
 pub async fn discover(
     service: &State,
+    _caller: By<ChangeCatalogs>,
     name: &str,
     given: Result<Json<DiscoverBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<LookBody> {
@@ -117,14 +123,14 @@ fn progress(looking: &Looking) -> LookingBody {
 /// How far the catalog's look for tables is.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = LookingBody), (status = 404, body = ErrorBody)))]
 #[get("/catalogs/<name>/discover")]
-pub fn looking(service: &State, name: &str) -> ApiResult<LookingBody> {
+pub fn looking(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<LookingBody> {
     Ok(Json(progress(under_way(service, name)?.as_ref())))
 }
 
 /// Gives up the catalog's look for tables; nothing is defined by it.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = LookingBody), (status = 404, body = ErrorBody)))]
 #[delete("/catalogs/<name>/discover")]
-pub fn stop_looking(service: &State, name: &str) -> ApiResult<LookingBody> {
+pub fn stop_looking(service: &State, _caller: By<ChangeCatalogs>, name: &str) -> ApiResult<LookingBody> {
     let looking = under_way(service, name)?;
     looking.cancel.cancel();
     Ok(Json(progress(looking.as_ref())))
@@ -133,7 +139,7 @@ pub fn stop_looking(service: &State, name: &str) -> ApiResult<LookingBody> {
 /// Past looks that have found something else than the one before, newest first.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<PastLookBody>), (status = 404, body = ErrorBody)))]
 #[get("/catalogs/<name>/looks")]
-pub async fn looks(service: &State, name: &str) -> ApiResult<Vec<PastLookBody>> {
+pub async fn looks(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<Vec<PastLookBody>> {
     find(service, name)?;
     let (records, name) = (service.records.clone(), name.to_owned());
     let past = blocking(move || records.discoveries(&name, SHOWN_LOOKS)).await?;
@@ -147,11 +153,11 @@ pub async fn looks(service: &State, name: &str) -> ApiResult<Vec<PastLookBody>> 
 /// What depends on a catalog.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = DependentsBody), (status = 404, body = ErrorBody)))]
 #[get("/catalogs/<name>/dependents")]
-pub fn dependents(service: &State, name: &str) -> ApiResult<DependentsBody> {
+pub fn dependents(service: &State, caller: By<Browse>, name: &str) -> ApiResult<DependentsBody> {
     let catalog = find(service, name)?;
     let mut lost: Vec<String> = catalog.tables.keys().map(|table| format!("its definition of {table}")).collect();
     lost.extend(catalog.watch.map(|watch| format!("its looks for tables every {} s, with their history", watch.every)));
-    let collected = service.engine.collected_statistics();
+    let collected = service.engine.collected_statistics(&caller.asker());
     let collected = collected.iter().filter(|one| one.table.catalog == name);
     lost.extend(collected.map(|one| format!("what ANALYZE has found of {}", one.table)));
     Ok(Json(DependentsBody { blocking: vec![], lost }))

@@ -7,6 +7,7 @@ use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
 use rocket::{Catcher, catch, catchers};
 
+use super::access::Refused;
 use cobble_api::ErrorBody;
 
 pub struct ApiError(pub Error);
@@ -126,11 +127,12 @@ pub fn not_found(what: &str, name: &str) -> ApiError {
 #[catch(default)]
 fn any(status: Status, request: &Request<'_>) -> ApiError {
     let path = request.uri().path();
+    if let Some(Refused(error)) = request.local_cache(|| None::<Refused>) {
+        return ApiError(error.clone());
+    }
     let error = match status.code {
         404 => Error::new(Code::NotFound, format!("there is nothing at {path}"))
             .hint("the calls are described at /api/v1/openapi.json"),
-        401 => Error::new(Code::NotSignedIn, "the token is not valid")
-            .hint("make one with: cobble access add NAME; without a token leave COBBLE_TOKEN unset"),
         413 => Error::new(Code::BadSetting, "the request's body is too large"),
         code @ 400..500 => Error::new(Code::BadSetting, format!("{path}: {} ({code})", status.reason_lossy())),
         _ => Error::internal(format!("{path} could not be answered")),

@@ -1,5 +1,6 @@
 //! HTTP: `/api/v1/…` in JSON, described by a document generated from these handlers, and the console.
 
+mod access;
 mod browse;
 mod configuration;
 mod connections;
@@ -48,8 +49,15 @@ macro_rules! calls {
                 cobble_api::NewCredentialsBody,
                 cobble_api::ConfiguredCredentialsBody,
                 cobble_api::CallerBody,
-                cobble_api::TokenBody,
+                cobble_api::SignInBody,
+                cobble_api::SignedInBody,
+                cobble_api::LinkBody,
+                cobble_api::WantedTicketBody,
+                cobble_api::TicketBody,
+                cobble_api::UserBody,
                 cobble_api::NewUserBody,
+                cobble_api::ChangeUserBody,
+                cobble_api::WantedTokenBody,
                 cobble_api::NewTokenBody,
                 cobble_api::TestStepBody,
                 cobble_api::ConfigurationBody,
@@ -132,8 +140,12 @@ calls! {
     users::caller,
     users::sign_in,
     users::sign_out,
+    users::link,
+    users::ticket,
     users::list,
     users::add,
+    users::change,
+    users::renew,
     users::remove,
     status,
 }
@@ -152,7 +164,7 @@ fn openapi() -> (rocket::http::ContentType, String) {
 /// Version and size of the service.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = cobble_api::StatusBody)))]
 #[get("/status")]
-fn status(service: &State) -> rocket::serde::json::Json<cobble_api::StatusBody> {
+fn status(service: &State, _caller: access::By<access::Browse>) -> rocket::serde::json::Json<cobble_api::StatusBody> {
     let set = service.engine.set();
     let (memory_used, memory_limit) = service.engine.memory();
     rocket::serde::json::Json(cobble_api::StatusBody {

@@ -5,9 +5,9 @@ use rocket::post;
 use rocket::serde::json::Json;
 
 use super::State;
+use super::access::{By, Query};
 use super::errors::{ApiResult, body};
 use super::sessions::wanted;
-use super::users::Caller;
 use crate::runs::Within;
 use cobble_api::{ErrorBody, StatementBody};
 
@@ -16,14 +16,14 @@ use cobble_api::{ErrorBody, StatementBody};
 #[post("/plans", format = "json", data = "<given>")]
 pub async fn plan(
     service: &State,
-    caller: Caller,
+    caller: By<Query>,
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<PlanDocument> {
     let given = body(given)?;
-    let wanted = wanted(service, caller, given)?;
+    let wanted = wanted(service, &caller, given)?;
     let mut session = match &wanted.within {
         Within::Alone(place) => {
-            let mut session = service.engine.session_of(wanted.user.as_deref());
+            let mut session = service.engine.session_of(wanted.owner.asker());
             place.enter(&mut session)?;
             session
         }

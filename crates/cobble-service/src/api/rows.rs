@@ -14,9 +14,8 @@ use rocket::response::{Responder, Response};
 use rocket::serde::json::Json;
 
 use super::State;
+use super::access::{By, Query, owned};
 use super::errors::{ApiError, not_found};
-use super::runs::of_run;
-use super::users::Caller;
 use crate::runs::Run;
 use cobble_api::{ColumnBody, ErrorBody, PageBody};
 
@@ -138,7 +137,7 @@ impl<'r> Responder<'r, 'r> for Rows {
 #[get("/runs/<id>/rows?<offset>&<limit>&<format>")]
 pub async fn rows(
     service: &State,
-    caller: Caller,
+    caller: By<Query>,
     id: &str,
     offset: Option<u64>,
     limit: Option<u64>,
@@ -151,7 +150,7 @@ pub async fn rows(
             Some("a result is kept for 15 minutes, or until it was read to its end; run it again".to_owned());
         return Err(error);
     };
-    of_run(&run, &caller)?;
+    owned(&format!("run {id}"), Some(run.owner.id), &caller)?;
     let form = Form::wanted(accept, format)?;
     let columns = run.columns().await?;
     if matches!(form, Form::Csv | Form::JsonLines) {

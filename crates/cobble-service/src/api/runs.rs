@@ -9,12 +9,13 @@ use rocket::serde::json::Json;
 use rocket::{delete, get, post};
 
 use super::State;
+use super::access::{By, Query, known_to};
 use super::errors::{ApiError, ApiResult, body, not_found};
 use super::rows::page;
 use super::sessions::wanted;
-use super::users::{Caller, owned};
 use crate::runs::{Run, RunState};
 use crate::service::blocking;
+use crate::users::User;
 use cobble_api::{ColumnBody, ErrorBody, ProgressBody, RunBody, StatementBody};
 
 pub fn run_body(run: &Run) -> RunBody {
@@ -32,7 +33,7 @@ pub fn run_body(run: &Run) -> RunBody {
         schema: s.place.schema,
         settings: s.place.settings,
         rows_kept: true,
-        user: run.user.clone(),
+        user: Some(run.owner.name.clone()),
         page: None,
     }
 }
@@ -62,9 +63,20 @@ fn stored_body(run: StoredRun) -> RunBody {
     }
 }
 
-/// The plan, the rows and the end of a run are its owner's.
-pub fn of_run(run: &Run, caller: &Caller) -> Result<(), ApiError> {
-    Ok(owned(&format!("run {}", run.id), run.user.as_deref(), caller)?)
+/// A live run that the caller may know of: one of their own or, for an administrator, any.
+fn live(service: &State, caller: &User, id: &str) -> Result<Option<Arc<Run>>, ApiError> {
+    let Some(run) = service.runs.get(id) else { return Ok(None) };
+    known_to(&format!("run {id}"), Some(run.owner.id), caller)?;
+    Ok(Some(run))
+}
+
+/// The same of the records.
+async fn stored(service: &State, caller: &User, id: &str) -> Result<Option<StoredRun>, ApiError> {
+    service.runs.recorder.catch_up().await;
+    let (records, wanted) = (service.records.clone(), id.to_owned());
+    let Some(run) = blocking(move || records.run(&wanted)).await? else { return Ok(None) };
+    known_to(&format!("run {id}"), run.user_id, caller)?;
+    Ok(Some(run))
 }
 
 /// The longest that the start of a run is waited for, in milliseconds.
@@ -76,13 +88,13 @@ const LONGEST_WAIT: u64 = 10_000;
 #[post("/runs?<wait>&<limit>", format = "json", data = "<given>")]
 pub async fn create(
     service: &State,
-    caller: Caller,
+    caller: By<Query>,
     wait: Option<u64>,
     limit: Option<u64>,
     given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<RunBody> {
     let given = body(given)?;
-    let run = service.runs.start(wanted(service, caller, given)?).await?;
+    let run = service.runs.start(wanted(service, &caller, given)?).await?;
     let Some(wait) = wait else { return Ok(Json(run_body(&run))) };
     let wait = std::time::Duration::from_millis(wait.min(LONGEST_WAIT));
     let finished = matches!(tokio::time::timeout(wait, run.ended()).await, Ok(Ok(())));
@@ -90,12 +102,14 @@ pub async fn create(
     Ok(Json(RunBody { page, ..run_body(&run) }))
 }
 
-/// The latest runs, newest first.
+/// The latest runs of who calls, for an administrator those of all, newest first.
 #[utoipa::path(context_path = "/api/v1", params(("most" = Option<i64>, Query)), responses((status = 200, body = Vec<RunBody>)))]
 #[get("/runs?<most>")]
-pub async fn list(service: &State, most: Option<i64>) -> ApiResult<Vec<RunBody>> {
+pub async fn list(service: &State, caller: By<Query>, most: Option<i64>) -> ApiResult<Vec<RunBody>> {
+    service.runs.recorder.catch_up().await;
     let records = service.records.clone();
-    let stored = blocking(move || records.runs(most.unwrap_or(100).clamp(1, 1000))).await?;
+    let whose = (!caller.is_administrator()).then_some(caller.id);
+    let stored = blocking(move || records.runs(whose, most.unwrap_or(100).clamp(1, 1000))).await?;
     // What is live knows more than its record.
     let bodies = stored
         .into_iter()
@@ -110,12 +124,11 @@ pub async fn list(service: &State, most: Option<i64>) -> ApiResult<Vec<RunBody>>
 /// One run.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = RunBody), (status = 404, body = ErrorBody)))]
 #[get("/runs/<id>")]
-pub async fn show(service: &State, id: &str) -> ApiResult<RunBody> {
-    if let Some(run) = service.runs.get(id) {
+pub async fn show(service: &State, caller: By<Query>, id: &str) -> ApiResult<RunBody> {
+    if let Some(run) = live(service, &caller, id)? {
         return Ok(Json(run_body(&run)));
     }
-    let (records, wanted) = (service.records.clone(), id.to_owned());
-    match blocking(move || records.run(&wanted)).await? {
+    match stored(service, &caller, id).await? {
         Some(run) => Ok(Json(stored_body(run))),
         None => Err(not_found("run", id)),
     }
@@ -124,9 +137,8 @@ pub async fn show(service: &State, id: &str) -> ApiResult<RunBody> {
 /// Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = RunBody)))]
 #[get("/runs/<id>/events")]
-pub fn events(service: &State, caller: Caller, id: &str) -> Result<EventStream![Event], ApiError> {
-    let Some(run): Option<Arc<Run>> = service.runs.get(id) else { return Err(not_found("live run", id)) };
-    of_run(&run, &caller)?;
+pub fn events(service: &State, caller: By<Query>, id: &str) -> Result<EventStream![Event], ApiError> {
+    let Some(run) = live(service, &caller, id)? else { return Err(not_found("live run", id)) };
     Ok(EventStream! {
         let mut changed = run.watch();
         loop {
@@ -148,20 +160,14 @@ pub fn events(service: &State, caller: Caller, id: &str) -> Result<EventStream![
 /// The plan with what has been measured until now.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = PlanDocument), (status = 404, body = ErrorBody)))]
 #[get("/runs/<id>/plan")]
-pub async fn plan(service: &State, caller: Caller, id: &str) -> ApiResult<PlanDocument> {
-    if let Some(run) = service.runs.get(id) {
-        of_run(&run, &caller)?;
+pub async fn plan(service: &State, caller: By<Query>, id: &str) -> ApiResult<PlanDocument> {
+    if let Some(run) = live(service, &caller, id)? {
         return match run.snapshot().plan {
             Some(plan) => Ok(Json(Arc::unwrap_or_clone(plan))),
             None => Err(not_found("plan of run", id)),
         };
     }
-    let (records, wanted) = (service.records.clone(), id.to_owned());
-    let stored = blocking(move || records.run(&wanted)).await?;
-    if let Some(run) = &stored {
-        owned(&format!("run {id}"), run.user_name.as_deref(), &caller)?;
-    }
-    let stored = stored.and_then(|run| run.plan);
+    let stored = stored(service, &caller, id).await?.and_then(|run| run.plan);
     match stored.and_then(|plan| serde_json::from_value(plan).ok()) {
         Some(plan) => Ok(Json(plan)),
         None => Err(not_found("plan of run", id)),
@@ -171,9 +177,8 @@ pub async fn plan(service: &State, caller: Caller, id: &str) -> ApiResult<PlanDo
 /// Cancels a run that is under way. An ended one stays as it is.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, body = RunBody), (status = 404, body = ErrorBody)))]
 #[delete("/runs/<id>")]
-pub async fn cancel(service: &State, caller: Caller, id: &str) -> ApiResult<RunBody> {
-    let Some(run) = service.runs.get(id) else { return Err(not_found("live run", id)) };
-    of_run(&run, &caller)?;
+pub async fn cancel(service: &State, caller: By<Query>, id: &str) -> ApiResult<RunBody> {
+    let Some(run) = live(service, &caller, id)? else { return Err(not_found("live run", id)) };
     let mut changed = run.watch();
     run.cancel();
     let ended = async { while run.snapshot().state == RunState::Running && changed.changed().await.is_ok() {} };

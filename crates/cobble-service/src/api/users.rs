@@ -1,111 +1,154 @@
-//! Who calls, and users over HTTP. A call carries its token as `Authorization: Bearer …` (RFC 6750), or as the cookie that signing in
-//! sets for a browser.
+//! Signing in, and users over HTTP.
 
-use std::sync::Arc;
-
-use cobble_types::{Code, Error};
-use rocket::http::{Cookie, CookieJar, SameSite, Status};
+use chrono::{Duration, Utc};
+use cobble_types::{Code, Error, Result};
 use rocket::request::{FromRequest, Outcome, Request};
 use rocket::serde::json::Json;
-use rocket::{delete, get, post};
+use rocket::{delete, get, post, put};
 
 use super::State;
+use super::access::{By, ChangeUsers, SignedIn, bearer};
 use super::errors::{ApiResult, body};
-use crate::service::Service;
-use cobble_api::{CallerBody, ErrorBody, NewTokenBody, NewUserBody, TokenBody};
+use crate::users::Role;
+use cobble_api::{
+    CallerBody, ChangeUserBody, ErrorBody, LinkBody, NewTokenBody, NewUserBody, SignInBody, SignedInBody, TicketBody,
+    UserBody, WantedTicketBody, WantedTokenBody,
+};
 
-const COOKIE: &str = "cobble_token";
-
-/// The user who makes a call; none when no token is shown.
-pub struct Caller(pub Option<String>);
-
-impl Caller {
-    pub fn name(&self) -> Option<&str> {
-        self.0.as_deref()
-    }
-}
-
-#[rocket::async_trait]
-impl<'r> FromRequest<'r> for Caller {
-    type Error = ();
-
-    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
-        let header =
-            request.headers().get_one("Authorization").map(|words| words.strip_prefix("Bearer ").unwrap_or(""));
-        let cookie = request.cookies().get(COOKIE).map(Cookie::value);
-        let Some(token) = header.or(cookie) else { return Outcome::Success(Caller(None)) };
-        let known = request.rocket().state::<Arc<Service>>().and_then(|service| service.users.of_token(token).ok());
-        match known {
-            Some(name) => Outcome::Success(Caller(Some(name))),
-            None => Outcome::Error((Status::Unauthorized, ())),
-        }
-    }
+/// The moment so many seconds from now.
+fn expiry(seconds: Option<u64>) -> Result<Option<chrono::DateTime<Utc>>> {
+    let Some(seconds) = seconds else { return Ok(None) };
+    let span = i64::try_from(seconds).ok().and_then(Duration::try_seconds);
+    let at = span.and_then(|span| Utc::now().checked_add_signed(span));
+    at.map(Some).ok_or_else(|| Error::new(Code::BadSetting, format!("{seconds} s from now is no date")))
 }
 
 /// Who calls.
 #[utoipa::path(context_path = "/api/v1", responses((status = 200, body = CallerBody), (status = 401, body = ErrorBody)))]
 #[get("/caller")]
-pub fn caller(caller: Caller) -> Json<CallerBody> {
-    Json(CallerBody { user: caller.0 })
+pub fn caller(caller: By<SignedIn>) -> Json<CallerBody> {
+    Json(CallerBody { user: caller.name.clone(), role: caller.role.word().to_owned() })
 }
 
-/// Signs a browser in with a token, which it then shows by itself.
-#[utoipa::path(context_path = "/api/v1", request_body = TokenBody, responses((status = 200, body = CallerBody), (status = 401, body = ErrorBody)))]
+/// Signs a browser in by a token or by the code of a link. It shows the answer's secret from then on, as other clients do their token.
+#[utoipa::path(context_path = "/api/v1", request_body = SignInBody, responses((status = 200, body = SignedInBody), (status = 401, body = ErrorBody)))]
 #[post("/caller", format = "json", data = "<given>")]
 pub fn sign_in(
     service: &State,
-    cookies: &CookieJar<'_>,
-    given: Result<Json<TokenBody>, rocket::serde::json::Error<'_>>,
-) -> ApiResult<CallerBody> {
-    let token = body(given)?.token;
-    let user = service.users.of_token(token.trim())?;
-    let cookie = Cookie::build((COOKIE, token.trim().to_owned())).http_only(true).same_site(SameSite::Strict).path("/");
-    cookies.add(cookie.build());
-    Ok(Json(CallerBody { user: Some(user) }))
+    given: Result<Json<SignInBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<SignedInBody> {
+    let given = body(given)?;
+    let (user, secret) = service.users.sign_in(given.token.as_deref().map(str::trim), given.code.as_deref())?;
+    Ok(Json(SignedInBody { user: user.name.clone(), role: user.role.word().to_owned(), secret }))
 }
 
-/// Lets a browser forget its token.
-#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = CallerBody)))]
+/// What a call shows.
+pub struct Bearer(String);
+
+#[rocket::async_trait]
+impl<'r> FromRequest<'r> for Bearer {
+    type Error = ();
+
+    async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
+        Outcome::Success(Bearer(bearer(request).unwrap_or_default().to_owned()))
+    }
+}
+
+/// Ends the sign-in of a browser. A token stays as it is.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = CallerBody), (status = 401, body = ErrorBody)))]
 #[delete("/caller")]
-pub fn sign_out(cookies: &CookieJar<'_>) -> Json<CallerBody> {
-    cookies.remove(Cookie::build(COOKIE).path("/"));
-    Json(CallerBody { user: None })
+pub fn sign_out(service: &State, caller: By<SignedIn>, shown: Bearer) -> Json<CallerBody> {
+    service.users.sign_out(&shown.0);
+    self::caller(caller)
 }
 
-/// The names of all users.
-#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<String>)))]
+/// A code that signs a browser in as who calls; it serves once. The console takes it from the fragment of its address: `/#code=…`.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = LinkBody), (status = 401, body = ErrorBody)))]
+#[post("/links")]
+pub fn link(service: &State, caller: By<SignedIn>) -> Json<LinkBody> {
+    Json(LinkBody { code: service.users.link(&caller) })
+}
+
+/// A ticket that stands for who calls in one GET of a path, as `?ticket=…`, within a minute: for downloads, which a browser begins
+/// without headers.
+#[utoipa::path(context_path = "/api/v1", request_body = WantedTicketBody, responses((status = 200, body = TicketBody), (status = 401, body = ErrorBody)))]
+#[post("/tickets", format = "json", data = "<given>")]
+pub fn ticket(
+    service: &State,
+    caller: By<SignedIn>,
+    given: Result<Json<WantedTicketBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<TicketBody> {
+    Ok(Json(TicketBody { ticket: service.users.ticket(&caller, &body(given)?.path) }))
+}
+
+/// All users.
+#[utoipa::path(context_path = "/api/v1", responses((status = 200, body = Vec<UserBody>), (status = 403, body = ErrorBody)))]
 #[get("/users")]
-pub fn list(service: &State) -> Json<Vec<String>> {
-    Json(service.users.names())
+pub fn list(service: &State, _caller: By<ChangeUsers>) -> Json<Vec<UserBody>> {
+    Json(listed(service))
+}
+
+fn listed(service: &State) -> Vec<UserBody> {
+    let all = service.users.all().into_iter().map(|listed| UserBody {
+        name: listed.user.name.clone(),
+        role: listed.user.role.word().to_owned(),
+        expires_at: listed.expires_at.map(|at| at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true)),
+    });
+    all.collect()
 }
 
 /// Adds a user. The answer has the token, which is not stored and never shown again.
-#[utoipa::path(context_path = "/api/v1", request_body = NewUserBody, responses((status = 200, body = NewTokenBody), (status = 409, body = ErrorBody)))]
+#[utoipa::path(context_path = "/api/v1", request_body = NewUserBody, responses((status = 200, body = NewTokenBody), (status = 403, body = ErrorBody), (status = 409, body = ErrorBody)))]
 #[post("/users", format = "json", data = "<given>")]
 pub async fn add(
     service: &State,
+    _caller: By<ChangeUsers>,
     given: Result<Json<NewUserBody>, rocket::serde::json::Error<'_>>,
 ) -> ApiResult<NewTokenBody> {
-    let name = body(given)?.name;
-    let token = service.users.add(&name).await?;
-    Ok(Json(NewTokenBody { name, token }))
+    let given = body(given)?;
+    let role = given.role.as_deref().map_or(Ok(Role::User), Role::parse)?;
+    let token = service.users.add(&given.name, role, expiry(given.expires_in)?).await?;
+    Ok(Json(NewTokenBody { name: given.name, token }))
 }
 
-/// Removes a user: the token opens nothing from now on. Credentials for the name stay with their connections.
-#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<String>), (status = 404, body = ErrorBody)))]
+/// Changes what a user may do, or how long their token is good.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = ChangeUserBody, responses((status = 200, body = Vec<UserBody>), (status = 404, body = ErrorBody), (status = 409, body = ErrorBody)))]
+#[put("/users/<name>", format = "json", data = "<given>")]
+pub async fn change(
+    service: &State,
+    _caller: By<ChangeUsers>,
+    name: &str,
+    given: Result<Json<ChangeUserBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<Vec<UserBody>> {
+    let given = body(given)?;
+    let role = given.role.as_deref().map(Role::parse).transpose()?;
+    let expires_at = match (given.expires_in, given.never_expires) {
+        (None, false) => None,
+        (seconds, false) => Some(expiry(seconds)?),
+        (None, true) => Some(None),
+        (Some(_), true) => return Err(Error::new(Code::BadSetting, "a token expires or does not").into()),
+    };
+    service.users.set(name, role, expires_at).await?;
+    Ok(Json(listed(service)))
+}
+
+/// Gives a user another token; the one before, and the user's browsers, are no longer signed in.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = WantedTokenBody, responses((status = 200, body = NewTokenBody), (status = 404, body = ErrorBody)))]
+#[post("/users/<name>/token", format = "json", data = "<given>")]
+pub async fn renew(
+    service: &State,
+    _caller: By<ChangeUsers>,
+    name: &str,
+    given: Result<Json<WantedTokenBody>, rocket::serde::json::Error<'_>>,
+) -> ApiResult<NewTokenBody> {
+    let token = service.users.renew(name, expiry(body(given)?.expires_in)?).await?;
+    Ok(Json(NewTokenBody { name: name.to_owned(), token }))
+}
+
+/// Removes a user with everything that is theirs: token, credentials, statistics, sessions and results. Their runs are cancelled.
+#[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<UserBody>), (status = 404, body = ErrorBody), (status = 409, body = ErrorBody)))]
 #[delete("/users/<name>")]
-pub async fn remove(service: &State, name: &str) -> ApiResult<Vec<String>> {
-    service.users.remove(name).await?;
-    Ok(list(service))
-}
-
-/// Refuses what belongs to somebody else.
-pub fn owned(what: &str, owner: Option<&str>, caller: &Caller) -> Result<(), Error> {
-    match owner {
-        Some(owner) if caller.name() != Some(owner) => {
-            Err(Error::new(Code::NotAllowed, format!("{what} belongs to another user"))
-                .hint("sign in as that user: the run used the user's own credentials"))
-        }
-        _ => Ok(()),
-    }
+pub async fn remove(service: &State, _caller: By<ChangeUsers>, name: &str) -> ApiResult<Vec<UserBody>> {
+    service.drop_user(name).await?;
+    Ok(Json(listed(service)))
 }

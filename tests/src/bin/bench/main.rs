@@ -174,7 +174,7 @@ async fn over_http(product: &Product) {
         times.sort();
         times.get(times.len() / 2).copied().unwrap_or_default().as_secs_f64()
     };
-    let alone = cobble_tests::clients::clients(&product.address, 1, |round| round < 2_000).await;
+    let alone = cobble_tests::clients::clients(product, 1, |round| round < 2_000).await;
     let (one, two) = (middle(alone.one_trip), middle(alone.two_trips));
     let client = product.database("postgres").await;
     let mut plain = Vec::new();
@@ -185,8 +185,7 @@ async fn over_http(product: &Product) {
         plain.push(began.elapsed());
     }
     let began = Instant::now();
-    let seen =
-        cobble_tests::clients::clients(&product.address, 200, move |_| began.elapsed() < Duration::from_secs(60)).await;
+    let seen = cobble_tests::clients::clients(product, 200, move |_| began.elapsed() < Duration::from_secs(60)).await;
     println!(
         "\nover HTTP, one client: half of the small runs within {} in one round trip, {} in two; PostgreSQL over its wire {}",
         draw::seconds(one),
