@@ -47,10 +47,14 @@ export async function signOut() {
   location.assign('/')
 }
 
+const codeOf = (fragment: string) => /^#code=([A-Za-z0-9]+)$/.exec(fragment)?.[1]
+
 /** Before the first page: signs in by what the address carries, or finds out who is signed in already. The code must not stay in the address,
  * which the browser keeps. */
 export async function begin() {
-  const code = /^#code=([A-Za-z0-9]+)$/.exec(location.hash)?.[1]
+  // A link that is opened where the console stands already loads nothing by itself.
+  addEventListener('hashchange', () => { if (codeOf(location.hash)) location.reload() })
+  const code = codeOf(location.hash)
   if (code) {
     history.replaceState(history.state, '', location.pathname + location.search)
     // A link that has served leaves the sign-in as it is.
