@@ -262,7 +262,8 @@ export interface paths {
         get: operations["show"];
         /**
          * Puts a definition in the place of a connection's own; queries that run go on with the old one. Without a secret it keeps the one it
-         *     has, and what users have of their own it keeps in any case.
+         *     has, and it keeps those of users, unless they would go elsewhere than they were given for: with another kind, address, user or other
+         *     settings of TLS the stored secrets are dropped, and the answer says which.
          */
         put: operations["change"];
         post?: never;
@@ -787,6 +788,10 @@ export interface components {
             credentials?: {
                 [key: string]: components["schemas"]["CredentialsBody"];
             };
+            /** @description Why it cannot be used: its secret cannot be opened, and has to be given again. */
+            closed?: string | null;
+            /** @description Stored secrets that this change has dropped, as they would have gone elsewhere. */
+            forgotten?: string[];
         };
         /** @description What a user of the service signs in with at a system, without the secret. */
         CredentialsBody: {

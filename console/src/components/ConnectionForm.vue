@@ -13,7 +13,7 @@ import ErrorNote from './ErrorNote.vue'
 
 const props = defineProps<{ changing?: ConnectionBody | null }>()
 const visible = defineModel<boolean>('visible', { required: true })
-const emit = defineEmits<{ added: [name: string]; changed: [name: string] }>()
+const emit = defineEmits<{ added: [name: string]; changed: [connection: ConnectionBody] }>()
 const kinds = ref<KindBody[]>([])
 const kind = ref('files')
 const name = ref('')
@@ -45,11 +45,10 @@ async function add() {
     const given = Object.fromEntries(settings.value.map((s) => [s.name, values.value[s.name]?.trim() ?? '']).filter(([, v]) => v))
     const options = Object.fromEntries(Object.entries(given).filter(([k]) => !plain.includes(k) && k !== 'secret'))
     const body = { name: name.value.trim(), kind: kind.value, address: given.address ?? '', database: given.database, user: given.user, region: given.region, secret: given.secret, options }
-    if (props.changing) await put(`/connections/${part(body.name)}`, body)
+    if (props.changing) emit('changed', await put<ConnectionBody>(`/connections/${part(body.name)}`, body))
     else await post('/connections', body)
     if (!props.changing && catalog.value.trim()) await post('/catalogs', { name: catalog.value.trim(), connection: name.value.trim() })
-    if (props.changing) emit('changed', body.name)
-    else emit('added', body.name)
+    if (!props.changing) emit('added', body.name)
     visible.value = false
     values.value = {}
     name.value = catalog.value = ''

@@ -189,6 +189,12 @@ pub struct ConnectionBody {
     /// What users of the service sign in with there, by their names, without their secrets. Ignored when sent.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub credentials: BTreeMap<String, CredentialsBody>,
+    /// Why it cannot be used: its secret cannot be opened, and has to be given again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub closed: Option<String>,
+    /// Stored secrets that this change has dropped, as they would have gone elsewhere.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub forgotten: Vec<String>,
 }
 
 /// What a user of the service signs in with at a system, without the secret.
@@ -199,7 +205,7 @@ pub struct CredentialsBody {
     pub user: Option<String>,
 }
 
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewCredentialsBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
@@ -216,7 +222,7 @@ pub struct CallerBody {
 }
 
 /// A token, or the code of a link.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignInBody {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
@@ -225,7 +231,7 @@ pub struct SignInBody {
 }
 
 /// Who has signed in, and what the browser shows from then on.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignedInBody {
     pub user: String,
     pub role: String,
@@ -233,7 +239,7 @@ pub struct SignedInBody {
 }
 
 /// The code of a link to the console.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct LinkBody {
     pub code: String,
 }
@@ -244,7 +250,7 @@ pub struct WantedTicketBody {
     pub path: String,
 }
 
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct TicketBody {
     pub ticket: String,
 }
@@ -290,14 +296,14 @@ pub struct WantedTokenBody {
 }
 
 /// A user's token, which is not kept.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewTokenBody {
     pub name: String,
     pub token: String,
 }
 
 /// A connection to add or to test, with its secret.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct NewConnectionBody {
     #[serde(flatten)]
     pub connection: ConnectionBody,
@@ -551,7 +557,7 @@ pub struct ConfiguredCredentialsBody {
 }
 
 /// A configuration to apply. What it does not name is removed.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct ApplyBody {
     pub configuration: ConfigurationBody,
     /// Secrets by connection, and for a user of one by `connection/user`. A connection that is there keeps its secret when none is given.

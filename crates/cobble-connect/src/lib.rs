@@ -1,6 +1,7 @@
 //! The contract of connectors: what the definition of a connection says, what every connector can be asked, the registry of kinds, and
 //! the cache of metadata that stands before each connector.
 
+mod closed;
 mod connector;
 mod defined;
 mod definition;
@@ -9,6 +10,7 @@ mod remembered;
 mod table_definition;
 pub mod tls_settings;
 
+pub use closed::Closed;
 pub use cobble_network::TestStep;
 pub use connector::{Connector, ListedColumns, TableChange, TableEntry};
 pub use defined::Defined;

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::kinds::KINDS;
 use async_trait::async_trait;
-use cobble_connect::{ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
+use cobble_connect::{Closed, ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
 use cobble_exec::CpuPool;
 use cobble_exec::Opened;
 use cobble_functions::Entry as FunctionEntry;
@@ -70,7 +70,7 @@ impl CatalogDefinition {
     /// What stands before the connection for this catalog.
     fn connector(&self, connection: &OpenConnection) -> Result<Arc<dyn Connector>> {
         let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| {
-            if options.is_empty() {
+            if options.is_empty() || connection.closed.is_some() {
                 Ok(inner.clone())
             } else {
                 KINDS.connect(&connection.definition.tuned(options, what)?)
@@ -113,6 +113,19 @@ pub const SYSTEM_CATALOG: &str = "lane";
 pub struct OpenConnection {
     pub definition: ConnectionDefinition,
     pub connector: Arc<dyn Connector>,
+    /// Why it cannot be used, where its secret cannot be opened.
+    pub closed: Option<Error>,
+}
+
+impl OpenConnection {
+    /// Nothing is contacted.
+    pub fn new(definition: ConnectionDefinition) -> Result<OpenConnection> {
+        Ok(OpenConnection { connector: KINDS.connect(&definition)?, definition, closed: None })
+    }
+
+    fn closed(definition: ConnectionDefinition, why: Error) -> OpenConnection {
+        OpenConnection { definition, connector: Arc::new(Closed { why: why.clone() }), closed: Some(why) }
+    }
 }
 
 /// Who asks: a user of the service, or with nothing else known the program that the engine is part of, which may do everything.
@@ -285,11 +298,11 @@ impl Engine {
         let mut connections = set.connections.clone();
         let mut own = BTreeSet::new();
         for (name, place) in &mut connections {
-            let Some(definition) = place.definition.of_user(user) else { continue };
+            let Some(definition) = place.definition.of_user(user).filter(|_| place.closed.is_none()) else { continue };
             own.insert(name.clone());
             *place = match before.connections.get(name).filter(|known| known.definition == definition) {
                 Some(known) => known.clone(),
-                None => Arc::new(OpenConnection { connector: KINDS.connect(&definition)?, definition }),
+                None => Arc::new(OpenConnection::new(definition)?),
             };
         }
         let mut view = CatalogSet::new(connections, set.catalogs.clone(), &before)?;
@@ -389,28 +402,35 @@ impl Engine {
 
     /// Checks the definition and takes it in; nothing is contacted.
     pub fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
-        let connector = KINDS.connect(&definition)?;
+        self.add_open(OpenConnection::new(definition)?)
+    }
+
+    /// Keeps the place of a connection that cannot be used until its secret is given again.
+    pub fn add_closed_connection(&self, definition: ConnectionDefinition, why: Error) -> Result<()> {
+        self.add_open(OpenConnection::closed(definition, why))
+    }
+
+    fn add_open(&self, open: OpenConnection) -> Result<()> {
+        let name = open.definition.name.clone();
         self.change(|set| {
-            if set.connections.contains_key(&definition.name) {
-                return Err(Error::new(
-                    Code::AlreadyExists,
-                    format!("there is a connection named {} already", definition.name),
-                ));
+            if set.connections.contains_key(&name) {
+                return Err(Error::new(Code::AlreadyExists, format!("there is a connection named {name} already")));
             }
-            set.connections.insert(definition.name.clone(), Arc::new(OpenConnection { definition, connector }));
+            set.connections.insert(name, Arc::new(open));
             Ok(())
         })
     }
 
     /// Puts a definition in the place of the one with its name; queries that run go on with the old one.
     pub fn replace_connection(&self, definition: ConnectionDefinition) -> Result<()> {
-        let connector = KINDS.connect(&definition)?;
-        self.change(|set| match set.connections.get_mut(&definition.name) {
+        let open = OpenConnection::new(definition)?;
+        let name = open.definition.name.clone();
+        self.change(|set| match set.connections.get_mut(&name) {
             Some(place) => {
-                *place = Arc::new(OpenConnection { definition, connector });
+                *place = Arc::new(open);
                 Ok(())
             }
-            None => Err(Error::unknown("connection", &definition.name, set.connections.keys().map(String::as_str))),
+            None => Err(Error::unknown("connection", &name, set.connections.keys().map(String::as_str))),
         })
     }
 

@@ -5,7 +5,6 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::sync::Arc;
 
-use crate::kinds::KINDS;
 use cobble_connect::{ConnectionDefinition, Credentials, Secret, TableDefinition};
 use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownView, Statement, parse_statements};
@@ -378,6 +377,16 @@ impl Engine {
         let mut connections = BTreeMap::new();
         for (name, given) in &wanted.connections {
             let known = set.connections.get(name);
+            // What is stored is kept only where it goes to the same place as before.
+            let to = ConnectionDefinition {
+                kind: given.kind.clone(),
+                address: given.address.clone(),
+                user: given.user.clone(),
+                options: given.options.clone(),
+                ..ConnectionDefinition::new(name, "", "")
+            };
+            let same =
+                known.filter(|known| known.closed.is_none() && known.definition.destination() == to.destination());
             let secret =
                 |key: &str, source: &Option<SecretSource>, kept: Option<Secret>| match (source, secrets.get(key)) {
                     (None, _) => Ok(None),
@@ -386,31 +395,27 @@ impl Engine {
                 };
             let mut credentials = BTreeMap::new();
             for (user, own) in &given.credentials {
-                let kept = known.and_then(|known| known.definition.credentials.get(user)?.secret.clone());
+                let kept = same.and_then(|known| known.definition.credentials.get(user)?.secret.clone());
                 let secret = secret(&secret_key(name, user), &own.secret, kept)?;
                 credentials.insert(user.clone(), Credentials { user: own.user.clone(), secret });
             }
-            let secret = secret(name, &given.secret, known.and_then(|known| known.definition.secret.clone()))?;
+            let secret = secret(name, &given.secret, same.and_then(|known| known.definition.secret.clone()))?;
             let definition = ConnectionDefinition {
-                name: name.clone(),
-                kind: given.kind.clone(),
-                address: given.address.clone(),
                 database: given.database.clone(),
-                user: given.user.clone(),
                 secret,
                 region: given.region.clone(),
-                options: given.options.clone(),
                 credentials,
+                ..to
             };
             let open = match known {
                 // What stays as it is keeps its open connections.
-                Some(known) if known.definition == definition => known.clone(),
+                Some(known) if known.definition == definition && known.closed.is_none() => known.clone(),
                 _ => {
-                    let connector = KINDS.connect(&definition).map_err(|error| match error.message.contains(name) {
+                    let open = OpenConnection::new(definition).map_err(|error| match error.message.contains(name) {
                         true => error,
                         false => Error { message: format!("connection {name}: {}", error.message), ..error },
                     })?;
-                    Arc::new(OpenConnection { connector, definition })
+                    Arc::new(open)
                 }
             };
             connections.insert(name.clone(), open);

@@ -27,7 +27,11 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 pub struct Records {
     pool: Pool<ConnectionManager<PgConnection>>,
     key: SealingKey,
+    bound: BoundTo,
 }
+
+/// What the secrets of a connection with this definition are given for: its own, and those of users.
+pub type BoundTo = fn(&Json) -> [String; 2];
 
 impl std::fmt::Debug for Records {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -36,13 +40,30 @@ impl std::fmt::Debug for Records {
 }
 
 /// A stored connection. The definition is JSON without the secret.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Clone, PartialEq)]
 pub struct StoredConnection {
     pub name: String,
     pub definition: Json,
     pub secret: Option<String>,
     /// The secrets that users have of their own, by their names.
     pub credentials: BTreeMap<String, String>,
+}
+
+impl std::fmt::Debug for StoredConnection {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("StoredConnection")
+            .field("name", &self.name)
+            .field("definition", &self.definition)
+            .finish_non_exhaustive()
+    }
+}
+
+/// A connection as it comes back from the records.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RestoredConnection {
+    pub stored: StoredConnection,
+    /// Why its secrets are not among it, where they cannot be opened.
+    pub unopened: Option<Error>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -103,9 +124,9 @@ struct Sealed {
     credentials: Option<Vec<u8>>,
 }
 
-/// The name under which the secrets of a connection's users are sealed, which no connection has.
-fn users_of(connection: &str) -> String {
-    format!("users of {connection}")
+/// What is authenticated with a sealed secret: whose it is, and what it was given for.
+fn context(whose: &str, connection: &str, bound: &str) -> String {
+    serde_json::json!([whose, connection, bound]).to_string()
 }
 
 fn storage(error: impl std::fmt::Display) -> Error {
@@ -143,14 +164,14 @@ fn without_details(run: &StoredRun) -> StoredRun {
 
 impl Records {
     /// Connects and brings the tables to the present version.
-    pub fn open(url: &str, key: SealingKey) -> Result<Records> {
+    pub fn open(url: &str, key: SealingKey, bound: BoundTo) -> Result<Records> {
         let pool = Pool::builder()
             .max_size(4)
             .min_idle(Some(1))
             .connection_timeout(std::time::Duration::from_secs(10))
             .build(ConnectionManager::<PgConnection>::new(url))
             .map_err(storage)?;
-        let records = Records { pool, key };
+        let records = Records { pool, key, bound };
         records.connection()?.run_pending_migrations(MIGRATIONS).map_err(storage)?;
         // Runs that were under way when the service last stopped have no one to finish them.
         diesel::update(schema::runs::table.filter(schema::runs::state.eq("running")))
@@ -165,18 +186,20 @@ impl Records {
     }
 
     fn sealed(&self, stored: &StoredConnection) -> Result<Sealed> {
-        let secret = stored.secret.as_ref().map(|secret| self.key.seal(secret, &stored.name)).transpose()?;
+        let [own, of_users] = (self.bound)(&stored.definition);
+        let own = context("connection", &stored.name, &own);
+        let secret = stored.secret.as_ref().map(|secret| self.key.seal(secret, &own)).transpose()?;
         let credentials = match stored.credentials.is_empty() {
             true => None,
             false => {
                 let all = serde_json::to_string(&stored.credentials).map_err(storage)?;
-                Some(self.key.seal(&all, &users_of(&stored.name))?)
+                Some(self.key.seal(&all, &context("users", &stored.name, &of_users))?)
             }
         };
         Ok(Sealed { secret, credentials })
     }
 
-    pub fn connections(&self) -> Result<Vec<StoredConnection>> {
+    pub fn connections(&self) -> Result<Vec<RestoredConnection>> {
         use schema::connections::dsl;
         type Row = (String, Json, Option<Vec<u8>>, Option<Vec<u8>>);
         let rows: Vec<Row> = dsl::connections
@@ -184,18 +207,34 @@ impl Records {
             .order(dsl::name)
             .load(&mut self.connection()?)
             .map_err(storage)?;
-        rows.into_iter()
-            .map(|(name, definition, sealed, of_users)| {
-                let secret = sealed.map(|sealed| self.key.open(&sealed, &name)).transpose()?;
-                let credentials = match of_users {
-                    Some(sealed) => {
-                        serde_json::from_str(&self.key.open(&sealed, &users_of(&name))?).map_err(storage)?
-                    }
-                    None => BTreeMap::new(),
-                };
-                Ok(StoredConnection { name, definition, secret, credentials })
-            })
-            .collect()
+        let restored = |(name, definition, sealed, of_users): Row| {
+            let opened = self.opened(&name, &definition, sealed, of_users);
+            let unopened = opened.as_ref().err().cloned();
+            let (secret, credentials) = opened.unwrap_or_default();
+            RestoredConnection { stored: StoredConnection { name, definition, secret, credentials }, unopened }
+        };
+        Ok(rows.into_iter().map(restored).collect())
+    }
+
+    /// The secrets of a connection and of its users.
+    fn opened(
+        &self,
+        name: &str,
+        definition: &Json,
+        sealed: Option<Vec<u8>>,
+        of_users: Option<Vec<u8>>,
+    ) -> Result<(Option<String>, BTreeMap<String, String>)> {
+        let [own, users] = (self.bound)(definition);
+        let open = |sealed: Vec<u8>, whose: &str, bound: &str| {
+            let failed = |e: Error| Error { message: format!("connection {name}: {}", e.message), ..e };
+            self.key.open(&sealed, &context(whose, name, bound)).map_err(failed)
+        };
+        let secret = sealed.map(|sealed| open(sealed, "connection", &own)).transpose()?;
+        let credentials = match of_users {
+            Some(sealed) => serde_json::from_str(&open(sealed, "users", &users)?).map_err(storage)?,
+            None => BTreeMap::new(),
+        };
+        Ok((secret, credentials))
     }
 
     pub fn add_connection(&self, stored: &StoredConnection) -> Result<()> {

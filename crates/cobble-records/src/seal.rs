@@ -1,5 +1,6 @@
 //! Sealing of secrets: ChaCha20-Poly1305 (RFC 8439) under a key that stands in a file of its own, readable by its owner
-//! only. The connection's name is authenticated too, so a sealed secret cannot be moved to another connection.
+//! only. What a secret was given for is authenticated too, so that a sealed secret cannot be moved to another connection, nor the
+//! connection that has it to another server.
 
 use std::path::Path;
 
@@ -31,19 +32,20 @@ impl SealingKey {
         Ok(SealingKey(ChaCha20Poly1305::new(&key)))
     }
 
-    pub fn seal(&self, secret: &str, name: &str) -> Result<Vec<u8>> {
+    /// Seals a secret for one use: it is opened for no other.
+    pub fn seal(&self, secret: &str, purpose: &str) -> Result<Vec<u8>> {
         let nonce = ChaCha20Poly1305::generate_nonce(&mut OsRng);
         let sealed = self
             .0
-            .encrypt(&nonce, Payload { msg: secret.as_bytes(), aad: name.as_bytes() })
+            .encrypt(&nonce, Payload { msg: secret.as_bytes(), aad: purpose.as_bytes() })
             .map_err(|_| Error::internal("a secret could not be sealed"))?;
         Ok([nonce.as_slice(), &sealed].concat())
     }
 
-    pub fn open(&self, sealed: &[u8], name: &str) -> Result<String> {
+    pub fn open(&self, sealed: &[u8], purpose: &str) -> Result<String> {
         let wrong = || {
-            Error::new(Code::Storage, format!("the stored secret of connection {name} cannot be opened"))
-                .hint("the sealing key is not the one it was sealed with; add the connection again")
+            Error::new(Code::Storage, "the stored secret cannot be opened")
+                .hint("the sealing key, or the connection in the records, is not the one that it was sealed for; give the secret again")
         };
         if sealed.len() < NONCE {
             return Err(wrong());
@@ -51,7 +53,7 @@ impl SealingKey {
         let (nonce, text) = sealed.split_at(NONCE);
         let open = self
             .0
-            .decrypt(Nonce::from_slice(nonce), Payload { msg: text, aad: name.as_bytes() })
+            .decrypt(Nonce::from_slice(nonce), Payload { msg: text, aad: purpose.as_bytes() })
             .map_err(|_| wrong())?;
         String::from_utf8(open).map_err(|_| wrong())
     }

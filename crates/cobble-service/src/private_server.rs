@@ -150,7 +150,13 @@ pub fn command(program: PathBuf, user: Option<&User>, folder: &Path) -> Command 
     if let Some(user) = user {
         command.uid(user.uid.as_raw()).gid(user.gid.as_raw());
     }
-    command.current_dir(folder).stdin(Stdio::null()).env("LC_ALL", "C.UTF-8").env_remove("PGPORT").env_remove("PGDATA");
+    command.current_dir(folder).stdin(Stdio::null()).env_clear().env("LC_ALL", "C.UTF-8");
+    // Nothing of what the service was started with, such as tokens and secrets, goes to a server.
+    for name in ["PATH", "TMPDIR", "LD_LIBRARY_PATH"] {
+        if let Some(value) = std::env::var_os(name) {
+            command.env(name, value);
+        }
+    }
     command
 }
 

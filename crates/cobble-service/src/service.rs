@@ -12,7 +12,9 @@ use cobble_engine::{
     Asker, CatalogDefinition, Change, CollectedStatistics, Configuration, Drift, Engine, KnownFunction, KnownView,
     Look, Looking, MemoryTable, StateTables, TableDefinition, Take, UserFunction, UserView, Watch, text_rows,
 };
-use cobble_records::{Records, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery};
+use cobble_records::{
+    Records, RestoredConnection, StoredCatalog, StoredConfiguration, StoredConnection, StoredDiscovery,
+};
 use cobble_types::{Code, Error, Result, SqlType};
 
 use crate::recorder::Recorder;
@@ -68,6 +70,15 @@ pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send
     tokio::task::spawn_blocking(work).await.map_err(|e| Error::internal(format!("a task stopped: {e}")))?
 }
 
+/// What the secrets of a connection are given for.
+pub fn destinations(definition: &serde_json::Value) -> [String; 2] {
+    match serde_json::from_value::<ConnectionDefinition>(definition.clone()) {
+        Ok(definition) => [definition.destination(), definition.destination_of_users()],
+        // One that is not understood any more.
+        Err(_) => [definition.to_string(), definition.to_string()],
+    }
+}
+
 /// A definition as it is kept: the secret apart, to be sealed.
 fn stored(definition: &ConnectionDefinition) -> Result<StoredConnection> {
     Ok(StoredConnection {
@@ -107,15 +118,23 @@ impl Service {
         let stored = records.clone();
         let (statistics, functions, views) =
             blocking(move || Ok((stored.statistics()?, stored.functions()?, stored.views()?))).await?;
-        for connection in connections {
+        let users = Users::restore(records.clone()).await?;
+        for RestoredConnection { stored: connection, unopened } in connections {
             let name = connection.name.clone();
             let restored = serde_json::from_value::<ConnectionDefinition>(connection.definition)
                 .map_err(|e| Error::internal(format!("connection {name}: {e}")))
                 .and_then(|mut definition| {
+                    if let Some(why) = unopened {
+                        say(&format!("{}: {}", why.message, why.hint.as_deref().unwrap_or_default()));
+                        definition.credentials.clear();
+                        return engine.add_closed_connection(definition, why);
+                    }
                     definition.secret = connection.secret.map(Secret::new);
                     for (user, secret) in connection.credentials {
                         definition.credentials.entry(user).or_default().secret = Some(Secret::new(secret));
                     }
+                    // Of users who went while the secrets could not be opened.
+                    definition.credentials.retain(|user, _| users.named(user).is_ok());
                     engine.add_connection(definition)
                 });
             // One definition that is not understood any more must not keep the others from their users.
@@ -153,7 +172,6 @@ impl Service {
                 Err(error) => say(&format!("statistics that are not understood are left out: {error}")),
             }
         }
-        let users = Users::restore(records.clone()).await?;
         let runs = Runs::new(engine.clone(), records.clone());
         engine.provide_state(Arc::new(State {
             records: records.clone(),
@@ -199,6 +217,12 @@ impl Service {
             return Err(Error { code: Code::NotFound, ..error });
         };
         let definition = change(before)?;
+        if let Some(why) = set.connections.get(name).and_then(|open| open.closed.as_ref())
+            && definition.secret.is_none()
+        {
+            // It would be lost for good, and the right key may come back.
+            return Err(Error::new(Code::BadSetting, why.message.clone()).hint("give the secret again with the change"));
+        }
         let stored = stored(&definition)?;
         self.engine.replace_connection(definition.clone())?;
         let records = self.records.clone();

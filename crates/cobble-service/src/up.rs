@@ -14,7 +14,7 @@ use crate::api;
 use crate::demo;
 use crate::private_mariadb::PrivateMaria;
 use crate::private_postgres::PrivatePostgres;
-use crate::service::{Service, blocking};
+use crate::service::{Service, blocking, destinations};
 
 /// How to start.
 #[derive(Debug, Clone)]
@@ -63,7 +63,7 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         (None, None) => return Err(Error::internal("neither records nor a server for them")),
     };
     let key = up.folder.join("sealing.key");
-    let records = blocking(move || Records::open(&url, SealingKey::load_or_create(&key)?)).await?;
+    let records = blocking(move || Records::open(&url, SealingKey::load_or_create(&key)?, destinations)).await?;
     let service = Service::restore(records, &say).await?;
     if let Some(bytes) = up.memory {
         service.engine.set_memory(bytes);

@@ -279,3 +279,75 @@ async fn a_later_user_of_the_same_name_gets_nothing() {
     let (ok, said) = product.cobble_as(&product.token(), &for_nobody, &[("ADA", "ada-hush")]);
     assert!(!ok && said.contains("no user named \"nobody_yet\""), "{said}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stored_secret_never_goes_elsewhere() {
+    let folder = tempfile::tempdir().unwrap();
+    let product = Product::start(&folder.path().join("lane"), SCALE);
+    let ada = token(&product, "ada", &[]);
+    let secret = std::fs::read_to_string(product.folder.join("reader.secret")).unwrap();
+    let give = |user: &str| {
+        let arguments = ["connection", "credentials", "fleet_db", "--for", user, "--secret-env", "OWN"];
+        assert!(product.cobble_as("", &arguments, &[("OWN", secret.trim())]).0);
+    };
+    give("ada");
+    let file = folder.path().join("lane.toml").display().to_string();
+    product.stdout(&["export", "--out", &file]);
+    let exported = std::fs::read_to_string(&file).unwrap();
+    let works = |token: &str| product.cobble_as(token, &["sql", "SELECT count(*) FROM fleet.public.ports"], &[]).0;
+    let change = |more: &[&str]| product.stdout(&[&["connection", "change", "fleet_db"], more].concat());
+    let elsewhere = format!("localhost:{}", product.postgres_port);
+
+    // What does not say where the secret goes leaves it as it is.
+    assert!(!change(&["--set", "pool_size=3", "--region", "east"]).contains("no longer stored"));
+    assert!(works("") && works(&ada));
+    for more in [&["--address", elsewhere.as_str()][..], &["--user", "cobble"], &["--set", "tls=true"]] {
+        let said = change(more);
+        let forgotten = ["the connection's secret is no longer stored", "the secret of user ada is no longer stored"];
+        assert!(forgotten.iter().all(|line| said.contains(line)), "{more:?}: {said}");
+        assert!(!works("") && !works(&ada), "{more:?}");
+        // As it was, with the secrets given again.
+        let (ok, said) = product.cobble_as(
+            "",
+            &["apply", &file],
+            &[("FLEET_DB_SECRET", secret.trim()), ("FLEET_DB_ADA_SECRET", secret.trim())],
+        );
+        assert!(ok, "{said}");
+        assert!(works("") && works(&ada), "{more:?}");
+    }
+    // A configuration that moves a connection needs its secrets again, or changes nothing.
+    let moved = exported.replace(&format!("127.0.0.1:{}", product.postgres_port), &elsewhere);
+    assert_ne!(moved, exported);
+    std::fs::write(&file, moved).unwrap();
+    let (ok, said) = product.cobble_as("", &["apply", &file], &[]);
+    assert!(!ok && said.contains("SECRET is not set"), "{said}");
+    assert!(works(""));
+    // An address is shown to everybody.
+    for address in [
+        "reader:hush@127.0.0.1:5432",
+        "postgres://reader@127.0.0.1",
+        "https://files.example.test/a?X-Amz-Signature=hush",
+    ] {
+        let (ok, said) = product.cobble_as("", &["connection", "change", "fleet_db", "--address", address], &[]);
+        assert!(!ok && said.contains("the address holds") && !said.contains("hush"), "{said}");
+    }
+
+    // With another key the secrets stay closed: these connections say so, the others work, and nothing is lost.
+    let kept = std::fs::read(product.folder.join("sealing.key")).unwrap();
+    std::fs::write(product.folder.join("sealing.key"), [7u8; 32]).unwrap();
+    let product = product.again();
+    let said = |arguments: &[&str]| product.cobble_as("", arguments, &[]);
+    assert!(said(&["sql", "SELECT count(*) FROM drop.public.boardings"]).0, "files have no secret");
+    for arguments in [
+        &["sql", "SELECT count(*) FROM fleet.public.ports"][..],
+        &["connection", "test", "fleet_db"],
+        &["connection", "show", "fleet_db"],
+        &["connection", "change", "fleet_db", "--region", "west"],
+    ] {
+        let (_, text) = said(arguments);
+        assert!(text.contains("the stored secret cannot be opened"), "{arguments:?}: {text}");
+    }
+    std::fs::write(product.folder.join("sealing.key"), kept).unwrap();
+    let product = product.again();
+    assert!(!product.stdout(&["connection", "show", "fleet_db"]).contains("cannot be used"));
+}

@@ -2,7 +2,9 @@
 //! database agree.
 
 use chrono::{TimeDelta, Utc};
-use cobble_records::{NewUser, Records, SealingKey, StoredCatalog, StoredConfiguration, StoredConnection, StoredRun};
+use cobble_records::{
+    NewUser, Records, RestoredConnection, SealingKey, StoredCatalog, StoredConfiguration, StoredConnection, StoredRun,
+};
 use cobble_tests::product;
 use serde_json::json;
 
@@ -20,7 +22,7 @@ async fn store(name: &str) -> (Records, String, tempfile::TempDir) {
 /// Diesel waits for its database, which a thread of the tests' runtime must not.
 async fn open(url: &str, folder: &tempfile::TempDir) -> Records {
     let (url, key) = (url.to_owned(), folder.path().join("sealing.key"));
-    tokio::task::spawn_blocking(move || Records::open(&url, SealingKey::load_or_create(&key).unwrap()).unwrap())
+    tokio::task::spawn_blocking(move || Records::open(&url, SealingKey::load_or_create(&key).unwrap(), bound).unwrap())
         .await
         .unwrap()
 }
@@ -28,6 +30,21 @@ async fn open(url: &str, folder: &tempfile::TempDir) -> Records {
 async fn on_thread<T: Send + 'static>(records: &Records, work: impl FnOnce(&Records) -> T + Send + 'static) -> T {
     let records = records.clone();
     tokio::task::spawn_blocking(move || work(&records)).await.unwrap()
+}
+
+/// What secrets are given for, in these tests.
+fn bound(definition: &serde_json::Value) -> [String; 2] {
+    [definition["address"].to_string(), definition["user"].to_string()]
+}
+
+/// The connections, whose secrets can all be opened.
+fn opened(records: &Records) -> Vec<StoredConnection> {
+    let all = records.connections().unwrap().into_iter();
+    all.map(|one| {
+        assert_eq!(one.unopened, None);
+        one.stored
+    })
+    .collect()
 }
 
 fn connection(name: &str, secret: Option<&str>) -> StoredConnection {
@@ -77,12 +94,33 @@ async fn connections_keep_their_secrets_sealed() {
     // Another store with the same key reads it; one with another key does not.
     let again = open(&url, &folder).await;
     let stored = on_thread(&again, |r| r.connections().unwrap()).await;
-    let secrets: Vec<_> = stored.iter().map(|c| (c.name.as_str(), c.secret.as_deref())).collect();
+    let secrets: Vec<_> = stored.iter().map(|c| (c.stored.name.as_str(), c.stored.secret.as_deref())).collect();
     assert_eq!(secrets, [("fleet_db", Some("tide-and-time")), ("yard_db", None)]);
     let stranger = tempfile::tempdir().unwrap();
     let other = open(&url, &stranger).await;
-    let error = on_thread(&other, |r| r.connections().map(|_| ())).await.unwrap_err().to_string();
-    assert!(error.contains("fleet_db") && !error.contains("tide"), "{error}");
+    let unopened = |all: Vec<RestoredConnection>| -> Vec<Option<String>> {
+        all.into_iter().map(|one| one.unopened.map(|why| why.to_string())).collect()
+    };
+    let errors = unopened(on_thread(&other, |r| r.connections().unwrap()).await);
+    let error = errors[0].as_deref().unwrap();
+    assert!(error.contains("fleet_db") && !error.contains("tide") && errors[1].is_none(), "{errors:?}");
+
+    // Nor is it opened for another server, another user, or another connection, by whoever can write into the records.
+    for change in [
+        "UPDATE connections SET definition = jsonb_set(definition, '{address}', '\"evil.example.test:5432\"')",
+        "UPDATE connections SET definition = jsonb_set(definition, '{user}', '\"somebody\"')",
+        "UPDATE connections SET sealed_secret = (SELECT sealed_credentials FROM connections WHERE name = 'fleet_db')",
+        "UPDATE connections SET sealed_secret = (SELECT sealed_secret FROM connections WHERE name = 'fleet_db')",
+    ] {
+        client.batch_execute(&format!("CREATE TABLE before AS SELECT * FROM connections; {change}")).await.unwrap();
+        let found = on_thread(&again, |r| r.connections().unwrap()).await;
+        assert!(found.iter().any(|one| one.unopened.is_some()), "{change}");
+        assert!(found.iter().all(|one| one.unopened.is_none() || one.stored.secret.is_none()), "{change}");
+        let back = "UPDATE connections c SET definition = b.definition, sealed_secret = b.sealed_secret FROM before b
+                    WHERE b.name = c.name; DROP TABLE before";
+        client.batch_execute(back).await.unwrap();
+    }
+    assert_eq!(unopened(on_thread(&again, |r| r.connections().unwrap()).await), [None, None]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -92,7 +130,7 @@ async fn connections_and_catalogs_are_changed_and_removed() {
         r.add_connection(&connection("fleet_db", Some("one"))).unwrap();
         assert!(r.add_connection(&connection("fleet_db", Some("two"))).is_err(), "a name is taken once");
         r.replace_connection(&connection("fleet_db", Some("three"))).unwrap();
-        assert_eq!(r.connections().unwrap()[0].secret.as_deref(), Some("three"));
+        assert_eq!(r.connections().unwrap()[0].stored.secret.as_deref(), Some("three"));
         let catalog =
             StoredCatalog { name: "fleet".into(), connection: "fleet_db".into(), definition: serde_json::json!({}) };
         r.put_catalog(&catalog).unwrap();
@@ -145,7 +183,7 @@ async fn users_are_kept_with_a_digest_alone() {
         assert_eq!(r.statistics().unwrap().len(), 2);
         let without = StoredConnection { credentials: Default::default(), ..with };
         r.remove_user(bo.id, "bo", std::slice::from_ref(&without)).unwrap();
-        assert_eq!((r.statistics().unwrap(), r.connections().unwrap()), (vec![json!({ "rows": 12 })], vec![without]));
+        assert_eq!((r.statistics().unwrap(), opened(r)), (vec![json!({ "rows": 12 })], vec![without]));
         assert_eq!(known(r), [one("ada", "administrator", 4)]);
         assert!(r.add_user(&user("bo", 2)).unwrap().id > ada.id.max(bo.id), "an id is given once");
     })
@@ -163,17 +201,17 @@ async fn credentials_of_users_are_sealed_and_go_with_their_connection() {
         let mut stored = connection("fleet_db", Some("spring"));
         stored.credentials.insert("bo".into(), "neap".into());
         r.add_connection(&stored).unwrap();
-        assert_eq!(r.connections().unwrap(), [stored.clone()]);
+        assert_eq!(opened(r), [stored.clone()]);
         stored.credentials.remove("ada");
         stored.secret = None;
         r.replace_connection(&stored).unwrap();
-        assert_eq!(r.connections().unwrap(), [stored.clone()]);
+        assert_eq!(opened(r), [stored.clone()]);
         let wanted = StoredConfiguration { connections: vec![stored.clone()], ..Default::default() };
         r.put_configuration(&wanted).unwrap();
-        assert_eq!(r.connections().unwrap(), [stored]);
+        assert_eq!(opened(r), [stored]);
         let without = connection("fleet_db", None);
         r.put_configuration(&StoredConfiguration { connections: vec![without.clone()], ..Default::default() }).unwrap();
-        assert_eq!(r.connections().unwrap(), [without]);
+        assert_eq!(opened(r), [without]);
     })
     .await;
 }

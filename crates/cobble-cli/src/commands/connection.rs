@@ -210,6 +210,8 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
                 options,
                 has_secret: false,
                 credentials: BTreeMap::new(),
+                closed: None,
+                forgotten: vec![],
             };
             let added: ConnectionBody = client.post("/connections", &NewConnectionBody { connection, secret }).await?;
             if common.json {
@@ -250,6 +252,7 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             more("user", c.user);
             more("secret", c.has_secret.then(|| "stored, hidden".to_owned()));
             more("region", c.region);
+            more("cannot be used", c.closed);
             for (user, own) in c.credentials {
                 let own = own.user.map(|own| format!("as {own}, secret hidden"));
                 more(&format!("for {user}"), Some(own.unwrap_or_else(|| "secret hidden".to_owned())));
@@ -311,6 +314,9 @@ pub async fn run(common: &Common, action: Action) -> Outcome {
             let now: ConnectionBody = client.put(&path, &NewConnectionBody { connection, secret }).await?;
             if common.json {
                 return print_json(&now);
+            }
+            for secret in &now.forgotten {
+                println!("{secret} is no longer stored, as it was given for another place or user: give it again");
             }
             println!("connection {} changed; try it with: cobble connection test {}", now.name, now.name);
             Ok(())

@@ -78,6 +78,8 @@ async fn place(client: &Client, arguments: &Arguments) -> Outcome<(String, Strin
         region: None,
         options: Default::default(),
         has_secret: false,
+        closed: None,
+        forgotten: vec![],
         credentials: Default::default(),
     };
     let name = connection.name.clone();

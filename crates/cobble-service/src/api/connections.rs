@@ -1,8 +1,9 @@
 //! Connections over HTTP: kinds with their settings, add, show without secret, test in steps, remove.
 
+use std::sync::Arc;
+
 use cobble_connect::{COMMON, ConnectionDefinition, Credentials, Kind, Secret, TestStep};
-use cobble_engine::Engine;
-use cobble_engine::KINDS;
+use cobble_engine::{Engine, KINDS, OpenConnection};
 use cobble_types::{Code, Error};
 use rocket::response::stream::{Event, EventStream};
 use rocket::serde::json::Json;
@@ -19,6 +20,8 @@ use cobble_api::{
 
 fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
     ConnectionBody {
+        closed: None,
+        forgotten: vec![],
         name: definition.name.clone(),
         kind: definition.kind.clone(),
         address: definition.address.clone(),
@@ -33,6 +36,10 @@ fn connection_body(definition: &ConnectionDefinition) -> ConnectionBody {
             .map(|(user, own)| (user.clone(), CredentialsBody { user: own.user.clone() }))
             .collect(),
     }
+}
+
+fn open_body(open: &OpenConnection) -> ConnectionBody {
+    ConnectionBody { closed: open.closed.as_ref().map(|why| why.message.clone()), ..connection_body(&open.definition) }
 }
 
 fn definition(given: NewConnectionBody) -> ConnectionDefinition {
@@ -64,10 +71,10 @@ fn step_body(step: TestStep) -> TestStepBody {
     }
 }
 
-fn find(service: &State, name: &str) -> Result<ConnectionDefinition, ApiError> {
+fn find(service: &State, name: &str) -> Result<Arc<OpenConnection>, ApiError> {
     let set = service.engine.set();
     match set.connections.get(name) {
-        Some(connection) => Ok(connection.definition.clone()),
+        Some(connection) => Ok(connection.clone()),
         None => {
             let mut error = Error::unknown("connection", name, set.connections.keys().map(String::as_str));
             error.code = cobble_types::Code::NotFound;
@@ -113,7 +120,7 @@ pub fn list(service: &State, _caller: By<Browse>) -> Json<Vec<ConnectionBody>> {
 }
 
 fn listed(service: &State) -> Vec<ConnectionBody> {
-    service.engine.set().connections.values().map(|c| connection_body(&c.definition)).collect()
+    service.engine.set().connections.values().map(|open| open_body(open)).collect()
 }
 
 /// Adds a connection. Nothing is contacted; test it to know that it works.
@@ -134,11 +141,12 @@ pub async fn add(
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = ConnectionBody), (status = 404, body = ErrorBody)))]
 #[get("/connections/<name>")]
 pub fn show(service: &State, _caller: By<Browse>, name: &str) -> ApiResult<ConnectionBody> {
-    Ok(Json(connection_body(&find(service, name)?)))
+    Ok(Json(open_body(find(service, name)?.as_ref())))
 }
 
 /// Puts a definition in the place of a connection's own; queries that run go on with the old one. Without a secret it keeps the one it
-/// has, and what users have of their own it keeps in any case.
+/// has, and it keeps those of users, unless they would go elsewhere than they were given for: with another kind, address, user or other
+/// settings of TLS the stored secrets are dropped, and the answer says which.
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), request_body = NewConnectionBody, responses((status = 200, body = ConnectionBody), (status = 400, body = ErrorBody), (status = 404, body = ErrorBody)))]
 #[put("/connections/<name>", format = "json", data = "<given>")]
 pub async fn change(
@@ -149,12 +157,15 @@ pub async fn change(
 ) -> ApiResult<ConnectionBody> {
     let mut wanted = definition(body(given)?);
     wanted.name = name.to_owned();
+    let mut forgotten = Vec::new();
     let changed = service.change_connection(name, |before| {
         wanted.secret = wanted.secret.or_else(|| before.secret.clone());
         wanted.credentials.clone_from(&before.credentials);
+        forgotten = wanted.forget_what_goes_elsewhere(before);
         Ok(wanted)
     });
-    Ok(Json(connection_body(&changed.await?)))
+    let changed = changed.await?;
+    Ok(Json(ConnectionBody { forgotten, ..connection_body(&changed) }))
 }
 
 /// Keeps what a user of the service signs in with there, in the place of what was before.
@@ -209,8 +220,11 @@ pub async fn drop_credentials(
 
 /// The definition with a user's credentials, where there are some.
 fn find_for(service: &State, name: &str, user: &User) -> Result<ConnectionDefinition, ApiError> {
-    let known = find(service, name)?;
-    Ok(known.of_user(&user.name).unwrap_or(known))
+    let open = find(service, name)?;
+    match &open.closed {
+        Some(why) => Err(why.clone().into()),
+        None => Ok(open.definition.of_user(&user.name).unwrap_or_else(|| open.definition.clone())),
+    }
 }
 
 /// Tests a connection step by step, as who calls signs in; a failed step is the last.
