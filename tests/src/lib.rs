@@ -64,6 +64,11 @@ impl Product {
         Product::start_with(folder, &["--memory", memory])
     }
 
+    /// A service without the demo whose connections may use files of one folder only.
+    pub fn below(folder: &Path, root: &Path) -> Product {
+        Product::start_with(folder, &["--root", &root.display().to_string()])
+    }
+
     /// The same service, stopped and started again without the demo.
     pub fn again(self) -> Product {
         let folder = self.folder.clone();
@@ -77,6 +82,8 @@ impl Product {
         let mut process = Command::new(cobble())
             .args(["up", "--stop-with-stdin"])
             .args(arguments)
+            // Tests keep their files wherever the system has room for them.
+            .env("COBBLE_ROOTS", "/")
             .args(["--port", &port.to_string(), "--records-port", &postgres_port.to_string()])
             .arg("--folder")
             .arg(folder)

@@ -41,7 +41,7 @@ pub fn discover(source: &Arc<FilesSource>, path: &str, forms: &Forms, looking: &
     let wanted = listing::way(path);
     let mut folders: BTreeMap<(Vec<String>, &'static str), Vec<Found>> = BTreeMap::new();
     let mut discovery = Discovery::default();
-    for entry in source.storage.list()? {
+    for entry in source.storage.list()?.entries {
         if !(entry.names.len() >= wanted.len() && entry.names.iter().zip(&wanted).all(|(a, b)| a == b)) {
             continue;
         }
@@ -204,8 +204,7 @@ fn united(source: &Arc<FilesSource>, kin: Kin, own: &[&Found]) -> Discovered {
     if let Some(conflict) = all.conflicts.first() {
         problem.get_or_insert(format!("{}: {}", conflict.path, conflict.words()));
     }
-    let partitions = match listing::table(&source.connection, String::new(), own.iter().map(|f| (*f).clone()).collect())
-    {
+    let partitions = match listing::table(&source.connection, "", own.iter().map(|f| (*f).clone()).collect()) {
         Ok(table) => table.partitions,
         Err(error) => {
             problem.get_or_insert(error.message);

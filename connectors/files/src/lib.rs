@@ -116,8 +116,8 @@ impl Connector for FilesConnector {
         }
         let source = self.source.clone();
         on_disk(move || {
-            let tables = source.tables()?;
-            Ok(tables.into_iter().map(|t| TableEntry { name: t.name, kind: TableKind::Table }).collect())
+            let groups = listing::groups(source.storage.as_ref())?;
+            Ok(groups.into_keys().map(|name| TableEntry { name, kind: TableKind::Table }).collect())
         })
         .await
     }
@@ -128,11 +128,9 @@ impl Connector for FilesConnector {
         }
         let (source, name) = (self.source.clone(), ObjectName::new(catalog, schema, table));
         on_disk(move || {
-            let tables = source.tables()?;
-            match tables.into_iter().find(|t| t.name == name.table) {
-                Some(found) => describe(&source, name, found, &TableDefinition::default()).map(Some),
-                None => Ok(None),
-            }
+            let Some(found) = listing::groups(source.storage.as_ref())?.remove(&name.table) else { return Ok(None) };
+            let found = listing::table(&source.connection, &name.table, found)?;
+            describe(&source, name, found, &TableDefinition::default()).map(Some)
         })
         .await
     }
@@ -305,17 +303,16 @@ impl FilesSource {
     /// The folder that tables are written into.
     fn folder_to_write(&self, schema: &str) -> Result<&Path> {
         match self.writable.as_deref().filter(|folder| folder.is_dir() && schema == "public") {
-            Some(folder) => Ok(folder),
+            Some(folder) => {
+                cobble_network::roots::checked(&self.connection, folder)?;
+                Ok(folder)
+            }
             None => {
                 let what = format!("connection {} does not allow writing", self.connection);
                 Err(Error::new(Code::Unsupported, what)
                     .hint("set writable = true for a connection of kind files whose address is a folder"))
             }
         }
-    }
-
-    fn tables(&self) -> Result<Vec<FileTable>> {
-        listing::tables(&self.connection, self.storage.as_ref())
     }
 
     /// The way to the files, the tables, and of each table what makes its columns known.
@@ -325,7 +322,7 @@ impl FilesSource {
         }
         let mut step = reporter(report);
         let started = Instant::now();
-        let listed = self.tables().and_then(|tables| match tables.len() {
+        let listed = listing::groups(self.storage.as_ref()).and_then(|tables| match tables.len() {
             0 => Err(Error::new(Code::NotFound, format!("{} holds no data files", self.storage.address())).hint(
                 format!(
                     "files that end in {} are tables; check that the address is the right folder",
@@ -338,10 +335,11 @@ impl FilesSource {
         if !step("list", started, found, "address") {
             return;
         }
-        for table in listed.unwrap_or_default() {
+        for (table, found) in listed.unwrap_or_default() {
             let started = Instant::now();
-            let name = ObjectName::new(&self.connection, "public", &table.name);
-            let read = describe(self, name, table, &TableDefinition::default())
+            let name = ObjectName::new(&self.connection, "public", &table);
+            let read = listing::table(&self.connection, &table, found)
+                .and_then(|table| describe(self, name, table, &TableDefinition::default()))
                 .map(|found| format!("{}: {}", found.table.name.table, counted(found.table.columns.len(), "column")));
             // Listing went well: where reading is refused, the user lacks a right.
             let setting = match &read {

@@ -23,7 +23,6 @@ pub struct DataFile {
 
 #[derive(Debug)]
 pub struct FileTable {
-    pub name: String,
     pub format: Format,
     pub files: Vec<DataFile>,
     pub partitions: Vec<(String, SqlType)>,
@@ -37,17 +36,18 @@ pub struct Found {
     pub keys: Vec<(String, String)>,
 }
 
-/// The tables at an address, in order of their names.
-pub fn tables(connection: &str, storage: &dyn Storage) -> Result<Vec<FileTable>> {
+/// The files at an address by the names of their tables. Whether the files of one make a table is found out when it is named: a folder that
+/// makes none does not hide the others.
+pub fn groups(storage: &dyn Storage) -> Result<BTreeMap<String, Vec<Found>>> {
     let mut groups: BTreeMap<String, Vec<Found>> = BTreeMap::new();
-    for entry in storage.list()? {
+    for entry in storage.list()?.entries {
         let Some((format, _)) = cobble_format::of(&entry.file.path).filter(|_| entry.file.bytes > 0) else { continue };
         let Some((file, folders)) = entry.names.split_last() else { continue };
         let name = folders.first().map_or(stem(file), String::as_str).to_lowercase();
         let keys = keys_of(folders.get(1..).unwrap_or_default());
         groups.entry(name).or_default().push(Found { entry, format, keys });
     }
-    groups.into_iter().map(|(name, found)| table(connection, name, found)).collect()
+    Ok(groups)
 }
 
 /// The `key=value` folders among these.
@@ -98,7 +98,7 @@ pub fn defined_table(
         .map(|pattern| glob::Pattern::new(pattern.trim()).map_err(|e| bad_pattern(pattern, e)));
     let patterns = patterns.collect::<Result<Vec<_>>>()?;
     let mut found = Vec::new();
-    for entry in storage.list()? {
+    for entry in storage.list()?.entries {
         let is_below = entry.names.len() >= wanted.len() && entry.names.iter().zip(wanted).all(|(a, b)| a == b);
         if entry.file.bytes == 0 || !is_below || !matches(&entry.names[wanted.len()..]) {
             continue;
@@ -124,10 +124,10 @@ pub fn defined_table(
         return Err(Error::new(Code::NotFound, what)
             .hint("check the path; a table that is defined so can be discovered again, or dropped"));
     }
-    table(connection, name.to_owned(), found)
+    table(connection, name, found)
 }
 
-pub fn table(connection: &str, name: String, mut found: Vec<Found>) -> Result<FileTable> {
+pub fn table(connection: &str, name: &str, mut found: Vec<Found>) -> Result<FileTable> {
     found.sort_by(|a, b| a.entry.file.path.cmp(&b.entry.file.path));
     let first = &found[0];
     let format = first.format;
@@ -165,5 +165,5 @@ pub fn table(connection: &str, name: String, mut found: Vec<Found>) -> Result<Fi
             Ok(DataFile { stored: file.entry.file, partition })
         })
         .collect::<Result<_>>()?;
-    Ok(FileTable { name, format, files, partitions })
+    Ok(FileTable { format, files, partitions })
 }

@@ -12,12 +12,13 @@ use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_connect::TableChange;
 use cobble_format::{FileWriter, Format};
+use cobble_network::roots;
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
 use super::FilesSource;
-use super::listing::FileTable;
+use super::listing::{self, FileTable};
 
 /// Folders of one statement: each keeps a file open.
 const MOST_PARTITIONS: usize = 500;
@@ -30,13 +31,13 @@ pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: Ta
         return Err(Error::new(Code::Unsupported, format!("connection {connection}: {what}"))
             .hint("drop the table and create it again"));
     }
-    let tables = source.tables()?;
-    let Some(known) = tables.iter().find(|known| known.name == table) else {
-        return Err(Error::unknown("table", table, tables.iter().map(|known| known.name.as_str())));
+    let groups = listing::groups(source.storage.as_ref())?;
+    let Some(files) = groups.get(table) else {
+        return Err(Error::unknown("table", table, groups.keys().map(String::as_str)));
     };
     let place = folder.join(table);
-    let place = match known.files.as_slice() {
-        [one] if !one.stored.path.starts_with(&place) => one.stored.path.clone(),
+    let place = match files.as_slice() {
+        [one] if !one.entry.file.path.starts_with(&place) => one.entry.file.path.clone(),
         _ => place,
     };
     if place.parent() != Some(folder) {
@@ -101,7 +102,8 @@ impl FolderWriter {
     pub fn new(source: &FilesSource, folder: &Path, wanted: NewRows) -> Result<FolderWriter> {
         let connection = source.connection.as_str();
         let (table, columns) = (&wanted.table, wanted.columns);
-        let known = source.tables()?.into_iter().find(|known| known.name == *table);
+        let known = listing::groups(source.storage.as_ref())?.remove(table);
+        let known = known.map(|files| listing::table(connection, table, files)).transpose()?;
         if !is_plain(table) || table.to_lowercase() != *table {
             return Err(setting(
                 connection,
@@ -110,6 +112,7 @@ impl FolderWriter {
             ));
         }
         let place = folder.join(table);
+        roots::checked(connection, &place)?;
         let (format, key_names) = match (&known, wanted.create) {
             (Some(_), true) => {
                 let what = format!("connection {connection}: there is a table {table} already");
@@ -302,6 +305,7 @@ impl FolderWriter {
         } else {
             for (folders, path) in std::mem::take(&mut self.complete) {
                 let folder = folders.iter().fold(self.place.clone(), |path, name| path.join(name));
+                roots::checked(&self.connection, &folder)?;
                 fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
                 let target = folder.join(&self.file_name);
                 fs::rename(&path, &target).map_err(|e| self.failed(&target, &e))?;

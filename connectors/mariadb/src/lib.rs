@@ -31,7 +31,7 @@ pub use self::dialect::MariaDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting, tls_settings};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
-use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, Functions, StatementText, native};
 use cobble_network::Tls;
 use cobble_network::patience::{Patience, pool_limit};
 use cobble_network::test_steps;
@@ -63,6 +63,7 @@ pub const KIND: Kind = Kind {
             Some("false"),
         ),
         cobble_connect_sql::write::WRITABLE,
+        native::NATIVE_FUNCTIONS,
     ],
 };
 
@@ -90,6 +91,7 @@ pub struct Server {
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
+    native_functions: Functions,
     lock_for_ranges: bool,
     /// A table was written: what is remembered of the names is out of date.
     has_changed: AtomicBool,
@@ -155,6 +157,7 @@ impl MariaConnector {
             connect_limit,
             patience: Patience::new(name, statement_limit),
             writable: definition.flag("writable")?,
+            native_functions: native::functions_of(definition)?,
             lock_for_ranges: definition.flag("lock_for_ranges")?,
             has_changed: AtomicBool::new(false),
         };
@@ -372,6 +375,10 @@ impl Database for Server {
         let row = row.ok_or_else(|| Error::internal("a query of numbers without a row"))?;
         let number = |value| mysql_async::from_value_opt::<Option<i64>>(value);
         row.unwrap().into_iter().map(|v| number(v).map_err(|e| Error::internal(e.to_string()))).collect()
+    }
+
+    fn native_functions(&self) -> Functions {
+        self.native_functions
     }
 
     fn writable(&self) -> bool {

@@ -5,13 +5,13 @@ use std::sync::Arc;
 use cobble_plan::expr::Column;
 use cobble_plan::sink::{Outcome, Prepared};
 use cobble_types::{Error, Result};
-use deadpool_postgres::Object;
 use futures::{StreamExt, TryStreamExt};
 use tokio_postgres::Statement;
 use tokio_util::sync::CancellationToken;
 
 use super::decode::{ColumnDecoder, Raw};
 use super::parameter::{Bound, wire_type};
+use super::pooled::Pooled;
 use super::write::{Transaction, Unfinished};
 use super::{Server, errors};
 use cobble_connect_sql::returned::Returned;
@@ -20,7 +20,7 @@ use cobble_connect_sql::{ChangeStatement, Parameter, StatementText};
 /// Rows that are read at once of those that come back.
 const BATCH: usize = 8192;
 
-async fn prepared(server: &Server, client: &Object, sql: &StatementText) -> Result<Statement> {
+async fn prepared(server: &Server, client: &Pooled, sql: &StatementText) -> Result<Statement> {
     let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
     let statement = client.prepare_typed(&sql.text, &types).await;
     statement.map_err(|e| errors::statement_error(server, &e))
@@ -29,7 +29,7 @@ async fn prepared(server: &Server, client: &Object, sql: &StatementText) -> Resu
 /// Runs a statement that gives these columns back: the rows, how many, and their bytes.
 pub async fn returned(
     server: &Server,
-    client: &Object,
+    client: &Pooled,
     statement: &Statement,
     parameters: &[Parameter],
     columns: &[Column],
@@ -61,7 +61,7 @@ pub async fn returned(
     Ok((returned, rows, bytes))
 }
 
-async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> Result<Outcome> {
+async fn execute(server: &Server, client: &Pooled, change: &ChangeStatement) -> Result<Outcome> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let sql = &change.statement;
     let statement = prepared(server, client, sql).await?;
@@ -73,7 +73,7 @@ async fn execute(server: &Server, client: &Object, change: &ChangeStatement) -> 
     Ok(Outcome { rows, returned: returned.batches, received: bytes, ..Outcome::default() })
 }
 
-async fn count(server: &Server, client: &Object, sql: &StatementText) -> Result<u64> {
+async fn count(server: &Server, client: &Pooled, sql: &StatementText) -> Result<u64> {
     let failed = |e: tokio_postgres::Error| errors::statement_error(server, &e);
     let statement = prepared(server, client, sql).await?;
     let rows = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await.map_err(failed)?;

@@ -9,6 +9,7 @@ mod dialect;
 mod errors;
 mod functions;
 mod parameter;
+mod pooled;
 mod scan;
 mod sql;
 mod write;
@@ -24,7 +25,7 @@ use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, Portions, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, Prepared, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, Result};
-use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod};
+use deadpool_postgres::{Manager, ManagerConfig, Pool, RecyclingMethod};
 use tokio_postgres::config::SslMode;
 use tokio_postgres::types::Type;
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -34,10 +35,11 @@ pub use self::dialect::PostgresDialect;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, tls_settings};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
-use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
+use cobble_connect_sql::{ChangeStatement, Database, Dialect, Functions, StatementText, native};
 use cobble_network::Tls;
 use cobble_network::patience::{Patience, pool_limit};
 use cobble_network::test_steps;
+use pooled::Pooled;
 
 pub const KIND: Kind = Kind {
     kind: "postgres",
@@ -113,6 +115,7 @@ pub const KIND: Kind = Kind {
         tls_settings::CA_FILE,
         tls_settings::UNVERIFIED,
         cobble_connect_sql::write::WRITABLE,
+        native::NATIVE_FUNCTIONS,
     ],
 };
 
@@ -140,6 +143,7 @@ pub struct Server {
     connect_limit: Duration,
     patience: Patience,
     writable: bool,
+    native_functions: Functions,
     /// A table was written: what is remembered of the names is out of date.
     has_changed: AtomicBool,
 }
@@ -206,6 +210,7 @@ impl PostgresConnector {
             connect_limit,
             patience: Patience::new(name, statement_limit),
             writable: definition.flag("writable")?,
+            native_functions: native::functions_of(definition)?,
             has_changed: AtomicBool::new(false),
         };
         Ok(Arc::new(PostgresConnector { server: Arc::new(server) }))
@@ -214,8 +219,8 @@ impl PostgresConnector {
 
 impl Server {
     /// A connection of the pool, opened when none is free.
-    pub async fn client(&self) -> Result<Object> {
-        self.pool.get().await.map_err(|e| errors::pool_error(self, &e))
+    pub async fn client(&self) -> Result<Pooled> {
+        self.pool.get().await.map(Pooled::new).map_err(|e| errors::pool_error(self, &e))
     }
 
     async fn schemas(&self) -> Result<Vec<String>> {
@@ -387,6 +392,10 @@ impl Database for Server {
             _ => row.try_get(place),
         };
         (0..row.len()).map(|place| number(place).map_err(failed)).collect()
+    }
+
+    fn native_functions(&self) -> Functions {
+        self.native_functions
     }
 
     fn writable(&self) -> bool {

@@ -13,7 +13,7 @@ use bytes::Bytes;
 use cobble_plan::expr::Column;
 use cobble_plan::scan::{GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
-use deadpool_postgres::{Object, Timeouts};
+use deadpool_postgres::Timeouts;
 use futures::StreamExt;
 use tokio::runtime::Handle;
 use tokio_postgres::{CopyOutStream, RowStream};
@@ -22,6 +22,7 @@ use super::copy::CopyRows;
 use super::decode::{ColumnDecoder, Raw};
 use super::dialect::PostgresDialect;
 use super::parameter::{Bound, wire_type};
+use super::pooled::Pooled;
 use super::{Server, errors};
 use cobble_connect_sql::{Dialect, StatementText};
 
@@ -40,7 +41,7 @@ struct Shared {
     /// The snapshot of several statements, once the first connection has taken it.
     snapshot: tokio::sync::Mutex<Option<String>>,
     /// Connections in that snapshot that read nothing now. The first one lives as long as any: the snapshot goes with it.
-    idle: Mutex<Vec<Object>>,
+    idle: Mutex<Vec<Pooled>>,
     /// Where connections are put in order after readers that end anywhere.
     runtime: Handle,
 }
@@ -60,12 +61,12 @@ impl Statements {
 }
 
 impl Shared {
-    fn idle(&self) -> std::sync::MutexGuard<'_, Vec<Object>> {
+    fn idle(&self) -> std::sync::MutexGuard<'_, Vec<Pooled>> {
         self.idle.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A connection in the one snapshot of all statements; none when there is one already that reads, and no other is free.
-    async fn in_snapshot(&self) -> Result<Option<Object>> {
+    async fn in_snapshot(&self) -> Result<Option<Pooled>> {
         let failed = |e: tokio_postgres::Error| errors::statement_error(&self.server, &e);
         let mut snapshot = self.snapshot.lock().await;
         if let Some(idle) = self.idle().pop() {
@@ -84,14 +85,14 @@ impl Shared {
         // Waiting here could mean waiting for each other: what is read by one connection is read by that alone.
         let at_once = Timeouts { wait: Some(Duration::ZERO), create: Some(self.server.connect_limit), recycle: None };
         let Ok(client) = self.server.pool.timeout_get(&at_once).await else { return Ok(None) };
-        let client = Transaction(Some(client));
+        let client = Transaction(Some(Pooled::new(client)));
         client.run(&format!("{begin}; SET TRANSACTION SNAPSHOT '{known}'")).await.map_err(failed)?;
         Ok(client.keep())
     }
 }
 
 /// A connection in a transaction that goes when it is dropped.
-struct Transaction(Option<Object>);
+struct Transaction(Option<Pooled>);
 
 impl Transaction {
     async fn run(&self, text: &str) -> std::result::Result<(), tokio_postgres::Error> {
@@ -101,14 +102,16 @@ impl Transaction {
         }
     }
 
-    fn keep(mut self) -> Option<Object> {
+    fn keep(mut self) -> Option<Pooled> {
         self.0.take()
     }
 }
 
 impl Drop for Transaction {
     fn drop(&mut self) {
-        self.0.take().map(Object::take);
+        if let Some(client) = self.0.take() {
+            client.give_up();
+        }
     }
 }
 
@@ -183,7 +186,7 @@ impl Statements {
 /// Holds the connection while its statement runs. Dropped before the end, it cancels the statement and gives the connection
 /// up instead of returning it to the pool with rows still coming.
 struct CancelGuard {
-    client: Option<Object>,
+    client: Option<Pooled>,
     finished: bool,
     /// The connection is in the snapshot of several statements, to which it goes back.
     is_divided: bool,
@@ -200,7 +203,7 @@ impl Drop for CancelGuard {
             return;
         }
         let (token, tls) = (client.cancel_token(), self.shared.server.tls.clone());
-        drop(Object::take(client));
+        client.give_up();
         self.shared.runtime.spawn(async move {
             // Best effort: the server notices the closed connection in any case.
             let _ = token.cancel_query(tls).await;

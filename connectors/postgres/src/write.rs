@@ -10,13 +10,13 @@ use bytes::{BufMut, Bytes, BytesMut};
 use cobble_plan::expr::Column;
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
-use deadpool_postgres::Object;
 use futures::SinkExt;
 use tokio::runtime::Handle;
 use tokio_postgres::CopyInSink;
 
 use super::change::returned;
 use super::dialect::PostgresDialect;
+use super::pooled::Pooled;
 use super::{Server, errors};
 use cobble_connect::TableChange;
 use cobble_connect_sql::change::unknown_outcome;
@@ -28,7 +28,7 @@ const STAGED: &str = "pg_temp.\"rows to add\"";
 pub struct CopyWriter {
     server: Arc<Server>,
     /// Given up with its transaction unless all went well.
-    client: Option<Object>,
+    client: Option<Pooled>,
     rows: Pin<Box<CopyInSink<Bytes>>>,
     /// Rows that come back are copied into a table of the transaction's own first: this adds them, and gives these columns.
     adding: Option<(String, Vec<Column>)>,
@@ -98,31 +98,35 @@ pub async fn change_table(server: &Arc<Server>, schema: &str, table: &str, chang
 }
 
 /// A connection in a transaction that goes, and takes the transaction with it, when it is dropped.
-pub struct Unfinished(Option<Object>);
+pub struct Unfinished(Option<Pooled>);
 
 impl Unfinished {
-    pub fn new(client: Object) -> Unfinished {
+    pub fn new(client: Pooled) -> Unfinished {
         Unfinished(Some(client))
     }
 
-    pub fn open(&self) -> Result<&Object> {
+    pub fn open(&self) -> Result<&Pooled> {
         self.0.as_ref().ok_or_else(|| Error::internal("a write without a connection"))
     }
 
-    pub fn keep(mut self) -> Option<Object> {
+    pub fn keep(mut self) -> Option<Pooled> {
         self.0.take()
     }
 }
 
 impl Drop for Unfinished {
     fn drop(&mut self) {
-        self.0.take().map(Object::take);
+        if let Some(client) = self.0.take() {
+            client.give_up();
+        }
     }
 }
 
 impl Drop for CopyWriter {
     fn drop(&mut self) {
-        self.client.take().map(Object::take);
+        if let Some(client) = self.client.take() {
+            client.give_up();
+        }
     }
 }
 

@@ -29,7 +29,7 @@ use cobble_connect::{ConnectionDefinition, Kind, SettingDescription};
 use cobble_connect::{Connector, ListedColumns, TableChange, TableEntry, TestStep};
 use cobble_connect::{NativeQuery, TableDefinition};
 use cobble_connect_sql::{ChangeStatement, Database, Dialect, StatementText, native};
-use cobble_network::test_steps;
+use cobble_network::{roots, test_steps};
 
 pub const KIND: Kind = Kind {
     kind: "sqlite",
@@ -95,9 +95,10 @@ impl File {
             return Err(errors::about(self, Code::SourceUnreachable, what)
                 .hint("correct the address; the path is the one on the service's machine"));
         }
+        let path = roots::checked(&self.connection, &self.path)?;
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let failed = |e: rusqlite::Error| errors::error(self, &e);
-        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        let connection = Connection::open_with_flags(&path, flags).map_err(failed)?;
         connection.busy_timeout(self.busy_limit).map_err(failed)?;
         guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
         Ok(connection)
@@ -105,9 +106,10 @@ impl File {
 
     /// A new connection that writes.
     fn open_to_write(&self) -> Result<Connection> {
+        let path = roots::checked(&self.connection, &self.path)?;
         let failed = |e: rusqlite::Error| errors::error(self, &e);
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(&self.path, flags).map_err(failed)?;
+        let connection = Connection::open_with_flags(&path, flags).map_err(failed)?;
         connection.busy_timeout(self.busy_limit).map_err(failed)?;
         guard::install(&connection).and_then(|()| functions::install(&connection)).map_err(failed)?;
         connection.execute_batch("BEGIN IMMEDIATE").map_err(failed)?;

@@ -83,6 +83,14 @@ function signed(connection: ConnectionBody) {
   connections.value = (connections.value ?? []).map((c) => (c.name === connection.name ? connection : c))
 }
 
+/** Secrets that a change has dropped, by connection. */
+const forgotten = ref<Record<string, string[]>>({})
+
+async function changed(connection: ConnectionBody) {
+  forgotten.value = { ...forgotten.value, [connection.name]: connection.forgotten ?? [] }
+  await added(connection.name)
+}
+
 async function added(name: string) {
   await load()
   test(name)
@@ -107,6 +115,8 @@ onMounted(load)
           <Button v-if="isAdministrator" icon="pi pi-trash" size="small" text severity="secondary" :aria-label="`Drop connection ${c.name}`" @click="drop(`connection ${c.name}`, `/connections/${part(c.name)}`)" />
         </span>
       </header>
+      <p v-if="c.closed" class="hint" role="status">It cannot be used: {{ c.closed }}. Give the secret again.</p>
+      <p v-if="forgotten[c.name]?.length" class="hint" role="status">No longer stored, as given for another place or user: {{ forgotten[c.name].join(', ') }}. Give them again.</p>
       <TestSteps v-if="testing === c.name" :key="tests" :connection="c.name" />
       <div v-for="k in of(c.name)" :key="k.name" class="catalog">
         <div class="catalog-head"><i class="pi pi-database" /> <RouterLink :to="`/catalogs/${k.name}`"><strong>{{ k.name }}</strong></RouterLink><Button v-if="isAdministrator" icon="pi pi-times" size="small" text severity="secondary" :aria-label="`Drop catalog ${k.name}`" @click="drop(`catalog ${k.name}`, `/catalogs/${part(k.name)}`)" /></div>
@@ -116,7 +126,7 @@ onMounted(load)
       </div>
       <p v-if="!of(c.name).length" class="faint">No catalog uses it: its tables have no name in SQL yet.</p>
     </section>
-    <ConnectionForm v-model:visible="editing" :changing="changing" @added="added" @changed="added" />
+    <ConnectionForm v-model:visible="editing" :changing="changing" @added="added" @changed="changed" />
     <CredentialsDialog v-model:visible="signing" :connection="signedAt" @changed="signed" />
     <DropDialog v-model:visible="dropping" :what="dropped.what" :path="dropped.path" @dropped="load" />
   </div>

@@ -36,6 +36,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use change::{ChangeForm, ChangeStatement};
 pub use dialect::{Columns, Dialect, WindowLimits, wrap};
+pub use native_text::Functions;
 pub use offer::DatabaseDraft;
 pub use scan::{change, scan};
 pub use sql::{Parameter, Refusal, Sql, StatementText};
@@ -67,6 +68,10 @@ pub trait Database: Send + Sync + fmt::Debug {
     /// Refuses when several connections cannot see one state of what a query reads.
     fn shares_snapshots(&self) -> Result<()> {
         Ok(())
+    }
+    /// Which functions native queries may call.
+    fn native_functions(&self) -> Functions {
+        Functions::Plain
     }
     /// The whole numbers in the only row of a query.
     async fn whole_numbers(&self, query: &str) -> Result<Vec<Option<i64>>>;

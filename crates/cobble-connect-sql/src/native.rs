@@ -8,8 +8,8 @@ use cobble_plan::offer::DescribedTable;
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 
-use super::{Database, DatabaseSource, RemoteColumn, RemoteTable, native_text, ranges};
-use cobble_connect::TableDefinition;
+use super::{Database, DatabaseSource, Functions, RemoteColumn, RemoteTable, native_text, ranges};
+use cobble_connect::{ConnectionDefinition, SettingDescription, TableDefinition, setting};
 
 /// A column of the query's result, as the connector reads and writes it.
 pub struct NativeColumn {
@@ -21,12 +21,34 @@ pub struct NativeColumn {
     pub note: Option<String>,
 }
 
+/// Which functions native queries may call.
+pub const NATIVE_FUNCTIONS: SettingDescription = setting(
+    "native_functions",
+    "Functions in native queries",
+    "plain refuses those that do more than give a value, such as setval; any allows all",
+    Some("plain"),
+);
+
+/// What a connection says of them.
+pub fn functions_of(definition: &ConnectionDefinition) -> Result<Functions> {
+    match definition.option(NATIVE_FUNCTIONS.name) {
+        None | Some("plain") => Ok(Functions::Plain),
+        Some("any") => Ok(Functions::Any),
+        Some(other) => {
+            let what = format!("connection {}: native_functions cannot be \"{other}\"", definition.name);
+            Err(Error::new(Code::BadSetting, what).hint("give plain or any"))
+        }
+    }
+}
+
 /// The text as it can stand in parentheses, if it is one statement that reads and nothing else.
 pub fn checked(database: &dyn Database, text: &str) -> Result<String> {
-    native_text::checked(database.dialect().parser(), text).map_err(|native_text::Refused { what, hint }| {
-        let connection = database.connection();
-        Error::new(Code::Unsupported, format!("connection {connection}: the native query {what}")).hint(hint)
-    })
+    native_text::checked(database.dialect().parser(), text, database.native_functions()).map_err(
+        |native_text::Refused { what, hint }| {
+            let connection = database.connection();
+            Error::new(Code::Unsupported, format!("connection {connection}: the native query {what}")).hint(hint)
+        },
+    )
 }
 
 /// Whether a definition is a stored query that can be sent.

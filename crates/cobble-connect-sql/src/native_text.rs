@@ -2,6 +2,7 @@
 //! no literal changes its value on the way. Comments are left out, and text is refused if a server could split it into other tokens.
 
 use std::ops::ControlFlow;
+use std::sync::LazyLock;
 
 use cobble_types::deep::{Deep, with_room};
 use sqlparser::ast::{self, Visit, Visitor};
@@ -31,8 +32,98 @@ fn refused<T>(what: impl Into<String>, hint: &'static str) -> Result<T, Refused>
 const ONLY_READ: &str = "take that out: native queries only read";
 const READABLE: &str = "correct it; only text that can be read is sent";
 
+static EFFECTS: LazyLock<Vec<glob::Pattern>> =
+    LazyLock::new(|| WITH_EFFECTS.iter().filter_map(|pattern| glob::Pattern::new(pattern).ok()).collect());
+
+/// Functions that do something besides giving a value: a `*` stands for anything. They change sequences, settings, locks and large objects,
+/// read and write files, reach other servers, signal other sessions, wait, or run text as SQL.
+const WITH_EFFECTS: &[&str] = &[
+    // PostgreSQL
+    "*_to_xml*",
+    "dblink*",
+    "lo_*",
+    "loread",
+    "lowrite",
+    "nextval",
+    "pg_*_file*",
+    "pg_advisory*",
+    "pg_backup*",
+    "pg_cancel_*",
+    "pg_copy_*",
+    "pg_create_*",
+    "pg_drop_*",
+    "pg_export_*",
+    "pg_file_*",
+    "pg_import_*",
+    "pg_log_*",
+    "pg_logical_*",
+    "pg_logdir_ls",
+    "pg_ls_*",
+    "pg_notify",
+    "pg_promote",
+    "pg_read_*",
+    "pg_reload_*",
+    "pg_replication_*",
+    "pg_rotate_*",
+    "pg_sleep*",
+    "pg_start_*",
+    "pg_stat_file",
+    "pg_stat_reset*",
+    "pg_stop_*",
+    "pg_switch_*",
+    "pg_terminate_*",
+    "pg_try_advisory*",
+    "pg_wal_*",
+    "query_to_*",
+    "set_config",
+    "setval",
+    "ts_rewrite",
+    "ts_stat",
+    // MariaDB
+    "benchmark",
+    "get_lock",
+    "is_free_lock",
+    "is_used_lock",
+    "lastval",
+    "load_file",
+    "master_*_wait",
+    "release_*lock*",
+    "sleep",
+    "sys_*",
+    "uuid_short",
+    // SQLite
+    "edit",
+    "fts3_tokenizer",
+    "load_extension",
+    "readfile",
+    "writefile",
+];
+
+/// Which functions a native query may call.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Functions {
+    /// All that only give a value.
+    Plain,
+    Any,
+}
+
+/// A function among these tokens that does something: a name before a parenthesis.
+fn effect<'t>(tokens: &'t [(&Token, &str)]) -> Option<&'t str> {
+    let is = |token: &Token, name: &str| matches!(token, Token::Word(word) if word.value.eq_ignore_ascii_case(name));
+    if tokens.windows(3).any(|three| is(three[0].0, "next") && is(three[1].0, "value") && is(three[2].0, "for")) {
+        return Some("next value for");
+    }
+    tokens.windows(2).find_map(|pair| match pair {
+        [(Token::Word(word), _), (Token::LParen, _)] => {
+            let name = word.value.to_lowercase();
+            EFFECTS.iter().any(|pattern| pattern.matches(&name)).then_some(word.value.as_str())
+        }
+        _ => None,
+    })
+}
+
 /// The text to send: without comments and without a semicolon at its end, and all else as it was given.
-pub fn checked(dialect: &dyn Dialect, text: &str) -> Result<String, Refused> {
+pub fn checked(dialect: &dyn Dialect, text: &str, functions: Functions) -> Result<String, Refused> {
     if text.len() > LONGEST {
         return refused(format!("is longer than {} MiB", LONGEST >> 20), "put its constants into a table");
     }
@@ -52,7 +143,7 @@ pub fn checked(dialect: &dyn Dialect, text: &str) -> Result<String, Refused> {
         let what = format!("has more than {MOST_STEPS} operators, keywords and names");
         return refused(what, "put its constants into a table");
     }
-    let sent = slices(text, &tokens)?;
+    let sent = slices(text, &tokens, functions)?;
     with_room(|| {
         let options = ParserOptions::new().with_unescape(false);
         let parser = Parser::new(dialect).with_options(options).with_recursion_limit(MOST_LEVELS);
@@ -97,7 +188,7 @@ fn is_prefixed(token: &Token) -> bool {
 }
 
 /// The given text of all tokens, with a space for each comment.
-fn slices(text: &str, tokens: &[TokenWithSpan]) -> Result<String, Refused> {
+fn slices(text: &str, tokens: &[TokenWithSpan], functions: Functions) -> Result<String, Refused> {
     let starts = offsets(text, tokens);
     let ends = starts.iter().skip(1).copied().chain([text.len()]);
     let mut parts: Vec<(&Token, &str)> = Vec::with_capacity(tokens.len());
@@ -113,6 +204,13 @@ fn slices(text: &str, tokens: &[TokenWithSpan]) -> Result<String, Refused> {
     let is_space = |(token, _): &(&Token, &str)| matches!(token, Token::Whitespace(_));
     while parts.last().is_some_and(|part| is_space(part) || *part.0 == Token::SemiColon) {
         parts.pop();
+    }
+    let solid: Vec<(&Token, &str)> = parts.iter().filter(|part| !is_space(part)).copied().collect();
+    if functions == Functions::Plain
+        && let Some(name) = effect(&solid)
+    {
+        let hint = "leave it out, or set native_functions = any for the connection, if its user may do no harm";
+        return refused(format!("calls {name}, which does more than give a value"), hint);
     }
     let mut before: Option<&Token> = None;
     for (token, part) in parts.iter().filter(|part| !is_space(part)) {
@@ -201,7 +299,7 @@ mod tests {
     use super::*;
 
     fn sent(dialect: &dyn Dialect, text: &str) -> Result<String, String> {
-        checked(dialect, text).map_err(|refused| refused.what)
+        checked(dialect, text, Functions::Plain).map_err(|refused| refused.what)
     }
 
     #[test]
@@ -219,6 +317,50 @@ mod tests {
         }
         for text in ["SELECT 'a\\', \"b\", [c d], `e` FROM kiosk_sales", "SELECT x'4A' AS a"] {
             assert_eq!(sent(&SQLiteDialect {}, text).as_deref(), Ok(text));
+        }
+    }
+
+    #[test]
+    fn functions_with_effects_are_refused_by_name() {
+        let postgres: &dyn Dialect = &PostgreSqlDialect {};
+        let mariadb: &dyn Dialect = &MySqlDialect {};
+        for (dialect, call) in [
+            (postgres, "setval('s', 1)"),
+            (postgres, "pg_catalog.SETVAL ('s', 1)"),
+            (postgres, "\"pg_catalog\".\"set_config\"/* */('search_path', 'x', false)"),
+            (postgres, "pg_advisory_lock(1)"),
+            (postgres, "lo_import('/etc/passwd')"),
+            (postgres, "public.dblink_exec('x', 'y')"),
+            (postgres, "pg_read_file('/etc/passwd')"),
+            (postgres, "pg_ls_dir('.')"),
+            (postgres, "pg_catalog.pg_stat_file('x')"),
+            (postgres, "query_to_xml('DELETE FROM a', true, true, '')"),
+            (postgres, "pg_terminate_backend(1)"),
+            (postgres, "pg_sleep(100)"),
+            (postgres, "(SELECT count(*) FROM pg_sleep_for('1h'))"),
+            (mariadb, "load_file('/etc/passwd')"),
+            (mariadb, "`sleep`(10)"),
+            (mariadb, "GET_LOCK('a', 10)"),
+            (mariadb, "BENCHMARK(1000000, 1)"),
+            (mariadb, "NEXT VALUE FOR s"),
+            (&SQLiteDialect {}, "load_extension('x')"),
+        ] {
+            let text = format!("SELECT {call} AS a");
+            let refusal = checked(dialect, &text, Functions::Plain).unwrap_err();
+            // What this parser does not read is refused as well.
+            assert!(
+                refusal.what.contains("more than give a value") || refusal.what.contains("cannot be read"),
+                "{text}"
+            );
+        }
+        let text = "SELECT pg_sleep(0) AS a, set_config('a.b', 'c', false) AS b";
+        assert_eq!(checked(postgres, text, Functions::Any).ok().as_deref(), Some(text));
+        for text in [
+            "SELECT sleep, lo_tide, nextval FROM tides WHERE setval > 3",
+            "SELECT upper('pg_sleep(1)') AS a, length(name) AS b, floor(1.5) AS c, row_number() OVER () AS d FROM ports",
+            "SELECT xmlforest(name AS a) AS a, to_char(now(), 'YYYY') AS b, pg_size_pretty(1::bigint) AS c FROM ports",
+        ] {
+            assert_eq!(sent(postgres, text).as_deref(), Ok(text));
         }
     }
 

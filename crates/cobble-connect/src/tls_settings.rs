@@ -1,7 +1,9 @@
 //! The settings of encryption that kinds of servers share, and how a connection's are read.
 
-use cobble_network::Tls;
+use std::path::Path;
+
 use cobble_network::tls::provider;
+use cobble_network::{Tls, roots};
 use cobble_types::{Code, Error, Result};
 
 use crate::definition::{ConnectionDefinition, SettingDescription, setting};
@@ -22,6 +24,9 @@ pub const UNVERIFIED: SettingDescription = setting(
     "true takes whatever certificate comes: encrypted, but with whoever answers",
     Some("false"),
 );
+
+/// Bytes of a file of certificates, at most.
+const LARGEST: u64 = 1 << 20;
 
 /// The encryption that a connection with these settings wants: `tls`, `ca_file` and `unverified`.
 pub fn tls_of(definition: &ConnectionDefinition) -> Result<Tls> {
@@ -45,7 +50,7 @@ pub fn certificates_of(definition: &ConnectionDefinition) -> Result<Tls> {
         Error::new(Code::BadSetting, format!("connection {}: ca_file {path}: {what}", definition.name))
             .hint("give a file of certificates in PEM")
     };
-    let text = std::fs::read(path).map_err(|e| bad(e.to_string()))?;
+    let text = roots::read(Path::new(path), LARGEST).map_err(|e| bad(e.to_string()))?;
     Tls::trusting(text, unverified).map_err(bad)
 }
 

@@ -12,6 +12,7 @@ use cobble_types::{Code, Error, Position, Result, closest_name};
 use serde::{Deserialize, Serialize};
 
 use crate::catalogs::{CatalogDefinition, CatalogSet, Engine, OpenConnection, Watch, check_catalog_name};
+use crate::kinds::KINDS;
 use crate::views::{KnownViews, check_circles};
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -377,6 +378,10 @@ impl Engine {
         let mut connections = BTreeMap::new();
         for (name, given) in &wanted.connections {
             let known = set.connections.get(name);
+            let named = |error: Error| match error.message.contains(name) {
+                true => error,
+                false => Error { message: format!("connection {name}: {}", error.message), ..error },
+            };
             // What is stored is kept only where it goes to the same place as before.
             let to = ConnectionDefinition {
                 kind: given.kind.clone(),
@@ -385,6 +390,7 @@ impl Engine {
                 options: given.options.clone(),
                 ..ConnectionDefinition::new(name, "", "")
             };
+            KINDS.kind_of(&to).map_err(named)?;
             let same =
                 known.filter(|known| known.closed.is_none() && known.definition.destination() == to.destination());
             let secret =
@@ -410,13 +416,7 @@ impl Engine {
             let open = match known {
                 // What stays as it is keeps its open connections.
                 Some(known) if known.definition == definition && known.closed.is_none() => known.clone(),
-                _ => {
-                    let open = OpenConnection::new(definition).map_err(|error| match error.message.contains(name) {
-                        true => error,
-                        false => Error { message: format!("connection {name}: {}", error.message), ..error },
-                    })?;
-                    Arc::new(open)
-                }
+                _ => Arc::new(OpenConnection::new(definition).map_err(named)?),
             };
             connections.insert(name.clone(), open);
         }

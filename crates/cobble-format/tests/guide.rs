@@ -76,7 +76,7 @@ fn a_format_of_ones_own_reads_files() {
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join("harbour.log"), "in\nout\r\n\nin").unwrap();
     let disk = Disk::new("pier", &folder.display().to_string());
-    let entry = disk.list().unwrap().remove(0);
+    let entry = disk.list().unwrap().entries.remove(0);
     let file = OpenFile {
         connection: "pier".to_owned(),
         blob: disk.open(&entry.file, &Default::default()).unwrap(),

@@ -64,6 +64,11 @@ pub fn wait<T>(answer: &Answer<T>, cancel: &CancellationToken) -> Result<T, Sile
             Err(RecvTimeoutError::Disconnected) => return Err(Silence::GivenUp),
         }
     };
+    may_wait(waiting)
+}
+
+/// Runs what may wait. On a thread that futures run on, others take over its work meanwhile.
+pub fn may_wait<T>(waiting: impl FnOnce() -> T) -> T {
     match Handle::try_current() {
         Ok(handle) if handle.runtime_flavor() == RuntimeFlavor::MultiThread => tokio::task::block_in_place(waiting),
         _ => waiting(),

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use cobble_network::local_access;
+use cobble_network::roots::Roots;
 use cobble_records::{Records, SealingKey, private_file};
 use cobble_types::{Code, Error, Result};
 use nix::fcntl::{Flock, FlockArg};
@@ -24,6 +25,8 @@ pub struct Up {
     pub http_port: u16,
     /// Names that requests may address the service by, besides those of the loopback address.
     pub hosts: Vec<String>,
+    /// Folders whose files connections may use; without any the working folder. The demo's own are always among them.
+    pub roots: Vec<PathBuf>,
     /// The records' database; without one a private server is started.
     pub records: Option<String>,
     pub records_port: u16,
@@ -77,6 +80,7 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         }
         _ => None,
     };
+    roots(&up)?.set();
     let token = operators_token(&service, &up.folder).await?;
     let watching = tokio::spawn(crate::watching::watch(Arc::downgrade(&service)));
     let outcome = serve(&up, service.clone(), token, &say, ready).await;
@@ -85,6 +89,19 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
     drop(service);
     let _ = tokio::task::spawn_blocking(move || drop((demo, postgres))).await;
     outcome
+}
+
+/// What files connections may use: never the service's own, with its keys and records, except for the demo's data.
+fn roots(up: &Up) -> Result<Roots> {
+    let mut allowed = match up.roots.is_empty() {
+        true => vec![std::env::current_dir().map_err(failed)?],
+        false => up.roots.clone(),
+    };
+    if let Some(lost) = allowed.iter().find(|root| !root.exists()) {
+        return Err(failed(format!("--root {}: there is no such folder", lost.display())));
+    }
+    allowed.extend(["drop", "till.db"].map(|name| up.folder.join(name)));
+    Ok(Roots::new(&allowed, std::slice::from_ref(&up.folder)))
 }
 
 /// The token with which the command of whoever has started the service signs in. It lies in a file that only they can read.

@@ -8,12 +8,12 @@ use std::sync::Arc;
 use std::time::{Instant, SystemTime};
 
 use bytes::Bytes;
-use cobble_network::TestStep;
 use cobble_network::test_steps::reporter;
+use cobble_network::{TestStep, roots};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
-use crate::{Blob, Condition, Entry, Storage, StoredFile, changed, file_error, io_error, is_hidden, unique};
+use crate::{Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, io_error, is_hidden, unique};
 
 /// Folders deeper than this below the address are not searched.
 const DEPTH: usize = 12;
@@ -29,31 +29,48 @@ impl Disk {
         Disk { connection: connection.to_owned(), address: PathBuf::from(address) }
     }
 
-    fn collect(&self, path: &Path, names: &mut Vec<String>, into: &mut Vec<Entry>) -> Result<()> {
-        let metadata = std::fs::metadata(path).map_err(|e| io_error(&self.connection, path, &e))?;
+    /// Lists what is at a path below the address, with names from there. What cannot be used is passed over and said: it does not keep the
+    /// rest from being found. `above` are the real folders on the way, so that no link leads round in a circle.
+    fn collect(&self, path: &Path, names: &mut Vec<String>, above: &mut Vec<PathBuf>, into: &mut Listing) {
+        let looked = roots::real(path).and_then(|real| Ok((std::fs::metadata(&real)?, real)));
+        let (metadata, real) = match looked {
+            Ok(found) => found,
+            // Gone since its folder was read, unless it is a link to nowhere.
+            Err(e) if e.kind() == io::ErrorKind::NotFound && path.symlink_metadata().is_err() => return,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return into.skip(path, "a link to what is not there"),
+            Err(e) => return into.skip(path, &e.to_string()),
+        };
         if metadata.is_file() {
             let file = StoredFile { path: path.to_owned(), bytes: metadata.len(), version: version(&metadata) };
-            into.push(Entry { file, names: names.clone() });
-            return Ok(());
+            return into.entries.push(Entry { file, names: names.clone() });
+        }
+        if !metadata.is_dir() {
+            return into.skip(path, "neither a file nor a folder");
+        }
+        if above.contains(&real) {
+            return into.skip(path, "a link to a folder that it is in");
         }
         if names.len() > DEPTH {
-            return Ok(());
+            return into.skip(path, "too deep below the address");
         }
-        let mut entries: Vec<PathBuf> = std::fs::read_dir(path)
-            .map_err(|e| io_error(&self.connection, path, &e))?
-            .filter_map(|entry| entry.ok().map(|e| e.path()))
-            .collect();
+        let read = std::fs::read_dir(&real);
+        let mut entries: Vec<_> = match read {
+            Ok(entries) => entries.filter_map(|entry| entry.ok().map(|e| e.file_name())).collect(),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return,
+            Err(e) => return into.skip(path, &e.to_string()),
+        };
         entries.sort();
+        above.push(real);
         for entry in entries {
-            let name = entry.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            let name = entry.to_string_lossy().into_owned();
             if is_hidden(&name) {
                 continue;
             }
             names.push(name);
-            self.collect(&entry, names, into)?;
+            self.collect(&path.join(&entry), names, above, into);
             names.pop();
         }
-        Ok(())
+        above.pop();
     }
 
     /// Where a file of these names is. None of them leads out of the address.
@@ -67,7 +84,7 @@ impl Disk {
     }
 
     /// All files that a pattern matches, and those in folders that it matches.
-    fn matching(&self, pattern: &str) -> Result<Vec<Entry>> {
+    fn matching(&self, pattern: &str) -> Result<Listing> {
         let paths = glob::glob(pattern).map_err(|e| {
             file_error(&self.connection, &self.address, Code::BadSetting, format!("not a pattern: {e}"))
         })?;
@@ -78,14 +95,14 @@ impl Disk {
             .take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '[']))
             .collect();
         let table = fixed.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let mut found = Vec::new();
+        let mut found = Listing::default();
         for path in paths.flatten() {
             let own = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
             if !is_hidden(&own) {
-                self.collect(&path, &mut vec![table.clone(), own], &mut found)?;
+                self.collect(&path, &mut vec![table.clone(), own], &mut Vec::new(), &mut found);
             }
         }
-        if found.is_empty() {
+        if found.entries.is_empty() && found.skipped.is_empty() {
             return Err(file_error(&self.connection, &self.address, Code::NotFound, "no file matches")
                 .hint("check the pattern: * stands for what is within one name, ** for folders"));
         }
@@ -103,23 +120,28 @@ impl Storage for Disk {
         self.address.display().to_string()
     }
 
-    fn list(&self) -> Result<Vec<Entry>> {
+    fn list(&self) -> Result<Listing> {
         let text = self.address.to_string_lossy();
         if text.contains(['*', '?', '[']) {
             return self.matching(&text);
         }
-        let metadata = std::fs::metadata(&self.address).map_err(|e| io_error(&self.connection, &self.address, &e))?;
+        let real = roots::checked(&self.connection, &self.address)?;
+        let failed = |e| io_error(&self.connection, &self.address, &e);
+        let metadata = std::fs::metadata(real).map_err(failed)?;
+        if metadata.is_dir() {
+            std::fs::read_dir(&self.address).map_err(failed)?;
+        }
         let mut names = Vec::new();
         if metadata.is_file() {
             names.push(self.address.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default());
         }
-        let mut found = Vec::new();
-        self.collect(&self.address, &mut names, &mut found)?;
+        let mut found = Listing::default();
+        self.collect(&self.address, &mut names, &mut Vec::new(), &mut found);
         Ok(found)
     }
 
     fn open(&self, file: &StoredFile, _: &CancellationToken) -> Result<Arc<dyn Blob>> {
-        let open = File::open(&file.path).map_err(|e| io_error(&self.connection, &file.path, &e))?;
+        let open = roots::open(&file.path).map_err(|e| io_error(&self.connection, &file.path, &e))?;
         let metadata = open.metadata().map_err(|e| io_error(&self.connection, &file.path, &e))?;
         if version(&metadata) != file.version {
             return Err(changed(&self.connection, &file.path));
@@ -131,6 +153,7 @@ impl Storage for Disk {
         let path = self.path_of(names)?;
         let failed = |e: io::Error| io_error(&self.connection, &path, &e);
         let folder = path.parent().unwrap_or(&self.address);
+        roots::checked(&self.connection, folder)?;
         std::fs::create_dir_all(folder).map_err(failed)?;
         let unfinished = folder.join(format!(".writing-{}", unique()));
         let put = || {
@@ -175,7 +198,7 @@ impl Storage for Disk {
 
     fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool {
         let started = Instant::now();
-        let listed = self.list().map(|_| format!("{} is there", self.address()));
+        let listed = self.list().map(|listing| format!("{} is there{}", self.address(), listing.passed_over()));
         reporter(report)("reach", started, listed, "address")
     }
 }
@@ -224,11 +247,11 @@ mod tests {
         assert_eq!(put("slack", &Condition::Version(first.version.clone())).unwrap_err().code, Code::SourceData);
         assert_eq!(content(&disk, &first).unwrap_err().code, Code::SourceData);
         assert_eq!(content(&disk, &second).unwrap(), "flood");
-        let listed: Vec<String> = disk.list().unwrap().iter().map(|entry| entry.names.join("/")).collect();
+        let listed: Vec<String> = disk.list().unwrap().entries.iter().map(|entry| entry.names.join("/")).collect();
         assert_eq!(listed, ["logs/one.txt"], "nothing unfinished is left");
         disk.delete(&second).unwrap();
         disk.delete(&second).unwrap();
-        assert!(disk.list().unwrap().is_empty());
+        assert!(disk.list().unwrap().entries.is_empty());
     }
 
     #[test]

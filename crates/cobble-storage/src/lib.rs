@@ -8,7 +8,7 @@ mod ordered;
 
 use std::fmt;
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::SystemTime;
@@ -56,7 +56,7 @@ pub trait Storage: Send + Sync + fmt::Debug {
     /// The address as it is shown.
     fn address(&self) -> String;
     /// All files below the address, in order of their names.
-    fn list(&self) -> Result<Vec<Entry>>;
+    fn list(&self) -> Result<Listing>;
     /// Opens a file of a listing. An error if the file has changed since.
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
     /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.
@@ -72,6 +72,39 @@ pub trait Storage: Send + Sync + fmt::Debug {
     }
     /// The way to the storage, step by step up to a listing; false when one failed.
     fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool;
+}
+
+/// What a listing has found, and what it has passed over.
+#[derive(Debug, Default)]
+pub struct Listing {
+    pub entries: Vec<Entry>,
+    /// Paths that were passed over, with the reasons; the first ones.
+    pub skipped: Vec<(PathBuf, String)>,
+    /// How many there were.
+    pub skips: usize,
+}
+
+/// So many are named.
+const NAMED: usize = 20;
+
+impl Listing {
+    pub fn skip(&mut self, path: &Path, why: &str) {
+        if self.skipped.len() < NAMED {
+            self.skipped.push((path.to_owned(), why.to_owned()));
+        }
+        self.skips += 1;
+    }
+
+    /// As the end of a sentence.
+    pub fn passed_over(&self) -> String {
+        let named: Vec<String> =
+            self.skipped.iter().take(3).map(|(path, why)| format!("{} ({why})", path.display())).collect();
+        match self.skips {
+            0 => String::new(),
+            all if all > named.len() => format!("; passed over {} and {} more", named.join(", "), all - named.len()),
+            _ => format!("; passed over {}", named.join(", ")),
+        }
+    }
 }
 
 /// An open file.

@@ -28,7 +28,7 @@ use cobble_network::test_steps::{self, reporter};
 use cobble_network::threads::{self, Silence, ask, chain, network};
 use cobble_network::tls::{self, Tls};
 
-use crate::{Blob, Condition, Entry, Storage, StoredFile, changed, file_error, is_hidden};
+use crate::{Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, is_hidden};
 
 type Answer<T> = threads::Answer<object_store::Result<T>>;
 
@@ -372,7 +372,7 @@ impl Storage for Objects {
         self.shown(&self.settings.folder).display().to_string()
     }
 
-    fn list(&self) -> Result<Vec<Entry>> {
+    fn list(&self) -> Result<Listing> {
         let (store, cancel) = (self.store.clone(), CancellationToken::new());
         let metas: Vec<ObjectMeta> = match &self.settings.names {
             None => {
@@ -392,7 +392,7 @@ impl Storage for Objects {
         };
         let mut entries: Vec<Entry> = metas.iter().filter_map(|meta| self.entry(meta)).collect();
         entries.sort_by(|a, b| a.file.path.cmp(&b.file.path));
-        Ok(entries)
+        Ok(Listing { entries, ..Listing::default() })
     }
 
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>> {

@@ -351,3 +351,97 @@ async fn a_stored_secret_never_goes_elsewhere() {
     let product = product.again();
     assert!(!product.stdout(&["connection", "show", "fleet_db"]).contains("cannot be used"));
 }
+
+/// Files outside of the folders that the operator allows are not read, whatever links say, and what cannot be read does not hide the rest.
+#[test]
+fn only_files_below_the_roots_are_used() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    let folder = tempfile::tempdir().unwrap();
+    let place = |name: &str| folder.path().join(name);
+    for name in ["data/good", "data/mixed", "data/locked", "outside/deep"] {
+        std::fs::create_dir_all(place(name)).unwrap();
+    }
+    let csv = |name: &str| std::fs::write(place(name), "id,name\n1,low water\n").unwrap();
+    let files = ["data/good/a.csv", "data/mixed/a.csv", "data/locked/a.csv", "data/single.csv", "outside/b.csv"];
+    files.into_iter().for_each(csv);
+    std::fs::write(place("data/mixed/b.jsonl"), "{\"id\": 1}\n").unwrap();
+    symlink(place("outside/b.csv"), place("data/good/link.csv")).unwrap();
+    symlink(place("outside"), place("data/good/folder")).unwrap();
+    symlink(place("nowhere"), place("data/good/dangling.csv")).unwrap();
+    symlink(place("data"), place("data/good/round")).unwrap();
+    symlink(place("lane"), place("data/own")).unwrap();
+    symlink(place("outside"), place("data/away")).unwrap();
+    assert!(std::process::Command::new("mkfifo").arg(place("data/good/pipe.csv")).status().unwrap().success());
+    std::fs::set_permissions(place("data/locked"), std::fs::Permissions::from_mode(0o000)).unwrap();
+
+    let product = Product::below(&place("lane"), &place("data"));
+    let said = |arguments: &[&str]| product.cobble_as("", arguments, &[]);
+    let text = |name: &str| place(name).display().to_string();
+    product.stdout(&[
+        "connection",
+        "add",
+        "data",
+        "--kind",
+        "files",
+        "--address",
+        &text("data"),
+        "--set",
+        "writable=true",
+    ]);
+    product.stdout(&["catalog", "add", "data", "--connection", "data"]);
+    let tables = product.stdout(&["browse", "data.public"]);
+    assert!(["good", "mixed", "single"].iter().all(|name| tables.contains(name)), "{tables}");
+    assert!(!tables.contains("away") && !tables.contains("own"), "{tables}");
+    let count = product.stdout(&["sql", "--format", "csv", "SELECT count(*) FROM data.public.good"]);
+    assert_eq!(count, "count\n1\n", "one file of the folder is a file below the root");
+    let (ok, error) = said(&["sql", "SELECT * FROM data.public.mixed"]);
+    assert!(!ok && error.contains("files of two formats"), "{error}");
+    let (_, steps) = said(&["connection", "test", "data"]);
+    assert!(steps.contains("passed over") && steps.contains("outside of the folders"), "{steps}");
+
+    // Nor is anything written there, by way of a link.
+    let (ok, error) = said(&["sql", "CREATE TABLE data.public.away AS SELECT 1 AS n"]);
+    assert!(!ok, "{error}");
+    symlink(place("outside"), place("data/good/day=1")).unwrap();
+    assert_eq!(std::fs::read_dir(place("outside")).unwrap().count(), 2, "nothing has come there");
+
+    // Other ways to a file.
+    for (name, kind, address) in [
+        ("one", "files", text("outside")),
+        ("two", "files", text("data/away")),
+        ("three", "files", text("data/../outside/*.csv")),
+        ("four", "files", text("lane")),
+        ("five", "sqlite", text("lane/sealing.key")),
+        ("six", "sqlite", text("outside/b.csv")),
+    ] {
+        product.stdout(&["connection", "add", name, "--kind", kind, "--address", &address]);
+        let (ok, error) = said(&["connection", "test", name]);
+        assert!(
+            !ok && (error.contains("outside of the folders") || error.contains("no data files")),
+            "{address}: {error}"
+        );
+    }
+    for path in [text("outside/b.csv"), text("lane/administrator.token"), "/etc/passwd".to_owned()] {
+        let (ok, error) = said(&["sql", &format!("SELECT * FROM rows_at('{path}')")]);
+        assert!(!ok && !error.contains("low water"), "{path}: {error}");
+    }
+    let (ok, error) = said(&[
+        "connection",
+        "add",
+        "seven",
+        "--kind",
+        "postgres",
+        "--address",
+        "127.0.0.1:1",
+        "--database",
+        "x",
+        "--user",
+        "x",
+        "--set",
+        "tls=true",
+        "--set",
+        &format!("ca_file={}", text("lane/sealing.key")),
+    ]);
+    assert!(!ok && error.contains("outside of the folders"), "{error}");
+    std::fs::set_permissions(place("data/locked"), std::fs::Permissions::from_mode(0o700)).unwrap();
+}

@@ -1,7 +1,7 @@
 //! Queries in a source's own language: what is around them is put around their text and handed over, and only a single query that
 //! reads is ever sent.
 
-use cobble_tests::{judge, judged, measured, ours, over_http};
+use cobble_tests::{judge, judged, measured, ours, over_http, product};
 
 /// Ours, and the same over the judge's tables.
 const STATEMENTS: &[(&str, &str)] = &[
@@ -43,6 +43,40 @@ async fn a_native_query_is_a_table_like_any_other() {
         assert!(!wanted.is_empty(), "{same}");
         assert_eq!(found, wanted, "{sql}");
     }
+}
+
+/// What a statement leaves in a session of the server is not found by the next one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_query_leaves_nothing_behind_in_the_pool() {
+    let product = product();
+    let owner = product.database("fleet").await;
+    let made = "CREATE OR REPLACE FUNCTION sly(n int) RETURNS int LANGUAGE plpgsql AS $$ BEGIN
+            PERFORM set_config('application_name', 'sly', false), set_config('timezone', 'Asia/Tokyo', false);
+            PERFORM set_config('default_transaction_read_only', 'off', false), pg_advisory_lock(77);
+            RETURN n; END $$;
+        CREATE TABLE IF NOT EXISTS tidemarks (n int); GRANT ALL ON tidemarks TO reader;
+        CREATE OR REPLACE VIEW sly_view AS SELECT sly(1) AS n; GRANT SELECT ON sly_view TO reader";
+    owner.batch_execute(made).await.unwrap();
+    let seen = "SELECT a, z, w FROM native_query('fleet', $$ SELECT current_setting('application_name') AS a, current_setting('timezone') AS z,
+            current_setting('default_transaction_read_only') AS w $$)";
+    for sql in ["SELECT n FROM native_query('fleet', 'SELECT sly(1) AS n')", "SELECT n FROM fleet.public.sly_view"] {
+        assert_eq!(ours(&over_http(sql).await.unwrap()), ["1"]);
+        // All connections of the pool.
+        for _ in 0..8 {
+            assert_eq!(ours(&over_http(seen).await.unwrap()), ["cobble lane|UTC|on"], "{sql}");
+        }
+        let locks = "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory'";
+        assert_eq!(judged(&owner, locks).await.unwrap(), ["0"], "{sql}");
+    }
+    let insert = "CREATE OR REPLACE FUNCTION slier(m int) RETURNS int LANGUAGE plpgsql AS $$ BEGIN
+            INSERT INTO tidemarks VALUES (m); RETURN m; END $$";
+    owner.batch_execute(insert).await.unwrap();
+    let error = over_http("SELECT n FROM native_query('fleet', 'SELECT slier(1) AS n')").await.unwrap_err();
+    assert!(error.to_string().contains("read-only transaction"), "{error}");
+    let error = over_http("SELECT n FROM native_query('fleet', 'SELECT pg_sleep(1)::text AS n')").await.unwrap_err();
+    assert!(error["hint"].as_str().unwrap().contains("native_functions = any"), "{error}");
+    let gone = "DROP VIEW sly_view; DROP FUNCTION sly, slier; DROP TABLE tidemarks";
+    owner.batch_execute(gone).await.unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -26,6 +26,9 @@ pub struct Arguments {
     /// Further host name that requests may use, such as that of a proxy; with its port unless that is 80 or 443; repeatable
     #[arg(long = "host", env = "COBBLE_HOSTS", value_delimiter = ',', value_name = "NAME")]
     hosts: Vec<String>,
+    /// Folder whose files connections may use, by default the working folder; repeatable
+    #[arg(long = "root", env = "COBBLE_ROOTS", value_delimiter = ':', value_name = "FOLDER")]
+    roots: Vec<PathBuf>,
     /// PostgreSQL database for the records; by default a private server
     #[arg(long, env = "COBBLE_RECORDS", value_name = "URL", hide_env_values = true)]
     records: Option<String>,
@@ -48,6 +51,7 @@ pub async fn run(arguments: Arguments) -> Outcome {
         folder: arguments.folder,
         http_port: arguments.port,
         hosts: arguments.hosts,
+        roots: arguments.roots,
         records: arguments.records,
         records_port: arguments.records_port,
         demo: arguments.demo.then_some(arguments.scale),
