@@ -192,6 +192,17 @@ impl Connector for FilesConnector {
         .await
     }
 
+    async fn sweep(&self) -> Result<usize> {
+        let source = self.source.clone();
+        on_disk(move || match source.folder_to_write("public") {
+            Ok(folder) => cobble_storage::pending::sweep(folder)
+                .map_err(|e| cobble_storage::io_error(&source.connection, folder, &e)),
+            // It only reads.
+            Err(_) => Ok(0),
+        })
+        .await
+    }
+
     fn has_changed(&self) -> bool {
         self.source.storage.has_changed()
     }

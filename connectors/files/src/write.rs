@@ -14,6 +14,7 @@ use cobble_connect::TableChange;
 use cobble_format::{FileWriter, Format};
 use cobble_network::roots;
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
+use cobble_storage::pending::{self, Pending, Writing};
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
@@ -56,8 +57,8 @@ pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: Ta
 /// Writes the files of one statement.
 pub struct FolderWriter {
     connection: String,
-    /// What is unfinished.
-    unfinished: PathBuf,
+    /// Where what is unfinished is.
+    writing: Writing,
     /// The table's folder.
     place: PathBuf,
     create: bool,
@@ -71,9 +72,6 @@ pub struct FolderWriter {
     outcome: Outcome,
     /// Files that are complete, with their folders below the table's.
     complete: Vec<(Vec<String>, PathBuf)>,
-    /// Files that stand in their place already.
-    moved: Vec<PathBuf>,
-    finished: bool,
 }
 
 struct OpenFile {
@@ -156,12 +154,12 @@ impl FolderWriter {
             return Err(setting(connection, what, "leave them out"));
         }
         let mark = unique();
-        let unfinished = folder.join(format!(".writing-{mark}"));
-        fs::create_dir_all(&unfinished).map_err(|e| io_error(connection, &unfinished, &e))?;
+        pending::sweep(folder).map_err(|e| io_error(connection, folder, &e))?;
+        let writing = Writing::begin(folder, &mark).map_err(|e| io_error(connection, folder, &e))?;
         let file_name = format!("part-{mark}.{}", format.endings()[0]);
         Ok(FolderWriter {
             connection: connection.to_owned(),
-            unfinished,
+            writing,
             place,
             create: wanted.create,
             format,
@@ -172,8 +170,6 @@ impl FolderWriter {
             open: BTreeMap::new(),
             outcome: Outcome::default(),
             complete: Vec::new(),
-            moved: Vec::new(),
-            finished: false,
         })
     }
 
@@ -224,7 +220,7 @@ impl FolderWriter {
                 let what = format!("more than {MOST_PARTITIONS} folders would be written at once");
                 return Err(setting(&self.connection, what, "partition by a column with fewer values"));
             }
-            let folder = folders.iter().fold(self.unfinished.clone(), |path, name| path.join(name));
+            let folder = folders.iter().fold(self.writing.folder.clone(), |path, name| path.join(name));
             let path = folder.join(&self.file_name);
             fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
             let file = File::create(&path).map_err(|e| self.failed(&path, &e))?;
@@ -296,24 +292,20 @@ impl FolderWriter {
         Ok(())
     }
 
-    /// Moves what was written to its place.
+    /// Moves what was written to its place, where it shows all at once.
     fn publish(&mut self) -> Result<()> {
+        let place = self.place.clone();
         if self.create {
-            // One move shows all of it.
-            let place = self.place.clone();
-            fs::rename(&self.unfinished, &place).map_err(|e| self.failed(&place, &e))?;
-        } else {
-            for (folders, path) in std::mem::take(&mut self.complete) {
-                let folder = folders.iter().fold(self.place.clone(), |path, name| path.join(name));
-                roots::checked(&self.connection, &folder)?;
-                fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
-                let target = folder.join(&self.file_name);
-                fs::rename(&path, &target).map_err(|e| self.failed(&target, &e))?;
-                self.moved.push(target);
-            }
+            return self.writing.show_as(&place).map_err(|e| self.failed(&place, &e));
         }
-        self.finished = true;
-        Ok(())
+        let mut pending = Pending::begin(&place, &self.file_name).map_err(|e| self.failed(&place, &e))?;
+        for (folders, path) in std::mem::take(&mut self.complete) {
+            let folder = folders.iter().fold(place.clone(), |path, name| path.join(name));
+            roots::checked(&self.connection, &folder)?;
+            let target = folder.join(&self.file_name);
+            pending.put(&path, &target).map_err(|e| self.failed(&target, &e))?;
+        }
+        pending.show().map_err(|e| self.failed(&place, &e))
     }
 }
 
@@ -352,15 +344,5 @@ impl Prepared for FolderWriter {
     async fn commit(mut self: Box<Self>) -> Result<()> {
         let moved = tokio::task::spawn_blocking(move || self.publish());
         moved.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
-    }
-}
-
-impl Drop for FolderWriter {
-    fn drop(&mut self) {
-        // What cannot be removed stays hidden.
-        let _ = fs::remove_dir_all(&self.unfinished);
-        if !self.finished {
-            self.moved.iter().for_each(|path| drop(fs::remove_file(path)));
-        }
     }
 }

@@ -104,6 +104,10 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("the connection of {table} only reads"))
             .hint("tables are changed in folders and databases, by connections with writable = true"))
     }
+    /// Removes what writers have left here that were stopped in the middle, before anybody else writes. Says how much that was.
+    async fn sweep(&self) -> Result<usize> {
+        Ok(0)
+    }
     /// True once, after a query found that the cached metadata is out of date.
     fn has_changed(&self) -> bool {
         false

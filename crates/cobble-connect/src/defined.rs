@@ -121,6 +121,10 @@ impl Connector for Defined {
         self.inner.change_table(schema, table, change).await
     }
 
+    async fn sweep(&self) -> Result<usize> {
+        self.inner.sweep().await
+    }
+
     fn refresh(&self) {
         self.inner.refresh();
         self.tables.values().for_each(|(_, connector)| connector.refresh());

@@ -177,6 +177,10 @@ impl Connector for Remembered {
         done
     }
 
+    async fn sweep(&self) -> Result<usize> {
+        self.inner.sweep().await
+    }
+
     fn refresh(&self) {
         self.forget();
         self.inner.refresh();

@@ -190,6 +190,18 @@ impl Service {
         }))
     }
 
+    /// Removes what writers have left at the sources when the service was stopped in the middle.
+    pub async fn sweep(&self, say: &dyn Fn(&str)) {
+        let set = self.engine.set();
+        for (name, open) in &set.connections {
+            match open.connector.sweep().await {
+                Ok(0) => {}
+                Ok(left) => say(&format!("connection {name}: {left} unfinished writes were removed")),
+                Err(error) => say(&format!("connection {name}: unfinished writes may be left: {error}")),
+            }
+        }
+    }
+
     /// Adds a connection to the engine and to the records.
     pub async fn add_connection(&self, definition: ConnectionDefinition) -> Result<()> {
         let _alone = self.applying.lock().await;

@@ -81,6 +81,7 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         _ => None,
     };
     roots(&up)?.set();
+    service.sweep(&say).await;
     let token = operators_token(&service, &up.folder).await?;
     let watching = tokio::spawn(crate::watching::watch(Arc::downgrade(&service)));
     let outcome = serve(&up, service.clone(), token, &say, ready).await;

@@ -13,7 +13,12 @@ use cobble_network::{TestStep, roots};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
-use crate::{Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, io_error, is_hidden, unique};
+use crate::{
+    Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, io_error, is_hidden, pending, unique,
+};
+
+/// So often is a listing begun again while its folders change.
+const MOST_WALKS: u32 = 3;
 
 /// Folders deeper than this below the address are not searched.
 const DEPTH: usize = 12;
@@ -31,38 +36,44 @@ impl Disk {
 
     /// Lists what is at a path below the address, with names from there. What cannot be used is passed over and said: it does not keep the
     /// rest from being found. `above` are the real folders on the way, so that no link leads round in a circle.
-    fn collect(&self, path: &Path, names: &mut Vec<String>, above: &mut Vec<PathBuf>, into: &mut Listing) {
+    fn collect(&self, path: &Path, names: &mut Vec<String>, above: &mut Vec<PathBuf>, into: &mut Walk) {
         let looked = roots::real(path).and_then(|real| Ok((std::fs::metadata(&real)?, real)));
         let (metadata, real) = match looked {
             Ok(found) => found,
             // Gone since its folder was read, unless it is a link to nowhere.
             Err(e) if e.kind() == io::ErrorKind::NotFound && path.symlink_metadata().is_err() => return,
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return into.skip(path, "a link to what is not there"),
-            Err(e) => return into.skip(path, &e.to_string()),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                return into.found.skip(path, "a link to what is not there");
+            }
+            Err(e) => return into.found.skip(path, &e.to_string()),
         };
         if metadata.is_file() {
             let file = StoredFile { path: path.to_owned(), bytes: metadata.len(), version: version(&metadata) };
-            return into.entries.push(Entry { file, names: names.clone() });
+            return into.found.entries.push(Entry { file, names: names.clone() });
         }
         if !metadata.is_dir() {
-            return into.skip(path, "neither a file nor a folder");
+            return into.found.skip(path, "neither a file nor a folder");
         }
         if above.contains(&real) {
-            return into.skip(path, "a link to a folder that it is in");
+            return into.found.skip(path, "a link to a folder that it is in");
         }
         if names.len() > DEPTH {
-            return into.skip(path, "too deep below the address");
+            return into.found.skip(path, "too deep below the address");
         }
         let read = std::fs::read_dir(&real);
         let mut entries: Vec<_> = match read {
             Ok(entries) => entries.filter_map(|entry| entry.ok().map(|e| e.file_name())).collect(),
             Err(e) if e.kind() == io::ErrorKind::NotFound => return,
-            Err(e) => return into.skip(path, &e.to_string()),
+            Err(e) => return into.found.skip(path, &e.to_string()),
         };
         entries.sort();
+        into.read.push((real.clone(), metadata.modified().ok()));
         above.push(real);
         for entry in entries {
             let name = entry.to_string_lossy().into_owned();
+            if let Some(file) = pending::marked(&name) {
+                into.pending.push((path.to_owned(), file.to_owned()));
+            }
             if is_hidden(&name) {
                 continue;
             }
@@ -95,18 +106,45 @@ impl Disk {
             .take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '[']))
             .collect();
         let table = fixed.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let mut found = Listing::default();
+        let mut walk = Walk::default();
         for path in paths.flatten() {
             let own = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
             if !is_hidden(&own) {
-                self.collect(&path, &mut vec![table.clone(), own], &mut Vec::new(), &mut found);
+                self.collect(&path, &mut vec![table.clone(), own], &mut Vec::new(), &mut walk);
             }
         }
+        let found = walk.shown();
         if found.entries.is_empty() && found.skipped.is_empty() {
             return Err(file_error(&self.connection, &self.address, Code::NotFound, "no file matches")
                 .hint("check the pattern: * stands for what is within one name, ** for folders"));
         }
         Ok(found)
+    }
+}
+
+/// A walk through folders.
+#[derive(Default)]
+struct Walk {
+    found: Listing,
+    /// Folders with the moment of their last change before they were read.
+    read: Vec<(PathBuf, Option<SystemTime>)>,
+    /// Folders and names of files below them that do not show yet.
+    pending: Vec<(PathBuf, String)>,
+}
+
+impl Walk {
+    fn is_still_so(&self) -> bool {
+        self.read.iter().all(|(folder, at)| std::fs::metadata(folder).and_then(|now| now.modified()).ok() == *at)
+    }
+
+    fn shown(mut self) -> Listing {
+        let is_pending = |path: &Path| {
+            self.pending
+                .iter()
+                .any(|(folder, name)| path.starts_with(folder) && path.file_name() == Some(name.as_ref()))
+        };
+        self.found.entries.retain(|entry| !is_pending(&entry.file.path));
+        self.found
     }
 }
 
@@ -135,9 +173,16 @@ impl Storage for Disk {
         if metadata.is_file() {
             names.push(self.address.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default());
         }
-        let mut found = Listing::default();
-        self.collect(&self.address, &mut names, &mut Vec::new(), &mut found);
-        Ok(found)
+        // Files that come while folders are read one after the other show all or not at all.
+        let mut left = MOST_WALKS;
+        loop {
+            let mut walk = Walk::default();
+            self.collect(&self.address, &mut names.clone(), &mut Vec::new(), &mut walk);
+            left -= 1;
+            if left == 0 || walk.is_still_so() {
+                return Ok(walk.shown());
+            }
+        }
     }
 
     fn open(&self, file: &StoredFile, _: &CancellationToken) -> Result<Arc<dyn Blob>> {

@@ -5,6 +5,7 @@ mod disk;
 mod faults;
 mod objects;
 mod ordered;
+pub mod pending;
 
 use std::fmt;
 use std::io;

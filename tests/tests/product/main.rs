@@ -17,6 +17,7 @@ mod http;
 mod json;
 mod judged;
 mod key_pass;
+mod kills;
 mod language;
 mod native;
 mod pages;
