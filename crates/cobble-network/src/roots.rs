@@ -58,25 +58,16 @@ pub fn real(path: &Path) -> io::Result<PathBuf> {
     if allows(&real) { Ok(real) } else { Err(io::Error::new(io::ErrorKind::PermissionDenied, refused(path).message)) }
 }
 
-/// The same as an error of ours that names the connection.
+/// The same as an error of ours that names the connection. Of what is not there yet the nearest folder counts that is.
 pub fn checked(connection: &str, path: &Path) -> Result<PathBuf> {
-    // What is not there may come to be there, so the nearest folder that is counts.
-    let mut there = path;
-    loop {
-        match there.canonicalize() {
-            Ok(real) if allows(&real) => return Ok(path.canonicalize().unwrap_or_else(|_| path.to_owned())),
-            Ok(_) => {
-                let error = refused(path);
-                return Err(Error { message: format!("connection {connection}: {}", error.message), ..error });
-            }
-            Err(_) => match there.parent() {
-                Some(parent) if !parent.as_os_str().is_empty() => there = parent,
-                Some(_) => there = Path::new("."),
-                None => return Ok(path.to_owned()),
-            },
-        }
-        if there == Path::new(".") && path == there {
-            return Ok(path.to_owned());
+    let or_here = |path: &Path| if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_owned() };
+    let nearest = path.ancestors().find_map(|there| or_here(there).canonicalize().ok());
+    match nearest {
+        Some(real) if allows(&real) => Ok(path.canonicalize().unwrap_or_else(|_| path.to_owned())),
+        None if ROOTS.get().is_none() => Ok(path.to_owned()),
+        _ => {
+            let error = refused(path);
+            Err(Error { message: format!("connection {connection}: {}", error.message), ..error })
         }
     }
 }

@@ -1,5 +1,6 @@
 //! The service's records in PostgreSQL, through Diesel. Nothing else touches that database.
 
+mod held;
 pub mod private_file;
 mod schema;
 mod seal;
@@ -17,6 +18,7 @@ use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
+pub use held::{HeldRecords, hold};
 pub use seal::SealingKey;
 pub use users::{NewUser, StoredUser};
 

@@ -187,7 +187,7 @@ impl Sessions {
         own
     }
 
-    /// Ends all sessions of a user, as when they are dropped or may do something else from now on.
+    /// Ends all sessions of a user who is dropped, or may do something else from now on.
     pub fn end_all_of(&self, user: i64) {
         self.lock().retain(|_, held| held.owner.id != user);
     }

@@ -66,6 +66,8 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
         (None, None) => return Err(Error::internal("neither records nor a server for them")),
     };
     let key = up.folder.join("sealing.key");
+    let own = url.clone();
+    let _held = blocking(move || cobble_records::hold(&own)).await?;
     let records = blocking(move || Records::open(&url, SealingKey::load_or_create(&key)?, destinations)).await?;
     let service = Service::restore(records, &say).await?;
     if let Some(bytes) = up.memory {

@@ -3,7 +3,7 @@
 use std::fs::{File, Metadata};
 use std::io::{self, Write};
 use std::os::unix::fs::FileExt;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Instant, SystemTime};
 
@@ -105,6 +105,13 @@ impl Disk {
             .components()
             .take_while(|c| !c.as_os_str().to_string_lossy().contains(['*', '?', '[']))
             .collect();
+        roots::checked(&self.connection, &fixed)?;
+        if self.address.components().skip(fixed.components().count()).any(|part| part == Component::ParentDir) {
+            let what = "it has .. behind a pattern";
+            return Err(
+                file_error(&self.connection, &self.address, Code::BadSetting, what).hint("write the folder out")
+            );
+        }
         let table = fixed.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let mut walk = Walk::default();
         for path in paths.flatten() {

@@ -55,7 +55,8 @@ async fn connections_are_encrypted_where_it_is_wanted() {
     }
     // A long statement on an encrypted connection is cancelled as well.
     let engine = Engine::in_memory().unwrap();
-    engine.add_connection(with("good", &good)).unwrap();
+    let waiting = [good[0], good[1], ("native_functions", "any")];
+    engine.add_connection(with("good", &waiting)).unwrap();
     engine.add_catalog(CatalogDefinition::new("fleet", "good")).unwrap();
     let mut session = engine.session();
     let count = "SELECT count(*) FROM fleet.public.ports";

@@ -124,6 +124,28 @@ async fn connections_keep_their_secrets_sealed() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn one_service_at_a_time_has_the_records() {
+    let (_records, url, _folder) = store("records_held").await;
+    let hold = async || {
+        let url = url.clone();
+        tokio::task::spawn_blocking(move || cobble_records::hold(&url)).await.unwrap()
+    };
+    let first = hold().await.unwrap();
+    let error = hold().await.unwrap_err();
+    assert_eq!(error.code, cobble_types::Code::InUse);
+    assert!(error.message.contains("a service on 127.0.0.1 has had these records since 20"), "{error}");
+    drop(first);
+    // The server hears of it a moment later.
+    for _ in 0..50 {
+        if hold().await.is_ok() {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+    panic!("the records are held by nobody");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn connections_and_catalogs_are_changed_and_removed() {
     let (records, ..) = store("records_changes").await;
     on_thread(&records, |r| {

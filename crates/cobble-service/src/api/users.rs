@@ -129,6 +129,10 @@ pub async fn change(
         (Some(_), true) => return Err(Error::new(Code::BadSetting, "a token expires or does not").into()),
     };
     service.users.set(name, role, expires_at).await?;
+    if role.is_some() {
+        // Their sessions were begun with what they might do then.
+        service.sessions.end_all_of(service.users.named(name)?.id);
+    }
     Ok(Json(listed(service)))
 }
 
