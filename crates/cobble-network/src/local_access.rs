@@ -87,7 +87,9 @@ fn leave_at(path: PathBuf, token: &str) -> io::Result<Left> {
 
 /// The token of the service that this user has running on a port, if there is one.
 pub fn token(port: u16) -> Option<String> {
-    folders().into_iter().find_map(|folder| token_at(&folder.join(port.to_string())).ok().flatten())
+    let is_own = |folder: &PathBuf| folder.symlink_metadata().is_ok_and(|found| found.is_dir() && is_private(&found));
+    let own = folders().into_iter().filter(is_own);
+    own.filter_map(|folder| token_at(&folder.join(port.to_string())).ok().flatten()).next()
 }
 
 fn token_at(path: &Path) -> io::Result<Option<String>> {
