@@ -14,7 +14,7 @@ use cobble_connect::TableChange;
 use cobble_format::{FileWriter, Format};
 use cobble_network::roots;
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
-use cobble_storage::pending::{self, Pending, Writing};
+use cobble_storage::pending::{Pending, Writing};
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
@@ -154,7 +154,6 @@ impl FolderWriter {
             return Err(setting(connection, what, "leave them out"));
         }
         let mark = unique();
-        pending::sweep(folder).map_err(|e| io_error(connection, folder, &e))?;
         let writing = Writing::begin(folder, &mark).map_err(|e| io_error(connection, folder, &e))?;
         let file_name = format!("part-{mark}.{}", format.endings()[0]);
         Ok(FolderWriter {

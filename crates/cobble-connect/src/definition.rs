@@ -137,26 +137,17 @@ impl ConnectionDefinition {
         serde_json::to_string(&(self.destination(), names)).unwrap_or_default()
     }
 
-    /// The secrets that would go elsewhere than where they were given for are left out, unless there are others. Says which.
-    pub fn forget_what_goes_elsewhere(&mut self, before: &ConnectionDefinition) -> Vec<String> {
+    /// Keeps the stored secrets of the definition that this one takes the place of: its own unless another was given, and those of users. With
+    /// another destination they are not kept. Says which were dropped.
+    pub fn keep_secrets_of(&mut self, before: &ConnectionDefinition) -> Vec<String> {
         if self.destination() == before.destination() {
+            self.secret = self.secret.take().or_else(|| before.secret.clone());
+            self.credentials.clone_from(&before.credentials);
             return vec![];
         }
-        let mut forgotten = Vec::new();
-        if self.secret.is_some() && self.secret == before.secret {
-            self.secret = None;
-            forgotten.push("the connection's secret".to_owned());
-        }
-        let kept =
-            |user: &String, own: &Credentials| before.credentials.get(user).is_none_or(|was| was.secret != own.secret);
-        forgotten.extend(
-            self.credentials
-                .iter()
-                .filter(|(user, own)| !kept(user, own))
-                .map(|(user, _)| format!("the secret of user {user}")),
-        );
-        self.credentials.retain(|user, own| kept(user, own));
-        forgotten
+        let own = (self.secret.is_none() && before.secret.is_some()).then(|| "the connection's secret".to_owned());
+        let of_users = before.credentials.keys().map(|user| format!("the secret of user {user}"));
+        own.into_iter().chain(of_users).collect()
     }
 
     /// As this user of the service signs in; nothing when the user has nothing of their own.
@@ -518,20 +509,22 @@ mod tests {
         fleet.secret = Some(Secret::new("neap"));
         fleet.credentials.insert("ada".into(), Credentials { user: None, secret: Some(Secret::new("ebb")) });
         type Change = fn(&mut ConnectionDefinition);
-        let changes: [(Change, usize); 6] = [
-            (|d| d.region = Some("east".into()), 0),
-            (|d| drop(d.options.insert("pool_size".into(), "3".into())), 0),
-            (|d| d.address = "other.example.test:5432".into(), 2),
-            (|d| d.user = Some("bo".into()), 2),
-            (|d| drop(d.options.insert("tls".into(), "false".into())), 2),
-            (|d| (d.kind, d.secret) = ("other".into(), Some(Secret::new("given again"))), 1),
+        let changes: [(Change, usize, Option<&str>); 7] = [
+            (|d| d.region = Some("east".into()), 0, Some("neap")),
+            (|d| drop(d.options.insert("pool_size".into(), "3".into())), 0, Some("neap")),
+            (|d| d.secret = Some(Secret::new("spring")), 0, Some("spring")),
+            (|d| d.address = "other.example.test:5432".into(), 2, None),
+            (|d| d.user = Some("bo".into()), 2, None),
+            (|d| drop(d.options.insert("tls".into(), "false".into())), 2, None),
+            // The same one, given again, is there on purpose.
+            (|d| (d.kind, d.secret) = ("other".into(), Some(Secret::new("neap"))), 1, Some("neap")),
         ];
-        for (place, (change, forgotten)) in changes.iter().enumerate() {
-            let mut next = fleet.clone();
+        for (place, (change, forgotten, secret)) in changes.iter().enumerate() {
+            let mut next = ConnectionDefinition { secret: None, credentials: BTreeMap::new(), ..fleet.clone() };
             change(&mut next);
-            assert_eq!(next.forget_what_goes_elsewhere(&fleet).len(), *forgotten, "{place}");
+            assert_eq!(next.keep_secrets_of(&fleet).len(), *forgotten, "{place}");
             assert_eq!(next.credentials.is_empty(), *forgotten > 0, "{place}");
-            assert_eq!(next.secret.is_some(), *forgotten < 2, "{place}");
+            assert_eq!(next.secret.as_ref().map(Secret::reveal), *secret, "{place}");
         }
     }
 }

@@ -110,7 +110,8 @@ impl Drop for Writing {
     }
 }
 
-/// Removes from a folder of tables what writers have left that have stopped in the middle. Says how much that was.
+/// Removes from a folder of tables what writers have left that have stopped in the middle. Says how much that was. It is for the start: a
+/// writer that has only just begun could be taken for one that has stopped.
 pub fn sweep(folder: &Path) -> io::Result<usize> {
     let mut removed = 0;
     for entry in fs::read_dir(folder)? {
@@ -126,7 +127,8 @@ pub fn sweep(folder: &Path) -> io::Result<usize> {
             }
             continue;
         }
-        for mark in fs::read_dir(&path)?.flatten() {
+        // A folder that cannot be read keeps nothing else from being tidied.
+        for mark in fs::read_dir(&path).into_iter().flatten().flatten() {
             let name = mark.file_name().to_string_lossy().into_owned();
             if let Some(file) = marked(&name)
                 && is_left(&mark.path())

@@ -321,6 +321,17 @@ async fn a_stored_secret_never_goes_elsewhere() {
         assert!(ok, "{said}");
         assert!(works("") && works(&ada), "{more:?}");
     }
+    // The same secret, given again with the change, is kept: servers move.
+    let give_again = ["connection", "change", "fleet_db", "--address", &elsewhere, "--secret-env", "SAME"];
+    let (ok, said) = product.cobble_as("", &give_again, &[("SAME", secret.trim())]);
+    assert!(ok && !said.contains("the connection's secret is no longer stored"), "{said}");
+    assert!(works(""));
+    let (ok, said) = product.cobble_as(
+        "",
+        &["apply", &file],
+        &[("FLEET_DB_SECRET", secret.trim()), ("FLEET_DB_ADA_SECRET", secret.trim())],
+    );
+    assert!(ok, "{said}");
     // A configuration that moves a connection needs its secrets again, or changes nothing.
     let moved = exported.replace(&format!("127.0.0.1:{}", product.postgres_port), &elsewhere);
     assert_ne!(moved, exported);

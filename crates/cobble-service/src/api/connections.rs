@@ -159,9 +159,7 @@ pub async fn change(
     wanted.name = name.to_owned();
     let mut forgotten = Vec::new();
     let changed = service.change_connection(name, |before| {
-        wanted.secret = wanted.secret.or_else(|| before.secret.clone());
-        wanted.credentials.clone_from(&before.credentials);
-        forgotten = wanted.forget_what_goes_elsewhere(before);
+        forgotten = wanted.keep_secrets_of(before);
         Ok(wanted)
     });
     let changed = changed.await?;
