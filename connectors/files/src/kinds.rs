@@ -13,6 +13,8 @@ const CONNECT_LIMIT: SettingDescription =
     setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5"));
 const REQUEST_LIMIT: SettingDescription =
     setting("request_limit", "Seconds for a request", "how long one request may take", Some("60"));
+const LONGEST_RECORD: SettingDescription =
+    setting("longest_record", "Longest record", "MiB that a record of a CSV or JSON file may have at most", Some("64"));
 const REGION: SettingDescription =
     setting("region", "Region", "where the server is, for the cost of moving data", None);
 
@@ -40,6 +42,7 @@ pub const FILES: Kind = Kind {
             "true lets CREATE TABLE … AS and INSERT INTO … SELECT write into the folder",
             Some("false"),
         ),
+        LONGEST_RECORD,
         setting("region", "Region", "where the files are, for the cost of moving data", None),
     ],
 };
@@ -67,6 +70,7 @@ pub const S3: Kind = Kind {
         UNVERIFIED,
         CONNECT_LIMIT,
         REQUEST_LIMIT,
+        LONGEST_RECORD,
         REGION,
     ],
 };
@@ -101,6 +105,7 @@ pub const HTTP: Kind = Kind {
         UNVERIFIED,
         CONNECT_LIMIT,
         REQUEST_LIMIT,
+        LONGEST_RECORD,
         REGION,
     ],
 };

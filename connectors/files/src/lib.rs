@@ -25,7 +25,7 @@ use cobble_plan::expr::Column;
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
-use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
 use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
@@ -49,6 +49,8 @@ pub struct FilesSource {
     region: Option<String>,
     /// The folder that tables may be written into.
     writable: Option<PathBuf>,
+    /// Bytes of the longest record of a text file.
+    longest_record: u64,
     cache: Mutex<Cache>,
 }
 
@@ -80,9 +82,20 @@ pub struct FileSet {
 impl FilesConnector {
     fn new(definition: &ConnectionDefinition, storage: Box<dyn Storage>) -> Result<Arc<Self>> {
         let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
+        let longest_record = match definition.option("longest_record") {
+            None => cobble_format::LONGEST_RECORD,
+            Some(text) => match text.parse::<u64>() {
+                Ok(mebibytes) if (1..=1024).contains(&mebibytes) => mebibytes << 20,
+                _ => {
+                    let what = format!("connection {}: longest_record cannot be \"{text}\"", definition.name);
+                    return Err(Error::new(Code::BadSetting, what).hint("give whole MiB, from 1 to 1024"));
+                }
+            },
+        };
         Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
                 writable,
+                longest_record,
                 connection: definition.name.clone(),
                 kind: definition.kind.clone(),
                 storage,
@@ -386,17 +399,25 @@ impl FilesSource {
     }
 
     /// Opens a file; what is read of it is counted.
-    fn open(&self, file: &StoredFile, cancel: &CancellationToken, read_bytes: &Arc<AtomicU64>) -> Result<OpenFile> {
+    fn open(
+        &self,
+        file: &StoredFile,
+        cancel: &CancellationToken,
+        read_bytes: &Arc<AtomicU64>,
+        memory: Arc<dyn ScanMemory>,
+    ) -> Result<OpenFile> {
         Ok(OpenFile {
             connection: self.connection.clone(),
             file: file.clone(),
             blob: self.storage.open(file, cancel)?,
             read_bytes: read_bytes.clone(),
+            longest_record: self.longest_record,
+            memory,
         })
     }
 
     fn opened(&self, file: &StoredFile) -> Result<OpenFile> {
-        self.open(file, &CancellationToken::new(), &Arc::default())
+        self.open(file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))
     }
 
     fn footer(&self, format: Format, file: &StoredFile) -> Result<Arc<dyn Footer>> {

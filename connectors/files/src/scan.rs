@@ -263,7 +263,8 @@ impl Portions for FilePortions {
         } else {
             self.shape.clone()
         };
-        let open = set.source.open(&file.stored, &self.tools.cancel, &self.tools.counters.bytes)?;
+        let ScanTools { cancel, counters, memory, .. } = &self.tools;
+        let open = set.source.open(&file.stored, cancel, &counters.bytes, memory.clone())?;
         let batch_rows = self.tools.batch_rows;
         let batches: Box<dyn FileBatches> = match part.within {
             None => set.format.read(&open, &shape, batch_rows)?,

@@ -17,7 +17,7 @@ use cobble_plan::offer::{
     Agreed, DescribedTable, KeptReason, Request, Source, Sources, Verdict, pass_through, places_of,
 };
 use cobble_plan::scan::{
-    BatchPredicate, GateCounters, GateScan, PortionReader, Portions, PredicateCompiler, ScanSpec, ScanTools,
+    BatchPredicate, GateCounters, GateScan, PortionReader, Portions, PredicateCompiler, ScanSpec, ScanTools, Unbounded,
 };
 use cobble_plan::serial::{from_bytes, to_bytes};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
@@ -238,6 +238,7 @@ async fn a_connector_of_ones_own_reads_what_was_agreed() {
         compiler: Arc::new(NoCompiler),
         batch_rows: 8192,
         keys: vec![],
+        memory: Arc::new(Unbounded),
     };
     let portions = connector.scan(&spec).unwrap().open(&tools).await.unwrap();
     let rows = Mutex::new(0);

@@ -90,7 +90,12 @@ pub(crate) struct Planned {
 
 /// What a run may take by these settings.
 pub(crate) fn limits(settings: &Settings) -> RunLimits {
-    RunLimits { memory: settings.run_memory, time: settings.run_time, tasks: settings.run_tasks }
+    RunLimits {
+        memory: settings.run_memory,
+        time: settings.run_time,
+        spill: settings.run_spill,
+        tasks: settings.run_tasks,
+    }
 }
 
 /// The names and types of a result.

@@ -62,6 +62,28 @@ pub fn compacted(batch: RecordBatch) -> Result<RecordBatch> {
     batch_of(batch.schema_ref(), columns, batch.num_rows())
 }
 
+/// Bytes in a batch that operators aim for, where its rows are large.
+pub const BATCH_BYTES: usize = 16 << 20;
+
+/// Rows of a batch that is made by repeating some of these: fewer where arrays and rows within them are large, as those are copied.
+pub fn rows_repeated(batch: &RecordBatch) -> usize {
+    let nested = batch.columns().iter().filter(|column| column.data_type().is_nested());
+    let widest = |column: &ArrayRef| {
+        let small = column_bytes(column) <= BATCH_BYTES / BATCH_ROWS;
+        let each = (0..if small { 0 } else { column.len() }).map(|row| column_bytes(&column.slice(row, 1)));
+        each.max().unwrap_or(0)
+    };
+    let row: usize = nested.map(widest).sum();
+    BATCH_BYTES.checked_div(row).map_or(BATCH_ROWS, |rows| rows.clamp(1, BATCH_ROWS))
+}
+
+/// The batch in pieces of the usual number of rows, or of fewer where they are so large that a piece would have more than `most` bytes.
+pub fn pieces_of(batch: &RecordBatch, rows: usize, most: usize) -> impl Iterator<Item = RecordBatch> + use<> {
+    let each = bytes_of(batch).checked_div(batch.num_rows()).unwrap_or(0).max(1);
+    let (rows, batch) = ((most / each).clamp(1, rows), batch.clone());
+    (0..batch.num_rows()).step_by(rows).map(move |start| batch.slice(start, rows.min(batch.num_rows() - start)))
+}
+
 /// Bytes that the batch's own rows take, without what its buffers share with other batches.
 pub fn bytes_of(batch: &RecordBatch) -> usize {
     batch.columns().iter().map(column_bytes).sum()

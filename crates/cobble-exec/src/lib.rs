@@ -8,6 +8,7 @@ mod measures;
 mod memory;
 mod operators;
 mod order;
+mod output;
 mod pipeline;
 mod run;
 mod spill;

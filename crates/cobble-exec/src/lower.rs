@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{Array, new_empty_array};
 use arrow::compute::{SortOptions, concat};
-use arrow::record_batch::RecordBatch;
+use arrow::datatypes::SchemaRef;
 use cobble_functions::{Overload, Resolved};
 use cobble_plan::key_pass::KeyPass;
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
@@ -16,7 +16,6 @@ use cobble_plan::sink::SourceChange;
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
 use cobble_plan::{Column, Expr, RowMaker, SortKey};
 use cobble_types::{Error, Result, SqlType};
-use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::batch::{BATCH_ROWS, batch_of, schema_of};
@@ -28,7 +27,7 @@ use crate::operators::aggregate::{Aggregate, AggregateSpec, Merged};
 use crate::operators::cte::{CteSource, Keep, Kept, Recursion, Shelf};
 use crate::operators::expand::{Expand, Maker};
 use crate::operators::filter::Filter;
-use crate::operators::gate::GateSource;
+use crate::operators::gate::{GateMemory, GateSource};
 use crate::operators::handoff::{Handoff, HandoffSource};
 use crate::operators::join::{
     Build, JoinShape, JoinSpec, KeySlot, Learner, MarkRule, Probe, RangeKey, RangeKeys, Rest,
@@ -38,7 +37,8 @@ use crate::operators::project::Project;
 use crate::operators::sort::{Sort, SortKeys, SortSpec, SortedRuns};
 use crate::operators::window::{Bound, Call, Function, WindowShape, WindowSink, WindowSource};
 use crate::operators::write::{Answer, Changing, Writing};
-use crate::pipeline::{Branch, Collect, Pipeline, Sink, Source, StepFactory, Target, run_graph};
+use crate::output::Output;
+use crate::pipeline::{Bounds, Branch, Pipeline, Sink, Source, StepFactory, Target, run_graph};
 use crate::run::Opened;
 use crate::spill::SpillPlace;
 use cobble_functions::keys::KeyEncoder;
@@ -68,13 +68,27 @@ pub struct Surroundings {
 
 impl Surroundings {
     /// All rows of a part of the plan, run now: a round of a recursion.
-    pub async fn run_to_end(&self, node: &Arc<PhysicalNode>) -> Result<Vec<RecordBatch>> {
-        let collect = Arc::new(Collect::default());
+    pub async fn run_to_end(&self, node: &Arc<PhysicalNode>, schema: &SchemaRef) -> Result<Arc<Kept>> {
+        let keep = self.keep(schema, node);
+        let kept = keep.kept.clone();
         let mut lowering = Lowering::new(self.clone());
         let branches = lowering.branches(node)?;
-        lowering.add_pipeline(branches, Target::Sink(collect.clone(), self.measures.step(node.step)));
-        run_graph(lowering.pipelines, self.tasks, &self.cancel).await?;
-        Ok(collect.take())
+        lowering.add_pipeline(branches, Target::Sink(Arc::new(keep), self.measures.step(node.step)));
+        let bounds = Bounds { cancel: self.cancel.clone(), pool: self.pool.clone() };
+        run_graph(lowering.pipelines, self.tasks, &bounds).await?;
+        Ok(kept)
+    }
+
+    /// A place for what a step gives, in memory and on disk.
+    pub fn keep(&self, schema: &SchemaRef, node: &PhysicalNode) -> Keep {
+        let (pool, meter) = (self.pool.clone(), self.measures.step(node.step));
+        let own = meter.clone();
+        Keep {
+            kept: Arc::new(Kept::new(schema.clone())),
+            memory: Arc::new(move || Reservation::new(&pool, &own)),
+            meter,
+            spill: self.spill.clone(),
+        }
     }
 }
 
@@ -105,11 +119,7 @@ impl Lowering {
     }
 
     /// All pipelines of the plan. The last one sends the result.
-    pub fn lower(
-        mut self,
-        root: &Arc<PhysicalNode>,
-        output: mpsc::Sender<Result<RecordBatch>>,
-    ) -> Result<Vec<Pipeline>> {
+    pub fn lower(mut self, root: &Arc<PhysicalNode>, output: Output) -> Result<Vec<Pipeline>> {
         let branches = self.branches(root)?;
         self.add_pipeline(branches, Target::Output(output));
         Ok(self.pipelines)
@@ -122,6 +132,15 @@ impl Lowering {
         self.pipelines.len() - 1
     }
 
+    fn project(&self, expressions: Vec<Compiled>, node: &PhysicalNode) -> Project {
+        Project {
+            expressions: Arc::new(expressions),
+            schema: schema_of(&node.columns),
+            pool: self.run.pool.clone(),
+            meter: self.run.measures.step(node.step),
+        }
+    }
+
     fn branches(&mut self, node: &Arc<PhysicalNode>) -> Result<Vec<Branch>> {
         let meter = self.run.measures.step(node.step);
         match &node.operator {
@@ -132,6 +151,7 @@ impl Lowering {
                     compiler: Arc::new(Compiler),
                     batch_rows: BATCH_ROWS,
                     keys: vec![],
+                    memory: Arc::new(GateMemory { pool: self.run.pool.clone(), meter: meter.clone() }),
                 };
                 let passes = self.run.key_passes.clone();
                 let passes: Vec<&KeyPass> = passes.iter().filter(|p| p.gate == *gate).collect();
@@ -205,10 +225,7 @@ impl Lowering {
             Operator::Project { columns } => {
                 let places = Places::of(&node.inputs[0].columns);
                 let expressions = columns.iter().map(|(_, e)| places.compile(e)).collect::<Result<_>>()?;
-                self.extended(
-                    node,
-                    Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) }),
-                )
+                self.extended(node, Arc::new(self.project(expressions, node)))
             }
             Operator::Limit { limit, offset } => self.extended(node, Arc::new(Limit::new(*limit, *offset))),
             Operator::Union => {
@@ -222,8 +239,7 @@ impl Lowering {
                         .iter()
                         .map(|c| places.compile(&cobble_plan::Expr::Column(c.clone())))
                         .collect::<Result<Vec<_>>>()?;
-                    let step =
-                        Arc::new(Project { expressions: Arc::new(expressions), schema: schema_of(&node.columns) });
+                    let step = Arc::new(self.project(expressions, node));
                     branches
                         .iter_mut()
                         .for_each(|b| b.steps.push((step.clone() as Arc<dyn StepFactory>, meter.clone())));
@@ -316,16 +332,9 @@ impl Lowering {
             Operator::With { ids } => {
                 let Some((body, definitions)) = node.inputs.split_last() else { return Ok(vec![]) };
                 for (id, definition) in ids.iter().zip(definitions) {
-                    let kept = Arc::new(Kept::new(schema_of(&definition.columns), vec![]));
+                    let keep = self.run.keep(&schema_of(&definition.columns), node);
                     let branches = self.branches(definition)?;
-                    let (pool, own) = (self.run.pool.clone(), meter.clone());
-                    let keep = Keep {
-                        kept: kept.clone(),
-                        memory: Arc::new(move || Reservation::new(&pool, &own)),
-                        meter: meter.clone(),
-                        spill: self.run.spill.clone(),
-                    };
-                    self.run.shelf.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*id, kept);
+                    self.run.shelf.lock().unwrap_or_else(PoisonError::into_inner).insert(*id, keep.kept.clone());
                     let place = self.add_pipeline(branches, Target::Sink(Arc::new(keep), meter.clone()));
                     self.results.insert(*id, place);
                 }

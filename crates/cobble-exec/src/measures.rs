@@ -20,7 +20,18 @@ pub struct StepMeter {
     spilled: AtomicU64,
 }
 
+/// Characters of a step's text in an error.
+const SHORT: usize = 200;
+
 impl StepMeter {
+    /// The step as errors name it.
+    pub fn label(&self) -> String {
+        match self.text.char_indices().nth(SHORT) {
+            Some((end, _)) => format!("step {} ({}…)", self.step, &self.text[..end]),
+            None => format!("step {} ({})", self.step, self.text),
+        }
+    }
+
     pub fn output(&self, rows: usize) {
         self.rows.fetch_add(rows as u64, Ordering::Relaxed);
         self.batches.fetch_add(1, Ordering::Relaxed);

@@ -82,6 +82,12 @@ impl MemoryPool {
         Arc::new(MemoryPool { service: service.clone(), limit, used: AtomicU64::new(0), peak: AtomicU64::new(0) })
     }
 
+    /// Bytes that the run may still take, as far as all runs together leave them.
+    pub fn left(&self) -> u64 {
+        let own = self.limit.saturating_sub(self.used.load(Ordering::Relaxed));
+        own.min(self.service.limit().saturating_sub(self.service.used()))
+    }
+
     pub fn peak(&self) -> u64 {
         self.peak.load(Ordering::Relaxed)
     }
@@ -137,9 +143,8 @@ impl Reservation {
         Error::new(
             Code::MemoryLimit,
             format!(
-                "step {} ({}) needs more memory than the run may have: {} MiB of {} MiB are in use",
-                self.meter.step,
-                self.meter.text,
+                "{} needs more memory than the run may have: {} MiB of {} MiB are in use",
+                self.meter.label(),
                 used >> 20,
                 self.pool.limit >> 20
             ),
@@ -152,9 +157,8 @@ impl Reservation {
         Error::new(
             Code::MemoryLimit,
             format!(
-                "step {} ({}) needs more memory than all runs may have together: {} MiB of {} MiB are in use",
-                self.meter.step,
-                self.meter.text,
+                "{} needs more memory than all runs may have together: {} MiB of {} MiB are in use",
+                self.meter.label(),
                 service.used() >> 20,
                 service.limit() >> 20
             ),

@@ -4,18 +4,19 @@
 //! are read at the same time.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
 use cobble_types::{Error, Result};
-use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::measures::StepMeter;
+use crate::memory::MemoryPool;
 use crate::operators::write::Writing;
+use crate::output::Output;
 
 /// Where a pipeline's rows come from. Shared by its tasks.
 pub trait Source: Send + Sync {
@@ -63,46 +64,25 @@ pub trait SinkTask: Send {
     fn finish(self: Box<Self>) -> Result<()>;
 }
 
-/// A sink that keeps its batches in memory, for the rounds of a recursion.
-#[derive(Default)]
-pub struct Collect(Arc<Mutex<Vec<RecordBatch>>>);
-
-impl Collect {
-    pub fn take(&self) -> Vec<RecordBatch> {
-        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
-    }
-}
-
-struct CollectTask(Arc<Mutex<Vec<RecordBatch>>>);
-
-impl Sink for Collect {
-    fn task(&self) -> Box<dyn SinkTask> {
-        Box::new(CollectTask(self.0.clone()))
-    }
-
-    fn seal(&self) -> Result<()> {
-        Ok(())
-    }
-}
-
-impl SinkTask for CollectTask {
-    fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(batch);
-        Ok(())
-    }
-
-    fn finish(self: Box<Self>) -> Result<()> {
-        Ok(())
-    }
+/// What ends the tasks of a run, and what they may take.
+#[derive(Debug, Clone)]
+pub struct Bounds {
+    pub cancel: CancellationToken,
+    pub pool: Arc<MemoryPool>,
 }
 
 tokio::task_local! {
-    static CANCEL: CancellationToken;
+    static BOUNDS: Bounds;
 }
 
 /// True when the run whose task this is called from has been cancelled; for work that takes long inside one batch.
 pub fn is_cancelled() -> bool {
-    CANCEL.try_with(CancellationToken::is_cancelled).unwrap_or(false)
+    BOUNDS.try_with(|bounds| bounds.cancel.is_cancelled()).unwrap_or(false)
+}
+
+/// Bytes that the run whose task this is called from may still take; `None` outside a run.
+pub fn memory_left() -> Option<u64> {
+    BOUNDS.try_with(|bounds| bounds.pool.left()).ok()
 }
 
 pub struct Branch {
@@ -129,7 +109,7 @@ impl Branch {
 
 pub enum Target {
     Sink(Arc<dyn Sink>, Arc<StepMeter>),
-    Output(mpsc::Sender<Result<RecordBatch>>),
+    Output(Output),
     Write(Arc<Writing>),
 }
 
@@ -143,7 +123,7 @@ pub struct Pipeline {
 ///
 /// # Errors
 /// The first one of any pipeline; the others are stopped then.
-pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, cancel: &CancellationToken) -> Result<()> {
+pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, bounds: &Bounds) -> Result<()> {
     let mut waiting: Vec<(usize, BTreeSet<usize>, BTreeSet<String>, Pipeline)> = pipelines
         .into_iter()
         .enumerate()
@@ -172,14 +152,14 @@ pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, cancel: &Cancella
             && ready.len() == 1
             && let Some((place, connections, pipeline)) = ready.pop()
         {
-            pipeline.run(tasks, cancel).await?;
+            pipeline.run(tasks, bounds).await?;
             ended.insert(place);
             busy.retain(|connection| !connections.contains(connection));
             continue;
         }
         for (place, connections, pipeline) in ready {
-            let cancel = cancel.clone();
-            running.spawn(async move { (place, connections, pipeline.run(tasks, &cancel).await) });
+            let bounds = bounds.clone();
+            running.spawn(async move { (place, connections, pipeline.run(tasks, &bounds).await) });
         }
         match running.join_next().await {
             None if waiting.is_empty() => return Ok(()),
@@ -197,7 +177,7 @@ pub async fn run_graph(pipelines: Vec<Pipeline>, tasks: usize, cancel: &Cancella
 
 impl Pipeline {
     /// Runs the pipeline with `tasks` parallel tasks on the current runtime.
-    pub async fn run(self, tasks: usize, cancel: &CancellationToken) -> Result<()> {
+    pub async fn run(self, tasks: usize, bounds: &Bounds) -> Result<()> {
         let last_phase = self.branches.iter().map(|branch| branch.phase).max().unwrap_or(0);
         for phase in 0..=last_phase {
             // Each with what its tasks tell each other: whether a step of it wants no more.
@@ -208,7 +188,7 @@ impl Pipeline {
             let tasks = tasks.min(useful).max(1);
             let task = |number: usize| {
                 let mine = branches.iter().filter(|(b, _)| number == 0 || !b.ordered).cloned().collect();
-                CANCEL.scope(cancel.clone(), run_task(mine, self.target.clone(), cancel.clone()))
+                BOUNDS.scope(bounds.clone(), run_task(mine, self.target.clone(), bounds.cancel.clone()))
             };
             if tasks == 1 {
                 task(0).await?;
@@ -238,7 +218,7 @@ impl Pipeline {
                 sealed
             }
             Target::Output(_) => Ok(()),
-            Target::Write(writing) => writing.finish(cancel).await,
+            Target::Write(writing) => writing.finish(&bounds.cancel).await,
         }
     }
 }
@@ -401,11 +381,10 @@ async fn deliver(
             meter.worked(start.elapsed());
             Ok(())
         }
-        (Target::Output(sender), _) => tokio::select! {
+        (Target::Output(output), _) => tokio::select! {
             biased;
             () = cancel.cancelled() => Err(Error::cancelled()),
-            // A reader that has gone away wants nothing more.
-            sent = sender.send(Ok(batch)) => sent.map_err(|_| Error::cancelled()),
+            sent = output.send(batch) => sent,
         },
         (Target::Write(writing), _) => writing.push(batch, cancel).await,
         _ => Err(Error::internal("a task without its sink")),

@@ -12,17 +12,14 @@ use cobble_plan::sink::TableWriter;
 use cobble_types::{Code, Error, ObjectName, Result};
 use futures::FutureExt;
 use tokio::runtime::{Builder, Runtime};
-use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::lower::{Lowering, OpenGate, Surroundings};
 use crate::measures::Measures;
 use crate::memory::{MemoryPool, ServiceMemory};
-use crate::pipeline::run_graph;
+use crate::output::{Outcome, output};
+use crate::pipeline::{Bounds, run_graph};
 use crate::spill::SpillPlace;
-
-/// Batches of a result that may wait for a slow reader.
-const RESULT_BATCHES: usize = 4;
 
 /// One thread per core that does nothing but work on batches.
 #[derive(Debug)]
@@ -58,7 +55,7 @@ impl Drop for CpuPool {
 /// A query that is being executed. Dropping it cancels it.
 #[derive(Debug)]
 pub struct RunningQuery {
-    batches: mpsc::Receiver<Result<RecordBatch>>,
+    batches: Outcome,
     cancel: CancellationToken,
     pub measures: Arc<Measures>,
     memory: Arc<MemoryPool>,
@@ -68,7 +65,7 @@ pub struct RunningQuery {
 impl RunningQuery {
     /// The next batch of the result; `None` after the last.
     pub async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        self.batches.recv().await.transpose()
+        self.batches.next().await
     }
 
     /// Most bytes held by joins, groups and sorts at one time.
@@ -94,6 +91,8 @@ pub struct RunLimits {
     pub memory: u64,
     /// Seconds; none means no limit.
     pub time: Option<f64>,
+    /// Bytes spilled to disk at one time.
+    pub spill: u64,
     /// Parallel tasks; none means one per core.
     pub tasks: Option<usize>,
 }
@@ -113,7 +112,7 @@ pub fn start(
 ) -> Result<RunningQuery> {
     let measures = Arc::new(Measures::new(plan));
     let memory = MemoryPool::new(limits.memory, &pool.memory);
-    let (sender, batches) = mpsc::channel(RESULT_BATCHES);
+    let (output, batches) = output();
     let tasks = limits.tasks.unwrap_or(pool.threads);
     let gate = |gate: &Gate| {
         let (connection, portions) = (gate.spec.connection.clone(), gate.spec.portions.len());
@@ -129,22 +128,22 @@ pub fn start(
         measures: measures.clone(),
         pool: memory.clone(),
         cancel: cancel.clone(),
-        spill: SpillPlace::chosen(),
+        spill: SpillPlace::chosen().bounded(limits.spill),
         shelf: Arc::default(),
         tasks,
         writers: Arc::new(Mutex::new(writers.into_iter().map(Some).collect())),
         changes: Arc::new(changes),
     };
-    let pipelines = Lowering::new(surroundings).lower(&plan.root, sender.clone())?;
+    let pipelines = Lowering::new(surroundings).lower(&plan.root, output.clone())?;
     let limit = limits.time;
-    let run_cancel = cancel.clone();
+    let bounds = Bounds { cancel: cancel.clone(), pool: memory.clone() };
     let runtime = pool.runtime.as_ref().ok_or_else(|| Error::internal("the pool has shut down"))?;
     let work = async move {
-        let work = run_graph(pipelines, tasks, &run_cancel);
+        let work = run_graph(pipelines, tasks, &bounds);
         match limit {
             None => work.await,
             Some(seconds) => tokio::time::timeout(Duration::from_secs_f64(seconds), work).await.unwrap_or_else(|_| {
-                run_cancel.cancel();
+                bounds.cancel.cancel();
                 Err(Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s"))
                     .hint("raise run.time, or read less"))
             }),
@@ -155,8 +154,7 @@ pub fn start(
         let outcome =
             AssertUnwindSafe(work).catch_unwind().await.unwrap_or_else(|panic| Err(Error::panicked(panic.as_ref())));
         if let Err(error) = outcome {
-            // A reader that has gone away is not told.
-            let _ = sender.send(Err(error)).await;
+            output.fail(error).await;
         }
     });
     Ok(RunningQuery { batches, cancel, measures, memory, started: Instant::now() })

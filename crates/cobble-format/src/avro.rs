@@ -31,7 +31,7 @@ impl FileFormat for Avro {
     }
 
     fn read(&self, file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Box<dyn FileBatches>> {
-        Ok(Box::new(ArrowBatches::new(file, self, shape, opened(file, batch_rows)?)?))
+        Ok(Box::new(ArrowBatches::new(file, self, shape, batch_rows, opened(file, batch_rows)?)?))
     }
 }
 
@@ -48,10 +48,10 @@ fn opened(file: &OpenFile, batch_rows: usize) -> Result<Opened> {
     let cut = || file.broken(Avro.words(), &ArrowError::ParseError("it ends within a block".into()));
     let mut input = file.ordered();
     let last = last_bytes(&mut input).map_err(|e| own_error(&e).unwrap_or_else(cut))?;
-    let reader = ReaderBuilder::new()
-        .with_batch_size(batch_rows)
-        .build(BufReader::with_capacity(1 << 17, input))
-        .map_err(|e| file.broken(Avro.words(), &e))?;
+    let reader = file.held(Avro.words(), || {
+        let builder = ReaderBuilder::new().with_batch_size(batch_rows);
+        builder.build(BufReader::with_capacity(1 << 17, input)).map_err(|e| file.broken(Avro.words(), &e))
+    })?;
     // Header and blocks end with the same marker ("Object Container Files"). The reader takes a file that is cut within a block for
     // one that ends before it.
     if reader.avro_header().sync() != last {

@@ -24,6 +24,9 @@ pub struct Opened {
 
 pub struct ArrowBatches {
     batches: Decoded,
+    /// What is left of a batch that the file has in one piece.
+    rest: Option<RecordBatch>,
+    batch_rows: usize,
     file: OpenFile,
     format: &'static str,
     /// For each column of the result its place in the file, none where the file lacks it, and its type.
@@ -43,7 +46,13 @@ pub fn wanted(shape: &Shape) -> Vec<&str> {
 }
 
 impl ArrowBatches {
-    pub fn new(file: &OpenFile, format: &dyn FileFormat, shape: &Shape, opened: Opened) -> Result<Self> {
+    pub fn new(
+        file: &OpenFile,
+        format: &dyn FileFormat,
+        shape: &Shape,
+        batch_rows: usize,
+        opened: Opened,
+    ) -> Result<Self> {
         let known = |name: &str| shape.of_files().any(|column| column.name == name);
         if !shape.is_defined
             && let Some(extra) = opened.names.iter().find(|name| !known(name))
@@ -56,14 +65,24 @@ impl ArrowBatches {
         let in_file: Vec<String> = opened.schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
         let place = |place: &usize| in_file.iter().position(|name| *name == shape.columns[*place].name);
         let columns = shape.wanted.iter().map(|p| (place(p), shape.types[*p].to_arrow())).collect();
-        Ok(ArrowBatches { batches: opened.batches, file: file.clone(), format: format.words(), columns })
+        let (batches, format) = (opened.batches, format.words());
+        Ok(ArrowBatches { batches, rest: None, batch_rows, file: file.clone(), format, columns })
     }
 }
 
 impl FileBatches for ArrowBatches {
     fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
-        let Some(batch) = self.batches.next() else { return Ok(None) };
-        let batch = batch.map_err(|e| self.file.broken(self.format, &e))?;
+        let whole = match self.rest.take() {
+            Some(rest) => rest,
+            None => match self.file.held(self.format, || Ok(self.batches.next()))? {
+                Some(batch) => batch.map_err(|e| self.file.broken(self.format, &e))?,
+                None => return Ok(None),
+            },
+        };
+        let batch = whole.slice(0, self.batch_rows.min(whole.num_rows()));
+        if batch.num_rows() < whole.num_rows() {
+            self.rest = Some(whole.slice(batch.num_rows(), whole.num_rows() - batch.num_rows()));
+        }
         let rows = batch.num_rows();
         let arrays = self.columns.iter().map(|(place, data_type)| match place {
             Some(place) => cast(batch.column(*place), data_type),

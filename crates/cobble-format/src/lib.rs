@@ -14,6 +14,7 @@ mod orc;
 mod packing;
 mod parquet;
 pub mod prune;
+mod record_bound;
 mod united;
 
 use std::fmt;
@@ -32,7 +33,7 @@ pub use footer::{
 };
 pub use guess::Guess;
 pub use infer::{Inferred, column, json_type, merge as merge_types, settled};
-pub use open_file::OpenFile;
+pub use open_file::{LONGEST_RECORD, OpenFile};
 pub use packing::{Packing, stem};
 pub use united::{Conflict, United, Wider, wider, wider_text};
 

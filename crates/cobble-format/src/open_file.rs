@@ -2,10 +2,13 @@
 
 use std::error::Error as StdError;
 use std::io::Read;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::AtomicU64;
 
 use arrow::datatypes::Field;
+use arrow::error::ArrowError;
+use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Blob, Ordered, StoredFile, file_error, own_error};
 use cobble_types::{Code, Error, Result, SqlType};
 
@@ -19,7 +22,14 @@ pub struct OpenFile {
     pub blob: Arc<dyn Blob>,
     /// Counts the bytes that are read.
     pub read_bytes: Arc<AtomicU64>,
+    /// Bytes of the longest record of a text file.
+    pub longest_record: u64,
+    /// What is read and not handed on yet is taken from it.
+    pub memory: Arc<dyn ScanMemory>,
 }
+
+/// Bytes of the longest record unless a connection says otherwise.
+pub const LONGEST_RECORD: u64 = 64 << 20;
 
 impl OpenFile {
     /// The file from its start.
@@ -46,6 +56,13 @@ impl OpenFile {
         own_error(error).unwrap_or_else(|| {
             self.error(Code::SourceData, format!("not readable as {format}: {error}"))
                 .hint("the file may be cut short or still being written; write it again, or move it out of the folder")
+        })
+    }
+
+    /// What a package makes of a file, whatever the file holds: where it takes something for granted that is not so, it stops.
+    pub fn held<T>(&self, format: &str, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        std::panic::catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(|_| {
+            Err(self.broken(format, &ArrowError::ParseError("what it holds contradicts itself".into())))
         })
     }
 

@@ -1,13 +1,12 @@
 //! ORC (specification v1). Only the streams of the wanted columns are read.
 
 use std::io::{self, Seek, SeekFrom};
-use std::panic::AssertUnwindSafe;
 use std::sync::atomic::Ordering;
 
 use arrow::error::ArrowError;
 use bytes::Bytes;
 use cobble_storage::Ordered;
-use cobble_types::TextForm;
+use cobble_types::{Result, TextForm};
 use orc_rust::ArrowReaderBuilder;
 use orc_rust::projection::ProjectionMask;
 use orc_rust::reader::ChunkReader;
@@ -32,17 +31,17 @@ impl FileFormat for Orc {
         &["orc"]
     }
 
-    fn infer(&self, file: &OpenFile, _: &TextForm, _: bool) -> cobble_types::Result<Inferred> {
-        inferred(file, &opened(file, 1, None).map_err(|e| file.broken(self.words(), &e))?)
+    fn infer(&self, file: &OpenFile, _: &TextForm, _: bool) -> Result<Inferred> {
+        inferred(file, &opened(file, 1, None)?)
     }
 
     fn reading(&self, columns: &[String]) -> String {
         format!(", columns {}", if columns.is_empty() { "none".to_owned() } else { columns.join(", ") })
     }
 
-    fn read(&self, file: &OpenFile, shape: &Shape, batch_rows: usize) -> cobble_types::Result<Box<dyn FileBatches>> {
-        let opened = opened(file, batch_rows, Some(&wanted(shape))).map_err(|e| file.broken(self.words(), &e))?;
-        Ok(Box::new(ArrowBatches::new(file, self, shape, opened)?))
+    fn read(&self, file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Box<dyn FileBatches>> {
+        let opened = opened(file, batch_rows, Some(&wanted(shape)))?;
+        Ok(Box::new(ArrowBatches::new(file, self, shape, batch_rows, opened)?))
     }
 }
 
@@ -77,16 +76,11 @@ fn external(error: impl std::error::Error + Send + Sync + 'static) -> ArrowError
     ArrowError::ExternalError(Box::new(error))
 }
 
-/// What the package makes of a file, whatever the file holds: where it takes something for granted that is not so, it stops.
-fn held<T>(work: impl FnOnce() -> Result<T, ArrowError>) -> Result<T, ArrowError> {
-    let stopped = |_| Err(ArrowError::ParseError("what it holds contradicts itself".into()));
-    std::panic::catch_unwind(AssertUnwindSafe(work)).unwrap_or_else(stopped)
-}
-
 /// Opens an ORC file for these columns, or for all without a list.
-fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result<Opened, ArrowError> {
+fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result<Opened> {
     let pieces = Pieces { file: file.clone() };
-    let builder = held(|| ArrowReaderBuilder::try_new(pieces).map_err(external))?;
+    let broken = |e| file.broken(Orc.words(), &external(e));
+    let builder = file.held(Orc.words(), || ArrowReaderBuilder::try_new(pieces).map_err(broken))?;
     let root = builder.file_metadata().root_data_type();
     let all: Vec<String> = root.children().iter().map(|column| column.name().to_lowercase()).collect();
     let is_wanted = |name: &str| wanted.is_none_or(|names| names.contains(&name));
@@ -98,13 +92,15 @@ fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result
         .with_timestamp_precision(TimestampPrecision::Microsecond);
     let schema = builder.schema();
     let mut decoded = builder.build();
-    let mut next = move || decoded.next().transpose();
     let mut failed = false;
     let batches = std::iter::from_fn(move || {
-        // After a failure nothing is known of the rest.
-        let batch = if failed { Ok(None) } else { held(&mut next) };
-        failed |= batch.is_err();
-        batch.transpose()
+        // After a failure nothing is known of the rest; it counts as one until the batch is there, as decoding may stop anywhere.
+        if std::mem::replace(&mut failed, true) {
+            return None;
+        }
+        let batch = decoded.next();
+        failed = !matches!(batch, Some(Ok(_)));
+        batch
     });
     Ok(Opened { names: all, schema, batches: Box::new(batches) })
 }

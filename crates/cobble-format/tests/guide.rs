@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicU64;
 
 use arrow::array::{Array, ArrayRef, AsArray, StringViewBuilder};
 use cobble_format::{Dialect, FileBatches, FileFormat, Inferred, OpenFile, Shape, column};
+use cobble_plan::scan::Unbounded;
 use cobble_storage::{Disk, Storage};
 use cobble_types::{Result, SqlType, TextForm};
 
@@ -82,6 +83,8 @@ fn a_format_of_ones_own_reads_files() {
         blob: disk.open(&entry.file, &Default::default()).unwrap(),
         file: entry.file,
         read_bytes: Arc::new(AtomicU64::new(0)),
+        longest_record: cobble_format::LONGEST_RECORD,
+        memory: Arc::new(Unbounded),
     };
     let columns = Lines.infer(&file, &TextForm::default(), false).unwrap().columns;
     let types = columns.iter().map(|column| column.sql_type.clone()).collect();

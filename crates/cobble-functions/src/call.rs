@@ -9,6 +9,7 @@ use arrow::datatypes::*;
 use cobble_types::{Code, Error, Result};
 
 use crate::Evaluated;
+use crate::budget::Tally;
 
 /// The arguments of a kernel, and the rows and the type of what it returns.
 pub struct Call<'a> {
@@ -115,8 +116,11 @@ impl<'a> Call<'a> {
     /// A text for each row; `None` is null.
     pub fn make_texts<'t>(&self, f: impl Fn(usize) -> Result<Option<Cow<'t, str>>>) -> Result<ArrayRef> {
         let mut out = StringViewBuilder::with_capacity(self.rows);
+        let mut made = Tally::new(self.name);
         for row in 0..self.rows {
-            out.append_option(f(row)?);
+            let text = f(row)?;
+            made.add(text.as_ref().map_or(0, |text| text.len()))?;
+            out.append_option(text);
         }
         Ok(Arc::new(out.finish()))
     }
@@ -133,8 +137,11 @@ impl<'a> Call<'a> {
 
     pub fn make_bytes(&self, f: impl Fn(usize) -> Result<Option<Vec<u8>>>) -> Result<ArrayRef> {
         let mut out = BinaryViewBuilder::with_capacity(self.rows);
+        let mut made = Tally::new(self.name);
         for row in 0..self.rows {
-            out.append_option(f(row)?);
+            let bytes = f(row)?;
+            made.add(bytes.as_ref().map_or(0, Vec::len))?;
+            out.append_option(bytes);
         }
         Ok(Arc::new(out.finish()))
     }
@@ -197,9 +204,11 @@ impl<'a> Call<'a> {
         f: impl Fn(usize) -> Result<Option<Vec<Option<Cow<'t, str>>>>>,
     ) -> Result<ArrayRef> {
         let mut out = ListBuilder::new(StringViewBuilder::new());
+        let mut made = Tally::new(self.name);
         for row in 0..self.rows {
             let items = f(row)?;
             let is_array = items.is_some();
+            made.add(items.iter().flatten().map(|item| 16 + item.as_ref().map_or(0, |item| item.len())).sum())?;
             items.into_iter().flatten().for_each(|item| out.values().append_option(item));
             out.append(is_array);
         }

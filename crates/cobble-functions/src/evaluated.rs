@@ -4,6 +4,8 @@ use arrow::array::*;
 use arrow::compute;
 use cobble_types::Result;
 
+use crate::{budget, column_bytes};
+
 /// The outcome for a batch: one value per row, or one for all.
 #[derive(Debug, Clone)]
 pub enum Evaluated {
@@ -18,6 +20,10 @@ impl Evaluated {
             Evaluated::Array(array) => Ok(array),
             Evaluated::Scalar(one) if rows == 1 => Ok(one),
             Evaluated::Scalar(one) => {
+                // Texts are shared by all rows, what is nested is copied.
+                if one.data_type().is_nested() {
+                    budget::take("a constant", column_bytes(&one).saturating_mul(rows))?;
+                }
                 let places = UInt32Array::from(vec![0; rows]);
                 Ok(compute::take(one.as_ref(), &places, None)?)
             }

@@ -3,6 +3,7 @@
 //! line in the list of its kind.
 
 pub mod aggregate;
+pub mod budget;
 mod call;
 mod column;
 mod evaluated;

@@ -15,6 +15,8 @@ pub struct Settings {
     pub planner_serial: bool,
     /// Bytes a run may hold in joins, groups and sorts.
     pub run_memory: u64,
+    /// Bytes a run may have on disk where its memory does not suffice.
+    pub run_spill: u64,
     /// Seconds a run may take; none means no limit.
     pub run_time: Option<f64>,
     /// Parallel tasks of a run; none means one per core.
@@ -29,6 +31,7 @@ impl Default for Settings {
             planner_off: BTreeSet::new(),
             planner_serial: false,
             run_memory: 2 << 30,
+            run_spill: 32 << 30,
             run_time: None,
             run_tasks: None,
             time_zone: "UTC".to_owned(),
@@ -41,6 +44,7 @@ pub const KNOWN: &[(&str, &str)] = &[
     ("planner.off", "rewrites to leave out, separated by commas, such as 'push-filters,prune-columns'"),
     ("planner.serial", "'on' to write each plan in its serial form and run what is read from it, for tests"),
     ("run.memory", "memory a run may hold, such as '1GB' or '512MB'"),
+    ("run.spill", "bytes a run may have on disk where its memory does not suffice, such as '10GB'"),
     ("run.time", "time a run may take, such as '30s', '5min' or 'none'"),
     ("run.tasks", "parallel tasks of a run, such as 2, or 'auto'"),
     ("timezone", "zone in which times are read and shown, such as 'Europe/Paris' or 'UTC'"),
@@ -56,12 +60,8 @@ impl Settings {
         Some(match name {
             "planner.off" => self.planner_off.iter().cloned().collect::<Vec<_>>().join(","),
             "planner.serial" => if self.planner_serial { "on" } else { "off" }.to_owned(),
-            "run.memory" => {
-                let units = [("GB", 30), ("MB", 20), ("kB", 10), ("B", 0)];
-                let fits = |bits: &u32| self.run_memory.is_multiple_of(1 << bits);
-                let (unit, bits) = units.into_iter().find(|(_, bits)| fits(bits)).unwrap_or(("B", 0));
-                format!("{}{unit}", self.run_memory >> bits)
-            }
+            "run.memory" => written(self.run_memory),
+            "run.spill" => written(self.run_spill),
             "run.time" => self.run_time.map_or_else(|| "none".to_owned(), |seconds| format!("{seconds}s")),
             "statement_timeout" => {
                 self.run_time.map_or_else(|| "0".to_owned(), |seconds| format!("{}ms", seconds * 1e3))
@@ -94,6 +94,7 @@ impl Settings {
                 }
             }
             "run.memory" => self.run_memory = parse_bytes(name, value)?,
+            "run.spill" => self.run_spill = parse_bytes(name, value)?,
             "run.time" => self.run_time = parse_seconds(value)?,
             "run.tasks" => {
                 self.run_tasks = match value {
@@ -213,6 +214,13 @@ fn bad(name: &str, value: &str, expected: &str) -> Error {
 fn split_number(text: &str) -> Option<(f64, String)> {
     let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
     Some((text[..end].parse().ok()?, text[end..].trim().to_lowercase()))
+}
+
+/// Bytes in the largest unit that counts them without a fraction.
+fn written(bytes: u64) -> String {
+    let units = [("GB", 30), ("MB", 20), ("kB", 10), ("B", 0)];
+    let (unit, bits) = units.into_iter().find(|(_, bits)| bytes.is_multiple_of(1 << bits)).unwrap_or(("B", 0));
+    format!("{}{unit}", bytes >> bits)
 }
 
 /// Bytes from `512MB`, `1 GB`, `64KiB`, `1000`; units are powers of 1024.

@@ -1,5 +1,6 @@
 //! Scans: what a gate sends, as data, and what runs it. Any process that has the connection makes a scan of the data.
 
+use std::any::Any;
 use std::fmt;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -97,6 +98,26 @@ pub struct ScanTools {
     pub batch_rows: usize,
     /// Keys of joins that have been collected: every row without one of them may be left out.
     pub keys: Vec<LearnedKeys>,
+    pub memory: Arc<dyn ScanMemory>,
+}
+
+/// The memory that a scan takes for what it has read and not handed on yet.
+pub trait ScanMemory: Send + Sync + fmt::Debug {
+    /// Takes bytes, until what is returned is dropped.
+    ///
+    /// # Errors
+    /// When the run may not have that much.
+    fn take(&self, bytes: u64) -> Result<Box<dyn Any + Send + Sync>>;
+}
+
+/// Memory without a bound, for what is small.
+#[derive(Debug)]
+pub struct Unbounded;
+
+impl ScanMemory for Unbounded {
+    fn take(&self, _: u64) -> Result<Box<dyn Any + Send + Sync>> {
+        Ok(Box::new(()))
+    }
 }
 
 /// Turns conditions into something that can be evaluated on batches; the engine's expressions, lent to connectors.

@@ -112,7 +112,7 @@ pub struct ResultStore {
 
 impl ResultStore {
     pub fn new(memory: Arc<ServiceMemory>) -> ResultStore {
-        let folder = SpillPlace::chosen().0;
+        let folder = SpillPlace::chosen().folder;
         let freed = Arc::new(Notify::new());
         let space = || Arc::new(Space { used: AtomicU64::new(0), freed: freed.clone() });
         ResultStore { memory, in_memory: space(), on_disk: space(), disk_limit: DISK, folder, freed }

@@ -3,6 +3,7 @@
 
 mod conditional;
 mod in_list;
+mod pieces;
 mod script;
 
 use std::collections::HashMap;
@@ -11,12 +12,13 @@ use std::sync::Arc;
 use arrow::array::*;
 use arrow::compute::{self, and_kleene, or_kleene};
 use arrow::datatypes::{DataType, IntervalMonthDayNanoType};
+use cobble_functions::budget::Spent;
 use cobble_functions::operators::compare::compare;
 use cobble_functions::operators::concat::concat;
 use cobble_functions::operators::like::Segments;
 use cobble_functions::operators::subscript::subscript;
 use cobble_functions::operators::{arithmetic, cast};
-use cobble_functions::{Call, Evaluated, Function, Kernel};
+use cobble_functions::{Call, Evaluated, Function, Kernel, budget, column_bytes};
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::scan::{BatchPredicate, PredicateCompiler};
 use cobble_types::deep::level;
@@ -24,6 +26,7 @@ use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value};
 
 use self::in_list::ConstantSet;
 
+pub use pieces::Pieces;
 pub use script::Script;
 
 /// An expression ready to be evaluated on batches of one shape.
@@ -224,8 +227,14 @@ impl Compiled {
     }
 
     /// One value per row of the batch.
+    ///
+    /// # Errors
+    /// Also where the values are more than a run may make at once, unless a budget around it says so to one who can go on in pieces.
     pub fn array(&self, batch: &RecordBatch) -> Result<ArrayRef> {
-        self.evaluate(batch)?.into_array(batch.num_rows())
+        if budget::is_set() {
+            return self.evaluate(batch)?.into_array(batch.num_rows());
+        }
+        pieces::whole(self, batch)
     }
 
     pub fn evaluate(&self, batch: &RecordBatch) -> Result<Evaluated> {
@@ -334,7 +343,7 @@ impl Compiled {
             Node::Concat { left, right } => {
                 let (l, r) = (left.evaluate(batch)?, right.evaluate(batch)?);
                 let rows = if l.is_scalar() && r.is_scalar() { 1 } else { batch.num_rows() };
-                Evaluated::like(concat(&l, &r, rows), &[&l, &r])
+                Evaluated::like(concat(&l, &r, rows)?, &[&l, &r])
             }
             Node::Script { script, arguments } => Evaluated::Array(script.call(arguments, batch)?),
             Node::Call { name, kernel, volatile, arguments } => {
@@ -342,7 +351,11 @@ impl Compiled {
                 let all: Vec<&Evaluated> = values.iter().collect();
                 let constant = all.iter().all(|v| v.is_scalar()) && !volatile;
                 let rows = if constant { 1 } else { batch.num_rows() };
+                pieces::expect(name, &all, rows)?;
                 let array = kernel(&Call { name, arguments: &all, rows, result: &self.data_type })?;
+                if self.data_type.is_nested() {
+                    budget::take(name, column_bytes(&array))?;
+                }
                 if constant { Evaluated::Scalar(array) } else { Evaluated::Array(array) }
             }
             Node::Field { operand, name } => {
@@ -444,13 +457,20 @@ impl PredicateCompiler for Compiler {
     }
 }
 
+/// Bytes of a constant that is computed while planning.
+const MOST_FOLDED: u64 = 64 << 10;
+
 /// The value of an expression without columns, or `None` when it cannot be computed: then it fails where a row meets it.
 pub fn fold_constant(expr: &Expr) -> Option<Expr> {
     let sql_type = expr.sql_type();
     let compiled = Places::of(&[]).compile(expr).ok()?;
     let schema = Arc::new(arrow::datatypes::Schema::empty());
     let one = crate::batch::batch_of(&schema, vec![], 1).ok()?;
-    let array = compiled.array(&one).ok()?;
+    // What is large is made where it is needed, and does not travel with the plan.
+    let array = match budget::within(MOST_FOLDED, || compiled.array(&one)) {
+        Spent::Within(array, _) => array,
+        Spent::Exceeded(_) | Spent::Failed(_) => return None,
+    };
     let value = Value::from_array(array.as_ref(), 0)?;
     Some(Expr::Literal { value, sql_type })
 }

@@ -5,7 +5,7 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arrow::array::{Array, ArrayRef, AsArray, RecordBatch};
+use arrow::array::{Array, ArrayRef, AsArray, BooleanArray, RecordBatch};
 use arrow::compute::prep_null_mask_filter;
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
@@ -14,8 +14,8 @@ use cobble_types::{Error, Result};
 
 use super::accumulators::accumulator;
 use super::buckets::{Bucketed, Buckets};
-use crate::batch::{BATCH_ROWS, batch_of};
-use crate::expression::Compiled;
+use crate::batch::{BATCH_BYTES, BATCH_ROWS, batch_of, pieces_of};
+use crate::expression::{Compiled, Pieces};
 use crate::groups::GroupIndex;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -129,22 +129,20 @@ impl AggregateSpec {
     /// Cuts the groups into buckets.
     fn put_away(&self, groups: &Groups, buckets: &mut Option<Buckets>) -> Result<()> {
         let partial = self.partial(groups)?;
-        let encoded = self.encoder.encode(&partial.columns()[..self.keys.len()], partial.num_rows())?;
         let own = buckets
             .get_or_insert_with(|| Buckets::new(&partial.schema(), self.reservation(), &self.spill, &self.meter));
-        let mut start = 0;
-        while start < partial.num_rows() {
-            let rows = (4 * BATCH_ROWS).min(partial.num_rows() - start);
-            own.push(partial.slice(start, rows), |row| encoded.hash(start + row))?;
-            start += rows;
+        for piece in pieces_of(&partial, 4 * BATCH_ROWS, BATCH_BYTES) {
+            let encoded = self.encoder.encode(&piece.columns()[..self.keys.len()], piece.num_rows())?;
+            own.push(piece, |row| encoded.hash(row))?;
         }
         Ok(())
     }
 }
 
 impl Groups {
+    /// What they take. Twice what they are, as they are copied when they come out.
     fn bytes(&self) -> usize {
-        self.index.bytes() + self.states.iter().map(|s| s.bytes()).sum::<usize>()
+        2 * (self.index.bytes() + self.states.iter().map(|s| s.bytes()).sum::<usize>())
     }
 }
 
@@ -219,39 +217,71 @@ impl Sink for Aggregate {
     }
 }
 
+/// What is computed of some rows before they go into their groups.
+struct Values {
+    keys: Vec<ArrayRef>,
+    /// For each call the values and, where it has a FILTER, the rows that pass, which alone have values.
+    inputs: Vec<(Vec<ArrayRef>, Option<BooleanArray>)>,
+}
+
+impl AggregateSpec {
+    fn values(&self, batch: &RecordBatch) -> Result<Values> {
+        let all = |values: &[Compiled], batch: &RecordBatch| {
+            values.iter().map(|value| value.array(batch)).collect::<Result<Vec<_>>>()
+        };
+        let input = |(values, filter): &(Vec<Compiled>, Option<Compiled>)| {
+            let Some(filter) = filter else { return Ok((all(values, batch)?, None)) };
+            // The values are computed only for rows that pass: they may fail on the others.
+            let mask = filter.array(batch)?;
+            let mask = mask.as_boolean();
+            let mask = if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() };
+            let columns =
+                batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
+            let passed = batch_of(&batch.schema(), columns, mask.true_count())?;
+            Ok((all(values, &passed)?, Some(mask)))
+        };
+        Ok(Values { keys: all(&self.keys, batch)?, inputs: self.inputs.iter().map(input).collect::<Result<_>>()? })
+    }
+}
+
 impl SinkTask for AggregateTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        let spec = self.spec.clone();
+        let mut pieces = Pieces::of(batch);
+        while let Some((rows, values, _)) = pieces.next(|rows| spec.values(rows))? {
+            self.take(rows.num_rows(), &values)?;
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<()> {
+        let finished = Finished { groups: self.groups?, spilled: self.spilled };
+        self.spec.finished.lock().unwrap_or_else(PoisonError::into_inner).push(finished);
+        Ok(())
+    }
+}
+
+impl AggregateTask {
+    fn take(&mut self, rows: usize, values: &Values) -> Result<()> {
         let next_look = self.next_look();
         let spec = &self.spec;
         let groups = self.groups.as_mut().map_err(|error| error.clone())?;
         if spec.keys.is_empty() {
             self.assigned.clear();
-            self.assigned.resize(batch.num_rows(), 0);
+            self.assigned.resize(rows, 0);
         } else {
-            let keys = spec.keys.iter().map(|key| key.array(&batch)).collect::<Result<Vec<_>>>()?;
-            groups.index.assign(&keys, batch.num_rows(), &mut self.assigned)?;
+            groups.index.assign(&values.keys, rows, &mut self.assigned)?;
         }
         let count = spec.count(groups);
         if count > u32::MAX as usize / 2 {
             return Err(Error::unsupported("more than two thousand million groups"));
         }
-        for (state, (values, filter)) in groups.states.iter_mut().zip(&spec.inputs) {
-            match filter {
-                None => {
-                    let values = values.iter().map(|v| v.array(&batch)).collect::<Result<Vec<_>>>()?;
-                    state.update(&self.assigned, count, &values)?;
-                }
-                Some(filter) => {
-                    // The values are computed only for rows that pass: they may fail on the others.
-                    let mask = filter.array(&batch)?;
-                    let mask = mask.as_boolean();
-                    let mask = if mask.null_count() > 0 { prep_null_mask_filter(mask) } else { mask.clone() };
-                    let columns =
-                        batch.columns().iter().map(|c| Ok(arrow::compute::filter(c, &mask)?)).collect::<Result<_>>()?;
-                    let passed = batch_of(&batch.schema(), columns, mask.true_count())?;
+        for (state, (values, passed)) in groups.states.iter_mut().zip(&values.inputs) {
+            match passed {
+                None => state.update(&self.assigned, count, values)?,
+                Some(mask) => {
                     let of_passed: Vec<u32> = mask.values().set_indices().map(|row| self.assigned[row]).collect();
-                    let values = values.iter().map(|v| v.array(&passed)).collect::<Result<Vec<_>>>()?;
-                    state.update(&of_passed, count, &values)?;
+                    state.update(&of_passed, count, values)?;
                 }
             }
         }
@@ -259,7 +289,7 @@ impl SinkTask for AggregateTask {
         if spec.keys.is_empty() {
             return groups.memory.resize(bytes);
         }
-        self.rows += batch.num_rows();
+        self.rows += rows;
         let full = groups.memory.resize_within_share(bytes).is_err();
         let crowded = groups.index.len() > next_look && self.rows < 2 * groups.index.len();
         if full || crowded {
@@ -273,12 +303,6 @@ impl SinkTask for AggregateTask {
             self.groups = Err(Error::internal("groups were put away"));
             self.groups = spec.new_groups();
         }
-        Ok(())
-    }
-
-    fn finish(self: Box<Self>) -> Result<()> {
-        let finished = Finished { groups: self.groups?, spilled: self.spilled };
-        self.spec.finished.lock().unwrap_or_else(PoisonError::into_inner).push(finished);
         Ok(())
     }
 }

@@ -8,7 +8,7 @@ use arrow::compute::concat_batches;
 use arrow::datatypes::SchemaRef;
 use cobble_types::Result;
 
-use crate::batch::{BATCH_ROWS, batch_of, bytes_of, take_rows};
+use crate::batch::{BATCH_ROWS, batch_of, bytes_of, compacted, take_rows};
 use crate::measures::StepMeter;
 use crate::memory::Reservation;
 use crate::spill::{Spill, SpillPlace, Spilled};
@@ -23,6 +23,8 @@ pub struct Buckets {
     memory: Reservation,
     place: SpillPlace,
     meter: Arc<StepMeter>,
+    /// Some are on disk: those in memory must not keep texts of the others.
+    are_apart: bool,
 }
 
 #[derive(Default)]
@@ -33,7 +35,11 @@ struct Bucket {
     /// Rows on their way to disk: a cut of one batch is too small to be written alone.
     waiting: Vec<RecordBatch>,
     waiting_rows: usize,
+    waiting_bytes: usize,
 }
+
+/// Bytes of a bucket that wait to be written; those that wait are not counted.
+const WAITING: usize = 512 << 10;
 
 /// One bucket of all tasks: what is in memory and what is on disk.
 pub struct Bucketed {
@@ -51,8 +57,10 @@ pub fn bucket_of(hash: u64) -> usize {
 impl Bucket {
     fn write(&mut self, batch: RecordBatch, schema: &SchemaRef) -> Result<()> {
         self.waiting_rows += batch.num_rows();
-        self.waiting.push(batch);
-        if self.waiting_rows >= BATCH_ROWS { self.flush(schema) } else { Ok(()) }
+        self.waiting_bytes += bytes_of(&batch);
+        // Without what the other buckets have of the same batch.
+        self.waiting.push(compacted(batch)?);
+        if self.waiting_rows >= BATCH_ROWS || self.waiting_bytes >= WAITING { self.flush(schema) } else { Ok(()) }
     }
 
     fn flush(&mut self, schema: &SchemaRef) -> Result<()> {
@@ -61,7 +69,7 @@ impl Bucket {
         {
             spill.write(&concat_batches(schema, &self.waiting)?)?;
             self.waiting.clear();
-            self.waiting_rows = 0;
+            (self.waiting_rows, self.waiting_bytes) = (0, 0);
         }
         Ok(())
     }
@@ -75,6 +83,7 @@ impl Buckets {
             memory,
             place: place.clone(),
             meter: meter.clone(),
+            are_apart: false,
         }
     }
 
@@ -114,7 +123,7 @@ impl Buckets {
             return self.memory.shrink(bytes);
         }
         own.bytes += bytes;
-        own.batches.push(batch);
+        own.batches.push(if self.are_apart { compacted(batch)? } else { batch });
         Ok(())
     }
 
@@ -131,6 +140,11 @@ impl Buckets {
         }
         let bytes = std::mem::take(&mut bucket.bytes);
         self.memory.shrink(bytes)?;
+        if !std::mem::replace(&mut self.are_apart, true) {
+            for batch in self.buckets.iter_mut().flat_map(|bucket| &mut bucket.batches) {
+                *batch = compacted(batch.clone())?;
+            }
+        }
         Ok(true)
     }
 

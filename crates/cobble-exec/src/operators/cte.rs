@@ -34,8 +34,20 @@ pub struct Kept {
 }
 
 impl Kept {
-    pub fn new(schema: SchemaRef, batches: Vec<RecordBatch>) -> Kept {
-        Kept { schema, batches: Mutex::new((batches, vec![])), _memory: Mutex::default() }
+    pub fn new(schema: SchemaRef) -> Kept {
+        Kept { schema, batches: Mutex::default(), _memory: Mutex::default() }
+    }
+
+    fn is_empty(&self) -> bool {
+        let content = self.batches.lock().unwrap_or_else(PoisonError::into_inner);
+        content.0.is_empty() && content.1.is_empty()
+    }
+
+    /// All batches, those on disk as they are read.
+    fn read(&self) -> Result<Batches> {
+        let content = self.batches.lock().unwrap_or_else(PoisonError::into_inner);
+        let on_disk = content.1.iter().map(Spilled::read).collect::<Result<Vec<_>>>()?;
+        Ok(Box::new(content.0.clone().into_iter().map(Ok).chain(on_disk.into_iter().flatten())))
     }
 }
 
@@ -74,6 +86,9 @@ impl Sink for Keep {
 
 impl SinkTask for KeepTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
+        if batch.num_rows() == 0 {
+            return Ok(());
+        }
         let batch = batch_of(&self.kept.schema, batch.columns().to_vec(), batch.num_rows())?;
         let batch = compacted(batch)?;
         if self.spill.is_none() && self.memory.grow_within_share(bytes_of(&batch)).is_ok() {
@@ -204,8 +219,11 @@ struct RecursionTask {
     taken: Arc<AtomicBool>,
     /// Every row so far, when they must differ.
     seen: Option<Result<GroupIndex>>,
+    /// What these rows take.
+    memory: Reservation,
     round: usize,
-    ready: Vec<RecordBatch>,
+    /// What the last round gave, to be handed on.
+    ready: Option<Batches>,
     finished: bool,
 }
 
@@ -224,8 +242,9 @@ impl Source for Recursion {
             schema: self.schema.clone(),
             taken: self.taken.clone(),
             seen,
+            memory: Reservation::new(&self.surroundings.pool, &self.surroundings.measures.step(self.base.step)),
             round: 0,
-            ready: vec![],
+            ready: None,
             finished: false,
         })
     }
@@ -243,9 +262,10 @@ impl SourceTask for RecursionTask {
             self.finished = true;
         }
         loop {
-            if let Some(batch) = self.ready.pop() {
-                return Ok(Some(batch));
+            if let Some(batch) = self.ready.as_mut().and_then(Iterator::next) {
+                return batch.map(Some);
             }
+            self.ready = None;
             if self.finished {
                 return Ok(None);
             }
@@ -258,23 +278,28 @@ impl SourceTask for RecursionTask {
             }
             let node = if self.round == 0 { self.base.clone() } else { self.step.clone() };
             self.round += 1;
-            let mut fresh = Vec::new();
-            for batch in self.surroundings.run_to_end(&node).await? {
-                let batch = batch_of(&self.schema, batch.columns().to_vec(), batch.num_rows())?;
-                fresh.extend(self.unseen(batch)?);
+            let mut kept = self.surroundings.run_to_end(&node, &self.schema).await?;
+            if self.seen.is_some() {
+                let keep = self.surroundings.keep(&self.schema, &node);
+                let mut fresh = keep.task();
+                for batch in kept.read()? {
+                    if let Some(batch) = self.unseen(batch?)? {
+                        fresh.push(batch)?;
+                    }
+                }
+                fresh.finish()?;
+                kept = keep.kept;
             }
-            self.finished = fresh.is_empty();
-            let kept = Arc::new(Kept::new(self.schema.clone(), fresh.clone()));
+            self.finished = kept.is_empty();
+            self.ready = Some(kept.read()?);
             self.surroundings.shelf.lock().unwrap_or_else(PoisonError::into_inner).insert(self.id, kept);
-            self.ready = fresh;
-            self.ready.reverse();
         }
     }
 }
 
 impl RecursionTask {
     fn unseen(&mut self, batch: RecordBatch) -> Result<Option<RecordBatch>> {
-        let Some(seen) = &mut self.seen else { return Ok((batch.num_rows() > 0).then_some(batch)) };
+        let Some(seen) = &mut self.seen else { return Ok(Some(batch)) };
         let seen = seen.as_mut().map_err(|e| e.clone())?;
         let (mut assigned, mut known) = (Vec::new(), seen.len());
         seen.assign(batch.columns(), batch.num_rows(), &mut assigned)?;
@@ -286,6 +311,7 @@ impl RecursionTask {
                 Some(new)
             })
             .collect();
+        self.memory.resize(seen.bytes())?;
         let batch = filter_record_batch(&batch, &is_new)?;
         Ok((batch.num_rows() > 0).then_some(batch))
     }

@@ -8,8 +8,8 @@ use arrow::datatypes::*;
 use cobble_functions::table::{Made, RowKernel, RowsCall, SeriesValues};
 use cobble_types::{Error, Result};
 
-use crate::batch::{BATCH_ROWS, batch_of, take_rows};
-use crate::expression::Compiled;
+use crate::batch::{BATCH_ROWS, batch_of, rows_repeated, take_rows};
+use crate::expression::{Compiled, Pieces};
 use crate::pipeline::{Step, StepFactory};
 
 /// A compiled call.
@@ -29,7 +29,7 @@ pub struct Expand {
 impl StepFactory for Expand {
     fn step(&self) -> Box<dyn Step> {
         let (makers, outer, schema) = (self.makers.clone(), self.outer, self.schema.clone());
-        Box::new(ExpandStep { makers, outer, schema, input: None })
+        Box::new(ExpandStep { makers, outer, schema, waiting: Pieces::default(), input: None })
     }
 }
 
@@ -37,6 +37,7 @@ struct ExpandStep {
     makers: Arc<[Maker]>,
     outer: bool,
     schema: SchemaRef,
+    waiting: Pieces,
     input: Option<Input>,
 }
 
@@ -45,6 +46,8 @@ struct Input {
     batch: RecordBatch,
     /// What each call makes.
     made: Vec<Made>,
+    /// Rows of one batch that comes out.
+    most: usize,
     row: usize,
     /// Rows of the current input row that have come out.
     within: usize,
@@ -88,23 +91,38 @@ fn fill(made: &mut Made, row: usize, within: usize, room: usize, out: &mut Out) 
     }
 }
 
+impl ExpandStep {
+    /// What is being worked through, or the next piece of what has been pushed.
+    fn next_input(&mut self) -> Result<Option<Input>> {
+        if let Some(input) = self.input.take() {
+            return Ok(Some(input));
+        }
+        let makers = self.makers.clone();
+        let made = |batch: &RecordBatch| {
+            let made = |maker: &Maker| {
+                let arguments = maker.arguments.iter().map(|a| a.array(batch)).collect::<Result<Vec<_>>>()?;
+                (maker.kernel)(&RowsCall { arguments: &arguments, made: &maker.made, rows: batch.num_rows() })
+            };
+            makers.iter().map(made).collect::<Result<Vec<_>>>()
+        };
+        let Some((batch, made, _)) = self.waiting.next(made)? else { return Ok(None) };
+        let most = rows_repeated(&batch);
+        Ok(Some(Input { batch, made, most, row: 0, within: 0 }))
+    }
+}
+
 impl Step for ExpandStep {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
-        let mut made = Vec::with_capacity(self.makers.len());
-        for maker in self.makers.iter() {
-            let arguments = maker.arguments.iter().map(|a| a.array(&batch)).collect::<Result<Vec<_>>>()?;
-            made.push((maker.kernel)(&RowsCall { arguments: &arguments, made: &maker.made, rows: batch.num_rows() })?);
-        }
-        self.input = Some(Input { batch, made, row: 0, within: 0 });
+        self.waiting = Pieces::of(batch);
         Ok(())
     }
 
     fn pull(&mut self) -> Result<Option<RecordBatch>> {
-        let Some(mut input) = self.input.take() else { return Ok(None) };
+        let Some(mut input) = self.next_input()? else { return Ok(None) };
         let mut own: Vec<u32> = Vec::new();
         let mut outs: Vec<Out> = input.made.iter().map(Out::of).collect();
-        while input.row < input.batch.num_rows() && own.len() < BATCH_ROWS {
-            let room = BATCH_ROWS - own.len();
+        while input.row < input.batch.num_rows() && own.len() < input.most {
+            let room = input.most - own.len();
             let (mut most, mut through) = (0, true);
             for (made, out) in input.made.iter_mut().zip(&mut outs) {
                 let (count, done) = fill(made, input.row, input.within, room, out)?;
@@ -141,7 +159,7 @@ impl Step for ExpandStep {
         if more {
             self.input = Some(input);
         }
-        if count == 0 && !more {
+        if count == 0 && !more && self.waiting.is_done() {
             return Ok(None);
         }
         batch_of(&self.schema, columns, count).map(Some)

@@ -8,7 +8,7 @@ use arrow::record_batch::RecordBatch;
 use cobble_types::Result;
 
 use super::OneBatch;
-use crate::batch::{BATCH_ROWS, batch_of};
+use crate::batch::{BATCH_BYTES, BATCH_ROWS, batch_of, bytes_of};
 use crate::expression::Conjunction;
 use crate::pipeline::{Step, StepFactory};
 
@@ -41,7 +41,12 @@ impl Step for FilterStep {
         let kept = mask.true_count();
         // Columns get the operator's own schema: a batch may carry another source's field names.
         let batch = batch_of(&self.coalescer.schema(), batch.columns().to_vec(), batch.num_rows())?;
-        if kept == batch.num_rows() {
+        if kept > 0 && bytes_of(&batch) > BATCH_BYTES / 4 {
+            // Large rows are not gathered.
+            self.coalescer.finish_buffered_batch()?;
+            self.coalescer.push_batch(filter_record_batch(&batch, &mask)?)?;
+            self.coalescer.finish_buffered_batch()?;
+        } else if kept == batch.num_rows() {
             self.coalescer.push_batch(batch)?;
         } else if kept > 0 {
             self.coalescer.push_batch(filter_record_batch(&batch, &mask)?)?;

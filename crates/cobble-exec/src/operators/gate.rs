@@ -1,16 +1,34 @@
 //! Reading from a gate: tasks claim portions until none is left.
 
+use std::any::Any;
 use std::sync::Arc;
 
 use arrow::record_batch::RecordBatch;
 use async_trait::async_trait;
-use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanMemory, ScanTools};
 use cobble_types::Result;
 use tokio::sync::OnceCell;
 
 use super::join::KeySlot;
 
+use crate::measures::StepMeter;
+use crate::memory::{MemoryPool, Reservation};
 use crate::pipeline::{Source, SourceTask};
+
+/// What a scan takes, counted to its gate.
+#[derive(Debug)]
+pub struct GateMemory {
+    pub pool: Arc<MemoryPool>,
+    pub meter: Arc<StepMeter>,
+}
+
+impl ScanMemory for GateMemory {
+    fn take(&self, bytes: u64) -> Result<Box<dyn Any + Send + Sync>> {
+        let mut taken = Reservation::new(&self.pool, &self.meter);
+        taken.grow(usize::try_from(bytes).unwrap_or(usize::MAX / 2))?;
+        Ok(Box::new(taken))
+    }
+}
 
 pub struct GateSource {
     shared: Arc<Shared>,

@@ -13,7 +13,7 @@ use arrow::row::{OwnedRow, RowConverter, Rows, SortField};
 use async_trait::async_trait;
 use cobble_types::{Error, Result};
 
-use crate::batch::{BATCH_ROWS, batch_of, bytes_of, compacted, take_rows};
+use crate::batch::{BATCH_ROWS, batch_of, bytes_of, compacted, pieces_of, take_rows};
 use crate::expression::Compiled;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -97,6 +97,9 @@ impl Sink for Sort {
     }
 }
 
+/// Bytes of a batch on disk: of each run one is in memory while they are merged.
+const PIECE: usize = 1 << 20;
+
 impl SortTask {
     fn gather(&mut self) -> Result<RecordBatch> {
         let all = concat_batches(&self.spec.schema, &self.batches)?;
@@ -115,11 +118,8 @@ impl SortTask {
         let sorted = self.spec.keys.sorted(&all, None)?;
         drop(all);
         let mut spill = Spill::new(&self.spec.spill, &self.spec.schema, &self.spec.meter)?;
-        let mut start = 0;
-        while start < sorted.num_rows() {
-            let rows = BATCH_ROWS.min(sorted.num_rows() - start);
-            spill.write(&sorted.slice(start, rows))?;
-            start += rows;
+        for piece in pieces_of(&sorted, BATCH_ROWS, PIECE) {
+            spill.write(&piece)?;
         }
         self.spec.runs.lock().unwrap_or_else(PoisonError::into_inner).push(Run::Disk(spill.finish()?));
         self.rows = 0;

@@ -9,6 +9,7 @@ use arrow::datatypes::*;
 use arrow::row::{RowConverter, Rows, SortField};
 use async_trait::async_trait;
 use cobble_functions::aggregate::Keeps;
+use cobble_functions::column_bytes;
 use cobble_functions::window::{Layout, Segments, WindowKernel, Windowed};
 use cobble_plan::aggregate::AggregateCall;
 use cobble_plan::window::{FrameExclusion, FrameUnit};
@@ -22,7 +23,7 @@ use crate::expression::Compiled;
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
 use crate::order::{BYTES_PER_ROW, sorted_places};
-use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
+use crate::pipeline::{Sink, SinkTask, Source, SourceTask, is_cancelled};
 use crate::spill::SpillPlace;
 use cobble_functions::keys::KeyEncoder;
 use cobble_functions::operators::compare::{comparable, one_zero};
@@ -169,12 +170,14 @@ impl SourceTask for WindowSourceTask {
             }
             // The rows once as they came, once in order, and the new columns.
             self.memory.resize(bytes_of(&all) * 2 + all.num_rows() * (32 + BYTES_PER_ROW))?;
-            self.ready = Some((computed(&self.shape, &all)?, 0));
+            let batch = computed(&self.shape, &all, &mut self.memory)?;
+            drop(all);
+            self.ready = Some((batch, 0));
         }
     }
 }
 
-fn computed(shape: &WindowShape, all: &RecordBatch) -> Result<RecordBatch> {
+fn computed(shape: &WindowShape, all: &RecordBatch, memory: &mut Reservation) -> Result<RecordBatch> {
     let rows = all.num_rows();
     let partition = shape.partition.iter().map(|e| Ok(one_zero(&e.array(all)?))).collect::<Result<Vec<_>>>()?;
     let order = shape.order.iter().map(|(e, _)| Ok(comparable(&e.array(all)?))).collect::<Result<Vec<_>>>()?;
@@ -217,12 +220,18 @@ fn computed(shape: &WindowShape, all: &RecordBatch) -> Result<RecordBatch> {
     let sorted = batch_of(&shape.input_schema, take_rows(all, &places)?, rows)?;
     let mut columns = sorted.columns().to_vec();
     for call in &shape.calls {
-        columns.push(fill(shape, call, &sorted, &layout)?);
+        columns.push(fill(shape, call, &sorted, &layout, memory)?);
     }
     batch_of(&shape.schema, columns, rows)
 }
 
-fn fill(shape: &WindowShape, call: &Call, rows: &RecordBatch, layout: &Layout) -> Result<ArrayRef> {
+fn fill(
+    shape: &WindowShape,
+    call: &Call,
+    rows: &RecordBatch,
+    layout: &Layout,
+    memory: &mut Reservation,
+) -> Result<ArrayRef> {
     match &call.function {
         Function::Ranking { kernel, framed, arguments, ignore_nulls, result } => {
             let frames = if *framed { Some(Frames::new(shape, call, rows, layout)?) } else { None };
@@ -240,7 +249,7 @@ fn fill(shape: &WindowShape, call: &Call, rows: &RecordBatch, layout: &Layout) -
             let mut columns = values.iter().map(|e| e.array(rows)).collect::<Result<Vec<_>>>()?;
             let passes = filter.as_ref().map(|f| f.array(rows)).transpose()?;
             let passes = passes.as_ref().map(|p| p.as_boolean());
-            aggregated(aggregate, &mut columns, passes, &frames, layout, rows.num_rows())
+            aggregated(aggregate, &mut columns, passes, &frames, layout, rows.num_rows(), memory)
         }
     }
 }
@@ -428,6 +437,9 @@ impl Edge {
     }
 }
 
+/// Bytes of states that need not be counted.
+const UNCOUNTED: usize = 4 << 20;
+
 fn aggregated(
     call: &AggregateCall,
     values: &mut [ArrayRef],
@@ -435,6 +447,7 @@ fn aggregated(
     frames: &Frames,
     layout: &Layout,
     rows: usize,
+    memory: &mut Reservation,
 ) -> Result<ArrayRef> {
     if rows == 0 {
         return accumulator(call)?.finish(0);
@@ -465,7 +478,11 @@ fn aggregated(
         // Each row's state is its neighbour's with a few rows more.
         let steps: Vec<usize> = if from_first { (0..rows).collect() } else { (0..rows).rev().collect() };
         let mut before: Option<usize> = None;
+        let (mut held, mut counted) = (0, 0);
         for row in steps {
+            if row % 1024 == 0 && is_cancelled() {
+                return Err(Error::cancelled());
+            }
             let same = before.filter(|b| layout.partition[*b] == layout.partition[row]);
             let (from, to) = (frames.starts[row] as usize, frames.ends[row] as usize);
             let more = match same {
@@ -477,6 +494,12 @@ fn aggregated(
             if !more.is_empty() {
                 let (count, taken) = part(more)?;
                 state.update(&vec![row as u32; count], rows, &taken)?;
+            }
+            // Once as states and once as the result.
+            held += 2 * state.bytes_of(row as u32);
+            if held - counted > UNCOUNTED {
+                memory.grow(held - counted)?;
+                counted = held;
             }
             before = Some(row);
         }
@@ -497,6 +520,9 @@ fn aggregated(
         let first = row;
         let (mut places, mut groups): (Vec<u32>, Vec<u32>) = (Vec::new(), Vec::new());
         let (mut blocks, mut block_groups): (Vec<u32>, Vec<u32>) = (Vec::new(), Vec::new());
+        if is_cancelled() {
+            return Err(Error::cancelled());
+        }
         while row < rows && places.len() + blocks.len() < 8 * BATCH_ROWS {
             let group = (row - first) as u32;
             let mut single = |place: usize| {
@@ -523,7 +549,12 @@ fn aggregated(
         if let Some(tree) = &tree {
             state.merge(&block_groups, row - first, &tree.states_of(blocks)?)?;
         }
-        out.push(state.finish(row - first)?);
+        let made = state.finish(row - first)?;
+        // Texts and arrays over wide frames are far larger than their rows; they are put together in the end.
+        if made.data_type().is_nested() || !made.data_type().is_primitive() {
+            memory.grow(2 * column_bytes(&made))?;
+        }
+        out.push(made);
     }
     let parts: Vec<&dyn Array> = out.iter().map(AsRef::as_ref).collect();
     Ok(arrow::compute::concat(&parts)?)

@@ -91,7 +91,12 @@ pub fn started(
 ) -> Result<RunningQuery> {
     static POOL: OnceLock<CpuPool> = OnceLock::new();
     let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
-    let limits = RunLimits { memory: settings.run_memory, time: settings.run_time, tasks: settings.run_tasks };
+    let limits = RunLimits {
+        memory: settings.run_memory,
+        time: settings.run_time,
+        spill: settings.run_spill,
+        tasks: settings.run_tasks,
+    };
     start(plan, &NoScans, writers, &limits, pool, cancel)
 }
 

@@ -2,6 +2,7 @@
 
 use std::io::{BufReader, Read};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow::array::*;
 use cobble_plan::logical::TableColumn;
@@ -10,10 +11,11 @@ use cobble_types::{Code, Error, Result, SqlType, Value};
 
 use super::infer::{column_name, numbered};
 use super::marks::Marks;
+use crate::record_bound::RecordBound;
 use crate::{FileBatches, OpenFile, Shape};
 
 pub struct CsvBatches {
-    reader: csv::Reader<BufReader<Box<dyn Read + Send>>>,
+    reader: csv::Reader<BufReader<RecordBound<Box<dyn Read + Send>>>>,
     file: OpenFile,
     /// For each column of the result its place in the file, none where the file lacks it, its type and its name.
     columns: Vec<(Option<usize>, SqlType, String)>,
@@ -24,12 +26,18 @@ pub struct CsvBatches {
     is_defined: bool,
     /// How values are written, where not as in SQL.
     marks: Option<Marks>,
+    /// Where the record begins that is read next.
+    begun: Arc<AtomicU64>,
 }
+
+/// Bytes of text in a batch.
+const BATCH_BYTES: usize = 8 << 20;
 
 impl CsvBatches {
     pub fn open(file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Self> {
         let dialect = &shape.dialect;
-        let input = dialect.decoded(file.unpacked()?);
+        let begun: Arc<AtomicU64> = Arc::default();
+        let input = RecordBound::new(dialect.decoded(file.unpacked()?), begun.clone(), file.longest_record);
         let mut reader = dialect.reader().has_headers(false).from_reader(BufReader::with_capacity(1 << 17, input));
         let own: Vec<&TableColumn> = shape.of_files().collect();
         let mut record = csv::StringRecord::new();
@@ -68,6 +76,7 @@ impl CsvBatches {
             batch_rows,
             is_defined: shape.is_defined,
             marks: Some(dialect.marks.clone()).filter(|marks| !marks.is_plain()),
+            begun,
         })
     }
 
@@ -84,8 +93,9 @@ impl FileBatches for CsvBatches {
             .iter()
             .map(|(_, sql_type, _)| ColumnBuilder::new(sql_type, self.batch_rows))
             .collect::<Result<_>>()?;
-        let mut rows = 0;
-        while rows < self.batch_rows {
+        let (mut rows, mut bytes) = (0, 0);
+        while rows < self.batch_rows && bytes < BATCH_BYTES {
+            self.begun.store(self.reader.position().byte(), Ordering::Relaxed);
             let more = self.reader.read_record(&mut self.record).map_err(|e| {
                 let line = e.position().map_or(0, csv::Position::line);
                 self.file.text_error(&e, format!("line {line}: {e}"))
@@ -93,6 +103,7 @@ impl FileBatches for CsvBatches {
             if !more {
                 break;
             }
+            bytes += self.record.as_slice().len();
             let found = self.record.len();
             let wanted = *self.fields.get_or_insert(found);
             if found != wanted {

@@ -8,6 +8,8 @@ use std::sync::Arc;
 
 use arrow::array::{ArrayRef, RecordBatch};
 use arrow::datatypes::{Field, Schema, SchemaRef};
+use arrow::error::ArrowError;
+use arrow::json::reader::Decoder;
 use arrow::json::{LineDelimitedWriter, ReaderBuilder};
 use cobble_types::{Code, Error, Result, SqlType, TextForm};
 use objects::ObjectLines;
@@ -54,7 +56,7 @@ impl FileFormat for Json {
 }
 
 fn infer(file: &OpenFile) -> Result<Inferred> {
-    let input = ObjectLines::new(file.unpacked()?);
+    let input = ObjectLines::new(file.unpacked()?, file.longest_record);
     let mut reader = BufReader::new(input.take(SAMPLE));
     let (mut text, mut line, mut rows, mut bytes) = (String::new(), 0u64, 0u64, 0usize);
     let mut all = 0u64;
@@ -101,7 +103,8 @@ fn infer(file: &OpenFile) -> Result<Inferred> {
 }
 
 struct JsonBatches {
-    reader: arrow::json::Reader<BufReader<ObjectLines<Box<dyn Read + Send>>>>,
+    input: BufReader<ObjectLines<Box<dyn Read + Send>>>,
+    decoder: Decoder,
     file: OpenFile,
     rows: u64,
     counts_only: bool,
@@ -109,25 +112,49 @@ struct JsonBatches {
 
 impl JsonBatches {
     fn open(file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Self> {
-        let input = ObjectLines::new(file.unpacked()?);
+        let input = ObjectLines::new(file.unpacked()?, file.longest_record);
         // Without a column the reader would have no rows to count: the first one stands in.
         let places: Vec<usize> = if shape.wanted.is_empty() { vec![0] } else { shape.wanted.clone() };
         let fields: Vec<Field> = places
             .iter()
             .map(|place| Field::new(&shape.columns[*place].name, shape.types[*place].to_arrow(), true))
             .collect();
-        let reader = ReaderBuilder::new(Arc::new(Schema::new(fields)))
+        let decoder = ReaderBuilder::new(Arc::new(Schema::new(fields)))
             .with_batch_size(batch_rows)
             .with_coerce_primitive(true)
-            .build(BufReader::with_capacity(1 << 16, input))
+            .build_decoder()
             .map_err(|e| file.error(Code::SourceData, e))?;
-        Ok(JsonBatches { reader, file: file.clone(), rows: 0, counts_only: shape.wanted.is_empty() })
+        let input = BufReader::with_capacity(1 << 16, input);
+        Ok(JsonBatches { input, decoder, file: file.clone(), rows: 0, counts_only: shape.wanted.is_empty() })
+    }
+}
+
+/// Bytes of text in a batch.
+const BATCH_BYTES: usize = 8 << 20;
+
+impl JsonBatches {
+    /// As many rows as a batch may have, or fewer where they are long.
+    fn decoded(&mut self) -> std::result::Result<Option<RecordBatch>, ArrowError> {
+        let mut bytes = 0;
+        loop {
+            let ready = self.input.fill_buf()?;
+            // The decoder gives out what it has only between two objects.
+            let is_enough = bytes > BATCH_BYTES;
+            let end = ready.iter().position(|byte| is_enough && *byte == b'\n').map_or(ready.len(), |at| at + 1);
+            let taken = self.decoder.decode(&ready[..end])?;
+            let is_last = ready.is_empty() || taken < end || end < ready.len();
+            self.input.consume(taken);
+            bytes += taken;
+            if is_last {
+                return self.decoder.flush();
+            }
+        }
     }
 }
 
 impl FileBatches for JsonBatches {
     fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
-        match self.reader.next() {
+        match self.decoded().transpose() {
             None => Ok(None),
             Some(Ok(batch)) => {
                 self.rows += batch.num_rows() as u64;

@@ -3,6 +3,8 @@
 
 use std::io::{BufRead, BufReader, Error, ErrorKind, Read, Result};
 
+use crate::record_bound::too_long;
+
 pub struct ObjectLines<R> {
     input: BufReader<R>,
     depth: usize,
@@ -11,12 +13,16 @@ pub struct ObjectLines<R> {
     /// The file began with a bracket: the objects are items of one array.
     is_array: Option<bool>,
     is_closed: bool,
+    /// Bytes of the line so far, and how many it may have.
+    line: u64,
+    longest: u64,
 }
 
 impl<R: Read> ObjectLines<R> {
-    pub fn new(input: R) -> Self {
+    pub fn new(input: R, longest: u64) -> Self {
         let input = BufReader::with_capacity(1 << 17, input);
-        ObjectLines { input, depth: 0, in_text: false, escaped: false, is_array: None, is_closed: false }
+        let (in_text, escaped, is_closed) = (false, false, false);
+        ObjectLines { input, depth: 0, in_text, escaped, is_array: None, is_closed, line: 0, longest }
     }
 
     fn byte(&mut self, byte: u8) -> u8 {
@@ -67,8 +73,9 @@ impl<R: Read> Read for ObjectLines<R> {
         self.input.consume(count);
         for byte in &mut buffer[..count] {
             *byte = self.byte(*byte);
+            self.line = if *byte == b'\n' { 0 } else { self.line + 1 };
         }
-        Ok(count)
+        if self.line > self.longest { Err(too_long(self.longest)) } else { Ok(count) }
     }
 }
 
@@ -78,7 +85,7 @@ mod tests {
 
     fn lines(text: &str) -> Vec<String> {
         let mut out = String::new();
-        ObjectLines::new(text.as_bytes()).read_to_string(&mut out).unwrap();
+        ObjectLines::new(text.as_bytes(), 1000).read_to_string(&mut out).unwrap();
         out.lines().map(|l| l.trim().to_owned()).filter(|l| !l.is_empty()).collect()
     }
 
@@ -98,7 +105,10 @@ mod tests {
         );
         assert!(lines("[]").is_empty());
         let mut out = String::new();
-        let error = ObjectLines::new(&b"[{\"a\": 1},"[..]).read_to_string(&mut out).unwrap_err();
+        let error = ObjectLines::new(&b"[{\"a\": 1},"[..], 1000).read_to_string(&mut out).unwrap_err();
         assert_eq!(error.to_string(), "the file ends inside its array");
+        let long = format!("{{\"a\": \"{}\"}}", "x".repeat(1000));
+        let error = ObjectLines::new(long.as_bytes(), 1000).read_to_string(&mut out).unwrap_err();
+        assert!(error.to_string().contains("longest_record"));
     }
 }

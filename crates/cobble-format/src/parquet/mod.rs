@@ -2,6 +2,7 @@
 //! are needed. A row group's chunk is read with one request when it is first touched, so a chunk that late materialisation
 //! makes unnecessary is never read.
 
+use std::any::Any;
 use std::collections::HashMap;
 use std::fs::File;
 use std::io;
@@ -12,7 +13,7 @@ use arrow::compute::cast;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use bytes::{Buf, Bytes};
 use cobble_plan::logical::TableColumn;
-use cobble_plan::scan::GateCounters;
+use cobble_plan::scan::{GateCounters, ScanMemory};
 use cobble_storage::{Blob, StoredFile, file_error, own_error};
 use cobble_types::{Code, Error, Result, SqlType, TextForm, Value};
 use parquet::arrow::ProjectionMask;
@@ -22,13 +23,14 @@ use parquet::arrow::arrow_reader::{
     ParquetRecordBatchReaderBuilder, RowFilter,
 };
 use parquet::errors::ParquetError;
-use parquet::file::metadata::ParquetMetaData;
+use parquet::file::metadata::{ParquetMetaData, RowGroupMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
 use crate::footer::{Footer, Layout, PageCondition, PartReading};
 use crate::prune::Range;
 use crate::{Dialect, FileBatches, FileFormat, FileWriter, Inferred, OpenFile, Shape, infer};
 
+mod claims;
 mod pages;
 mod write;
 
@@ -113,13 +115,18 @@ impl ParquetFooter {
             loaded: Mutex::default(),
             counters: Arc::default(),
             fault: Fault::default(),
+            group: None,
+            memory: open.memory.clone(),
         };
         let broken = |e: ParquetError| open.broken(Parquet.words(), &e);
-        let plain = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(broken)?;
-        // Text and binary columns are read as views from the start.
-        let schema = as_views(plain.schema());
-        let options = ArrowReaderOptions::new().with_schema(schema);
-        let arrow = ArrowReaderMetadata::try_new(plain.metadata().clone(), options).map_err(broken)?;
+        let arrow = open.held(Parquet.words(), || {
+            let plain = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(broken)?;
+            claims::check(plain.metadata(), open.blob.size()).map_err(broken)?;
+            // Text and binary columns are read as views from the start.
+            let schema = as_views(plain.schema());
+            let options = ArrowReaderOptions::new().with_schema(schema);
+            ArrowReaderMetadata::try_new(plain.metadata().clone(), options).map_err(broken)
+        })?;
         let (connection, file) = (open.connection.clone(), open.file.clone());
         Ok(ParquetFooter { connection, file, arrow, ranges: Mutex::default(), pages: Pages::default() })
     }
@@ -269,9 +276,19 @@ struct ChunkedFile {
     blob: Arc<dyn Blob>,
     /// Start and length of every column chunk of the row group, in order.
     chunks: Vec<(u64, u64)>,
-    loaded: Mutex<HashMap<u64, Bytes>>,
+    loaded: Mutex<Loaded>,
     counters: Arc<GateCounters>,
     fault: Fault,
+    /// The row group whose chunks these are.
+    group: Option<RowGroupMetaData>,
+    memory: Arc<dyn ScanMemory>,
+}
+
+/// Chunks by their places, and what they and their largest pages take.
+#[derive(Default)]
+struct Loaded {
+    chunks: HashMap<u64, Bytes>,
+    taken: Vec<Box<dyn Any + Send + Sync>>,
 }
 
 /// What went wrong with the storage, which the decoder would tell as a text of its own.
@@ -284,11 +301,14 @@ impl ChunkedFile {
             && start < chunk + size
         {
             let mut loaded = self.loaded.lock().unwrap_or_else(PoisonError::into_inner);
-            let bytes = match loaded.get(&chunk) {
+            let bytes = match loaded.chunks.get(&chunk) {
                 Some(bytes) => bytes.clone(),
                 None => {
+                    let taken = self.take(size)?;
                     let bytes = self.read(chunk, size as usize)?;
-                    loaded.insert(chunk, bytes.clone());
+                    let page = self.largest_page(chunk, &bytes)?;
+                    loaded.taken.extend([taken, self.take(page)?]);
+                    loaded.chunks.insert(chunk, bytes.clone());
                     bytes
                 }
             };
@@ -301,6 +321,20 @@ impl ChunkedFile {
         // Outside the chunks lie page indexes, for example.
         let rest = (self.blob.size() - start.min(self.blob.size())) as usize;
         self.read(start, length.unwrap_or(rest.min(1 << 16)))
+    }
+
+    fn take(&self, bytes: u64) -> parquet::errors::Result<Box<dyn Any + Send + Sync>> {
+        self.memory.take(bytes).map_err(|error| {
+            *self.fault.lock().unwrap_or_else(PoisonError::into_inner) = Some(error.clone());
+            ParquetError::External(Box::new(error))
+        })
+    }
+
+    /// Bytes that the largest page of the chunk at this place unpacks to.
+    fn largest_page(&self, start: u64, bytes: &Bytes) -> parquet::errors::Result<u64> {
+        let chunks = self.group.iter().flat_map(RowGroupMetaData::columns);
+        let own = chunks.filter(|chunk| chunk.byte_range().0 == start);
+        own.map(|chunk| claims::largest_page(chunk, bytes)).try_fold(0, |most, page| Ok(most.max(page?)))
     }
 
     fn read(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
@@ -357,7 +391,15 @@ impl ParquetBatches {
         chunks.sort_unstable();
         let fault = Fault::default();
         let loaded = Mutex::default();
-        let input = ChunkedFile { blob, chunks, loaded, counters: counters.clone(), fault: fault.clone() };
+        let input = ChunkedFile {
+            blob,
+            chunks,
+            loaded,
+            counters: counters.clone(),
+            fault: fault.clone(),
+            group: Some(group.clone()),
+            memory: file.memory.clone(),
+        };
         let parquet_schema = footer.arrow.parquet_schema();
         let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
@@ -382,7 +424,7 @@ impl ParquetBatches {
         let mut builder = ParquetRecordBatchReaderBuilder::new_with_metadata(input, footer.arrow.clone())
             .with_row_groups(vec![row_group])
             .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &shape.wanted)))
-            .with_batch_size(batch_rows);
+            .with_batch_size(rows_of(group, &footer.leaves(shape, layout, &shape.wanted)).min(batch_rows));
         if let Some(selection) = selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
             builder = builder.with_row_selection(selection);
@@ -395,6 +437,16 @@ impl ParquetBatches {
         let columns = order.into_iter().zip(types(&shape.wanted)).collect();
         Ok(ParquetBatches { reader, file: file.clone(), columns, fault })
     }
+}
+
+/// Bytes of a batch, by what the row group says of its columns.
+const BATCH_BYTES: i64 = 16 << 20;
+
+/// Rows of a batch of these columns.
+fn rows_of(group: &RowGroupMetaData, leaves: &[usize]) -> usize {
+    let bytes: i64 = leaves.iter().map(|leaf| group.column(*leaf).uncompressed_size()).fold(0, i64::saturating_add);
+    let each = bytes / group.num_rows().max(1);
+    BATCH_BYTES.checked_div(each).map_or(usize::MAX, |rows| rows.max(1) as usize)
 }
 
 /// An error of evaluating a condition is the query's; any other is the file's.
@@ -434,7 +486,8 @@ fn ordered(
 
 impl FileBatches for ParquetBatches {
     fn next(&mut self) -> Result<Option<(Vec<ArrayRef>, usize)>> {
-        match self.reader.next() {
+        let file = self.file.clone();
+        match file.held(Parquet.words(), || Ok(self.reader.next()))? {
             None => Ok(None),
             Some(Ok(batch)) => {
                 let rows = batch.num_rows();

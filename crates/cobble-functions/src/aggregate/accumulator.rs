@@ -25,6 +25,10 @@ pub trait Accumulator: Send {
     fn finish(&self, group_count: usize) -> Result<ArrayRef>;
     /// Bytes held.
     fn bytes(&self) -> usize;
+    /// Bytes that one group's state holds beside a place of fixed size.
+    fn bytes_of(&self, _group: u32) -> usize {
+        0
+    }
 }
 
 /// What an aggregate does with one group's slot; the vectors of slots are the same for all of them.
@@ -101,6 +105,10 @@ impl<R: Rule> Accumulator for Slots<R> {
     fn bytes(&self) -> usize {
         let heap = if self.rule.has_heap() { self.slots.iter().map(|slot| self.rule.heap(slot)).sum() } else { 0 };
         self.slots.capacity() * size_of::<R::Slot>() + heap
+    }
+
+    fn bytes_of(&self, group: u32) -> usize {
+        if self.rule.has_heap() { self.slots.get(group as usize).map_or(0, |slot| self.rule.heap(slot)) } else { 0 }
     }
 }
 

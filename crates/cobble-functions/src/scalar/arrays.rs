@@ -12,6 +12,8 @@ use arrow::row::{RowConverter, Rows, SortField};
 use cobble_types::{Code, Error, Result, RowField, SqlType, array_value_text};
 
 use super::pattern;
+use crate::budget::{self, Growing};
+use crate::column_bytes;
 use crate::operators::compare::{compare, one_zero};
 use crate::signature::{Given, Overload, Returns, Scalar, Takes, Types, array_of, unified};
 use crate::{BinaryOp, Call, Evaluated, united_type};
@@ -578,7 +580,7 @@ pub(crate) const ARRAY_TO_STRING: Scalar = Scalar::new(
             let Some((range, separator)) = own.range(row).zip(separators.get(row)) else { return Ok(None) };
             let null = nulls.as_ref().and_then(|n| n.get(row));
             let text = |place: usize| array_value_text(own.items().as_ref(), place).or(null.map(str::to_owned));
-            Ok(Some(range.filter_map(text).collect::<Vec<_>>().join(separator)))
+            Growing::new(call.name).joined(range.filter_map(text), separator).map(Some)
         })
     })],
 )
@@ -732,7 +734,9 @@ fn filled(call: &Call) -> Result<ArrayRef> {
         if total > MOST_FILLED {
             return Err(Error::new(Code::TooComplex, format!("array_fill() makes at most {MOST_FILLED} items")));
         }
-        places.extend(std::iter::repeat_n(Some(call.place(0, row) as u64), lists));
+        let own = call.place(0, row);
+        budget::take(call.name, lists.saturating_mul(column_bytes(&call.array(0).slice(own, 1)).max(16)))?;
+        places.extend(std::iter::repeat_n(Some(own as u64), lists));
     }
     let mut values = take(call.array(0).as_ref(), &UInt64Array::from(places), None)?;
     for level in lengths.into_iter().rev() {

@@ -10,6 +10,7 @@ use arrow::array::*;
 use cobble_types::{Code, Error, Result};
 use regex::{Regex, RegexBuilder};
 
+use crate::budget;
 use crate::signature::{Overload, Returns, Scalar, Takes};
 use crate::{Call, Evaluated};
 
@@ -420,6 +421,7 @@ fn replaced<'f>(call: &Call, place: impl Fn(usize) -> Option<(i32, i32, &'f str)
             let (start, end) = found.whole();
             out.push_str(&s[at..start]);
             replace(s, found, replacement, &mut out);
+            budget::expect(call.name, out.len())?;
             at = end;
         }
         out.push_str(&s[at..]);

@@ -8,6 +8,7 @@ use cobble_types::{Code, Error, Result};
 
 use super::bytes;
 use crate::Call;
+use crate::budget::{self, Growing};
 use crate::signature::{Overload, Returns, Scalar, Takes};
 
 /// Bytes of the longest text that `repeat`, `lpad` and `rpad` make.
@@ -205,7 +206,10 @@ pub(crate) const REPLACE: Scalar = Scalar::new(
         let (first, from, to) = (call.texts(0), call.texts(1), call.texts(2));
         call.make_texts(|row| {
             let (Some(s), Some(from), Some(to)) = (first.get(row), from.get(row), to.get(row)) else { return Ok(None) };
-            Ok(Some(if from.is_empty() { Cow::Borrowed(s) } else { Cow::Owned(s.replace(from, to)) }))
+            if from.is_empty() {
+                return Ok(Some(Cow::Borrowed(s)));
+            }
+            Growing::new(call.name).joined(s.split(from), to).map(|text| Some(Cow::Owned(text)))
         })
     })],
 );
@@ -278,6 +282,7 @@ pub(crate) const REPEAT: Scalar = Scalar::new(
             if s.len().saturating_mul(n) > LONGEST {
                 return Err(Error::new(Code::InvalidValue, "the repeated text would be larger than 64 MiB"));
             }
+            budget::expect(call.name, s.len() * n)?;
             Ok(Some(s.repeat(n)))
         })
     })],
@@ -290,6 +295,8 @@ fn padded(call: &Call, at_start: bool) -> Result<ArrayRef> {
         if length > LONGEST as i32 {
             return Err(Error::new(Code::InvalidValue, "the padded text would be larger than 64 MiB"));
         }
+        let widest = fill.chars().map(char::len_utf8).max().unwrap_or_default();
+        budget::expect(call.name, s.len().saturating_add(length.max(0) as usize * widest))?;
         Ok(Some(pad(s, length, fill, at_start)))
     })
 }
@@ -321,7 +328,9 @@ pub(crate) const CONCAT: Scalar = Scalar::new(
     ("concat('berth ', 4, NULL)", "berth 4"),
     &[Overload::repeated(&[], Takes::AsText, 1, Returns::Text, |call| {
         let parts: Vec<_> = (0..call.count()).map(|i| call.texts(i)).collect();
-        call.make_strings(|row| Ok(Some(parts.iter().filter_map(|part| part.get(row)).collect())))
+        call.make_strings(|row| {
+            Growing::new(call.name).joined(parts.iter().filter_map(|part| part.get(row)), "").map(Some)
+        })
     })],
 )
 .sees_nulls();
@@ -336,7 +345,7 @@ pub(crate) const CONCAT_WS: Scalar = Scalar::new(
         let parts: Vec<_> = (1..call.count()).map(|i| call.texts(i)).collect();
         call.make_strings(|row| {
             let Some(separator) = separator.get(row) else { return Ok(None) };
-            Ok(Some(parts.iter().filter_map(|part| part.get(row)).collect::<Vec<_>>().join(separator)))
+            Growing::new(call.name).joined(parts.iter().filter_map(|part| part.get(row)), separator).map(Some)
         })
     })],
 )
@@ -585,7 +594,7 @@ fn quoted(text: &str) -> String {
 /// `%s` a value, `%I` an identifier, `%L` a literal, each with `n$` for the n-th value and a width to fill, which `-` fills at the
 /// end and `*` takes from the values; `%%` a percent sign (PostgreSQL manual 9.4.1).
 fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
-    let mut out = String::new();
+    let mut out = Growing::new("format()");
     let mut next = 0;
     let mut rest = template;
     let fail = |what: String| Error::new(Code::InvalidValue, what);
@@ -600,10 +609,10 @@ fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
         value
     };
     while let Some(at) = rest.find('%') {
-        out.push_str(&rest[..at]);
+        out.push(&rest[..at])?;
         rest = &rest[at + 1..];
         if let Some(after) = rest.strip_prefix('%') {
-            out.push('%');
+            out.push("%")?;
             rest = after;
             continue;
         }
@@ -658,9 +667,11 @@ fn formatted(template: &str, values: &[Option<&str>]) -> Result<String> {
         };
         let missing = width.unwrap_or(0).min(1 << 20).saturating_sub(text.chars().count());
         let fill = " ".repeat(missing);
-        out.push_str(&if at_end { format!("{text}{fill}") } else { format!("{fill}{text}") });
+        let (first, second) = if at_end { (text, fill) } else { (fill, text) };
+        out.push(&first)?;
+        out.push(&second)?;
         rest = &rest[1..];
     }
-    out.push_str(rest);
-    Ok(out)
+    out.push(rest)?;
+    Ok(out.finish())
 }

@@ -26,7 +26,7 @@ pub use rest::Rest;
 
 use self::ranges::Ranges;
 use super::buckets::{Bucketed, Buckets};
-use crate::batch::bytes_of;
+use crate::batch::{bytes_of, rows_repeated};
 use crate::expression::{Compiled, Conjunction};
 use crate::measures::StepMeter;
 use crate::memory::{MemoryPool, Reservation};
@@ -144,6 +144,8 @@ pub struct JoinTable {
     facts: BuildFacts,
     /// Build rows that have found a partner; empty when nobody asks.
     matched: Vec<AtomicBool>,
+    /// Rows of a batch of pairs, as far as the build rows decide it.
+    most_pairs: usize,
     _memory: Reservation,
 }
 
@@ -213,7 +215,8 @@ impl JoinSpec {
         };
         let mask = heads.len().saturating_sub(1) as u64;
         let facts = facts.unwrap_or(BuildFacts { rows, has_null_key });
-        Ok(JoinTable { batch, keys, ranges, heads, next, mask, facts, matched, _memory: memory })
+        let most_pairs = rows_repeated(&batch);
+        Ok(JoinTable { batch, keys, ranges, heads, next, mask, facts, matched, most_pairs, _memory: memory })
     }
 
     fn take_waiting(&self) -> Vec<Buckets> {
@@ -223,11 +226,6 @@ impl JoinSpec {
 
 impl JoinTable {
     /// The build rows that are partners of a probe row by the keys, in the order of the build side.
-    fn candidates<'a>(&'a self, probe: &'a EncodedKeys, row: usize) -> impl Iterator<Item = u32> + 'a {
-        let mut at = self.chain(probe, row);
-        std::iter::from_fn(move || self.next_candidate(&mut at, probe, row))
-    }
-
     /// Where the search for a probe row's partners begins.
     fn chain(&self, probe: &EncodedKeys, row: usize) -> u32 {
         if self.heads.is_empty() { NONE } else { self.heads[(probe.hash(row) & self.mask) as usize] }

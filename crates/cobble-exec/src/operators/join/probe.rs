@@ -11,7 +11,7 @@ use cobble_types::{Code, Error, Result};
 
 use super::ranges::Stretch;
 use super::{Built, JoinSpec, JoinTable, MarkRule};
-use crate::batch::{BATCH_ROWS, batch_of, take_rows};
+use crate::batch::{BATCH_ROWS, batch_of, rows_repeated, take_rows};
 use crate::memory::Reservation;
 use crate::operators::buckets::Buckets;
 use crate::pipeline::{Step, StepFactory};
@@ -143,6 +143,10 @@ pub struct Input {
     /// The row to look at next, and for a loop join the build row to go on with.
     row: usize,
     build_row: u32,
+    /// For a join by keys where that row's search goes on.
+    chain: Option<u32>,
+    /// Rows of a batch of pairs.
+    most: usize,
     /// For a range join what is left to search for each row.
     stretches: Vec<Stretch>,
     search: Option<Search>,
@@ -176,8 +180,22 @@ impl Input {
         });
         let undecided = (is_loop && spec.shape.kind.left_only() && !table.matched.is_empty())
             .then(|| (0..table.matched.len() as u32).collect());
-        let (row, build_row, done) = (0, 0, false);
-        Ok(Input { batch, keys, null_key, row, build_row, stretches, search, undecided, matched, truths, done })
+        let most = rows_repeated(&batch).min(table.most_pairs);
+        Ok(Input {
+            batch,
+            keys,
+            null_key,
+            row: 0,
+            build_row: 0,
+            chain: None,
+            most,
+            stretches,
+            search,
+            undecided,
+            matched,
+            truths,
+            done: false,
+        })
     }
 
     pub fn is_done(&self) -> bool {
@@ -249,13 +267,13 @@ impl Input {
         // With a condition the search does it.
         let one_is_enough = asks_only_whether(spec, table);
         let build_total = table.batch.num_rows() as u32;
-        while self.row < self.batch.num_rows() && probe_rows.len() < BATCH_ROWS {
+        while self.row < self.batch.num_rows() && probe_rows.len() < self.most {
             let row = self.row;
             match (&self.keys, &table.ranges) {
                 (Some(_), _) if self.has_null_key(row) => {}
                 (None, Some(ranges)) => {
                     let mut found = None;
-                    while probe_rows.len() < BATCH_ROWS {
+                    while probe_rows.len() < self.most {
                         found = ranges.next(&mut self.stretches[row]);
                         let Some(build) = found else { break };
                         probe_rows.push(row as u32);
@@ -270,11 +288,16 @@ impl Input {
                     }
                 }
                 (Some(keys), _) => {
-                    for candidate in table.candidates(keys, row) {
+                    let mut at = self.chain.take().unwrap_or_else(|| table.chain(keys, row));
+                    while let Some(candidate) = table.next_candidate(&mut at, keys, row) {
                         probe_rows.push(row as u32);
                         build_rows.push(candidate);
                         if one_is_enough {
                             break;
+                        }
+                        if probe_rows.len() >= self.most {
+                            self.chain = Some(at);
+                            return (probe_rows, build_rows);
                         }
                     }
                 }
@@ -286,7 +309,7 @@ impl Input {
                     }
                     let build_total = self.undecided.as_ref().map_or(build_total, |undecided| undecided.len() as u32);
                     let wanted = if one_is_enough { build_total.min(1) } else { build_total };
-                    let room = (BATCH_ROWS - probe_rows.len()) as u32;
+                    let room = (self.most - probe_rows.len()) as u32;
                     let end = wanted.min(self.build_row.saturating_add(room));
                     for place in self.build_row..end {
                         probe_rows.push(row as u32);
