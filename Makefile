@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench console program setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench siege hostile console program setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -59,6 +59,14 @@ fuzz-travel: program
 # Expressions of all types at random, with the scale of numbers and the class of errors.
 fuzz-values: program
 	COBBLE_FUZZ=$(or $(FUZZ),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --profile demo --workspace --test product -- random_values::values_fuzz --ignored --nocapture
+
+# The service killed at random in the middle of what it writes.
+siege: program
+	COBBLE_KILLS=$(or $(KILLS),300) $(CARGO) test --profile demo --workspace --test product -- kills --nocapture
+
+# Files of every format with bytes changed at random.
+hostile:
+	COBBLE_HOSTILE=$(or $(FILES),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test hostile -- --nocapture
 
 # The page of what works of PostgreSQL's language, found by running it.
 conformance: console

@@ -104,6 +104,11 @@ impl Product {
         }
     }
 
+    /// The number of the service's process.
+    pub fn process(&self) -> u32 {
+        self._process.id()
+    }
+
     /// The token of whoever has started the service.
     pub fn token(&self) -> String {
         std::fs::read_to_string(self.folder.join("administrator.token")).expect("the first start leaves it")

@@ -477,7 +477,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then. */
+        /**
+         * Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then, after the first one
+         *     with an empty statement.
+         */
         get: operations["events"];
         put?: never;
         post?: never;
@@ -1125,6 +1128,8 @@ export interface components {
             id: string;
             /** @description `running`, `finished`, `failed`, `cancelled`, or `lost` when the service was stopped meanwhile. */
             state: string;
+            /** @description It is running, but has not begun: other runs go before it. */
+            waits?: boolean;
             statement: string;
             started_at: string;
             progress: components["schemas"]["ProgressBody"];
@@ -2606,7 +2611,7 @@ export interface operations {
             query?: {
                 /** @description first row of a JSON page */
                 offset?: number;
-                /** @description rows of a JSON page, at most 10000 */
+                /** @description rows of a JSON page, at most 10000; a page of large rows has fewer */
                 limit?: number;
                 /** @description json, csv, jsonl or arrow, instead of the Accept header */
                 format?: string;

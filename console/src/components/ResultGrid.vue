@@ -40,7 +40,15 @@ async function fetchPage(page: number) {
   asked.add(page)
   try {
     const limit = running ? wanted : PAGE_ROWS
-    const body = await get<PageBody>(`/runs/${props.run.id}/rows?offset=${page * PAGE_ROWS}&limit=${limit}`)
+    const from = (offset: number, most: number) => get<PageBody>(`/runs/${props.run.id}/rows?offset=${offset}&limit=${most}`)
+    const body = await from(page * PAGE_ROWS, limit)
+    // Large rows come few at a time.
+    while (!body.last && body.rows.length > 0 && body.rows.length < wanted) {
+      const more = await from(page * PAGE_ROWS + body.rows.length, limit - body.rows.length)
+      if (more.rows.length === 0) break
+      body.rows.push(...more.rows)
+      body.last = more.last
+    }
     take(page, body)
   } catch (thrown) {
     emit('failed', errorBody(thrown))

@@ -130,7 +130,7 @@ onMounted(loadNames)
               <button id="plan-view" role="tab" :aria-selected="tab.view === 'plan'" :tabindex="tab.view === 'plan' ? 0 : -1" :class="{ on: tab.view === 'plan' }" @click="show('plan')">Plan</button>
             </div>
             <span v-if="run" class="state" aria-live="polite">
-              <strong :class="run.state">{{ run.state }}</strong>
+              <strong :class="run.state">{{ run.waits ? 'waiting' : run.state }}</strong>
               {{ count(run.progress.rows_out) }} rows · {{ seconds(run.progress.seconds) }} · {{ count(run.progress.rows_read) }} rows and {{ bytes(run.progress.bytes_read) }} crossed
             </span>
             <span class="right">
@@ -150,7 +150,7 @@ onMounted(loadNames)
             <template v-else-if="tab.error && run?.state !== 'running'" />
             <p v-else-if="run?.message" class="hint">{{ run.message }}</p>
             <ResultGrid v-else-if="run?.columns?.length" :run="run" @failed="(e) => (tab.error = e)" />
-            <p v-else class="hint">{{ running ? 'Waiting for the first rows…' : 'Ctrl+Enter runs the query; its rows appear here. Plan shows what each source would take over.' }}</p>
+            <p v-else class="hint">{{ run?.waits ? 'Other runs go first…' : running ? 'Waiting for the first rows…' : 'Ctrl+Enter runs the query; its rows appear here. Plan shows what each source would take over.' }}</p>
           </div>
         </SplitterPanel>
       </Splitter>

@@ -45,7 +45,7 @@ onBeforeUnmount(() => window.clearTimeout(timer))
   <div class="page">
     <div class="page-head">
       <h1>Run <span class="mono">{{ route.params.id }}</span></h1>
-      <span v-if="run" class="faint">{{ run.state }}, {{ count(run.progress.rows_out) }} rows in {{ seconds(run.progress.seconds) }}; {{ count(run.progress.rows_read) }} rows and {{ bytes(run.progress.bytes_read) }} crossed the gates</span>
+      <span v-if="run" class="faint">{{ run.waits ? 'waiting' : run.state }}, {{ count(run.progress.rows_out) }} rows in {{ seconds(run.progress.seconds) }}; {{ count(run.progress.rows_read) }} rows and {{ bytes(run.progress.bytes_read) }} crossed the gates</span>
       <span class="buttons"><Button v-if="run?.state === 'running'" label="Stop" size="small" severity="danger" @click="stop" /><Button label="Open as query" size="small" outlined :disabled="!run" @click="again" /></span>
     </div>
     <ErrorNote v-if="error" :error="error" />

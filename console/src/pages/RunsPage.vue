@@ -53,7 +53,7 @@ onBeforeUnmount(leave)
       <tbody>
         <tr v-for="r in runs" :key="r.id" class="link" @click="router.push(`/runs/${r.id}`)">
           <td class="mono"><RouterLink :to="`/runs/${r.id}`" @click.stop>{{ r.id }}</RouterLink></td>
-          <td :class="['state', r.state]">{{ r.state }}</td><td>{{ when(r.started_at) }}</td>
+          <td :class="['state', r.state]">{{ r.waits ? 'waiting' : r.state }}</td><td>{{ when(r.started_at) }}</td>
           <td class="number">{{ seconds(r.progress.seconds) }}</td><td class="number">{{ count(r.progress.rows_out) }}</td><td class="number">{{ count(r.progress.rows_read) }}</td><td class="number">{{ bytes(r.progress.bytes_read) }}</td>
           <td class="mono statement" :title="r.statement">{{ r.statement.replace(/\s+/g, ' ') }}</td>
           <td><Button v-if="r.state === 'running'" label="Stop" size="small" severity="danger" text @click.stop="stop(r.id)" /></td>

@@ -126,7 +126,9 @@ export const useTabs = defineStore('tabs', () => {
     sources.get(tab.key)?.close()
     const hear = (name: string, data: string) => {
       if (tab.run?.id !== id) return source.close()
-      take(tab, JSON.parse(data) as RunBody)
+      const run = JSON.parse(data) as RunBody
+      // Only the first event brings the statement.
+      take(tab, { ...run, statement: run.statement || tab.run.statement })
       if (name === 'end') source.close()
     }
     const broken = () => {

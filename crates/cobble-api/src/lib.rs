@@ -130,6 +130,9 @@ pub struct RunBody {
     pub id: String,
     /// `running`, `finished`, `failed`, `cancelled`, or `lost` when the service was stopped meanwhile.
     pub state: String,
+    /// It is running, but has not begun: other runs go before it.
+    #[serde(default)]
+    pub waits: bool,
     pub statement: String,
     pub started_at: String,
     pub progress: ProgressBody,

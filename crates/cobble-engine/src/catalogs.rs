@@ -15,6 +15,7 @@ use cobble_plan::{UserFunction, UserView};
 use cobble_sql::{KnownFunction, KnownFunctions};
 use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
+use tokio_util::task::AbortOnDropHandle;
 
 use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
@@ -324,6 +325,20 @@ impl Engine {
     /// What all runs may hold together in memory, in bytes; without it, three quarters of what the machine has.
     pub fn set_memory(&self, bytes: u64) {
         self.pool.memory.set_limit(bytes);
+    }
+
+    /// Runs work that may take a processor for some time, such as planning, on a thread that is meant for it.
+    pub fn spawn(&self, work: impl Future<Output = ()> + Send + 'static) {
+        drop(self.pool.spawn(work));
+    }
+
+    /// The same, with what it gives. Dropping the future gives the work up.
+    ///
+    /// # Errors
+    /// Where the work panics.
+    pub async fn apart<T: Send + 'static>(&self, work: impl Future<Output = Result<T>> + Send + 'static) -> Result<T> {
+        let work = self.pool.spawn(work).ok_or_else(|| Error::internal("the pool has shut down"))?;
+        AbortOnDropHandle::new(work).await.unwrap_or_else(|e| Err(Error::internal(format!("a task stopped: {e}"))))
     }
 
     /// The memory of all runs, for what outlives them.

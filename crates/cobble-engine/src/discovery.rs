@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use cobble_connect::{DefinedColumn, Discovered, Forms, Looking, TableDefinition};
 use cobble_exec::{fold_constant, start};
@@ -140,7 +141,7 @@ impl Engine {
         let mut settings = Settings::default();
         settings.set("run.tasks", "1")?;
         let plan = planner::plan(limited, &sources, &settings, Goal::Here, &fold_constant, cancel).await?;
-        let mut running = start(&plan, set, vec![], &limits(&settings), &self.pool, cancel.child_token())?;
+        let mut running = start(&plan, set, vec![], &limits(&settings, Duration::ZERO), &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
             for row in 0..batch.num_rows() {
                 for (column, array) in sample.iter_mut().zip(batch.columns()) {

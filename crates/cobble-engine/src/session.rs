@@ -2,10 +2,10 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use cobble_connect::{TableChange, TableEntry};
-use cobble_exec::{Held, RunLimits, fold_constant, start};
+use cobble_exec::{Held, RunLimits, Until, fold_constant, out_of_time, start};
 use cobble_optimize::{Goal, Settings, planner, settings};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
@@ -22,6 +22,7 @@ use cobble_sql::{
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Position, Result, SqlType};
 use tokio_util::sync::CancellationToken;
+use tokio_util::task::AbortOnDropHandle;
 
 use crate::analyze::Analysis;
 use crate::catalogs::{Asker, CatalogSet, Engine, SYSTEM_CATALOG};
@@ -54,6 +55,8 @@ pub struct Session {
     pub(crate) prepared: BTreeMap<String, Arc<Prepared>>,
     /// The memory of these, asked of the service.
     pub(crate) held: BTreeMap<(Own, String), Arc<Held>>,
+    /// When the statement at hand began.
+    pub(crate) begun: Instant,
 }
 
 /// What a session has for itself.
@@ -88,14 +91,11 @@ pub(crate) struct Planned {
     pub writes_at: Option<Position>,
 }
 
-/// What a run may take by these settings.
-pub(crate) fn limits(settings: &Settings) -> RunLimits {
-    RunLimits {
-        memory: settings.run_memory,
-        time: settings.run_time,
-        spill: settings.run_spill,
-        tasks: settings.run_tasks,
-    }
+/// What a run may take by these settings, when so much time has been spent on its planning.
+pub(crate) fn limits(settings: &Settings, spent: Duration) -> RunLimits {
+    let Settings { run_memory, run_time, run_spill, run_tasks, .. } = *settings;
+    let until = run_time.map(|limit| Until { limit, left: (limit - spent.as_secs_f64()).max(0.0) });
+    RunLimits { memory: run_memory, time: until, spill: run_spill, tasks: run_tasks }
 }
 
 /// The names and types of a result.
@@ -114,8 +114,10 @@ impl Session {
             views: Arc::default(),
             prepared: BTreeMap::new(),
             held: BTreeMap::new(),
+            begun: Instant::now(),
         }
     }
+
 
     /// Sets a session setting, as `SET name = value` does.
     pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
@@ -283,8 +285,32 @@ impl Session {
         self.run_with(statement, Parameters::NONE, cancel).await
     }
 
-    /// The same with values for the parameters of what reads and writes rows.
+    /// The same with values for the parameters of what reads and writes rows. The time that a run may take begins here.
     pub(crate) async fn run_with(
+        &mut self,
+        statement: &StatementText,
+        parameters: Parameters<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<Execution> {
+        self.begun = Instant::now();
+        let Some(seconds) = self.settings.run_time else { return self.begin(statement, parameters, cancel).await };
+        let timed = cancel.child_token();
+        let over = timed.clone();
+        let watch = AbortOnDropHandle::new(tokio::spawn(async move {
+            tokio::time::sleep(Duration::from_secs_f64(seconds)).await;
+            over.cancel();
+        }));
+        // Also what looks no token up, such as the way to a source that does not answer.
+        let begun = timed.run_until_cancelled(self.begin(statement, parameters, &timed)).await;
+        let begun = begun.unwrap_or_else(|| Err(Error::cancelled()));
+        drop(watch);
+        match begun {
+            Err(error) if error.code == Code::Cancelled && !cancel.is_cancelled() => Err(out_of_time(seconds)),
+            begun => begun,
+        }
+    }
+
+    async fn begin(
         &mut self,
         statement: &StatementText,
         parameters: Parameters<'_>,
@@ -543,7 +569,8 @@ impl Session {
                 false => None,
             };
             let plan = copy.as_ref().unwrap_or(&planned.plan);
-            start(plan, planned.set.as_ref(), writers, &limits(&self.settings), &self.engine.pool, cancel.child_token())
+            let limits = limits(&self.settings, self.begun.elapsed());
+            start(plan, planned.set.as_ref(), writers, &limits, &self.engine.pool, cancel.child_token())
         })?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
             .in_zone(&self.settings.time_zone))

@@ -12,6 +12,7 @@ use cobble_plan::sink::TableWriter;
 use cobble_types::{Code, Error, ObjectName, Result};
 use futures::FutureExt;
 use tokio::runtime::{Builder, Runtime};
+use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
 use crate::lower::{Lowering, OpenGate, Surroundings};
@@ -40,6 +41,13 @@ impl CpuPool {
             .build()
             .map_err(|e| Error::internal(format!("no threads could be started: {e}")))?;
         Ok(CpuPool { runtime: Some(runtime), threads, memory: ServiceMemory::of_machine() })
+    }
+}
+
+impl CpuPool {
+    /// Runs work that may take a processor for some time, such as planning.
+    pub fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> Option<JoinHandle<T>> {
+        self.runtime.as_ref().map(|runtime| runtime.spawn(work))
     }
 }
 
@@ -89,12 +97,24 @@ impl Drop for RunningQuery {
 pub struct RunLimits {
     /// Bytes held in joins, groups and sorts.
     pub memory: u64,
-    /// Seconds; none means no limit.
-    pub time: Option<f64>,
+    /// None means no limit.
+    pub time: Option<Until>,
     /// Bytes spilled to disk at one time.
     pub spill: u64,
     /// Parallel tasks; none means one per core.
     pub tasks: Option<usize>,
+}
+
+/// How long a run may take, in seconds: in all, and what is left of that after planning.
+#[derive(Debug, Clone, Copy)]
+pub struct Until {
+    pub limit: f64,
+    pub left: f64,
+}
+
+/// The error of a run that takes longer than so many seconds.
+pub fn out_of_time(seconds: f64) -> Error {
+    Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s")).hint("raise run.time, or read less")
 }
 
 /// A table that is ready to take rows.
@@ -142,11 +162,12 @@ pub fn start(
         let work = run_graph(pipelines, tasks, &bounds);
         match limit {
             None => work.await,
-            Some(seconds) => tokio::time::timeout(Duration::from_secs_f64(seconds), work).await.unwrap_or_else(|_| {
-                bounds.cancel.cancel();
-                Err(Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s"))
-                    .hint("raise run.time, or read less"))
-            }),
+            Some(until) => {
+                tokio::time::timeout(Duration::from_secs_f64(until.left), work).await.unwrap_or_else(|_| {
+                    bounds.cancel.cancel();
+                    Err(out_of_time(until.limit))
+                })
+            }
         }
     };
     runtime.spawn(async move {

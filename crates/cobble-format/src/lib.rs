@@ -11,6 +11,7 @@ mod infer;
 mod json;
 mod open_file;
 mod orc;
+mod orc_types;
 mod packing;
 mod parquet;
 pub mod prune;

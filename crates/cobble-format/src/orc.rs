@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering;
 
 use arrow::error::ArrowError;
 use bytes::Bytes;
-use cobble_storage::Ordered;
+use cobble_storage::{Ordered, own_error};
 use cobble_types::{Result, TextForm};
 use orc_rust::ArrowReaderBuilder;
 use orc_rust::projection::ProjectionMask;
@@ -13,6 +13,7 @@ use orc_rust::reader::ChunkReader;
 use orc_rust::schema::TimestampPrecision;
 
 use crate::batches::{ArrowBatches, Opened, inferred, wanted};
+use crate::orc_types;
 use crate::{FileBatches, FileFormat, Inferred, OpenFile, Shape};
 
 #[derive(Debug)]
@@ -78,6 +79,8 @@ fn external(error: impl std::error::Error + Send + Sync + 'static) -> ArrowError
 
 /// Opens an ORC file for these columns, or for all without a list.
 fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result<Opened> {
+    let broken_tail = |e: io::Error| own_error(&e).unwrap_or_else(|| file.broken(Orc.words(), &e));
+    file.held(Orc.words(), || orc_types::check(file.blob.as_ref()).map_err(broken_tail))?;
     let pieces = Pieces { file: file.clone() };
     let broken = |e| file.broken(Orc.words(), &external(e));
     let builder = file.held(Orc.words(), || ArrowReaderBuilder::try_new(pieces).map_err(broken))?;

@@ -73,22 +73,25 @@ fn as_strings(batch: &RecordBatch) -> RecordBatch {
     RecordBatch::try_from_iter(columns.collect::<Vec<_>>()).unwrap()
 }
 
-/// A whole file of the format.
-fn whole(format: &dyn FileFormat) -> Vec<u8> {
+/// A whole file of the format, packed or not where it knows both.
+fn whole(format: &dyn FileFormat, packed: bool) -> Vec<u8> {
     let batch = crossings();
     let mut bytes = Vec::new();
     match format.name() {
         "avro" => {
             let batch = as_strings(&flat(&batch));
             let mut writer = arrow_avro::writer::WriterBuilder::new(Schema::clone(&batch.schema()))
-                .with_compression(Some(arrow_avro::compression::CompressionCodec::Deflate))
+                .with_compression(packed.then_some(arrow_avro::compression::CompressionCodec::Deflate))
                 .build::<_, arrow_avro::writer::format::AvroOcfFormat>(&mut bytes)
                 .unwrap();
             writer.write(&batch).unwrap();
             writer.finish().unwrap();
         }
         "arrow" => {
-            let mut writer = arrow::ipc::writer::FileWriter::try_new(&mut bytes, &batch.schema()).unwrap();
+            let packing = packed.then_some(arrow::ipc::CompressionType::LZ4_FRAME);
+            let options = arrow::ipc::writer::IpcWriteOptions::default().try_with_compression(packing).unwrap();
+            let mut writer =
+                arrow::ipc::writer::FileWriter::try_new_with_options(&mut bytes, &batch.schema(), options).unwrap();
             writer.write(&batch).unwrap();
             writer.finish().unwrap();
         }
@@ -213,13 +216,15 @@ fn changed_files_are_read_or_refused() {
     std::panic::set_hook(Box::new(|_| {}));
     let mut wrong = Vec::new();
     for format in ALL.iter().filter(|format| only.as_ref().is_none_or(|only| only == format.name())) {
-        let whole = whole(*format);
+        let files = [whole(*format, false), whole(*format, true)];
         let name = format!("crossings.{}", format.endings()[0]);
-        assert_eq!(read(*format, &opened(folder.path(), &name, &whole)).unwrap(), 400, "{}", format.name());
+        for whole in &files {
+            assert_eq!(read(*format, &opened(folder.path(), &name, whole)).unwrap(), 400, "{}", format.name());
+        }
         let (mut refused, mut most, mut slowest) = (0, 0, Duration::ZERO);
         for place in 0..count {
             let mut by = StdRng::seed_from_u64(seed << 32 | place);
-            let bytes = changed(&whole, &mut by);
+            let bytes = changed(&files[place as usize % 2], &mut by);
             let file = opened(folder.path(), &name, &bytes);
             let began = Instant::now();
             let before = NOW.load(Ordering::Relaxed);

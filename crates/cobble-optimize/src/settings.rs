@@ -244,14 +244,13 @@ fn parse_seconds(text: &str) -> Result<Option<f64>> {
     }
     let error = || bad("run.time", text, "a time such as '30s' or '5min', or 'none'");
     let (number, unit) = split_number(text).ok_or_else(error)?;
-    let factor = match unit.as_str() {
-        "ms" => 0.001,
-        "" | "s" => 1.0,
-        "min" => 60.0,
-        "h" => 3600.0,
+    let seconds = match unit.as_str() {
+        "ms" => number / 1000.0,
+        "" | "s" => number,
+        "min" => number * 60.0,
+        "h" => number * 3600.0,
         _ => return Err(error()),
     };
-    let seconds = number * factor;
     if seconds <= LONGEST { Ok(Some(seconds)) } else { Err(error()) }
 }
 

@@ -7,6 +7,7 @@ mod seal;
 mod users;
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -158,6 +159,24 @@ fn update_connection(records: &mut PgConnection, stored: &StoredConnection, seal
 fn upsert_run(records: &mut PgConnection, run: &StoredRun) -> QueryResult<usize> {
     use schema::runs::dsl;
     diesel::insert_into(dsl::runs).values(run).on_conflict(dsl::id).do_update().set(run).execute(records)
+}
+
+/// The same for several runs in one statement. Each stands there once.
+fn upsert_runs(records: &mut PgConnection, runs: &[StoredRun]) -> QueryResult<usize> {
+    use diesel::upsert::excluded;
+    use schema::runs::dsl;
+    // What a run is does not change; what it has come to does.
+    let newer = (
+        dsl::state.eq(excluded(dsl::state)),
+        dsl::error.eq(excluded(dsl::error)),
+        dsl::plan.eq(excluded(dsl::plan)),
+        dsl::rows_out.eq(excluded(dsl::rows_out)),
+        dsl::rows_read.eq(excluded(dsl::rows_read)),
+        dsl::bytes_read.eq(excluded(dsl::bytes_read)),
+        dsl::seconds.eq(excluded(dsl::seconds)),
+        dsl::finished_at.eq(excluded(dsl::finished_at)),
+    );
+    diesel::insert_into(dsl::runs).values(runs).on_conflict(dsl::id).do_update().set(newer).execute(records)
 }
 
 fn without_details(run: &StoredRun) -> StoredRun {
@@ -440,6 +459,13 @@ impl Records {
         let mut records = self.connection()?;
         records
             .transaction(|records| {
+                // Where one of them is refused, each is tried by itself.
+                match records.transaction(|records| upsert_runs(records, runs)) {
+                    Ok(_) => return Ok(0),
+                    Err(diesel::result::Error::DatabaseError(kind, _))
+                        if !matches!(kind, DatabaseErrorKind::ClosedConnection) => {}
+                    Err(error) => return Err(error),
+                }
                 let mut altered = 0;
                 for run in runs {
                     match records.transaction(|records| upsert_run(records, run)) {
@@ -488,6 +514,20 @@ impl Records {
             None => newest.load(&mut records),
         }
         .map_err(storage)
+    }
+
+    /// Drops ended runs that began longer ago, and the oldest beyond so many.
+    pub fn prune_runs(&self, oldest: Duration, most: i64) -> Result<()> {
+        use schema::runs::dsl;
+        let mut records = self.connection()?;
+        let first = dsl::runs.select(dsl::started_at).order(dsl::started_at.desc()).offset(most);
+        let first: Option<DateTime<Utc>> = first.first(&mut records).optional().map_err(storage)?;
+        let by_age = Utc::now() - oldest;
+        let before = first.map_or(by_age, |first| first.max(by_age));
+        diesel::delete(dsl::runs.filter(dsl::started_at.le(before)).filter(dsl::state.ne("running")))
+            .execute(&mut records)
+            .map_err(storage)?;
+        Ok(())
     }
 
     pub fn run(&self, id: &str) -> Result<Option<StoredRun>> {

@@ -2,6 +2,7 @@
 
 mod api;
 mod demo;
+mod line;
 mod private_mariadb;
 mod private_postgres;
 mod private_server;

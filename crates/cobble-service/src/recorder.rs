@@ -4,14 +4,15 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use cobble_engine::PlanDocument;
 use cobble_records::{Records, StoredRun};
 use cobble_types::Result;
 use tokio::sync::{Notify, watch};
 
 /// Runs that may wait for the records. When there are more, the oldest are lost rather than a query delayed.
-const MOST_WAITING: usize = 1000;
+const MOST_WAITING: usize = 2000;
 /// Runs written in one transaction.
-const AT_ONCE: usize = 100;
+const AT_ONCE: usize = 500;
 /// How long a run is waited with, as most end within it and are then written once.
 const GATHER: Duration = Duration::from_millis(20);
 /// How long a reader of the records waits for what is about to be written.
@@ -19,22 +20,49 @@ const READER_WAIT: Duration = Duration::from_millis(500);
 /// How long records that cannot be reached are left in peace.
 const PAUSE: Duration = Duration::from_secs(1);
 
+/// Runs after which old ones are looked for.
+const BETWEEN_PRUNINGS: usize = 1000;
+/// How long ended runs are kept, and how many.
+const OLDEST: Duration = Duration::from_secs(30 * 24 * 60 * 60);
+const MOST_KEPT: i64 = 20_000;
+
 /// Where runs are written to.
 pub trait Shelf: Send + Sync + 'static {
     /// Writes all of them or, with an error, none. Gives back how many could not be kept as they are.
     fn put(&self, runs: &[StoredRun]) -> Result<usize>;
+    /// Drops what is too old, or too much.
+    fn prune(&self) -> Result<()> {
+        Ok(())
+    }
 }
 
 impl Shelf for Records {
     fn put(&self, runs: &[StoredRun]) -> Result<usize> {
         self.put_runs(runs)
     }
+
+    fn prune(&self) -> Result<()> {
+        self.prune_runs(OLDEST, MOST_KEPT)
+    }
+}
+
+/// A run to be written. Its plan is put into its stored form where that may take time.
+pub struct Entry {
+    pub run: StoredRun,
+    pub plan: Option<Arc<PlanDocument>>,
+}
+
+impl Entry {
+    fn stored(&self) -> StoredRun {
+        let plan = self.plan.as_deref().and_then(|plan| serde_json::to_value(plan).ok());
+        StoredRun { plan, ..self.run.clone() }
+    }
 }
 
 /// The newest state of each run that is not written yet, by the numbers in which the runs came.
 #[derive(Default)]
 struct Waiting {
-    states: BTreeMap<u64, StoredRun>,
+    states: BTreeMap<u64, Entry>,
     numbers: HashMap<String, u64>,
     /// The number of the last that came.
     last: u64,
@@ -42,39 +70,39 @@ struct Waiting {
 }
 
 impl Waiting {
-    fn put(&mut self, run: StoredRun) {
-        let number = *self.numbers.entry(run.id.clone()).or_insert_with(|| {
+    fn put(&mut self, entry: Entry) {
+        let number = *self.numbers.entry(entry.run.id.clone()).or_insert_with(|| {
             self.last += 1;
             self.last
         });
-        self.states.insert(number, run);
+        self.states.insert(number, entry);
         while self.states.len() > MOST_WAITING
             && let Some((_, oldest)) = self.states.pop_first()
         {
-            self.numbers.remove(&oldest.id);
+            self.numbers.remove(&oldest.run.id);
             self.lost += 1;
         }
     }
 
     /// The first ones and their numbers.
-    fn take(&mut self) -> (Vec<u64>, Vec<StoredRun>) {
+    fn take(&mut self) -> (Vec<u64>, Vec<Entry>) {
         let rest = match self.states.keys().nth(AT_ONCE).copied() {
             Some(next) => self.states.split_off(&next),
             None => BTreeMap::new(),
         };
-        let (numbers, runs): (Vec<u64>, Vec<StoredRun>) = std::mem::replace(&mut self.states, rest).into_iter().unzip();
-        for run in &runs {
-            self.numbers.remove(&run.id);
+        let (numbers, entries): (Vec<u64>, Vec<Entry>) = std::mem::replace(&mut self.states, rest).into_iter().unzip();
+        for entry in &entries {
+            self.numbers.remove(&entry.run.id);
         }
-        (numbers, runs)
+        (numbers, entries)
     }
 
     /// What could not be written waits again, unless something newer has come.
-    fn put_back(&mut self, numbers: Vec<u64>, runs: Vec<StoredRun>) {
-        for (number, run) in numbers.into_iter().zip(runs) {
-            if !self.numbers.contains_key(&run.id) && self.states.len() < MOST_WAITING {
-                self.numbers.insert(run.id.clone(), number);
-                self.states.insert(number, run);
+    fn put_back(&mut self, numbers: Vec<u64>, entries: Vec<Entry>) {
+        for (number, entry) in numbers.into_iter().zip(entries) {
+            if !self.numbers.contains_key(&entry.run.id) && self.states.len() < MOST_WAITING {
+                self.numbers.insert(entry.run.id.clone(), number);
+                self.states.insert(number, entry);
             }
         }
     }
@@ -106,8 +134,8 @@ impl Recorder {
         Recorder { shared, written }
     }
 
-    pub fn put(&self, run: StoredRun) {
-        self.shared.lock().put(run);
+    pub fn put(&self, entry: Entry) {
+        self.shared.lock().put(entry);
         self.shared.more.notify_one();
     }
 
@@ -130,7 +158,16 @@ async fn write(
     progress: watch::Sender<u64>,
     say: impl Fn(String) + Send + Sync + 'static,
 ) {
+    // Old ones are looked for at the start, too.
+    let mut unpruned = BETWEEN_PRUNINGS;
     loop {
+        if unpruned >= BETWEEN_PRUNINGS {
+            unpruned = 0;
+            let of = shelf.clone();
+            if let Ok(Err(error)) = tokio::task::spawn_blocking(move || of.prune()).await {
+                say(format!("old runs were not dropped from the records: {error}"));
+            }
+        }
         shared.more.notified().await;
         tokio::time::sleep(GATHER).await;
         let mut reachable = true;
@@ -144,7 +181,9 @@ async fn write(
             }
             let Some(through) = numbers.last().copied() else { break };
             let to = shelf.clone();
-            let outcome = tokio::task::spawn_blocking(move || (to.put(&runs), runs)).await;
+            unpruned += runs.len();
+            let write = move || (to.put(&runs.iter().map(Entry::stored).collect::<Vec<_>>()), runs);
+            let outcome = tokio::task::spawn_blocking(write).await;
             match outcome {
                 Ok((Ok(altered), _)) => {
                     reachable = true;
@@ -176,8 +215,8 @@ mod tests {
 
     use super::*;
 
-    fn run(id: usize, state: &str) -> StoredRun {
-        StoredRun {
+    fn run(id: usize, state: &str) -> Entry {
+        let run = StoredRun {
             id: id.to_string(),
             statement: "SELECT 1".into(),
             state: state.into(),
@@ -191,7 +230,8 @@ mod tests {
             finished_at: None,
             user_name: None,
             user_id: None,
-        }
+        };
+        Entry { run, plan: None }
     }
 
     /// Refuses the first calls, and keeps what the others bring.
@@ -239,13 +279,13 @@ mod tests {
         (0..MOST_WAITING + 5).for_each(|id| waiting.put(run(id, "running")));
         assert_eq!((waiting.states.len(), waiting.numbers.len(), waiting.lost), (MOST_WAITING, MOST_WAITING, 5));
         let (numbers, taken) = waiting.take();
-        assert_eq!((numbers[0], taken.len(), taken[0].id.as_str()), (6, AT_ONCE, "5"));
+        assert_eq!((numbers[0], taken.len(), taken[0].run.id.as_str()), (6, AT_ONCE, "5"));
         waiting.put(run(5, "finished"));
         waiting.put_back(numbers, taken);
         assert_eq!((waiting.states.len(), waiting.numbers.len()), (MOST_WAITING, MOST_WAITING));
         // The newer state is the last to be written, and the only one of its run.
-        let ids: Vec<&str> = waiting.states.values().map(|run| run.id.as_str()).collect();
+        let ids: Vec<&str> = waiting.states.values().map(|entry| entry.run.id.as_str()).collect();
         assert_eq!((ids[0], ids[1], ids[MOST_WAITING - 1]), ("6", "7", "5"));
-        assert_eq!(waiting.states[&(MOST_WAITING as u64 + 6)].state, "finished");
+        assert_eq!(waiting.states[&(MOST_WAITING as u64 + 6)].run.state, "finished");
     }
 }

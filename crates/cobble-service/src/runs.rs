@@ -16,7 +16,8 @@ use rand::Rng;
 use tokio::sync::watch;
 use tokio_util::sync::CancellationToken;
 
-use crate::recorder::Recorder;
+use crate::line::{Line, Place as PlaceInLine};
+use crate::recorder::{Entry, Recorder};
 use crate::results::{Part, ResultFile, ResultStore, Taken, full};
 use crate::sessions::{HeldSession, Place};
 use crate::users::User;
@@ -74,6 +75,8 @@ pub struct Wanted {
 #[derive(Debug, Clone)]
 pub struct Snapshot {
     pub state: RunState,
+    /// It has not begun: others go before it.
+    pub waits: bool,
     /// Known once the statement has been planned.
     pub columns: Option<Vec<ResultColumn>>,
     pub message: Option<String>,
@@ -208,15 +211,15 @@ impl Run {
         }
     }
 
-    fn record(&self) -> StoredRun {
+    fn record(&self) -> Entry {
         let inner = self.lock();
         let s = &inner.snapshot;
-        StoredRun {
+        let run = StoredRun {
             id: self.id.clone(),
             statement: self.statement.clone(),
             state: s.state.word().to_owned(),
             error: s.error.as_ref().and_then(|e| serde_json::to_value(e).ok()),
-            plan: s.plan.as_deref().and_then(|p| serde_json::to_value(p).ok()),
+            plan: None,
             rows_out: s.progress.rows_out as i64,
             rows_read: s.progress.rows_read as i64,
             bytes_read: s.progress.bytes_read as i64,
@@ -225,7 +228,8 @@ impl Run {
             finished_at: (s.state != RunState::Running).then(Utc::now),
             user_name: Some(self.owner.name.clone()),
             user_id: Some(self.owner.id),
-        }
+        };
+        Entry { run, plan: s.plan.clone() }
     }
 }
 
@@ -270,20 +274,39 @@ pub struct Runs {
     engine: Arc<Engine>,
     live: Arc<Live>,
     store: Arc<ResultStore>,
+    line: Arc<Line>,
     pub recorder: Arc<Recorder>,
+}
+
+/// Runs at a time for each processor: most of them wait for their sources.
+const AT_ONCE: usize = 8;
+/// How often it is looked whether the time of results is over.
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+
+/// Ends the keeping of results whose time is over, for as long as there is a service.
+async fn forget_in_time(live: Weak<Live>, store: Weak<ResultStore>) {
+    loop {
+        tokio::time::sleep(LOOK_EVERY).await;
+        let (Some(live), Some(store)) = (live.upgrade(), store.upgrade()) else { return };
+        live.forget_old(&store);
+    }
 }
 
 impl Runs {
     pub fn new(engine: Arc<Engine>, records: Records) -> Runs {
         let recorder = Arc::new(Recorder::start(records, |line| eprintln!("{line}")));
         let store = Arc::new(ResultStore::new(engine.service_memory()));
-        Runs { engine, live: Arc::default(), store, recorder }
+        let live: Arc<Live> = Arc::default();
+        tokio::spawn(forget_in_time(Arc::downgrade(&live), Arc::downgrade(&store)));
+        let processors = std::thread::available_parallelism().map_or(2, usize::from);
+        Runs { engine, live, store, line: Line::new(AT_ONCE * processors.max(2)), recorder }
     }
 
     /// Starts a text of one or more statements; the result is the last one's. Waits a while for room for the result, and
     /// refuses the run when there comes none.
     pub async fn start(&self, wanted: Wanted) -> Result<Arc<Run>> {
         let Wanted { statement, parameters, within, owner, is_recorded } = wanted;
+        let in_line = self.line.enter(owner.id)?;
         let until = tokio::time::Instant::now() + ROOM_WAIT;
         let taken = loop {
             let freed = self.store.freed();
@@ -303,6 +326,7 @@ impl Runs {
         };
         let snapshot = Snapshot {
             state: RunState::Running,
+            waits: false,
             columns: None,
             message: None,
             progress: Progress::default(),
@@ -331,8 +355,9 @@ impl Runs {
         if let Some(recorder) = &recorder {
             recorder.put(run.record());
         }
-        let engine = self.engine.clone();
-        tokio::spawn(execute(run.clone(), engine, within, parameters, self.store.clone(), recorder));
+        let work = execute(run.clone(), self.engine.clone(), within, parameters, self.store.clone(), recorder, in_line);
+        // Planning takes a processor for itself: never that of a thread that answers requests.
+        self.engine.spawn(work);
         Ok(run)
     }
 
@@ -364,11 +389,18 @@ async fn execute(
     parameters: Option<Vec<Option<String>>>,
     store: Arc<ResultStore>,
     recorder: Option<Arc<Recorder>>,
+    in_line: PlaceInLine,
 ) {
     let mut place = None;
     let work = async {
+        let turn = async || {
+            let turn = in_line.turn(|| run.update(|inner| inner.snapshot.waits = true)).await;
+            run.update(|inner| inner.snapshot.waits = false);
+            turn
+        };
         match within {
             Within::Alone(from) => {
+                let _turn = turn().await;
                 let mut session = engine.session_of(run.owner.asker());
                 let outcome = match from.enter(&mut session) {
                     Ok(()) => drive(&run, &mut session, parameters.as_deref(), &store).await,
@@ -379,6 +411,7 @@ async fn execute(
             }
             Within::Session(held) => {
                 let mut taken = held.taken().await;
+                let _turn = turn().await;
                 let outcome = drive(&run, &mut taken.session, parameters.as_deref(), &store).await;
                 place = Some(Place::of(&taken.session));
                 outcome

@@ -198,7 +198,11 @@ async fn serve(
         ended = &mut serving => return ended.map(drop).map_err(|e| failed(format!("HTTP: {e}"))),
         _ = lifted_off => ready(&console),
     }
-    serving.await.map(drop).map_err(|e| failed(format!("HTTP: {e}")))
+    match serving.await {
+        // Clients that keep their connections do not keep the service.
+        Err(error) if matches!(error.kind(), rocket::error::ErrorKind::Shutdown(..)) => Ok(()),
+        ended => ended.map(drop).map_err(|e| failed(format!("HTTP: {e}"))),
+    }
 }
 
 async fn wait_for_signal() {

@@ -89,6 +89,8 @@ pub enum Code {
     SourceData,
     SourceTimeout,
     MemoryLimit,
+    /// As much is under way as may be.
+    Busy,
     TooComplex,
     TimeLimit,
     Cancelled,
@@ -165,6 +167,7 @@ impl Code {
             Code::SourceData => "22000",
             Code::SourceTimeout => "08006",
             Code::MemoryLimit => "53200",
+            Code::Busy => "53300",
             Code::TooComplex => "54001",
             Code::TimeLimit => "57014",
             Code::Cancelled => "57014",

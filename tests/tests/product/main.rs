@@ -19,6 +19,7 @@ mod judged;
 mod key_pass;
 mod kills;
 mod language;
+mod limits;
 mod native;
 mod pages;
 mod parameters;

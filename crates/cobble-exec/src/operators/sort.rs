@@ -20,6 +20,7 @@ use crate::memory::{MemoryPool, Reservation};
 use crate::order::{BYTES_PER_ROW, sorted_places};
 use crate::pipeline::{Sink, SinkTask, Source, SourceTask};
 use crate::spill::{Spill, SpillPlace, Spilled};
+use cobble_functions::column_bytes;
 use cobble_functions::operators::compare::comparable;
 
 pub struct SortSpec {
@@ -48,6 +49,12 @@ impl SortKeys {
         let fields =
             keys.iter().map(|(e, options)| SortField::new_with_options(e.data_type().clone(), *options)).collect();
         SortKeys { expressions: keys.into_iter().map(|(e, _)| e).collect(), fields }
+    }
+
+    /// About the bytes of long keys in that form.
+    fn bytes(&self, batch: &RecordBatch) -> usize {
+        let long = self.expressions.iter().filter(|e| !e.data_type().is_primitive());
+        long.map(|e| e.as_column().map_or_else(|| bytes_of(batch), |place| column_bytes(batch.column(place)))).sum()
     }
 
     /// The keys in a form that compares as bytes; `None` when they decide nothing.
@@ -130,8 +137,8 @@ impl SortTask {
 impl SinkTask for SortTask {
     fn push(&mut self, batch: RecordBatch) -> Result<()> {
         let batch = compacted(batch_of(&self.spec.schema, batch.columns().to_vec(), batch.num_rows())?)?;
-        // Twice the rows: sorting makes a second copy.
-        let bytes = bytes_of(&batch) * 2 + batch.num_rows() * (16 + BYTES_PER_ROW);
+        // Twice the rows: sorting makes a second copy. And the keys once more, to be compared as bytes.
+        let bytes = bytes_of(&batch) * 2 + self.spec.keys.bytes(&batch) + batch.num_rows() * (16 + BYTES_PER_ROW);
         if self.memory.grow_within_share(bytes).is_err() {
             if self.spec.fetch.is_none() {
                 self.put_away()?;

@@ -3,7 +3,7 @@
 use std::sync::{Arc, OnceLock};
 
 use arrow::array::{Array, RecordBatch};
-use cobble_exec::{CpuPool, Opened, RunLimits, RunningQuery, start};
+use cobble_exec::{CpuPool, Opened, RunLimits, RunningQuery, Until, start};
 use cobble_optimize::Settings;
 use cobble_plan::document::{PlanDocument, StepDocument};
 use cobble_plan::physical::{Operator, PhysicalNode, PhysicalPlan};
@@ -93,7 +93,7 @@ pub fn started(
     let pool = POOL.get_or_init(|| CpuPool::new().unwrap());
     let limits = RunLimits {
         memory: settings.run_memory,
-        time: settings.run_time,
+        time: settings.run_time.map(|limit| Until { limit, left: limit }),
         spill: settings.run_spill,
         tasks: settings.run_tasks,
     };

@@ -52,7 +52,7 @@ pub async fn plan(
     cancel: &CancellationToken,
 ) -> Result<PhysicalPlan> {
     polled_with_room(async move {
-        let mut planner = Planner::cut(written, sources, settings, goal, fold)?;
+        let mut planner = Planner::cut(written, sources, settings, goal, fold, cancel)?;
         until(cancel, try_join_all(planner.offered.iter_mut().map(|offered| offered.ask(sources)))).await?;
         let root = planner.build()?;
         until(cancel, planner.ask_for_keys()).await?;
@@ -125,9 +125,10 @@ impl<'a> Planner<'a> {
         settings: &'a Settings,
         goal: Goal,
         fold: &Fold,
+        cancel: &CancellationToken,
     ) -> Result<Planner<'a>> {
         let (text, wanted) = (written.to_string(), written.columns());
-        let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold))?;
+        let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold, cancel))?;
         let rewritten = Arc::new(rewritten);
         let estimator = Estimator::default();
         let mut cutter = Cutter { settings, sources, estimator: &estimator, goal, offered: Vec::new() };

@@ -21,7 +21,8 @@ mod unwrap_casts;
 
 use std::cell::{Cell, RefCell};
 
-use cobble_types::{ColumnId, Result, SqlType};
+use cobble_types::{ColumnId, Error, Result, SqlType};
+use tokio_util::sync::CancellationToken;
 
 use crate::estimate::{Estimate, Estimator};
 use crate::settings::Settings;
@@ -33,6 +34,7 @@ use cobble_plan::verify::{Outer, verify};
 pub struct Context<'a> {
     pub settings: &'a Settings,
     pub fold: &'a Fold,
+    cancel: &'a CancellationToken,
     notes: RefCell<Vec<String>>,
     orders: RefCell<Vec<JoinOrder>>,
     last_id: Cell<u32>,
@@ -41,10 +43,11 @@ pub struct Context<'a> {
 }
 
 impl<'a> Context<'a> {
-    pub fn new(settings: &'a Settings, fold: &'a Fold) -> Self {
+    pub fn new(settings: &'a Settings, fold: &'a Fold, cancel: &'a CancellationToken) -> Self {
         Context {
             settings,
             fold,
+            cancel,
             notes: RefCell::default(),
             orders: RefCell::default(),
             last_id: Cell::new(0),
@@ -141,6 +144,9 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
     let mut outer = Outer::Allowed;
     let mut text = current.to_string();
     for rewrite in SEQUENCE {
+        if context.cancel.is_cancelled() {
+            return Err(Error::cancelled());
+        }
         let mut entry = TraceEntry {
             rewrite: rewrite.name.to_owned(),
             about: rewrite.about.to_owned(),

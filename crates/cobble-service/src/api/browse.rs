@@ -12,7 +12,8 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::access::{Browse, By, ChangeCatalogs};
-use super::errors::{ApiResult, body};
+use super::body::Body;
+use super::errors::{ApiResult};
 use cobble_api::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 
 /// All catalogs.
@@ -40,9 +41,9 @@ fn listed(service: &State) -> Vec<CatalogBody> {
 pub async fn add_catalog(
     service: &State,
     _caller: By<ChangeCatalogs>,
-    given: Result<Json<CatalogBody>, rocket::serde::json::Error<'_>>,
+    given: Body<CatalogBody>,
 ) -> ApiResult<Vec<CatalogBody>> {
-    let given = body(given)?;
+    let given = given.read()?;
     service.add_catalog(CatalogDefinition::new(given.name, given.connection)).await?;
     Ok(Json(listed(service)))
 }

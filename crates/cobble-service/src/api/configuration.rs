@@ -7,7 +7,8 @@ use rocket::{get, post};
 
 use super::State;
 use super::access::{By, ChangeConfiguration};
-use super::errors::{ApiResult, body, same_form};
+use super::body::Body;
+use super::errors::{ApiResult, same_form};
 use cobble_api::{ApplyBody, ChangeBody, ConfigurationBody, ErrorBody};
 
 /// All connections, catalogs, functions and views, without secrets.
@@ -23,9 +24,9 @@ pub fn show(service: &State, _caller: By<ChangeConfiguration>) -> ApiResult<Conf
 pub async fn apply(
     service: &State,
     _caller: By<ChangeConfiguration>,
-    given: Result<Json<ApplyBody>, rocket::serde::json::Error<'_>>,
+    given: Body<ApplyBody>,
 ) -> ApiResult<Vec<ChangeBody>> {
-    let given = body(given)?;
+    let given = given.read()?;
     let wanted: Configuration = same_form(&given.configuration)?;
     let secrets = given.secrets.into_iter().map(|(name, secret)| (name, Secret::new(secret))).collect();
     let changes = service.apply(&wanted, &secrets, given.preview).await?;

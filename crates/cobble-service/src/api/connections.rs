@@ -11,7 +11,8 @@ use rocket::{delete, get, post, put};
 
 use super::State;
 use super::access::{Browse, By, ChangeConnections, ChangeUsers, OwnCredentials, allows};
-use super::errors::{ApiError, ApiResult, body};
+use super::body::Body;
+use super::errors::{ApiError, ApiResult};
 use crate::users::User;
 use cobble_api::{
     ConnectionBody, CredentialsBody, DependentsBody, ErrorBody, KindBody, NewConnectionBody, NewCredentialsBody,
@@ -129,9 +130,9 @@ fn listed(service: &State) -> Vec<ConnectionBody> {
 pub async fn add(
     service: &State,
     _caller: By<ChangeConnections>,
-    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewConnectionBody>,
 ) -> ApiResult<ConnectionBody> {
-    let definition = definition(body(given)?);
+    let definition = definition(given.read()?);
     let shown = connection_body(&definition);
     service.add_connection(definition).await?;
     Ok(Json(shown))
@@ -153,9 +154,9 @@ pub async fn change(
     service: &State,
     _caller: By<ChangeConnections>,
     name: &str,
-    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewConnectionBody>,
 ) -> ApiResult<ConnectionBody> {
-    let mut wanted = definition(body(given)?);
+    let mut wanted = definition(given.read()?);
     wanted.name = name.to_owned();
     let mut forgotten = Vec::new();
     let changed = service.change_connection(name, |before| {
@@ -174,12 +175,12 @@ pub async fn put_credentials(
     caller: By<OwnCredentials>,
     name: &str,
     user: &str,
-    given: Result<Json<NewCredentialsBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewCredentialsBody>,
 ) -> ApiResult<ConnectionBody> {
     if user != caller.name {
         allows::<ChangeUsers>(&caller)?;
     }
-    let given = body(given)?;
+    let given = given.read()?;
     let own = Credentials { user: given.user.filter(|own| !own.is_empty()), secret: Some(Secret::new(given.secret)) };
     let changed = service.change_connection(name, |before| {
         // A name that nobody has could be given to anybody later.
@@ -257,9 +258,9 @@ pub fn test_events(service: &State, caller: By<Browse>, name: &str) -> Result<Ev
 #[post("/tests", format = "json", data = "<given>")]
 pub async fn test_new(
     _caller: By<ChangeConnections>,
-    given: Result<Json<NewConnectionBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewConnectionBody>,
 ) -> ApiResult<Vec<TestStepBody>> {
-    run_test(definition(body(given)?)).await
+    run_test(definition(given.read()?)).await
 }
 
 async fn run_test(definition: ConnectionDefinition) -> ApiResult<Vec<TestStepBody>> {

@@ -10,7 +10,8 @@ use rocket::{delete, get, post, put};
 
 use super::State;
 use super::access::{Browse, By, ChangeCatalogs, ChangeUsers, allows};
-use super::errors::{ApiError, ApiResult, body, same_form};
+use super::body::Body;
+use super::errors::{ApiError, ApiResult, same_form};
 use crate::service::{Wish, blocking};
 use cobble_api::{
     ConfiguredCatalogBody, DependentsBody, DiscoverBody, EffectiveBody, ErrorBody, FoundTableBody, LookBody,
@@ -43,10 +44,10 @@ pub async fn change_catalog(
     service: &State,
     _caller: By<ChangeCatalogs>,
     name: &str,
-    given: Result<Json<ConfiguredCatalogBody>, rocket::serde::json::Error<'_>>,
+    given: Body<ConfiguredCatalogBody>,
 ) -> ApiResult<ConfiguredCatalogBody> {
     find(service, name)?;
-    let wanted: ConfiguredCatalog = same_form(&body(given)?)?;
+    let wanted: ConfiguredCatalog = same_form(&given.read()?)?;
     service.change_catalog(name, |_| Ok(wanted.definition(name))).await?;
     Ok(Json(same_form(&ConfiguredCatalog::of(&find(service, name)?))?))
 }
@@ -76,10 +77,10 @@ pub async fn discover(
     service: &State,
     _caller: By<ChangeCatalogs>,
     name: &str,
-    given: Result<Json<DiscoverBody>, rocket::serde::json::Error<'_>>,
+    given: Body<DiscoverBody>,
 ) -> ApiResult<LookBody> {
     find(service, name)?;
-    let given = body(given)?;
+    let given = given.read()?;
     let wish = Wish {
         path: given.path,
         schema: given.schema,

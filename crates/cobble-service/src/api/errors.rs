@@ -1,13 +1,14 @@
 //! Errors over HTTP: one shape for all, those of the web framework included.
 
 use cobble_types::{Code, Error};
-use rocket::http::{ContentType, Status};
+use rocket::http::{ContentType, Header, Status};
 use rocket::request::Request;
 use rocket::response::{self, Responder, Response};
 use rocket::serde::json::Json;
 use rocket::{Catcher, catch, catchers};
 
 use super::access::Refused;
+use crate::line::COME_AGAIN;
 use cobble_api::ErrorBody;
 
 pub struct ApiError(pub Error);
@@ -81,7 +82,7 @@ fn status(code: Code) -> Status {
         Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,
         Code::SourceUnreachable | Code::SourceSignIn | Code::SourceRefused | Code::SourceData => Status::BadGateway,
         Code::SourceTimeout => Status::GatewayTimeout,
-        Code::MemoryLimit | Code::TimeLimit | Code::Storage => Status::ServiceUnavailable,
+        Code::MemoryLimit | Code::Busy | Code::TimeLimit | Code::Storage => Status::ServiceUnavailable,
         Code::Internal => Status::InternalServerError,
     }
 }
@@ -89,7 +90,11 @@ fn status(code: Code) -> Status {
 impl<'r> Responder<'r, 'static> for ApiError {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
         let body = serde_json::to_vec(&ErrorBody::from(&self.0)).unwrap_or_default();
-        Response::build()
+        let mut response = Response::build();
+        if self.0.code == Code::Busy {
+            response.header(Header::new("Retry-After", COME_AGAIN.to_string()));
+        }
+        response
             .status(status(self.0.code))
             .header(ContentType::JSON)
             .sized_body(body.len(), std::io::Cursor::new(body))
@@ -101,23 +106,6 @@ impl<'r> Responder<'r, 'static> for ApiError {
 pub fn same_form<A: serde::Serialize, B: serde::de::DeserializeOwned>(value: &A) -> Result<B, ApiError> {
     let same = serde_json::to_value(value).and_then(serde_json::from_value);
     same.map_err(|e| Error::new(Code::BadSetting, format!("the request's body is not what is expected: {e}")).into())
-}
-
-/// A body that could not be read as what it should be.
-pub fn body<T>(given: Result<Json<T>, rocket::serde::json::Error<'_>>) -> Result<T, ApiError> {
-    match given {
-        Ok(body) => Ok(body.into_inner()),
-        Err(rocket::serde::json::Error::Parse(_, error)) => {
-            Err(Error::new(Code::BadSetting, format!("the request's body is not what is expected: {error}")).into())
-        }
-        Err(rocket::serde::json::Error::Io(error)) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
-            let most = super::MOST_BODY_MIB;
-            Err(Error::new(Code::TooComplex, format!("the request's body is larger than {most} MiB")).into())
-        }
-        Err(rocket::serde::json::Error::Io(error)) => {
-            Err(Error::new(Code::BadSetting, format!("the request's body cannot be read: {error}")).into())
-        }
-    }
 }
 
 pub fn not_found(what: &str, name: &str) -> ApiError {

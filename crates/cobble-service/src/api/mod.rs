@@ -1,6 +1,7 @@
 //! HTTP: `/api/v1/…` in JSON, described by a document generated from these handlers, and the console.
 
 mod access;
+mod body;
 mod browse;
 mod configuration;
 mod connections;
@@ -18,7 +19,6 @@ pub use connections::described_kinds;
 use std::net::Ipv4Addr;
 use std::sync::Arc;
 
-use rocket::data::{Limits, ToByteUnit};
 use rocket::{Build, Config, Rocket, get, routes};
 use utoipa::OpenApi;
 
@@ -177,9 +177,6 @@ fn status(service: &State, _caller: access::By<access::Browse>) -> rocket::serde
     })
 }
 
-/// What a request's body may have: room for the longest statement.
-const MOST_BODY_MIB: u64 = 80;
-
 /// The service on this port of the loopback address. Requests may also name it by one of these `hosts`, as behind a proxy.
 pub fn rocket(service: Arc<Service>, port: u16, hosts: &[String]) -> Rocket<Build> {
     let config = Config {
@@ -188,7 +185,6 @@ pub fn rocket(service: Arc<Service>, port: u16, hosts: &[String]) -> Rocket<Buil
         log_level: rocket::config::LogLevel::Off,
         shutdown: rocket::config::Shutdown { ctrlc: false, grace: 1, mercy: 1, ..Default::default() },
         ident: rocket::config::Ident::none(),
-        limits: Limits::default().limit("json", MOST_BODY_MIB.mebibytes()),
         ..Config::default()
     };
     rocket::custom(config)

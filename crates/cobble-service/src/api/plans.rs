@@ -6,7 +6,8 @@ use rocket::serde::json::Json;
 
 use super::State;
 use super::access::{By, Query};
-use super::errors::{ApiResult, body};
+use super::body::Body;
+use super::errors::{ApiResult};
 use super::sessions::wanted;
 use crate::runs::Within;
 use cobble_api::{ErrorBody, StatementBody};
@@ -17,9 +18,9 @@ use cobble_api::{ErrorBody, StatementBody};
 pub async fn plan(
     service: &State,
     caller: By<Query>,
-    given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
+    given: Body<StatementBody>,
 ) -> ApiResult<PlanDocument> {
-    let given = body(given)?;
+    let given = given.read()?;
     let wanted = wanted(service, &caller, given)?;
     let mut session = match &wanted.within {
         Within::Alone(place) => {
@@ -30,11 +31,14 @@ pub async fn plan(
         // As it is after the statements that have been asked for.
         Within::Session(held) => held.taken().await.session.clone(),
     };
-    Ok(Json(match wanted.parameters {
-        None => session.plan_text(&wanted.statement).await?,
-        Some(texts) => {
-            let prepared = session.prepare(&wanted.statement, &[]).await?;
-            session.plan_prepared(&prepared, &prepared.values(&texts)?).await?
+    let planning = async move {
+        match wanted.parameters {
+            None => session.plan_text(&wanted.statement).await,
+            Some(texts) => {
+                let prepared = session.prepare(&wanted.statement, &[]).await?;
+                session.plan_prepared(&prepared, &prepared.values(&texts)?).await
+            }
         }
-    }))
+    };
+    Ok(Json(service.engine.apart(planning).await?))
 }

@@ -22,6 +22,8 @@ use cobble_api::{ColumnBody, ErrorBody, PageBody};
 /// Rows of a page unless asked otherwise, and at most.
 const PAGE: u64 = 1000;
 const LARGEST_PAGE: u64 = 10_000;
+/// Bytes after which a page has no further row.
+const PAGE_BYTES: usize = 8 << 20;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Form {
@@ -129,7 +131,7 @@ impl<'r> Responder<'r, 'r> for Rows {
     params(
         ("id" = String, Path),
         ("offset" = Option<u64>, Query, description = "first row of a JSON page"),
-        ("limit" = Option<u64>, Query, description = "rows of a JSON page, at most 10000"),
+        ("limit" = Option<u64>, Query, description = "rows of a JSON page, at most 10000; a page of large rows has fewer"),
         ("format" = Option<String>, Query, description = "json, csv, jsonl or arrow, instead of the Accept header"),
     ),
     responses((status = 200, body = PageBody), (status = 404, body = ErrorBody))
@@ -163,13 +165,13 @@ pub async fn rows(
     Ok(Rows::Page(Json(page(&run, offset.unwrap_or(0), limit).await?)))
 }
 
-/// Rows of a run from this one on, waiting for them while it goes on.
+/// Rows of a run from this one on, waiting for them while it goes on. Fewer than asked for where they are large.
 pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody> {
     let columns = run.columns().await?;
     let limit = limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
     let (mut rows, mut skip, mut place) = (Vec::new(), offset, 0);
-    let mut last = false;
-    while (rows.len() as u64) < limit {
+    let (mut last, mut bytes) = (false, 0);
+    'page: while (rows.len() as u64) < limit {
         let Some(batch) = run.batch(place).await? else {
             last = true;
             break;
@@ -182,12 +184,27 @@ pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody
         }
         let end = count.min(skip + limit - rows.len() as u64);
         for row in skip..end {
-            rows.push(batch.columns().iter().map(|c| page_value(c.as_ref(), row as usize)).collect());
+            if bytes > PAGE_BYTES {
+                break 'page;
+            }
+            let values: Vec<_> = batch.columns().iter().map(|c| page_value(c.as_ref(), row as usize)).collect();
+            bytes += values.iter().map(weight).sum::<usize>();
+            rows.push(values);
         }
         skip = 0;
     }
     run.page_was_read(offset, rows.len() as u64, last);
     Ok(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })
+}
+
+/// About the bytes of a value as JSON.
+fn weight(value: &serde_json::Value) -> usize {
+    match value {
+        serde_json::Value::String(text) => text.len(),
+        serde_json::Value::Array(items) => items.iter().map(weight).sum(),
+        serde_json::Value::Object(fields) => fields.iter().map(|(name, value)| name.len() + weight(value)).sum(),
+        _ => 8,
+    }
 }
 
 /// JSON that a browser reads without loss: whole numbers beyond 2^53 are text.

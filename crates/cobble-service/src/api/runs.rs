@@ -10,7 +10,8 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::access::{By, Query, known_to};
-use super::errors::{ApiError, ApiResult, body, not_found};
+use super::body::Body;
+use super::errors::{ApiError, ApiResult, not_found};
 use super::rows::page;
 use super::sessions::wanted;
 use crate::runs::{Run, RunState};
@@ -23,6 +24,7 @@ pub fn run_body(run: &Run) -> RunBody {
     RunBody {
         id: run.id.clone(),
         state: s.state.word().to_owned(),
+        waits: s.waits,
         statement: run.statement.clone(),
         started_at: run.started_at.to_rfc3339_opts(chrono::SecondsFormat::Millis, true),
         progress: ProgressBody::from(&s.progress),
@@ -43,6 +45,7 @@ fn stored_body(run: StoredRun) -> RunBody {
     RunBody {
         id: run.id,
         state: run.state,
+        waits: false,
         statement: run.statement,
         started_at: run.started_at.to_rfc3339_opts(chrono::SecondsFormat::Millis, true),
         progress: ProgressBody {
@@ -91,9 +94,9 @@ pub async fn create(
     caller: By<Query>,
     wait: Option<u64>,
     limit: Option<u64>,
-    given: Result<Json<StatementBody>, rocket::serde::json::Error<'_>>,
+    given: Body<StatementBody>,
 ) -> ApiResult<RunBody> {
-    let given = body(given)?;
+    let given = given.read()?;
     let run = service.runs.start(wanted(service, &caller, given)?).await?;
     let Some(wait) = wait else { return Ok(Json(run_body(&run))) };
     let wait = std::time::Duration::from_millis(wait.min(LONGEST_WAIT));
@@ -134,17 +137,21 @@ pub async fn show(service: &State, caller: By<Query>, id: &str) -> ApiResult<Run
     }
 }
 
-/// Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then.
+/// Server-sent events: `progress` while the run goes on, `end` when it has ended; each carries the run as it is then, after the first one
+/// with an empty statement.
 #[utoipa::path(context_path = "/api/v1", params(("id" = String, Path)), responses((status = 200, content_type = "text/event-stream", body = RunBody)))]
 #[get("/runs/<id>/events")]
 pub fn events(service: &State, caller: By<Query>, id: &str) -> Result<EventStream![Event], ApiError> {
     let Some(run) = live(service, &caller, id)? else { return Err(not_found("live run", id)) };
     Ok(EventStream! {
         let mut changed = run.watch();
+        let mut statement = run.statement.clone();
         loop {
-            let ended = run.snapshot().state != RunState::Running;
+            let mut body = run_body(&run);
+            let ended = body.state != RunState::Running.word();
             let name = if ended { "end" } else { "progress" };
-            yield Event::json(&run_body(&run)).event(name);
+            body.statement = std::mem::take(&mut statement);
+            yield Event::json(&body).event(name);
             if ended {
                 break;
             }

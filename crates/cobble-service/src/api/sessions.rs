@@ -8,7 +8,8 @@ use rocket::{delete, get, post};
 
 use super::State;
 use super::access::{By, Query, owned};
-use super::errors::{ApiError, ApiResult, body};
+use super::body::Body;
+use super::errors::{ApiError, ApiResult};
 use crate::runs::{Wanted, Within};
 use crate::service::Service;
 use crate::sessions::{HeldSession, Place};
@@ -66,9 +67,9 @@ pub fn wanted(service: &Service, caller: &By<Query>, given: StatementBody) -> Re
 pub fn begin(
     service: &State,
     caller: By<Query>,
-    given: Result<Json<NewSessionBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewSessionBody>,
 ) -> ApiResult<SessionBody> {
-    let given = body(given)?;
+    let given = given.read()?;
     let place = Place { catalog: given.catalog, schema: given.schema, settings: given.settings };
     let held = service.sessions.begin(&service.engine, caller.user(), &place)?;
     Ok(Json(session_body(&held)))

@@ -8,7 +8,8 @@ use rocket::{delete, get, post, put};
 
 use super::State;
 use super::access::{By, ChangeUsers, SignedIn, bearer};
-use super::errors::{ApiResult, body};
+use super::body::Body;
+use super::errors::{ApiResult};
 use crate::users::Role;
 use cobble_api::{
     CallerBody, ChangeUserBody, ErrorBody, LinkBody, NewTokenBody, NewUserBody, SignInBody, SignedInBody, TicketBody,
@@ -35,9 +36,9 @@ pub fn caller(caller: By<SignedIn>) -> Json<CallerBody> {
 #[post("/caller", format = "json", data = "<given>")]
 pub fn sign_in(
     service: &State,
-    given: Result<Json<SignInBody>, rocket::serde::json::Error<'_>>,
+    given: Body<SignInBody>,
 ) -> ApiResult<SignedInBody> {
-    let given = body(given)?;
+    let given = given.read()?;
     let (user, secret) = service.users.sign_in(given.token.as_deref().map(str::trim), given.code.as_deref())?;
     Ok(Json(SignedInBody { user: user.name.clone(), role: user.role.word().to_owned(), secret }))
 }
@@ -76,9 +77,9 @@ pub fn link(service: &State, caller: By<SignedIn>) -> Json<LinkBody> {
 pub fn ticket(
     service: &State,
     caller: By<SignedIn>,
-    given: Result<Json<WantedTicketBody>, rocket::serde::json::Error<'_>>,
+    given: Body<WantedTicketBody>,
 ) -> ApiResult<TicketBody> {
-    Ok(Json(TicketBody { ticket: service.users.ticket(&caller, &body(given)?.path) }))
+    Ok(Json(TicketBody { ticket: service.users.ticket(&caller, &given.read()?.path) }))
 }
 
 /// All users.
@@ -103,9 +104,9 @@ fn listed(service: &State) -> Vec<UserBody> {
 pub async fn add(
     service: &State,
     _caller: By<ChangeUsers>,
-    given: Result<Json<NewUserBody>, rocket::serde::json::Error<'_>>,
+    given: Body<NewUserBody>,
 ) -> ApiResult<NewTokenBody> {
-    let given = body(given)?;
+    let given = given.read()?;
     let role = given.role.as_deref().map_or(Ok(Role::User), Role::parse)?;
     let token = service.users.add(&given.name, role, expiry(given.expires_in)?).await?;
     Ok(Json(NewTokenBody { name: given.name, token }))
@@ -118,9 +119,9 @@ pub async fn change(
     service: &State,
     _caller: By<ChangeUsers>,
     name: &str,
-    given: Result<Json<ChangeUserBody>, rocket::serde::json::Error<'_>>,
+    given: Body<ChangeUserBody>,
 ) -> ApiResult<Vec<UserBody>> {
-    let given = body(given)?;
+    let given = given.read()?;
     let role = given.role.as_deref().map(Role::parse).transpose()?;
     let expires_at = match (given.expires_in, given.never_expires) {
         (None, false) => None,
@@ -143,9 +144,9 @@ pub async fn renew(
     service: &State,
     _caller: By<ChangeUsers>,
     name: &str,
-    given: Result<Json<WantedTokenBody>, rocket::serde::json::Error<'_>>,
+    given: Body<WantedTokenBody>,
 ) -> ApiResult<NewTokenBody> {
-    let token = service.users.renew(name, expiry(body(given)?.expires_in)?).await?;
+    let token = service.users.renew(name, expiry(given.read()?.expires_in)?).await?;
     Ok(Json(NewTokenBody { name: name.to_owned(), token }))
 }
 

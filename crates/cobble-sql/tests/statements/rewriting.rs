@@ -535,7 +535,8 @@ fn a_second_pass_finds_nothing_to_do() {
         "SELECT r.name FROM routes r LEFT JOIN boardings b ON b.route_id = r.id WHERE r.id < 5",
     ] {
         let settings = cobble_optimize::Settings::default();
-        let context = cobble_optimize::rewrites::Context::new(&settings, &|_| None);
+        let cancel = Default::default();
+        let context = cobble_optimize::rewrites::Context::new(&settings, &|_| None, &cancel);
         let (once, _) =
             cobble_optimize::rewrites::apply_all(crate::support::bind(sql).unwrap().plan, &context).unwrap();
         let text = once.to_string();
