@@ -6,6 +6,7 @@ mod line;
 mod private_mariadb;
 mod private_postgres;
 mod private_server;
+mod quiet;
 mod recorder;
 mod results;
 mod runs;

@@ -22,6 +22,7 @@ use std::sync::Arc;
 use rocket::{Build, Config, Rocket, get, routes};
 use utoipa::OpenApi;
 
+use crate::quiet::Quiet;
 use crate::service::Service;
 
 pub type State = rocket::State<Arc<Service>>;
@@ -189,6 +190,7 @@ pub fn rocket(service: Arc<Service>, port: u16, hosts: &[String]) -> Rocket<Buil
     };
     rocket::custom(config)
         .manage(service)
+        .attach(Quiet::watch(port))
         .attach(own_site::OwnSite::new(port, hosts))
         .mount("/", own_site::routes())
         .mount("/api/v1", routes![openapi])
