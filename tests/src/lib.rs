@@ -76,7 +76,16 @@ impl Product {
         Product::empty(&folder)
     }
 
+    /// A service without the demo, and the file that its log goes to.
+    pub fn logged(folder: &Path, level: &str, log: std::fs::File) -> Product {
+        Product::start_to(folder, &["--log", level], log.into())
+    }
+
     fn start_with(folder: &Path, arguments: &[&str]) -> Product {
+        Product::start_to(folder, arguments, Stdio::inherit())
+    }
+
+    fn start_to(folder: &Path, arguments: &[&str], log: Stdio) -> Product {
         let port = || free_port().expect("loopback has a free port");
         let (port, postgres_port) = (port(), port());
         let mut process = Command::new(cobble())
@@ -89,6 +98,7 @@ impl Product {
             .arg(folder)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
+            .stderr(log)
             .spawn()
             .expect("the service starts");
         let stdin = process.stdin.take().expect("it has a pipe");

@@ -239,6 +239,10 @@ impl Connector for MariaConnector {
         self.server.patience.wait(self.server.schemas()).await
     }
 
+    async fn sweep(&self) -> Result<usize> {
+        write::sweep(&self.server).await
+    }
+
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
         if !self.server.sees(schema) {
             return Ok(vec![]);

@@ -93,10 +93,11 @@ impl RowWriter {
                 (place, "COMMIT".to_owned(), None)
             }
             (None, true) => {
-                static NUMBER: AtomicU64 = AtomicU64::new(0);
-                let mark = format!("{}_{}", std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed));
+                let mark = mark();
+                // For as long as the connection lives: it tells this write from those that were left behind.
+                client.exec_drop("DO GET_LOCK(?, 0)", (lock_name(&mark),)).await.map_err(failed)?;
                 let short: String = rows.table.chars().take(30).collect();
-                let unfinished = named(&format!("_unfinished_{short}_{mark}"));
+                let unfinished = named(&format!("{UNFINISHED}{short}_{mark}"));
                 let make = write::create(&server.connection, dialect, &unfinished, &rows, type_name)?;
                 client.query_drop(format!("{make} ENGINE = InnoDB")).await.map_err(failed)?;
                 let last = format!("RENAME TABLE {unfinished} TO {place}");
@@ -113,6 +114,59 @@ impl RowWriter {
             columns: rows.columns,
         })
     }
+}
+
+/// What the names of tables begin with that are being filled.
+pub const UNFINISHED: &str = "_unfinished_";
+
+/// A name of its own for a write, on whatever machine it runs.
+fn mark() -> String {
+    static NUMBER: AtomicU64 = AtomicU64::new(0);
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    format!("{:x}{:x}{:x}", now.as_nanos(), std::process::id(), NUMBER.fetch_add(1, Ordering::Relaxed))
+}
+
+fn lock_name(mark: &str) -> String {
+    format!("unfinished table {mark}")
+}
+
+/// Drops the tables that were being filled by writes that have ended, however that was. Says how many.
+pub async fn sweep(server: &Arc<Server>) -> Result<usize> {
+    if !server.writable {
+        return Ok(0);
+    }
+    let failed = |e: mysql_async::Error| errors::error(server, &e);
+    let mut client = server.client().await?;
+    let work = async {
+        let found: Vec<(String, String)> = client
+            .query(
+                "SELECT TABLE_SCHEMA, TABLE_NAME FROM information_schema.TABLES \
+                 WHERE TABLE_NAME LIKE '\\_unfinished\\_%' AND TABLE_TYPE = 'BASE TABLE'",
+            )
+            .await
+            .map_err(failed)?;
+        let found: Vec<(String, String)> = found.into_iter().filter(|(schema, _)| server.sees(schema)).collect();
+        let mut dropped = 0;
+        for (schema, table) in found {
+            let mark = table.rsplit('_').next().unwrap_or_default();
+            let free: Option<Option<i64>> =
+                client.exec_first("SELECT IS_FREE_LOCK(?)", (lock_name(mark),)).await.map_err(failed)?;
+            if free.flatten() != Some(1) {
+                continue;
+            }
+            if dropped == 0 {
+                client.query_drop("SET SESSION TRANSACTION READ WRITE").await.map_err(failed)?;
+            }
+            let place = format!("{}.{}", MariaDialect.quoted(&schema), MariaDialect.quoted(&table));
+            client.query_drop(format!("DROP TABLE IF EXISTS {place}")).await.map_err(failed)?;
+            dropped += 1;
+        }
+        Ok(dropped)
+    };
+    let swept = server.patience.wait(work).await;
+    // The session may write, or work still: it is not one for the pool any more.
+    tokio::spawn(client.disconnect());
+    swept
 }
 
 /// Drops or empties a table.

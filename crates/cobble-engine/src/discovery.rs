@@ -141,7 +141,8 @@ impl Engine {
         let mut settings = Settings::default();
         settings.set("run.tasks", "1")?;
         let plan = planner::plan(limited, &sources, &settings, Goal::Here, &fold_constant, cancel).await?;
-        let mut running = start(&plan, set, vec![], &limits(&settings, Duration::ZERO), &self.pool, cancel.child_token())?;
+        let mut running =
+            start(&plan, set, vec![], &limits(&settings, Duration::ZERO), &self.pool, cancel.child_token())?;
         while let Some(batch) = running.next().await? {
             for row in 0..batch.num_rows() {
                 for (column, array) in sample.iter_mut().zip(batch.columns()) {

@@ -118,7 +118,6 @@ impl Session {
         }
     }
 
-
     /// Sets a session setting, as `SET name = value` does.
     pub fn set(&mut self, name: &str, value: &str) -> Result<()> {
         match name {

@@ -162,12 +162,10 @@ pub fn start(
         let work = run_graph(pipelines, tasks, &bounds);
         match limit {
             None => work.await,
-            Some(until) => {
-                tokio::time::timeout(Duration::from_secs_f64(until.left), work).await.unwrap_or_else(|_| {
-                    bounds.cancel.cancel();
-                    Err(out_of_time(until.limit))
-                })
-            }
+            Some(until) => tokio::time::timeout(Duration::from_secs_f64(until.left), work).await.unwrap_or_else(|_| {
+                bounds.cancel.cancel();
+                Err(out_of_time(until.limit))
+            }),
         }
     };
     runtime.spawn(async move {

@@ -152,7 +152,9 @@ impl Blocks {
                             b"zstandard" => Packing::Zstandard,
                             other => {
                                 let name = String::from_utf8_lossy(other).into_owned();
-                                return Err(wrong(format!("its blocks are packed by {name}, which is not known")).into());
+                                return Err(
+                                    wrong(format!("its blocks are packed by {name}, which is not known")).into()
+                                );
                             }
                         }
                     }
@@ -239,7 +241,9 @@ impl Packing {
             Packing::Deflate => all(Box::new(flate2::read::DeflateDecoder::new(packed.as_slice()))),
             Packing::Zstandard => all(Box::new(zstd::Decoder::new(packed.as_slice())?)),
             Packing::Snappy => {
-                let Some((bytes, check)) = packed.split_last_chunk::<4>() else { return Err(wrong("a block ends early")) };
+                let Some((bytes, check)) = packed.split_last_chunk::<4>() else {
+                    return Err(wrong("a block ends early"));
+                };
                 if snap::raw::decompress_len(bytes).map_err(io::Error::other)? as u64 > MOST_BLOCK {
                     return Err(wrong(format!("a block unpacks to more than {} MiB", MOST_BLOCK >> 20)));
                 }

@@ -41,7 +41,8 @@ fn unpacked(packed: &[u8], packing: CompressionKind) -> io::Result<Vec<u8>> {
     let mut rest = packed;
     while let Some((head, after)) = rest.split_first_chunk::<3>() {
         let head = u32::from_le_bytes([head[0], head[1], head[2], 0]);
-        let (chunk, after) = after.split_at_checked(head as usize >> 1).ok_or_else(|| wrong("its footer ends early"))?;
+        let (chunk, after) =
+            after.split_at_checked(head as usize >> 1).ok_or_else(|| wrong("its footer ends early"))?;
         rest = after;
         let left = MOST - out.len() as u64;
         let packed: Box<dyn Read> = match packing {

@@ -71,13 +71,15 @@ impl Line {
         while state.taken < self.most
             && let Some((user, mut own)) = state.waiting.pop_front()
         {
-            let next = own.pop_front();
+            // One that was given up meanwhile has gone away.
+            while let Some(next) = own.pop_front() {
+                if next.send(()).is_ok() {
+                    state.taken += 1;
+                    break;
+                }
+            }
             if !own.is_empty() {
                 state.waiting.push_back((user, own));
-            }
-            // One that was given up meanwhile has gone away.
-            if next.is_some_and(|next| next.send(()).is_ok()) {
-                state.taken += 1;
             }
         }
     }
@@ -173,7 +175,11 @@ mod tests {
         assert_eq!(order, [0, 3, 2, 4]);
         drop(busy);
         futures::future::join_all(waiting).await;
-        assert_eq!((line.lock().taken, line.lock().inside.len()), (0, 0));
+        let (taken, inside) = {
+            let state = line.lock();
+            (state.taken, state.inside.len())
+        };
+        assert_eq!((taken, inside), (0, 0));
 
         let all: Vec<Place> = (0..=MOST_OF_ONE).map(|_| line.enter(1).unwrap()).collect();
         assert_eq!(line.enter(1).err().unwrap().code, Code::Busy);

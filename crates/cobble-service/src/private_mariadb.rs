@@ -46,10 +46,8 @@ impl PrivateMaria {
         let data = MARIADB.data_folder(folder, user.as_ref())?;
         let secret = secret(&folder.with_extension("secret"))?;
         let tables = data.join("tables");
-        if !data.join("complete").exists() {
-            initialise(user.as_ref(), &data, &tables)?;
-        }
         MARIADB.stop_left_behind(&tables.join("server.pid"), &tables);
+        MARIADB.whole(&data, "tables", |fresh| initialise(user.as_ref(), &data, fresh))?;
         // Read at every start, before any call is taken. The secret is letters and digits of our own making.
         let first = data.join("first.sql");
         let who = format!("'{OWNER}'@'127.0.0.1'");
@@ -84,10 +82,6 @@ impl PrivateMaria {
 }
 
 fn initialise(user: Option<&User>, data: &Path, tables: &Path) -> Result<()> {
-    // What an interrupted start left is made again from nothing.
-    if tables.exists() {
-        fs::remove_dir_all(tables).map_err(|e| MARIADB.failed(e))?;
-    }
     let output = command(program("mariadb-install-db")?, user, data)
         .args(["--no-defaults", "--skip-test-db", "--skip-name-resolve"])
         .arg(format!("--datadir={}", tables.display()))
@@ -98,5 +92,5 @@ fn initialise(user: Option<&User>, data: &Path, tables: &Path) -> Result<()> {
         let line = text.lines().find(|line| line.contains("ERROR")).unwrap_or_default();
         return Err(MARIADB.failed(format!("mariadb-install-db: {}", line.trim())));
     }
-    fs::write(data.join("complete"), b"").map_err(|e| MARIADB.failed(e))
+    Ok(())
 }

@@ -15,6 +15,8 @@ pub struct PrivatePostgres {
     _server: PrivateServer,
     pub port: u16,
     secret: String,
+    /// Where files of a server were moved that may not be whole.
+    pub aside: Option<PathBuf>,
 }
 
 const SUPERUSER: &str = "cobble";
@@ -62,10 +64,9 @@ impl PrivatePostgres {
         let data = POSTGRES.data_folder(folder, user.as_ref())?;
         let secret = secret(&folder.with_extension("secret"))?;
         let cluster = data.join("cluster");
-        if !cluster.join("PG_VERSION").exists() || !data.join("complete").exists() {
-            initialise(&programs, user.as_ref(), &data, &cluster, &secret)?;
-        }
         POSTGRES.stop_left_behind(&cluster.join("postmaster.pid"), &cluster);
+        let aside =
+            POSTGRES.whole(&data, "cluster", |fresh| initialise(&programs, user.as_ref(), &data, fresh, &secret))?;
         let mut server = command(programs.join("postgres"), user.as_ref(), &data);
         server
             .arg("-D")
@@ -74,7 +75,7 @@ impl PrivatePostgres {
             .args(["-c", "max_connections=60", "-c", "shared_buffers=128MB", "-c", "logging_collector=off"]);
         let port_hint = format!("something else listens on port {port}; choose another with --records-port");
         let server = POSTGRES.start(server, &data, &port_hint)?;
-        Ok(PrivatePostgres { _server: server, port, secret })
+        Ok(PrivatePostgres { _server: server, port, secret, aside })
     }
 
     /// The settings of a connection to one of its databases, as its owner.
@@ -120,16 +121,12 @@ pub async fn connect(config: &tokio_postgres::Config) -> Result<tokio_postgres::
 }
 
 fn initialise(programs: &Path, user: Option<&User>, data: &Path, cluster: &Path, secret: &str) -> Result<()> {
-    // What an interrupted start left is made again from nothing.
-    if cluster.exists() {
-        fs::remove_dir_all(cluster).map_err(failed)?;
-    }
     let password = data.join("password");
     POSTGRES.write_private(&password, secret, user)?;
     let outcome = command(programs.join("initdb"), user, data)
         .arg("-D")
         .arg(cluster)
-        .args(["-U", SUPERUSER, "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        .args(["-U", SUPERUSER, "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8"])
         .arg(format!("--pwfile={}", password.display()))
         .output();
     let _ = fs::remove_file(&password);
@@ -138,5 +135,5 @@ fn initialise(programs: &Path, user: Option<&User>, data: &Path, cluster: &Path,
         let text = String::from_utf8_lossy(&output.stderr);
         return Err(failed(format!("initdb: {}", text.trim().lines().last().unwrap_or_default())));
     }
-    fs::write(data.join("complete"), b"").map_err(failed)
+    Ok(())
 }

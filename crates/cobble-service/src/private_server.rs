@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use cobble_records::private_file;
 use cobble_types::{Code, Error, Result};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::{Pid, User};
@@ -121,6 +122,34 @@ impl Software {
     }
 
     /// Stops a server that still runs on this data; its process number stands in the first line of a file.
+    /// Makes the server's files where there are none, all of them or none: `make` gets a folder that takes its place when it is whole.
+    /// One without the mark of that is not thrown away but moved aside, and named.
+    pub fn whole(&self, data: &Path, name: &str, make: impl FnOnce(&Path) -> Result<()>) -> Result<Option<PathBuf>> {
+        let (own, mark) = (data.join(name), data.join("complete"));
+        if own.exists() && mark.exists() {
+            return Ok(None);
+        }
+        let aside = match own.exists() {
+            false => None,
+            true => {
+                let now = chrono::Utc::now().format("%Y-%m-%dT%H-%M-%S");
+                let aside = data.join(format!("{name}.aside-{now}"));
+                fs::rename(&own, &aside).map_err(|e| self.failed(e))?;
+                Some(aside)
+            }
+        };
+        // What an interrupted start left is made again from nothing.
+        let fresh = data.join(format!("{name}.new"));
+        if fresh.exists() {
+            fs::remove_dir_all(&fresh).map_err(|e| self.failed(e))?;
+        }
+        make(&fresh)?;
+        private_file::write(&mark, b"")?;
+        fs::rename(&fresh, &own).map_err(|e| self.failed(e))?;
+        fs::File::open(data).and_then(|folder| folder.sync_all()).map_err(|e| self.failed(e))?;
+        Ok(aside)
+    }
+
     pub fn stop_left_behind(&self, pid_file: &Path, data: &Path) {
         let Ok(text) = fs::read_to_string(pid_file) else { return };
         let Some(Ok(pid)) = text.lines().next().map(|l| l.trim().parse::<i32>()) else { return };

@@ -211,6 +211,23 @@ impl Run {
         }
     }
 
+    /// Without its text, which may hold what is nobody's business.
+    fn log_end(&self) {
+        let inner = self.lock();
+        let s = &inner.snapshot;
+        tracing::info!(
+            run = self.id,
+            user = self.owner.name,
+            state = s.state.word(),
+            sqlstate = s.error.as_ref().map(|error| error.code.sqlstate()),
+            seconds = s.progress.seconds,
+            rows = s.progress.rows_out,
+            rows_read = s.progress.rows_read,
+            bytes_read = s.progress.bytes_read,
+            "a run has ended"
+        );
+    }
+
     fn record(&self) -> Entry {
         let inner = self.lock();
         let s = &inner.snapshot;
@@ -294,7 +311,7 @@ async fn forget_in_time(live: Weak<Live>, store: Weak<ResultStore>) {
 
 impl Runs {
     pub fn new(engine: Arc<Engine>, records: Records) -> Runs {
-        let recorder = Arc::new(Recorder::start(records, |line| eprintln!("{line}")));
+        let recorder = Arc::new(Recorder::start(records, |line| tracing::warn!(about = line, "the records of runs")));
         let store = Arc::new(ResultStore::new(engine.service_memory()));
         let live: Arc<Live> = Arc::default();
         tokio::spawn(forget_in_time(Arc::downgrade(&live), Arc::downgrade(&store)));
@@ -351,6 +368,7 @@ impl Runs {
             _taken: taken,
         });
         self.live.lock().runs.insert(id, run.clone());
+        tracing::info!(run = run.id, user = run.owner.name, bytes = run.statement.len(), "a run begins");
         let recorder = is_recorded.then(|| self.recorder.clone());
         if let Some(recorder) = &recorder {
             recorder.put(run.record());
@@ -440,6 +458,7 @@ async fn execute(
             inner.parts.clear();
         }
     });
+    run.log_end();
     if let Some(live) = run.live.upgrade() {
         live.lock().ended.push_back((Instant::now(), run.id.clone()));
     }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use arrow::array::{ArrayRef, Float64Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
 use async_trait::async_trait;
@@ -64,6 +64,9 @@ pub struct Wish {
     /// How texts are written, where it is known.
     pub form: TableDefinition,
 }
+
+/// How long a source may take to say what is left in it at the start.
+const SWEEP_TIME: Duration = Duration::from_secs(5);
 
 /// Runs a call that blocks where blocking is allowed.
 pub async fn blocking<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
@@ -193,11 +196,16 @@ impl Service {
     /// Removes what writers have left at the sources when the service was stopped in the middle.
     pub async fn sweep(&self, say: &dyn Fn(&str)) {
         let set = self.engine.set();
-        for (name, open) in &set.connections {
-            match open.connector.sweep().await {
-                Ok(0) => {}
-                Ok(left) => say(&format!("connection {name}: {left} unfinished writes were removed")),
-                Err(error) => say(&format!("connection {name}: unfinished writes may be left: {error}")),
+        let sweeps = set
+            .connections
+            .iter()
+            .map(|(name, open)| async move { (name, tokio::time::timeout(SWEEP_TIME, open.connector.sweep()).await) });
+        for (name, swept) in futures::future::join_all(sweeps).await {
+            match swept {
+                Ok(Ok(0)) => {}
+                Ok(Ok(left)) => say(&format!("connection {name}: {left} unfinished writes were removed")),
+                Ok(Err(error)) => say(&format!("connection {name}: unfinished writes may be left: {error}")),
+                Err(_) => say(&format!("connection {name}: unfinished writes may be left: it did not answer in time")),
             }
         }
     }

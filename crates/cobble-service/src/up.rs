@@ -53,6 +53,12 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
             Some(blocking(move || PrivatePostgres::start(&folder, port)).await?)
         }
     };
+    if let Some(aside) = postgres.as_ref().and_then(|postgres| postgres.aside.as_ref()) {
+        say(&format!(
+            "records without the mark that they are whole were moved to {}, and new ones were begun; to take them back, stop the service and put that folder in the place of \"cluster\" beside it",
+            aside.display()
+        ));
+    }
     if up.demo.is_some() && postgres.is_none() {
         return Err(Error::new(Code::BadSetting, "the demo needs the service's own PostgreSQL server")
             .hint("leave out --records"));
@@ -84,9 +90,11 @@ pub async fn up(up: Up, say: impl Fn(&str) + Send + Sync, ready: impl FnOnce(&st
     };
     roots(&up)?.set();
     service.sweep(&say).await;
+    tracing::info!(folder = %up.folder.display(), memory = service.engine.memory().1, "the service starts");
     let token = operators_token(&service, &up.folder).await?;
     let watching = tokio::spawn(crate::watching::watch(Arc::downgrade(&service)));
     let outcome = serve(&up, service.clone(), token, &say, ready).await;
+    tracing::info!("the service stops");
     watching.abort();
     service.runs.stop().await;
     drop(service);

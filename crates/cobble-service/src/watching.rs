@@ -30,6 +30,7 @@ pub async fn watch(service: Weak<Service>) {
             }
             let wish = Wish { path: watch.path.clone(), take: Some(Take::New), ..Wish::default() };
             if let Err(error) = service.discover(name, &wish).await {
+                tracing::warn!(catalog = name, error = error.to_string(), "a look for tables has failed");
                 let drift = Drift { table: String::new(), change: "failed".into(), detail: error.to_string() };
                 // Records that cannot be written now are written at the next time.
                 let _ = service.keep_look(name, &wish, &[drift]).await;

@@ -121,7 +121,7 @@ pub fn sweep(folder: &Path) -> io::Result<usize> {
         }
         let path = entry.path();
         if entry.file_name().to_string_lossy().starts_with(WRITING) {
-            if is_left(&path.join(LOCK)) {
+            if is_left(&path.join(LOCK)) || (!path.join(LOCK).exists() && is_of_nobody(&path)) {
                 fs::remove_dir_all(&path)?;
                 removed += 1;
             }
@@ -141,6 +141,13 @@ pub fn sweep(folder: &Path) -> io::Result<usize> {
         }
     }
     Ok(removed)
+}
+
+/// Whether the process is gone whose number stands in the name of a folder that it has begun and not locked yet.
+fn is_of_nobody(folder: &Path) -> bool {
+    let name = folder.file_name().unwrap_or_default().to_string_lossy();
+    let number = name.split('-').nth(2).and_then(|hex| u32::from_str_radix(hex, 16).ok());
+    number.is_some_and(|number| !Path::new(&format!("/proc/{number}")).exists())
 }
 
 /// Whether nobody holds the lock any more. A folder without one is of a writer that has only begun, or was just shown.
@@ -191,6 +198,13 @@ mod tests {
                 assert_eq!(listed(folder.path()), before, "nothing of it shows yet");
             }
         };
+        // Killed before it had its lock; the other one has only begun.
+        let own = format!(".writing-1-{:x}-0", std::process::id());
+        for name in [".writing-1-fffffff-0", own.as_str()] {
+            fs::create_dir(folder.path().join(name)).unwrap();
+        }
+        assert_eq!(sweep(folder.path()).unwrap(), 1);
+        fs::remove_dir(folder.path().join(own)).unwrap();
         // Given up, it leaves nothing.
         let mut pending = Pending::begin(&table, "part-7.csv").unwrap();
         moving(&mut pending);

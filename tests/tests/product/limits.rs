@@ -13,21 +13,51 @@ const BESIDES_MIB: u64 = 200;
 /// A statement that asks for far more than there is, and what comes of it: an answer, or a part of an error.
 const BOMBS: &[(&str, &str)] = &[
     ("SELECT max(length(repeat('x', 60000000 + g))) FROM generate_series(1, 9000) AS t(g) WHERE g < 20", "60000019"),
-    ("SELECT count(*) FROM (SELECT repeat('x', 60000000 + g) AS r FROM generate_series(1, 10) AS t(g)) q WHERE r LIKE '%y%'", "0"),
+    (
+        "SELECT count(*) FROM (SELECT repeat('x', 60000000 + g) AS r FROM generate_series(1, 10) AS t(g)) q WHERE r LIKE '%y%'",
+        "0",
+    ),
     ("SELECT replace(repeat('x', 1000000), 'x', repeat('y', 1000000))", "replace makes more than"),
     ("SELECT lpad('x', 2000000000, 'yz')", "larger than 64 MiB"),
-    ("SELECT length(array_to_string(array_fill(7, ARRAY[1000000]), repeat('y', 1000000)))", "array_to_string makes more than"),
-    ("SELECT length(regexp_replace(repeat('x', 1000000), 'x', repeat('y', 100000), 'g'))", "regexp_replace makes more than"),
+    (
+        "SELECT length(array_to_string(array_fill(7, ARRAY[1000000]), repeat('y', 1000000)))",
+        "array_to_string makes more than",
+    ),
+    (
+        "SELECT length(regexp_replace(repeat('x', 1000000), 'x', repeat('y', 100000), 'g'))",
+        "regexp_replace makes more than",
+    ),
     ("SELECT length(format('%1$s%1$s%1$s%1$s%1$s%1$s%1$s%1$s', repeat('x', 60000000)))", "format() makes more than"),
-    ("WITH RECURSIVE d(n) AS (SELECT 1 UNION ALL SELECT n FROM d CROSS JOIN generate_series(1, 2) AS s(k)) SELECT count(*) FROM d", "memory"),
-    ("WITH RECURSIVE d(n) AS (SELECT 1::bigint UNION SELECT n * 2 + k FROM d CROSS JOIN generate_series(0, 1) AS s(k)) SELECT count(*) FROM d", "memory"),
-    ("SELECT a, g FROM (SELECT array_fill(7, ARRAY[1000000]) AS a) q CROSS JOIN generate_series(1, 100000) AS t(g) ORDER BY g DESC LIMIT 1", "memory"),
+    (
+        "WITH RECURSIVE d(n) AS (SELECT 1 UNION ALL SELECT n FROM d CROSS JOIN generate_series(1, 2) AS s(k)) SELECT count(*) FROM d",
+        "memory",
+    ),
+    (
+        "WITH RECURSIVE d(n) AS (SELECT 1::bigint UNION SELECT n * 2 + k FROM d CROSS JOIN generate_series(0, 1) AS s(k)) SELECT count(*) FROM d",
+        "memory",
+    ),
+    (
+        "SELECT a, g FROM (SELECT array_fill(7, ARRAY[1000000]) AS a) q CROSS JOIN generate_series(1, 100000) AS t(g) ORDER BY g DESC LIMIT 1",
+        "memory",
+    ),
     ("SELECT length(string_agg(repeat('x', 1000000), ',')) FROM generate_series(1, 3000) AS t(g)", "memory"),
-    ("SELECT max(length(r)) FROM (SELECT string_agg(repeat('x', 1000), ',') OVER (ORDER BY g) AS r FROM generate_series(1, 20000) AS t(g)) q", "memory"),
-    ("SELECT count(*) FROM (SELECT max(repeat('x', 100000) || g) OVER (ORDER BY g) AS r FROM generate_series(1, 20000) AS t(g)) q WHERE r > ''", "memory"),
+    (
+        "SELECT max(length(r)) FROM (SELECT string_agg(repeat('x', 1000), ',') OVER (ORDER BY g) AS r FROM generate_series(1, 20000) AS t(g)) q",
+        "memory",
+    ),
+    (
+        "SELECT count(*) FROM (SELECT max(repeat('x', 100000) || g) OVER (ORDER BY g) AS r FROM generate_series(1, 20000) AS t(g)) q WHERE r > ''",
+        "memory",
+    ),
     ("SELECT count(DISTINCT repeat('x', 1000000) || g) FROM generate_series(1, 3000) AS t(g)", "memory"),
-    ("SELECT r FROM (SELECT repeat('x', 1000000) || g AS r FROM generate_series(1, 3000) AS t(g)) q ORDER BY r DESC LIMIT 1 OFFSET 2999", "memory"),
-    ("SET run.spill = '4MB'; SET run.memory = '8MB'; SELECT g FROM generate_series(1, 3000000) AS t(g) ORDER BY md5(g::text)", "run.spill"),
+    (
+        "SELECT r FROM (SELECT repeat('x', 1000000) || g AS r FROM generate_series(1, 3000) AS t(g)) q ORDER BY r DESC LIMIT 1 OFFSET 2999",
+        "memory",
+    ),
+    (
+        "SET run.spill = '4MB'; SET run.memory = '8MB'; SELECT g FROM generate_series(1, 3000000) AS t(g) ORDER BY md5(g::text)",
+        "run.spill",
+    ),
     ("SELECT repeat('x', 60000000 + g) FROM generate_series(1, 100) AS t(g)", "larger than 1024 MiB"),
     // Files.
     ("SELECT count(*) FROM bombs.public.unclosed", "longest_record"),
@@ -172,6 +202,32 @@ async fn the_time_of_a_run_includes_its_planning() {
     assert!(began.elapsed() < Duration::from_secs(20), "{:?}", began.elapsed());
     hold.abort();
     product.stop();
+}
+
+/// One line for each fact, with the run's number and the user's name, and without a statement's text or a secret.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_log_tells_facts_and_no_secrets() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("log");
+    let product = Product::logged(&folder.path().join("lane"), "debug", std::fs::File::create(&path).unwrap());
+    let options = ["--kind", "postgres", "--address", "127.0.0.1:9", "--user", "ada"];
+    let (secret, database) = (["--secret", "hush-hush-hush"], ["--set", "database=sea"]);
+    let _ =
+        product.cobble_as("", &[&["connection", "add", "tides"], options.as_slice(), &secret, &database].concat(), &[]);
+    assert_eq!(said(&product, "SELECT 'a private matter' AS t").await, Ok(json!([["a private matter"]])));
+    said(&product, "SELECT 1 / 0").await.unwrap_err();
+    let refused = cobble_tests::http().get(format!("{}/api/v1/status", product.address)).send().await.unwrap();
+    assert_eq!(refused.status(), 401);
+    let token = product.token();
+    product.stop();
+    let log = std::fs::read_to_string(&path).unwrap();
+    let line = |parts: &[&str]| log.lines().any(|line| parts.iter().all(|part| line.contains(part)));
+    assert!(line(&["INFO", "a run has ended", "run=", "user=\"admin\"", "state=\"finished\"", "rows=1"]), "{log}");
+    assert!(line(&["a run has ended", "state=\"failed\"", "sqlstate=\"22012\""]), "{log}");
+    assert!(line(&["WARN", "a call was refused", "path=\"/api/v1/status\""]), "{log}");
+    for secret in ["hush-hush-hush", "a private matter", token.as_str()] {
+        assert!(!log.contains(secret), "{secret} in {log}");
+    }
 }
 
 /// Bodies are bounded, one by one and in the time that they take.

@@ -38,15 +38,32 @@ pub struct Arguments {
     /// Memory limit of all runs together, such as 8GB; by default three quarters of the machine's
     #[arg(long, env = "COBBLE_MEMORY", value_name = "SIZE", value_parser = |text: &str| parse_bytes("--memory", text))]
     memory: Option<u64>,
+    /// What is logged to standard error, one line a fact: error, warn, info (runs and changes), debug (also calls)
+    #[arg(long, default_value = "warn", env = "COBBLE_LOG", value_name = "LEVEL")]
+    log: tracing::Level,
     /// Stop when standard input ends
     #[arg(long, hide = true)]
     stop_with_stdin: bool,
+}
+
+/// Facts of this level and above become lines of `field=value` on standard error. A panic is one of them.
+fn log(level: tracing::Level) {
+    let lines = tracing_subscriber::fmt().with_max_level(level).with_ansi(false).with_writer(std::io::stderr);
+    if lines.try_init().is_err() {
+        return;
+    }
+    std::panic::set_hook(Box::new(|panic| {
+        let place = panic.location().map_or_else(String::new, ToString::to_string);
+        // What it says may hold a value: the run's error tells it to its owner.
+        tracing::error!(place, "a task panicked");
+    }));
 }
 
 pub async fn run(arguments: Arguments) -> Outcome {
     if arguments.demo && !(0.001..=100.0).contains(&arguments.scale) {
         return Err(crate::Failure::Usage("--scale goes from 0.001 to 100".into()));
     }
+    log(arguments.log);
     let settings = Up {
         folder: arguments.folder,
         http_port: arguments.port,

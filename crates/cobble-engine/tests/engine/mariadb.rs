@@ -493,6 +493,31 @@ async fn tables_are_written_whole_or_not_at_all() {
     assert_eq!(error.code, Code::SourceRefused, "{error}");
 }
 
+/// What a writer leaves that was killed is dropped at the next start; what another one is filling stays.
+#[tokio::test(flavor = "multi_thread")]
+async fn unfinished_tables_are_swept_unless_somebody_fills_them() {
+    let engine = Engine::in_memory().unwrap();
+    let mut writable = definition("sweeper", "writer", "a secret");
+    writable.options.insert("database".into(), "shed".into());
+    writable.options.insert("writable".into(), "true".into());
+    engine.add_connection(writable).unwrap();
+    let options = mysql_async::OptsBuilder::default().ip_or_hostname("127.0.0.1").tcp_port(server().port);
+    let mut other = mysql_async::Conn::new(options.user(Some("writer")).pass(Some("a secret"))).await.unwrap();
+    for table in ["_unfinished_left_0a", "_unfinished_filled_0b"] {
+        other.query_drop(format!("CREATE TABLE shed.{table} (n INT)")).await.unwrap();
+    }
+    other.query_drop("DO GET_LOCK('unfinished table 0b', 0)").await.unwrap();
+    let sweep = async || {
+        let set = engine.set();
+        set.connections["sweeper"].connector.sweep().await.unwrap()
+    };
+    assert_eq!(sweep().await, 1);
+    let left: Vec<String> = other.query("SHOW TABLES FROM shed LIKE '\\_unfinished%'").await.unwrap();
+    assert_eq!(left, ["_unfinished_filled_0b"]);
+    other.query_drop("DO RELEASE_LOCK('unfinished table 0b')").await.unwrap();
+    assert_eq!((sweep().await, sweep().await), (1, 0));
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn rows_are_changed_whole_or_not_at_all() {
     let session = || truth::written::session(definition("scratch_db", "writer", "a secret"), "shed");

@@ -99,8 +99,24 @@ impl<'r, A: Action> FromRequest<'r> for By<A> {
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, ()> {
         let allowed = caller(request).and_then(|user| allows::<A>(&user).map(|()| user));
         match allowed {
-            Ok(user) => Outcome::Success(By { user, action: PhantomData }),
+            Ok(user) => {
+                let path = request.uri().path().as_str();
+                let method = request.method().as_str();
+                match A::IS_FOR_ADMINISTRATORS && request.method() != Method::Get {
+                    true => tracing::info!(
+                        user = user.name,
+                        action = A::WHAT,
+                        method,
+                        path,
+                        "a call that changes something"
+                    ),
+                    false => tracing::debug!(user = user.name, action = A::WHAT, method, path, "a call"),
+                }
+                Outcome::Success(By { user, action: PhantomData })
+            }
             Err(error) => {
+                let path = request.uri().path().as_str();
+                tracing::warn!(path, action = A::WHAT, why = error.message, "a call was refused");
                 let status = match error.code {
                     Code::NotAllowed => Status::Forbidden,
                     Code::NotSignedIn => Status::Unauthorized,

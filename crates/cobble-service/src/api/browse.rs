@@ -13,7 +13,7 @@ use rocket::{delete, get, post};
 use super::State;
 use super::access::{Browse, By, ChangeCatalogs};
 use super::body::Body;
-use super::errors::{ApiResult};
+use super::errors::ApiResult;
 use cobble_api::{CatalogBody, ErrorBody, FunctionBody, NameBody, SchemaBody, TableBody, TableColumnBody};
 
 /// All catalogs.

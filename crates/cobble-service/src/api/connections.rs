@@ -256,10 +256,7 @@ pub fn test_events(service: &State, caller: By<Browse>, name: &str) -> Result<Ev
 /// Tests a definition that has not been added.
 #[utoipa::path(context_path = "/api/v1", request_body = NewConnectionBody, responses((status = 200, body = Vec<TestStepBody>), (status = 400, body = ErrorBody)))]
 #[post("/tests", format = "json", data = "<given>")]
-pub async fn test_new(
-    _caller: By<ChangeConnections>,
-    given: Body<NewConnectionBody>,
-) -> ApiResult<Vec<TestStepBody>> {
+pub async fn test_new(_caller: By<ChangeConnections>, given: Body<NewConnectionBody>) -> ApiResult<Vec<TestStepBody>> {
     run_test(definition(given.read()?)).await
 }
 

@@ -7,7 +7,7 @@ use rocket::serde::json::Json;
 use super::State;
 use super::access::{By, Query};
 use super::body::Body;
-use super::errors::{ApiResult};
+use super::errors::ApiResult;
 use super::sessions::wanted;
 use crate::runs::Within;
 use cobble_api::{ErrorBody, StatementBody};
@@ -15,11 +15,7 @@ use cobble_api::{ErrorBody, StatementBody};
 /// The plan of a query: steps, gates with their verdicts, joins, and the trace of rewrites.
 #[utoipa::path(context_path = "/api/v1", request_body = StatementBody, responses((status = 200, body = PlanDocument), (status = 400, body = ErrorBody)))]
 #[post("/plans", format = "json", data = "<given>")]
-pub async fn plan(
-    service: &State,
-    caller: By<Query>,
-    given: Body<StatementBody>,
-) -> ApiResult<PlanDocument> {
+pub async fn plan(service: &State, caller: By<Query>, given: Body<StatementBody>) -> ApiResult<PlanDocument> {
     let given = given.read()?;
     let wanted = wanted(service, &caller, given)?;
     let mut session = match &wanted.within {

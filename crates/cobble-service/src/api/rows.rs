@@ -98,7 +98,7 @@ impl<'r> Responder<'r, 'r> for Rows {
                                 match writer.batch(&batch) {
                                     Ok(bytes) => yield bytes,
                                     Err(error) => {
-                                        rocket::error!("rows of run {} cannot be written: {error}", run.id);
+                                        tracing::error!(run = run.id, error = error.to_string(), "rows cannot be written");
                                         break;
                                     }
                                 }

@@ -64,11 +64,7 @@ pub fn wanted(service: &Service, caller: &By<Query>, given: StatementBody) -> Re
 /// has had none for an hour.
 #[utoipa::path(context_path = "/api/v1", request_body = NewSessionBody, responses((status = 200, body = SessionBody), (status = 400, body = ErrorBody)))]
 #[post("/sessions", format = "json", data = "<given>")]
-pub fn begin(
-    service: &State,
-    caller: By<Query>,
-    given: Body<NewSessionBody>,
-) -> ApiResult<SessionBody> {
+pub fn begin(service: &State, caller: By<Query>, given: Body<NewSessionBody>) -> ApiResult<SessionBody> {
     let given = given.read()?;
     let place = Place { catalog: given.catalog, schema: given.schema, settings: given.settings };
     let held = service.sessions.begin(&service.engine, caller.user(), &place)?;

@@ -9,7 +9,7 @@ use rocket::{delete, get, post, put};
 use super::State;
 use super::access::{By, ChangeUsers, SignedIn, bearer};
 use super::body::Body;
-use super::errors::{ApiResult};
+use super::errors::ApiResult;
 use crate::users::Role;
 use cobble_api::{
     CallerBody, ChangeUserBody, ErrorBody, LinkBody, NewTokenBody, NewUserBody, SignInBody, SignedInBody, TicketBody,
@@ -34,10 +34,7 @@ pub fn caller(caller: By<SignedIn>) -> Json<CallerBody> {
 /// Signs a browser in by a token or by the code of a link. It shows the answer's secret from then on, as other clients do their token.
 #[utoipa::path(context_path = "/api/v1", request_body = SignInBody, responses((status = 200, body = SignedInBody), (status = 401, body = ErrorBody)))]
 #[post("/caller", format = "json", data = "<given>")]
-pub fn sign_in(
-    service: &State,
-    given: Body<SignInBody>,
-) -> ApiResult<SignedInBody> {
+pub fn sign_in(service: &State, given: Body<SignInBody>) -> ApiResult<SignedInBody> {
     let given = given.read()?;
     let (user, secret) = service.users.sign_in(given.token.as_deref().map(str::trim), given.code.as_deref())?;
     Ok(Json(SignedInBody { user: user.name.clone(), role: user.role.word().to_owned(), secret }))
@@ -74,11 +71,7 @@ pub fn link(service: &State, caller: By<SignedIn>) -> Json<LinkBody> {
 /// without headers.
 #[utoipa::path(context_path = "/api/v1", request_body = WantedTicketBody, responses((status = 200, body = TicketBody), (status = 401, body = ErrorBody)))]
 #[post("/tickets", format = "json", data = "<given>")]
-pub fn ticket(
-    service: &State,
-    caller: By<SignedIn>,
-    given: Body<WantedTicketBody>,
-) -> ApiResult<TicketBody> {
+pub fn ticket(service: &State, caller: By<SignedIn>, given: Body<WantedTicketBody>) -> ApiResult<TicketBody> {
     Ok(Json(TicketBody { ticket: service.users.ticket(&caller, &given.read()?.path) }))
 }
 
@@ -101,11 +94,7 @@ fn listed(service: &State) -> Vec<UserBody> {
 /// Adds a user. The answer has the token, which is not stored and never shown again.
 #[utoipa::path(context_path = "/api/v1", request_body = NewUserBody, responses((status = 200, body = NewTokenBody), (status = 403, body = ErrorBody), (status = 409, body = ErrorBody)))]
 #[post("/users", format = "json", data = "<given>")]
-pub async fn add(
-    service: &State,
-    _caller: By<ChangeUsers>,
-    given: Body<NewUserBody>,
-) -> ApiResult<NewTokenBody> {
+pub async fn add(service: &State, _caller: By<ChangeUsers>, given: Body<NewUserBody>) -> ApiResult<NewTokenBody> {
     let given = given.read()?;
     let role = given.role.as_deref().map_or(Ok(Role::User), Role::parse)?;
     let token = service.users.add(&given.name, role, expiry(given.expires_in)?).await?;
