@@ -2,13 +2,13 @@
 //! both places are full, new runs wait, and are refused if nothing is freed; accepted rows are never dropped.
 
 use std::fs::File;
-use std::io::Cursor;
+use std::io::{self, BufWriter, Cursor, Write};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use arrow::array::RecordBatch;
+use arrow::array::{Array, RecordBatch};
 use arrow::ipc::reader::StreamReader;
 use arrow::ipc::writer::StreamWriter;
 use cobble_engine::{Held, ServiceMemory, SpillPlace};
@@ -93,6 +93,24 @@ fn unreadable(error: impl std::fmt::Display) -> Error {
     Error::new(Code::Storage, format!("a result cannot be read back from its file: {error}"))
 }
 
+/// Writes into a file from a place on.
+struct Place<'f> {
+    file: &'f File,
+    at: u64,
+}
+
+impl Write for Place<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let count = self.file.write_at(bytes, self.at)?;
+        self.at += count as u64;
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
 /// The file of one result, once it has one. It has no name: it goes with its last reader.
 #[derive(Debug, Default)]
 pub struct ResultFile {
@@ -142,17 +160,11 @@ impl ResultStore {
         if let Some(taken) = self.admit(batch.get_array_memory_size() as u64) {
             return Ok(Ok(Part::Memory { batch, _taken: Arc::new(taken) }));
         }
-        let written = batch.clone();
-        let bytes = blocking(move || {
-            let mut writer = StreamWriter::try_new(Vec::new(), &written.schema())?;
-            writer.write(&written)?;
-            Ok(writer.into_inner()?)
-        })
-        .await?;
-        let length = bytes.len() as u64;
-        let Some(taken) = self.on_disk.take(length, self.disk_limit, None) else { return Ok(Err(batch)) };
+        // About as many bytes as the file will have.
+        let bytes = batch.columns().iter().map(|column| column.get_buffer_memory_size()).sum::<usize>() as u64;
+        let Some(taken) = self.on_disk.take(bytes.max(1), self.disk_limit, None) else { return Ok(Err(batch)) };
         let (known, folder, offset) = (into.file.clone(), self.folder.clone(), into.end);
-        let file = blocking(move || {
+        let (file, length) = blocking(move || {
             let failed = |error: std::io::Error| {
                 Error::new(Code::Storage, format!("a result cannot be kept in {}: {error}", folder.display()))
                     .hint("free space there, or set COBBLE_SPILL to another folder")
@@ -161,8 +173,13 @@ impl ResultStore {
                 Some(file) => file,
                 None => Arc::new(tempfile::tempfile_in(&folder).map_err(failed)?),
             };
-            file.write_all_at(&bytes, offset).map_err(failed)?;
-            Ok(file)
+            // Straight into the file: a second copy in memory may be as large as the rows.
+            let place = BufWriter::with_capacity(1 << 17, Place { file: &file, at: offset });
+            let mut writer = StreamWriter::try_new(place, &batch.schema()).map_err(io::Error::other).map_err(failed)?;
+            writer.write(&batch).map_err(io::Error::other).map_err(failed)?;
+            let end = writer.into_inner().map_err(io::Error::other).map_err(failed)?.into_inner();
+            let end = end.map_err(|error| failed(error.into_error()))?.at;
+            Ok((file, end - offset))
         })
         .await?;
         into.file = Some(file.clone());

@@ -12,7 +12,7 @@ use super::Compiled;
 use crate::pipeline::memory_left;
 
 /// Bytes that the evaluation of a batch of several rows may make.
-const BATCH_BYTES: u64 = 16 << 20;
+const BATCH_BYTES: u64 = crate::batch::BATCH_BYTES as u64;
 /// Bytes of one array that is put together of pieces.
 const WHOLE_BYTES: u64 = 128 << 20;
 /// Arguments from which on those with a value for each row are counted too.

@@ -95,9 +95,10 @@ impl FileBatches for CsvBatches {
             .collect::<Result<_>>()?;
         let (mut rows, mut bytes) = (0, 0);
         while rows < self.batch_rows && bytes < BATCH_BYTES {
-            self.begun.store(self.reader.position().byte(), Ordering::Relaxed);
+            let begins = self.reader.position().clone();
+            self.begun.store(begins.byte(), Ordering::Relaxed);
             let more = self.reader.read_record(&mut self.record).map_err(|e| {
-                let line = e.position().map_or(0, csv::Position::line);
+                let line = e.position().unwrap_or(&begins).line();
                 self.file.text_error(&e, format!("line {line}: {e}"))
             })?;
             if !more {
