@@ -7,7 +7,7 @@ use arrow::array::{RecordBatch, RecordBatchOptions};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::Column;
-use cobble_plan::scan::{GateCounters, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{BATCH_BYTES, GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Params, Row};
@@ -161,7 +161,7 @@ impl Running {
                 .map(|c| CellColumn::new(&c.name, &c.sql_type, self.shared.tools.batch_rows))
                 .collect::<Result<_>>()?;
             let (mut count, mut bytes, mut ended) = (0, 0, false);
-            while count < self.shared.tools.batch_rows {
+            while count < self.shared.tools.batch_rows && bytes < BATCH_BYTES {
                 let Some(row) = result.next().await.map_err(failed)? else {
                     ended = true;
                     break;

@@ -11,7 +11,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use bytes::Bytes;
 use cobble_plan::expr::Column;
-use cobble_plan::scan::{GateCounters, PortionReader, Portions, ScanTools};
+use cobble_plan::scan::{BATCH_BYTES, GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result};
 use deadpool_postgres::Timeouts;
 use futures::StreamExt;
@@ -296,7 +296,7 @@ impl RowReader {
         let mut decoders: Vec<ColumnDecoder> =
             shared.columns.iter().map(|c| ColumnDecoder::new(&c.sql_type, batch_rows)).collect::<Result<_>>()?;
         let (mut rows, mut bytes) = (0usize, 0u64);
-        while rows < batch_rows {
+        while rows < batch_rows && bytes < BATCH_BYTES {
             match self.row(&mut decoders).await? {
                 None => {
                     self.ended().await?;

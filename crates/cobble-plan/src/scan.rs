@@ -101,6 +101,9 @@ pub struct ScanTools {
     pub memory: Arc<dyn ScanMemory>,
 }
 
+/// Bytes of values after which a batch that is being read has no further row, however few it has.
+pub const BATCH_BYTES: u64 = 8 << 20;
+
 /// The memory that a scan takes for what it has read and not handed on yet.
 pub trait ScanMemory: Send + Sync + fmt::Debug {
     /// Takes bytes, until what is returned is dropped.

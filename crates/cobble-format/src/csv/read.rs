@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use arrow::array::*;
 use cobble_plan::logical::TableColumn;
+use cobble_plan::scan::BATCH_BYTES;
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 
@@ -29,9 +30,6 @@ pub struct CsvBatches {
     /// Where the record begins that is read next.
     begun: Arc<AtomicU64>,
 }
-
-/// Bytes of text in a batch.
-const BATCH_BYTES: usize = 8 << 20;
 
 impl CsvBatches {
     pub fn open(file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Self> {
@@ -94,7 +92,7 @@ impl FileBatches for CsvBatches {
             .map(|(_, sql_type, _)| ColumnBuilder::new(sql_type, self.batch_rows))
             .collect::<Result<_>>()?;
         let (mut rows, mut bytes) = (0, 0);
-        while rows < self.batch_rows && bytes < BATCH_BYTES {
+        while rows < self.batch_rows && bytes < BATCH_BYTES as usize {
             let begins = self.reader.position().clone();
             self.begun.store(begins.byte(), Ordering::Relaxed);
             let more = self.reader.read_record(&mut self.record).map_err(|e| {

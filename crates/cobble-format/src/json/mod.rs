@@ -11,6 +11,7 @@ use arrow::datatypes::{Field, Schema, SchemaRef};
 use arrow::error::ArrowError;
 use arrow::json::reader::Decoder;
 use arrow::json::{LineDelimitedWriter, ReaderBuilder};
+use cobble_plan::scan::BATCH_BYTES;
 use cobble_types::{Code, Error, Result, SqlType, TextForm};
 use objects::ObjectLines;
 use serde_json::Value;
@@ -129,9 +130,6 @@ impl JsonBatches {
     }
 }
 
-/// Bytes of text in a batch.
-const BATCH_BYTES: usize = 8 << 20;
-
 impl JsonBatches {
     /// As many rows as a batch may have, or fewer where they are long.
     fn decoded(&mut self) -> std::result::Result<Option<RecordBatch>, ArrowError> {
@@ -139,7 +137,7 @@ impl JsonBatches {
         loop {
             let ready = self.input.fill_buf()?;
             // The decoder gives out what it has only between two objects.
-            let is_enough = bytes > BATCH_BYTES;
+            let is_enough = bytes > BATCH_BYTES as usize;
             let end = ready.iter().position(|byte| is_enough && *byte == b'\n').map_or(ready.len(), |at| at + 1);
             let taken = self.decoder.decode(&ready[..end])?;
             let is_last = ready.is_empty() || taken < end || end < ready.len();
