@@ -292,7 +292,10 @@ impl Session {
         cancel: &CancellationToken,
     ) -> Result<Execution> {
         self.begun = Instant::now();
-        let Some(seconds) = self.settings.run_time else { return self.begin(statement, parameters, cancel).await };
+        // On the heap: all that a statement may do is a large future, and threads have small stacks.
+        let Some(seconds) = self.settings.run_time else {
+            return Box::pin(self.begin(statement, parameters, cancel)).await;
+        };
         let timed = cancel.child_token();
         let over = timed.clone();
         let watch = AbortOnDropHandle::new(tokio::spawn(async move {
@@ -300,7 +303,7 @@ impl Session {
             over.cancel();
         }));
         // Also what looks no token up, such as the way to a source that does not answer.
-        let begun = timed.run_until_cancelled(self.begin(statement, parameters, &timed)).await;
+        let begun = timed.run_until_cancelled(Box::pin(self.begin(statement, parameters, &timed))).await;
         let begun = begun.unwrap_or_else(|| Err(Error::cancelled()));
         drop(watch);
         match begun {
