@@ -13,6 +13,7 @@ use cobble_sql::{
     CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Parameters, TableReference, Transaction, Write,
     WrittenName,
 };
+use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
@@ -411,7 +412,8 @@ impl Engine {
             return Err(Error::new(Code::AlreadyExists, format!("{name}() is one of the engine's own functions"))
                 .hint("choose another name"));
         }
-        known.check(functions, &NoTables)?;
+        // A body that calls itself is bound many times within itself before that is told.
+        with_room(|| known.check(functions, &NoTables))?;
         if known.function.language == FunctionLanguage::Script {
             Script::read(&known.function)?;
         }
