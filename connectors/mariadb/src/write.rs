@@ -96,7 +96,8 @@ impl RowWriter {
                 let mark = mark();
                 // For as long as the connection lives: it tells this write from those that were left behind.
                 client.exec_drop("DO GET_LOCK(?, 0)", (lock_name(&mark),)).await.map_err(failed)?;
-                let short: String = rows.table.chars().take(30).collect();
+                // A name has 64 characters at most, of which the mark takes about half.
+                let short: String = rows.table.chars().take(20).collect();
                 let unfinished = named(&format!("{UNFINISHED}{short}_{mark}"));
                 let make = write::create(&server.connection, dialect, &unfinished, &rows, type_name)?;
                 client.query_drop(format!("{make} ENGINE = InnoDB")).await.map_err(failed)?;
