@@ -487,6 +487,10 @@ async fn tables_are_written_whole_or_not_at_all() {
     // Without transactions a part of the rows could be seen.
     let error = answer(&mut own, "INSERT INTO flat SELECT 1").await.unwrap_err().to_string();
     assert!(error.contains("`scratch`.`flat` is kept by Aria, which has no transactions"), "{error}");
+    // The longest name that the server takes.
+    let longest = "l".repeat(64);
+    answer(&mut own, &format!("CREATE TABLE {longest} AS SELECT 1 AS n")).await.unwrap();
+    answer(&mut own, &format!("DROP TABLE {longest}")).await.unwrap();
     // A user who may only read is told so by the server.
     let mut reader = truth::written::session(definition("yard_db", "reader", "a secret"), "yard");
     let error = answer(&mut reader, "CREATE TABLE t AS SELECT 1 AS n").await.unwrap_err();
