@@ -3,7 +3,7 @@
 SCALE ?= 0.1
 CARGO ?= cargo
 
-.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench siege hostile console program setup screenshots
+.PHONY: demo tour test types fuzz fuzz-plans fuzz-travel fuzz-values conformance bench siege load hostile console program setup screenshots
 
 setup:
 	@scripts/setup.sh
@@ -64,9 +64,14 @@ fuzz-values: program
 siege: program
 	COBBLE_KILLS=$(or $(KILLS),300) $(CARGO) test --profile demo --workspace --test product -- kills --nocapture
 
-# Files of every format with bytes changed at random.
+# 200 clients of all kinds for ten minutes: answers, refusals, memory, open files, and what is left at the sources.
+load: program
+	COBBLE_LOAD=$(or $(SECONDS),600) $(CARGO) test --profile demo --workspace --test product -- many_clients_leave --nocapture
+
+# Files of every format, and answers of servers, with bytes changed at random.
 hostile:
 	COBBLE_HOSTILE=$(or $(FILES),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test hostile -- --nocapture
+	COBBLE_HOSTILE=$(or $(ANSWERS),1000) $(CARGO) test --workspace --test engine -- changed_by_chance
 
 # The page of what works of PostgreSQL's language, found by running it.
 conformance: console

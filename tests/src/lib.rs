@@ -64,6 +64,11 @@ impl Product {
         Product::start_with(folder, &["--memory", memory])
     }
 
+    /// A service on the demo's data whose runs may hold so much memory together.
+    pub fn demo_within(folder: &Path, scale: f64, memory: &str) -> Product {
+        Product::start_with(folder, &["--demo", "--scale", &scale.to_string(), "--memory", memory])
+    }
+
     /// A service without the demo whose connections may use files of one folder only.
     pub fn below(folder: &Path, root: &Path) -> Product {
         Product::start_with(folder, &["--root", &root.display().to_string()])
@@ -86,9 +91,25 @@ impl Product {
     }
 
     fn start_to(folder: &Path, arguments: &[&str], log: Stdio) -> Product {
+        let (mut process, port, postgres_port) = Product::spawn(folder, arguments, log);
+        let stdin = process.stdin.take().expect("it has a pipe");
+        let mut line = String::new();
+        BufReader::new(process.stdout.take().expect("it has a pipe")).read_line(&mut line).expect("it speaks");
+        assert!(line.contains("is up"), "the service said: {line}");
+        Product {
+            address: format!("http://127.0.0.1:{port}"),
+            folder: folder.to_owned(),
+            postgres_port,
+            _process: process,
+            _stdin: stdin,
+        }
+    }
+
+    /// A service on two free ports: its own and the one of its records.
+    fn spawn(folder: &Path, arguments: &[&str], log: Stdio) -> (Child, u16, u16) {
         let port = || free_port().expect("loopback has a free port");
         let (port, postgres_port) = (port(), port());
-        let mut process = Command::new(cobble())
+        let process = Command::new(cobble())
             .args(["up", "--stop-with-stdin"])
             .args(arguments)
             // Tests keep their files wherever the system has room for them.
@@ -101,17 +122,15 @@ impl Product {
             .stderr(log)
             .spawn()
             .expect("the service starts");
-        let stdin = process.stdin.take().expect("it has a pipe");
-        let mut line = String::new();
-        BufReader::new(process.stdout.take().expect("it has a pipe")).read_line(&mut line).expect("it speaks");
-        assert!(line.contains("is up"), "the service said: {line}");
-        Product {
-            address: format!("http://127.0.0.1:{port}"),
-            folder: folder.to_owned(),
-            postgres_port,
-            _process: process,
-            _stdin: stdin,
-        }
+        (process, port, postgres_port)
+    }
+
+    /// A start that is killed so long after it has begun, wherever it is then.
+    pub fn killed_in_its_start(folder: &Path, after: std::time::Duration) {
+        let (mut process, ..) = Product::spawn(folder, &[], Stdio::inherit());
+        std::thread::sleep(after);
+        let _ = process.kill();
+        let _ = process.wait();
     }
 
     /// The number of the service's process.
@@ -171,6 +190,22 @@ impl Product {
     pub async fn database(&self, name: &str) -> tokio_postgres::Client {
         let secret = std::fs::read_to_string(self.folder.join("records.secret")).expect("the server has a secret");
         connect(self.postgres_port, "cobble", &secret, name).await
+    }
+
+    /// A connection to the private MariaDB server of the demo, as its owner.
+    pub async fn mariadb(&self) -> mysql_async::Conn {
+        let secret = std::fs::read_to_string(self.folder.join("yard.secret")).expect("the server has a secret");
+        let options = mysql_async::OptsBuilder::default().ip_or_hostname("127.0.0.1").tcp_port(self.mariadb_port());
+        let options = options.user(Some("cobble")).pass(Some(secret.trim())).prefer_socket(false);
+        mysql_async::Conn::new(options).await.expect("the server answers")
+    }
+
+    pub fn mariadb_port(&self) -> u16 {
+        let listed = self.stdout(&["--json", "connection", "list"]);
+        let listed: Vec<serde_json::Value> = serde_json::from_str(&listed).expect("a list");
+        let yard = listed.iter().find(|connection| connection["name"] == "yard_db").expect("the demo's");
+        let port = yard["address"].as_str().and_then(|address| address.rsplit(':').next()?.parse().ok());
+        port.expect("an address ends with a port")
     }
 
     /// Waits for the end of a service that is told to stop.

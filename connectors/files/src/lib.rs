@@ -82,16 +82,7 @@ pub struct FileSet {
 impl FilesConnector {
     fn new(definition: &ConnectionDefinition, storage: Box<dyn Storage>) -> Result<Arc<Self>> {
         let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
-        let longest_record = match definition.option("longest_record") {
-            None => cobble_format::LONGEST_RECORD,
-            Some(text) => match text.parse::<u64>() {
-                Ok(mebibytes) if (1..=1024).contains(&mebibytes) => mebibytes << 20,
-                _ => {
-                    let what = format!("connection {}: longest_record cannot be \"{text}\"", definition.name);
-                    return Err(Error::new(Code::BadSetting, what).hint("give whole MiB, from 1 to 1024"));
-                }
-            },
-        };
+        let longest_record = definition.mebibytes("longest_record", cobble_format::LONGEST_RECORD)?;
         Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
                 writable,

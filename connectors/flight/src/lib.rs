@@ -4,6 +4,7 @@
 mod offer;
 mod scan;
 
+use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
@@ -61,7 +62,7 @@ pub const KIND: Kind = Kind {
 };
 
 /// The largest message that is taken: a batch of rows is one.
-const MOST_MESSAGE: usize = 1 << 30;
+const MOST_MESSAGE: usize = 256 << 20;
 
 #[derive(Debug)]
 pub struct ProgramConnector {
@@ -264,9 +265,12 @@ impl Program {
             other => other?,
         };
         let (rows, bytes) = (info.total_records, info.total_bytes);
-        let schema = info
-            .try_decode_schema()
-            .map_err(|e| self.error(Code::SourceData, format!("{}: its columns cannot be read: {e}", name.table)))?;
+        let unread =
+            |why: &str| self.error(Code::SourceData, format!("{}: its columns cannot be read: {why}", name.table));
+        // Where the answer contradicts itself, its package may stop.
+        let schema = std::panic::catch_unwind(AssertUnwindSafe(|| info.try_decode_schema()))
+            .map_err(|_| unread("they contradict themselves"))?
+            .map_err(|e| unread(&e.to_string()))?;
         let mut columns = Vec::new();
         for field in schema.fields() {
             let sql_type = SqlType::from_arrow(field.data_type()).ok_or_else(|| {

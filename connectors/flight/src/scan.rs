@@ -1,8 +1,10 @@
 //! Running what a program has agreed to: one request, whose answer names the portions that tasks fetch.
 
+use std::any::Any;
 use std::collections::HashMap;
+use std::panic::AssertUnwindSafe;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow::compute::cast;
@@ -13,10 +15,10 @@ use arrow_flight::{FlightDescriptor, Ticket};
 use async_trait::async_trait;
 use cobble_plan::logical::TableColumn;
 use cobble_plan::offer::Request;
-use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanMemory, ScanSpec, ScanTools, Unbounded};
 use cobble_serve::{Condition, GroupValue, Groups, TableName, Top};
 use cobble_types::{Code, Error, Result, SqlType};
-use futures::{StreamExt, TryStreamExt};
+use futures::{FutureExt, StreamExt, TryStreamExt};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
@@ -178,7 +180,8 @@ impl GateScan for ProgramScan {
             *tools.counters.sent.lock().unwrap_or_else(PoisonError::into_inner) = Some(shown(&request));
         }
         let columns: Vec<TableColumn> = work.places.iter().map(|place| work.columns[*place].clone()).collect();
-        let portions = open(&self.program, &request, columns, &tools.cancel, tools.counters.clone());
+        let own = Tools { counters: tools.counters.clone(), memory: tools.memory.clone() };
+        let portions = open(&self.program, &request, columns, &tools.cancel, own);
         Ok(Arc::new(portions.await?))
     }
 }
@@ -188,7 +191,7 @@ async fn open(
     request: &cobble_serve::Request,
     columns: Vec<TableColumn>,
     cancel: &CancellationToken,
-    counters: Arc<GateCounters>,
+    tools: Tools,
 ) -> Result<ProgramPortions> {
     let command = serde_json::to_vec(request).map_err(|e| Error::internal(e.to_string()))?;
     let info = unless_cancelled(cancel, program.info(FlightDescriptor::new_cmd(command))).await?;
@@ -210,7 +213,7 @@ async fn open(
         columns: columns.into(),
         schema,
         cancel: cancel.clone(),
-        counters,
+        tools,
     })
 }
 
@@ -219,7 +222,8 @@ pub async fn first_row(program: &Arc<Program>, table: &TableName, columns: &[Tab
     let names = columns.iter().map(|column| column.name.clone()).collect();
     let mut request = cobble_serve::Request::of_columns(table.clone(), names);
     request.limit = Some(1);
-    let portions = open(program, &request, columns.to_vec(), &CancellationToken::new(), Arc::default()).await?;
+    let tools = Tools { counters: Arc::default(), memory: Arc::new(Unbounded) };
+    let portions = open(program, &request, columns.to_vec(), &CancellationToken::new(), tools).await?;
     while let Some(mut rows) = portions.claim().await? {
         if let Some(batch) = rows.next().await?.filter(|batch| batch.num_rows() > 0) {
             return Ok(batch.num_rows().min(1));
@@ -242,20 +246,40 @@ struct ProgramPortions {
     columns: Arc<[TableColumn]>,
     schema: SchemaRef,
     cancel: CancellationToken,
+    tools: Tools,
+}
+
+/// What a scan is counted by and takes its memory from.
+#[derive(Clone)]
+struct Tools {
     counters: Arc<GateCounters>,
+    memory: Arc<dyn ScanMemory>,
 }
 
 #[async_trait]
 impl Portions for ProgramPortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let Some(ticket) = self.tickets.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
-        GateCounters::add(&self.counters.requests, 1);
+        GateCounters::add(&self.tools.counters.requests, 1);
         let call = self.program.call(ticket.clone())?;
         let (mut client, program) = (self.program.client(), self.program.clone());
         let got = program.within(async move { Ok(client.do_get(call).await?.into_inner()) });
-        let counters = self.counters.clone();
-        let data = unless_cancelled(&self.cancel, got).await?.map_err(FlightError::from).inspect_ok(move |data| {
-            GateCounters::add(&counters.bytes, (data.data_header.len() + data.data_body.len()) as u64);
+        let tools = self.tools.clone();
+        let taken = Taken::default();
+        let own = taken.clone();
+        let data = unless_cancelled(&self.cancel, got).await?.map_err(FlightError::from).and_then(move |data| {
+            // What it says of itself is checked, and there is room for it, before it is read.
+            let bytes = (data.data_header.len() + data.data_body.len()) as u64;
+            GateCounters::add(&tools.counters.bytes, bytes);
+            let room = cobble_format::unpacked(&data.data_header, &data.data_body).map_err(FlightError::from);
+            let room = room.and_then(|unpacked| {
+                let all = bytes.saturating_add(unpacked);
+                tools.memory.take(all).map_err(|e| FlightError::ExternalError(Box::new(e)))
+            });
+            std::future::ready(room.map(|room| {
+                own.lock().unwrap_or_else(PoisonError::into_inner).push(room);
+                data
+            }))
         });
         Ok(Some(Box::new(ProgramRows {
             program: self.program.clone(),
@@ -263,9 +287,13 @@ impl Portions for ProgramPortions {
             columns: self.columns.clone(),
             schema: self.schema.clone(),
             cancel: self.cancel.clone(),
+            taken,
         })))
     }
 }
+
+/// Memory for what a batch is made of.
+type Taken = Arc<Mutex<Vec<Box<dyn Any + Send + Sync>>>>;
 
 struct ProgramRows {
     program: Arc<Program>,
@@ -273,6 +301,7 @@ struct ProgramRows {
     columns: Arc<[TableColumn]>,
     schema: SchemaRef,
     cancel: CancellationToken,
+    taken: Taken,
 }
 
 impl ProgramRows {
@@ -309,17 +338,26 @@ impl ProgramRows {
 impl PortionReader for ProgramRows {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
         let (program, cancel) = (self.program.clone(), self.cancel.clone());
+        self.taken.lock().unwrap_or_else(PoisonError::into_inner).clear();
         let rows = &mut self.rows;
         let next = async {
-            match rows.next().await.transpose() {
-                Ok(batch) => Ok(Ok(batch)),
-                Err(FlightError::Tonic(status)) => Err(*status),
-                Err(other) => Ok(Err(other)),
+            // Where what has come contradicts itself, its package may stop.
+            match AssertUnwindSafe(rows.next()).catch_unwind().await.map(Option::transpose) {
+                Ok(Ok(batch)) => Ok(Ok(batch)),
+                Ok(Err(FlightError::Tonic(status))) => Err(*status),
+                Ok(Err(other)) => Ok(Err(Some(other))),
+                Err(_) => Ok(Err(None)),
             }
         };
         let batch = unless_cancelled(&cancel, program.within(next)).await?.map_err(|error| {
+            if let Some(FlightError::ExternalError(own)) = &error
+                && let Some(own) = own.downcast_ref::<Error>()
+            {
+                return own.clone();
+            }
+            let what = error.map_or("they contradict themselves".to_owned(), |error| error.to_string());
             program
-                .error(Code::SourceData, format!("rows cannot be read: {error}"))
+                .error(Code::SourceData, format!("rows cannot be read: {what}"))
                 .hint("the stream may have been cut off")
         })?;
         batch.map(|batch| self.checked(&batch)).transpose()

@@ -4,11 +4,12 @@ use std::sync::Arc;
 
 use cobble_plan::sink::{Outcome, Prepared};
 use cobble_types::{Error, Result};
+use mysql_async::Params;
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, Params};
 use tokio_util::sync::CancellationToken;
 
 use super::dialect::MariaDialect;
+use super::pooled::Pooled;
 use super::scan::bound;
 use super::write::Transaction;
 use super::{Server, errors};
@@ -21,7 +22,7 @@ fn parameters(sql: &StatementText) -> Params {
     }
 }
 
-async fn changed(server: &Server, client: &mut Conn, change: &ChangeStatement) -> Result<Outcome> {
+async fn changed(server: &Server, client: &mut Pooled, change: &ChangeStatement) -> Result<Outcome> {
     let failed = |e: mysql_async::Error| errors::error(server, &e);
     // As the standard has it, `SET a = b, b = a` exchanges the two.
     let mode = "SET SESSION sql_mode = concat(@@SESSION.sql_mode, ',SIMULTANEOUS_ASSIGNMENT')";

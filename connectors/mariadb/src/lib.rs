@@ -7,6 +7,7 @@ mod errors;
 mod functions;
 mod moments;
 mod numbers;
+mod pooled;
 mod scan;
 mod snapshot;
 mod write;
@@ -25,6 +26,7 @@ use cobble_plan::sink::{NewRows, Prepared, RowChange, SourceChange, TableWriter}
 use cobble_types::{Code, Error, Result};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
+use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 
 pub use self::dialect::MariaDialect;
@@ -35,6 +37,7 @@ use cobble_connect_sql::{ChangeStatement, Database, Dialect, Functions, Statemen
 use cobble_network::Tls;
 use cobble_network::patience::{Patience, pool_limit};
 use cobble_network::test_steps;
+use pooled::Pooled;
 
 pub const KIND: Kind = Kind {
     kind: "mariadb",
@@ -85,7 +88,8 @@ pub struct Server {
     user: String,
     options: Opts,
     pool: Pool,
-    pool_size: usize,
+    /// For each connection that there may be at one time.
+    places: Arc<Semaphore>,
     pool_limit: Duration,
     tls: Tls,
     connect_limit: Duration,
@@ -150,7 +154,7 @@ impl MariaConnector {
             tls,
             database: definition.database.clone(),
             user,
-            pool_size: constraints.max(),
+            places: Arc::new(Semaphore::new(constraints.max())),
             pool: Pool::new(options.clone()),
             options: options.into(),
             pool_limit: pool_limit(statement_limit),
@@ -167,16 +171,8 @@ impl MariaConnector {
 
 impl Server {
     /// A connection of the pool, opened when none is free.
-    async fn client(&self) -> Result<Conn> {
-        let began = Instant::now();
-        loop {
-            match tokio::time::timeout(self.connect_limit, self.pool.get_conn()).await {
-                Ok(client) => return client.map_err(|e| errors::error(self, &e)),
-                Err(_) if !self.is_busy() => return Err(errors::too_slow(self)),
-                Err(_) if began.elapsed() >= self.pool_limit => return Err(errors::busy(self)),
-                Err(_) => {}
-            }
-        }
+    async fn client(&self) -> Result<Pooled> {
+        Pooled::open(self).await
     }
 
     /// Ends the statement that a connection of this number is working on. It is said over a connection beside the pool, which may be
@@ -189,13 +185,6 @@ impl Server {
         };
         // A server that does not answer notices the closed connection, when it comes to itself.
         let _ = tokio::time::timeout(self.connect_limit, told).await;
-    }
-
-    /// Whether every connection that the pool may have is in use.
-    fn is_busy(&self) -> bool {
-        let metrics = self.pool.metrics();
-        let (all, free) = (&metrics.connection_count, &metrics.connections_in_pool);
-        all.load(Ordering::Relaxed) >= self.pool_size && free.load(Ordering::Relaxed) == 0
     }
 
     async fn schemas(&self) -> Result<Vec<String>> {

@@ -10,9 +10,10 @@ use cobble_plan::expr::Column;
 use cobble_plan::scan::{BATCH_BYTES, GateCounters, PortionReader, Portions, ScanTools};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, Params, Row};
+use mysql_async::{Params, Row};
 use tokio::sync::{mpsc, oneshot};
 
+use super::pooled::Pooled;
 use super::snapshot::Readers;
 use super::{Server, errors};
 use cobble_connect_sql::cells::{Cell, CellColumn};
@@ -73,7 +74,7 @@ impl Portions for Statements {
         };
         let client = match view {
             Some(client) => client,
-            None => shared.server.client().await?,
+            None => shared.server.patience.wait(shared.begun()).await?,
         };
         GateCounters::add(&shared.tools.counters.requests, 1);
         let (send, batches) = mpsc::channel(AHEAD);
@@ -84,8 +85,22 @@ impl Portions for Statements {
 }
 
 impl Shared {
+    /// A connection in a transaction that only reads. It is rolled back when the pool takes the connection.
+    async fn begun(&self) -> Result<Pooled> {
+        let begin = "START TRANSACTION READ ONLY";
+        let mut client = self.server.client().await?;
+        let mut begun = client.query_drop(begin).await;
+        if let Err(mysql_async::Error::Io(_)) = begun {
+            // It had been closed while it waited in the pool, which nobody had noticed.
+            client = self.server.client().await?;
+            begun = client.query_drop(begin).await;
+        }
+        begun.map_err(|e| errors::error(&self.server, &e))?;
+        Ok(client)
+    }
+
     /// A connection that has read its portion, for the next one.
-    fn give_back(&self, client: Conn) {
+    fn give_back(&self, client: Pooled) {
         if let Some(readers) = &self.readers {
             readers.give_back(client);
         }
@@ -128,7 +143,7 @@ pub fn bound(parameter: &Parameter) -> mysql_async::Value {
 }
 
 impl Running {
-    async fn run(self, mut client: Conn, send: mpsc::Sender<Result<RecordBatch>>, stopped: oneshot::Receiver<()>) {
+    async fn run(self, mut client: Pooled, send: mpsc::Sender<Result<RecordBatch>>, stopped: oneshot::Receiver<()>) {
         let number = client.id();
         let outcome = tokio::select! {
             outcome = self.rows(&mut client, &send) => Some(outcome),
@@ -148,7 +163,7 @@ impl Running {
     }
 
     /// True when the end has been reached, false when nobody wants the rows.
-    async fn rows(&self, client: &mut Conn, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
+    async fn rows(&self, client: &mut Pooled, send: &mpsc::Sender<Result<RecordBatch>>) -> Result<bool> {
         let failed = |e: mysql_async::Error| errors::error(&self.shared.server, &e);
         let parameters: Vec<mysql_async::Value> = self.sql.parameters.iter().map(bound).collect();
         let parameters = if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) };

@@ -9,10 +9,11 @@ use async_trait::async_trait;
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
 use cobble_types::{Code, Error, Result, SqlType};
 use mysql_async::prelude::Queryable;
-use mysql_async::{Conn, Params, Row, Value};
+use mysql_async::{Params, Row, Value};
 use tokio::runtime::Handle;
 
 use super::dialect::MariaDialect;
+use super::pooled::Pooled;
 use super::{Server, errors, scan};
 use cobble_connect::TableChange;
 use cobble_connect_sql::cells::CellColumn;
@@ -252,7 +253,7 @@ impl TableWriter for RowWriter {
 /// more, and what it has not committed goes with it.
 pub struct Transaction {
     server: Arc<Server>,
-    client: Option<Conn>,
+    client: Option<Pooled>,
     /// What shows the write, and what is done where it is given up.
     last: String,
     undo: Option<String>,
@@ -261,12 +262,12 @@ pub struct Transaction {
 }
 
 impl Transaction {
-    pub fn new(server: &Arc<Server>, client: Conn, last: String, undo: Option<String>) -> Transaction {
+    pub fn new(server: &Arc<Server>, client: Pooled, last: String, undo: Option<String>) -> Transaction {
         let (server, client, runtime) = (server.clone(), Some(client), Handle::current());
         Transaction { server, client, last, undo, outcome: Outcome::default(), runtime }
     }
 
-    pub fn client(&mut self) -> Result<&mut Conn> {
+    pub fn client(&mut self) -> Result<&mut Pooled> {
         self.client.as_mut().ok_or_else(|| Error::internal("a write without a connection"))
     }
 }
@@ -299,7 +300,7 @@ impl Drop for Transaction {
             if let Some(undo) = undo {
                 let _ = client.query_drop(undo).await;
             }
-            let _ = client.disconnect().await;
+            client.disconnect().await;
         });
     }
 }

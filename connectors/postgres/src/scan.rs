@@ -156,30 +156,48 @@ impl Statements {
         let mut guard = CancelGuard { client, finished: true, is_divided, shared: shared.clone() };
         let place = self.next.fetch_add(1, Ordering::Relaxed);
         let Some(sql) = shared.all.get(place) else { return Ok(None) };
-        if !is_divided {
-            guard.client = Some(shared.server.client().await?);
-        }
         GateCounters::add(&shared.tools.counters.requests, 1);
         let failed = |e: tokio_postgres::Error| errors::statement_error(&shared.server, &e);
-        // Cancelled while the server is still busy with the first row: the guard tells it to stop.
-        guard.finished = false;
-        let Some(client) = &guard.client else { return Err(Error::internal("a statement without a connection")) };
-        let plain = sql.parameters.is_empty() && !shared.columns.is_empty();
-        let text = PostgresDialect.sent(sql.text.clone(), plain);
-        let rows = if plain {
-            client.copy_out(&text).await.map(|stream| Rows::Copied(Box::pin(stream), CopyRows::default()))
-        } else {
-            let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
-            let statement = client.prepare_typed(&text, &types).await.map_err(failed)?;
-            let rows = client.query_raw(&statement, sql.parameters.iter().map(Bound)).await;
-            rows.map(|rows| Rows::Bound(Box::pin(rows)))
-        };
-        if rows.is_err() {
+        let mut is_again = false;
+        let rows = loop {
+            if !is_divided {
+                guard.client = Some(shared.server.client().await?);
+            }
+            // Cancelled while the server is still busy with the first row: the guard tells it to stop.
+            guard.finished = false;
+            let Some(client) = &guard.client else { return Err(Error::internal("a statement without a connection")) };
+            let rows = shared.rows(client, sql, is_divided).await;
             // A transaction that failed is not one to go on with.
-            guard.finished = !is_divided;
-        }
-        let rows = rows.map_err(failed)?;
+            guard.finished = rows.is_err() && !is_divided;
+            match rows {
+                // It had been closed while it waited in the pool, which nobody had noticed.
+                Err(error) if error.is_closed() && !is_divided && !is_again => is_again = true,
+                rows => break rows.map_err(failed)?,
+            }
+        };
         Ok(Some(Box::new(RowReader { rows, guard, shared: shared.clone() })))
+    }
+}
+
+impl Shared {
+    /// Asks for a statement's rows, in the transaction of the snapshot or in one of its own.
+    async fn rows(
+        &self,
+        client: &Pooled,
+        sql: &StatementText,
+        is_divided: bool,
+    ) -> std::result::Result<Rows, tokio_postgres::Error> {
+        let plain = sql.parameters.is_empty() && !self.columns.is_empty();
+        let text = PostgresDialect.sent(sql.text.clone(), plain);
+        if plain {
+            let copied = client.copy_out(&text);
+            let stream = if is_divided { copied.await? } else { client.reading(copied).await? };
+            return Ok(Rows::Copied(Box::pin(stream), CopyRows::default()));
+        }
+        let types: Vec<_> = sql.parameters.iter().map(wire_type).collect();
+        let prepared = client.prepare_typed(&text, &types);
+        let statement = if is_divided { prepared.await? } else { client.reading(prepared).await? };
+        Ok(Rows::Bound(Box::pin(client.query_raw(&statement, sql.parameters.iter().map(Bound)).await?)))
     }
 }
 

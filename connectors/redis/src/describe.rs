@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use super::offer::KeyedSource;
+use super::scan::Sizes;
 use super::{SAMPLE, SAMPLE_OF_TABLE, Store};
 use cobble_format::{Guess, json_type, merge_types, settled};
 
@@ -109,27 +110,42 @@ pub async fn table(store: &Arc<Store>, name: ObjectName, pattern: String) -> Res
     }
     let (shape, fields) = match first {
         "hash" => {
-            let mut all = redis::pipe();
-            for (key, _) in &present {
-                all.cmd("HGETALL").arg(key);
-            }
-            let rows: Vec<BTreeMap<String, String>> = match present.is_empty() {
-                true => vec![],
-                false => all.query_async(&mut client).await.map_err(|e| store.error(&e))?,
-            };
             let mut guesses: BTreeMap<String, Guess> = BTreeMap::new();
-            for (field, value) in rows.iter().flatten() {
-                let known = guesses.remove(field).unwrap_or(Guess::Nothing);
-                let guess = if value.is_empty() { known } else { known.with(Guess::of(value)) };
-                guesses.insert(field.clone(), guess);
+            let (mut sizes, mut left) = (Sizes::default(), present.as_slice());
+            while !left.is_empty() && !sizes.suffice() {
+                let now;
+                (now, left) = left.split_at(left.len().min(sizes.at_once()));
+                let mut all = redis::pipe();
+                for (key, _) in now {
+                    all.cmd("HGETALL").arg(key);
+                }
+                let rows: Vec<BTreeMap<String, String>> =
+                    all.query_async(&mut client).await.map_err(|e| store.error(&e))?;
+                sizes.add(
+                    now.len(),
+                    rows.iter().flatten().map(|(field, value)| (field.len() + value.len()) as u64).sum(),
+                );
+                for (field, value) in rows.iter().flatten() {
+                    let known = guesses.remove(field).unwrap_or(Guess::Nothing);
+                    let guess = if value.is_empty() { known } else { known.with(Guess::of(value)) };
+                    guesses.insert(field.clone(), guess);
+                }
             }
             let fields = guesses.into_iter().map(|(field, guess)| (field, guess.sql_type())).collect();
             (Shape::Hashes, fields)
         }
         "string" => {
-            let names: Vec<&String> = present.iter().map(|(key, _)| *key).collect();
-            let texts: Vec<Option<String>> =
-                redis::cmd("MGET").arg(&names).query_async(&mut client).await.map_err(|e| store.error(&e))?;
+            let mut texts: Vec<Option<String>> = Vec::new();
+            let (mut sizes, mut left) = (Sizes::default(), present.as_slice());
+            while !left.is_empty() && !sizes.suffice() {
+                let now;
+                (now, left) = left.split_at(left.len().min(sizes.at_once()));
+                let names: Vec<&String> = now.iter().map(|(key, _)| *key).collect();
+                let come: Vec<Option<String>> =
+                    redis::cmd("MGET").arg(&names).query_async(&mut client).await.map_err(|e| store.error(&e))?;
+                sizes.add(now.len(), come.iter().flatten().map(|text| text.len() as u64).sum());
+                texts.extend(come);
+            }
             objects(&texts).map_or_else(
                 || (Shape::Texts, vec![("value".to_owned(), SqlType::Text)]),
                 |fields| (Shape::Objects, fields),

@@ -1,5 +1,6 @@
 //! Connector for a key-value store, Redis: keys of one pattern are a table, the fields of their hashes or JSON objects its columns.
 
+mod bounded;
 mod describe;
 mod offer;
 mod scan;
@@ -13,11 +14,13 @@ use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_types::{Code, Error, ObjectName, Result};
 use redis::aio::MultiplexedConnection;
-use redis::{
-    AsyncConnectionConfig, Client, ConnectionAddr, ErrorKind, IntoConnectionInfo, RedisConnectionInfo, RedisError,
-    TlsCertificates,
-};
+use redis::{AsyncConnectionConfig, ErrorKind, RedisConnectionInfo, RedisError, RedisResult};
+use rustls::pki_types::ServerName;
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
 
+use bounded::Bounded;
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting, tls_settings};
 use cobble_connect::{Connector, TableEntry, TestStep};
 use cobble_network::test_steps;
@@ -45,12 +48,15 @@ pub const KIND: Kind = Kind {
         setting("region", "Region", "where the server is, for the cost of moving data", None),
         setting("connect_limit", "Seconds to connect", "how long to wait for the server", Some("5")),
         setting("request_limit", "Seconds for a request", "how long the server may take for one request", Some("30")),
+        setting("longest_answer", "Longest answer", "MiB that the server may send for one request", Some("64")),
         tls_settings::TLS,
         tls_settings::CA_FILE,
         tls_settings::UNVERIFIED,
     ],
 };
 
+/// Bytes that an answer may have unless a connection says otherwise.
+const LONGEST_ANSWER: u64 = 64 << 20;
 const SCHEMA: &str = "public";
 /// Keys looked at to find out tables, and keys of a table to find out its columns.
 const SAMPLE: usize = 10_000;
@@ -67,10 +73,14 @@ pub struct Store {
     region: Option<String>,
     host: String,
     port: u16,
-    client: Client,
+    /// Who signs in, and to which database.
+    settings: RedisConnectionInfo,
     tls: Tls,
+    encrypt: Option<TlsConnector>,
     connect_limit: Duration,
     request_limit: Duration,
+    /// Bytes of an answer.
+    longest_answer: u64,
     /// Name and pattern of each table, when they are given.
     tables: Option<Vec<(String, String)>>,
 }
@@ -100,18 +110,7 @@ impl KeyValueConnector {
         if let Some(secret) = &definition.secret {
             settings = settings.set_password(secret.reveal());
         }
-        let place = match tls.on {
-            true => ConnectionAddr::TcpTls { host: host.clone(), port, insecure: tls.unverified, tls_params: None },
-            false => ConnectionAddr::Tcp(host.clone(), port),
-        };
-        let client = place
-            .into_connection_info()
-            .map(|info| info.set_redis_settings(settings))
-            .and_then(|info| match tls.authorities.clone() {
-                None => Client::open(info),
-                root_cert => Client::build_with_tls(info, TlsCertificates { client_tls: None, root_cert }),
-            })
-            .map_err(|e| bad(e.to_string(), "correct the address"))?;
+        let encrypt = tls.on.then(|| tls.client().map(|config| TlsConnector::from(Arc::new(config)))).transpose()?;
         let tables = definition.option("tables").map(|list| {
             let one = |part: &str| {
                 let (table, pattern) = part.split_once('=').unwrap_or((part.trim_end_matches([':', '*']), part));
@@ -129,10 +128,12 @@ impl KeyValueConnector {
                 region: definition.region.clone(),
                 host,
                 port,
-                client,
+                settings,
                 tls,
+                encrypt,
                 connect_limit: Duration::from_secs(definition.seconds("connect_limit", 5)?),
                 request_limit: Duration::from_secs(definition.seconds("request_limit", 30)?),
+                longest_answer: definition.mebibytes("longest_answer", LONGEST_ANSWER)?,
                 tables: tables.transpose()?,
             }),
         }))
@@ -146,11 +147,32 @@ impl Store {
     }
 
     async fn client(&self) -> Result<MultiplexedConnection> {
-        let config = AsyncConnectionConfig::new()
-            .set_connection_timeout(Some(self.connect_limit))
-            .set_response_timeout(Some(self.request_limit));
-        let opened = self.client.get_multiplexed_async_connection_with_config(&config).await;
+        let opened = match tokio::time::timeout(self.connect_limit, self.open()).await {
+            Ok(opened) => opened,
+            Err(_) => Err(std::io::Error::from(std::io::ErrorKind::TimedOut).into()),
+        };
         opened.map_err(|e| self.error(&e))
+    }
+
+    async fn open(&self) -> RedisResult<MultiplexedConnection> {
+        let socket = TcpStream::connect((self.host.as_str(), self.port)).await?;
+        socket.set_nodelay(true)?;
+        let Some(encrypt) = &self.encrypt else { return self.speaking(socket).await };
+        let name = ServerName::try_from(self.host.clone()).map_err(std::io::Error::other)?;
+        self.speaking(encrypt.connect(name, socket).await?).await
+    }
+
+    /// Signs in over what has been opened.
+    async fn speaking(
+        &self,
+        stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    ) -> RedisResult<MultiplexedConnection> {
+        let stream = Bounded::new(stream, self.longest_answer);
+        let config = AsyncConnectionConfig::new().set_response_timeout(Some(self.request_limit));
+        let (client, driver) = MultiplexedConnection::new_with_config(&self.settings, stream, config).await?;
+        // It ends when nobody holds the connection any more.
+        tokio::spawn(driver);
+        Ok(client)
     }
 
     /// What the driver reports, with the connection's name, the fault and the way out. Never holds the secret.
@@ -159,6 +181,10 @@ impl Store {
         let place = format!("{}:{}", self.host, self.port);
         if let Some((what, fix)) = tls::fault(error) {
             return about(Code::SourceSignIn, what.into()).hint(fix);
+        }
+        if bounded::is_too_long(error) {
+            let what = format!("an answer has more than {} MiB", self.longest_answer >> 20);
+            return about(Code::SourceData, what).hint("raise longest_answer if there are values of that size");
         }
         if error.is_timeout() {
             let what = format!("{place} did not answer in time");

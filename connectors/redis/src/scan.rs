@@ -1,5 +1,6 @@
 //! Reading the values of keys: of those that are asked for, or of all that the pattern has.
 
+use std::any::Any;
 use std::collections::{BTreeSet, HashSet, VecDeque};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -9,7 +10,7 @@ use arrow::compute::cast;
 use arrow::datatypes::{Field, Schema, SchemaRef};
 use async_trait::async_trait;
 use cobble_plan::offer::Request;
-use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{BATCH_BYTES, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_types::parse::parse_value;
 use cobble_types::{Code, Error, Result, SqlType, Value};
 use redis::aio::MultiplexedConnection;
@@ -139,6 +140,8 @@ impl Portions for KeyedPortions {
             waiting,
             cursor,
             seen: HashSet::new(),
+            taken: Vec::new(),
+            sizes: Sizes::default(),
             left: self.scan.work.limit.unwrap_or(u64::MAX),
         })))
     }
@@ -155,11 +158,45 @@ struct KeyedReader {
     cursor: Option<u64>,
     /// The store may list a key twice.
     seen: HashSet<Box<str>>,
+    /// Memory for the keys that are known.
+    taken: Vec<Box<dyn Any + Send + Sync>>,
+    sizes: Sizes,
     left: u64,
 }
 
-/// Values asked for in one request.
+/// Values asked for in one request at most, and in the first one, when nobody knows how large they are.
 const REQUEST: usize = 1000;
+const FIRST_REQUEST: usize = 64;
+
+/// How large the values are, by those that have come.
+#[derive(Default)]
+pub struct Sizes {
+    values: u64,
+    bytes: u64,
+}
+
+impl Sizes {
+    pub fn add(&mut self, values: usize, bytes: u64) {
+        self.values += values as u64;
+        self.bytes += bytes;
+    }
+
+    /// Values to ask for in the next request: as many as are likely to fit a batch.
+    pub fn at_once(&self) -> usize {
+        match self.values {
+            0 => FIRST_REQUEST,
+            values => {
+                let each = (self.bytes / values).max(1);
+                usize::try_from(BATCH_BYTES / each).unwrap_or(REQUEST).clamp(1, REQUEST)
+            }
+        }
+    }
+
+    /// Whether enough has come to know the columns by.
+    pub fn suffice(&self) -> bool {
+        self.bytes >= BATCH_BYTES
+    }
+}
 
 #[async_trait]
 impl PortionReader for KeyedReader {
@@ -176,6 +213,11 @@ impl PortionReader for KeyedReader {
                 let (next, keys) = step(&scan.store, &mut self.client, cursor, pattern).await?;
                 GateCounters::add(&self.tools.counters.requests, 1);
                 self.cursor = (next != 0).then_some(next);
+                // Each is kept twice at most.
+                let bytes: usize = keys.iter().map(|key| 2 * key.len() + 80).sum();
+                if bytes > 0 {
+                    self.taken.push(self.tools.memory.take(bytes as u64)?);
+                }
                 for key in keys {
                     if self.seen.insert(key.as_str().into()) {
                         self.waiting.push_back(key);
@@ -186,7 +228,8 @@ impl PortionReader for KeyedReader {
                     return Err(Error::new(Code::Cancelled, "the run was cancelled"));
                 }
             }
-            let count = self.waiting.len().min(REQUEST).min(usize::try_from(self.left).unwrap_or(usize::MAX));
+            let count =
+                self.waiting.len().min(self.sizes.at_once()).min(usize::try_from(self.left).unwrap_or(usize::MAX));
             if count == 0 {
                 return Ok(None);
             }
@@ -264,6 +307,7 @@ impl KeyedReader {
             bytes += sizes.map(|n| n as u64).sum::<u64>();
         }
         GateCounters::add(&self.tools.counters.bytes, bytes);
+        self.sizes.add(keys.len(), bytes);
         let mut arrays: Vec<ArrayRef> = Vec::new();
         let mut field = 0;
         for place in &work.places {

@@ -10,11 +10,23 @@ pub fn about(file: &File, code: Code, what: impl std::fmt::Display) -> Error {
     Error::new(code, format!("connection {}: {what}", file.connection))
 }
 
+/// Whether what an interrupted change left keeps a connection that cannot write from reading ("Result and Error Codes", section 3).
+pub fn is_unfinished(error: &rusqlite::Error) -> bool {
+    use rusqlite::ffi::{SQLITE_READONLY_RECOVERY, SQLITE_READONLY_ROLLBACK};
+    let code = error.sqlite_error().map(|failure| failure.extended_code);
+    matches!(code, Some(SQLITE_READONLY_ROLLBACK | SQLITE_READONLY_RECOVERY))
+}
+
 pub fn error(file: &File, error: &rusqlite::Error) -> Error {
     let path = file.path.display();
     let rusqlite::Error::SqliteFailure(failure, message) = error else {
         return about(file, Code::SourceRefused, error);
     };
+    if is_unfinished(error) {
+        let what = format!("a program stopped in the middle of a change to {path}, which must be rolled back first");
+        return about(file, Code::SourceRefused, what)
+            .hint("open it once with a program that may write to it, or let this connection write: writable = true");
+    }
     let message = message.clone().unwrap_or_else(|| failure.to_string());
     if let Some(own) = guard::ours(&message) {
         let found = about(file, own.code, own.message);

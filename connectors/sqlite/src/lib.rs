@@ -90,6 +90,32 @@ pub struct File {
 impl File {
     /// A new connection that cannot write.
     fn open(&self) -> Result<Connection> {
+        let connection = self.open_to_read()?;
+        if !self.has_journal() {
+            return Ok(connection);
+        }
+        // What a program has left that stopped in the middle of a change must be rolled back before anybody can read, which takes the right to write.
+        match connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(())) {
+            Err(error) if errors::is_unfinished(&error) && self.writable => {
+                drop(connection);
+                drop(self.open_to_write()?);
+                self.open_to_read()
+            }
+            Err(error) => Err(errors::error(self, &error)),
+            Ok(()) => Ok(connection),
+        }
+    }
+
+    /// Whether somebody is changing the file, or has stopped doing so.
+    fn has_journal(&self) -> bool {
+        ["-journal", "-wal"].iter().any(|ending| {
+            let mut name = self.path.clone().into_os_string();
+            name.push(ending);
+            std::path::Path::new(&name).exists()
+        })
+    }
+
+    fn open_to_read(&self) -> Result<Connection> {
         if !self.path.exists() {
             let what = format!("there is no file {}", self.path.display());
             return Err(errors::about(self, Code::SourceUnreachable, what)

@@ -251,6 +251,21 @@ impl ConnectionDefinition {
         }
     }
 
+    /// An option in whole MiB, as bytes; `default` is in bytes.
+    ///
+    /// # Errors
+    /// When it is no number from 1 to 1024.
+    pub fn mebibytes(&self, name: &str, default: u64) -> Result<u64> {
+        match self.option(name).map(|text| (text, text.parse::<u64>())) {
+            None => Ok(default),
+            Some((_, Ok(mebibytes))) if (1..=1024).contains(&mebibytes) => Ok(mebibytes << 20),
+            Some((text, _)) => {
+                let what = format!("connection {}: {name} cannot be \"{text}\"", self.name);
+                Err(Error::new(Code::BadSetting, what).hint("give whole MiB, from 1 to 1024"))
+            }
+        }
+    }
+
     /// An address is shown to everybody: nothing secret may stand in it.
     fn check_address(&self) -> Result<()> {
         let wrong = |what: &str, hint: &str| {

@@ -10,11 +10,12 @@ use arrow::buffer::Buffer;
 use arrow::error::ArrowError;
 use arrow::ipc::convert::fb_to_schema;
 use arrow::ipc::reader::{FileDecoder, read_footer_length};
-use arrow::ipc::{Block, BodyCompression, Buffer as Place, CompressionType, root_as_footer, root_as_message};
+use arrow::ipc::{Block, root_as_footer};
 use cobble_storage::own_error;
 use cobble_types::{Result, TextForm};
 
 use crate::batches::{ArrowBatches, Opened, inferred};
+use crate::packed_buffers::{unpacked, wrong};
 use crate::{FileBatches, FileFormat, Inferred, OpenFile, Shape};
 
 #[derive(Debug)]
@@ -50,10 +51,6 @@ fn opened(file: &OpenFile) -> Result<Opened> {
         let names = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
         Ok(Opened { names, schema, batches: Box::new(blocks) })
     })
-}
-
-fn wrong(what: &str) -> ArrowError {
-    ArrowError::ParseError(what.to_owned())
 }
 
 /// Bytes at the end of a file: the footer's length and the mark.
@@ -137,46 +134,12 @@ fn read(file: &OpenFile, block: &Block) -> std::result::Result<(Buffer, Box<dyn 
     let taken = |bytes: u64| file.memory.take(bytes).map_err(|e| ArrowError::ExternalError(Box::new(e)));
     let packed = taken(length)?;
     let block = Buffer::from(bytes(file, offset, length)?);
-    let unpacked = taken(unpacked(&block, head as usize)?)?;
-    Ok((block, Box::new((packed, unpacked))))
-}
-
-/// Bytes that the buffers of a packed block unpack to: each begins with its length (Arrow columnar format, "Buffer Compression").
-fn unpacked(block: &[u8], head: usize) -> std::result::Result<u64, ArrowError> {
-    let message = match block {
+    let message = match block.as_slice() {
         // A mark before the length, in all but the oldest files.
         [0xff, 0xff, 0xff, 0xff, _, _, _, _, message @ ..] | [_, _, _, _, message @ ..] => message,
         _ => return Err(wrong("a block ends early")),
     };
-    let message = root_as_message(message).map_err(|e| wrong(&format!("a block cannot be read: {e}")))?;
-    let batch = message.header_as_record_batch().or_else(|| message.header_as_dictionary_batch()?.data());
-    let Some(batch) = batch else { return Ok(0) };
-    let Some(packing) = batch.compression() else { return Ok(0) };
-    let body = block.get(head..).unwrap_or_default();
-    batch.buffers().iter().flatten().try_fold(0u64, |all, place| {
-        let own = unpacked_length(body, place, &packing)?;
-        all.checked_add(own).ok_or_else(|| wrong("a block unpacks to more than there is"))
-    })
-}
-
-fn unpacked_length(body: &[u8], place: &Place, packing: &BodyCompression<'_>) -> std::result::Result<u64, ArrowError> {
-    let outside = || wrong("a buffer lies outside of its block");
-    let start = usize::try_from(place.offset()).map_err(|_| outside())?;
-    let length = usize::try_from(place.length()).map_err(|_| outside())?;
-    let bytes = start.checked_add(length).and_then(|end| body.get(start..end)).ok_or_else(outside)?;
-    let Some((said, packed)) = bytes.split_first_chunk::<8>() else { return Ok(0) };
-    let said = match i64::from_le_bytes(*said) {
-        // Not packed.
-        -1 => return Ok(0),
-        said => u64::try_from(said).map_err(|_| outside())?,
-    };
-    if packing.codec() == CompressionType::LZ4_FRAME {
-        // It is unpacked to its end, whatever was said.
-        let all = std::io::Read::take(lz4_flex::frame::FrameDecoder::new(packed), said.saturating_add(1));
-        let whole = std::io::copy(&mut { all }, &mut std::io::sink())?;
-        if whole != said {
-            return Err(wrong(&format!("a buffer does not unpack to the {said} bytes that it says")));
-        }
-    }
-    Ok(said)
+    let body = block.get(head as usize..).unwrap_or_default();
+    let unpacked = taken(unpacked(message, body)?)?;
+    Ok((block, Box::new((packed, unpacked))))
 }

@@ -12,6 +12,7 @@ mod json;
 mod open_file;
 mod orc;
 mod orc_types;
+mod packed_buffers;
 mod packing;
 mod parquet;
 pub mod prune;
@@ -35,6 +36,7 @@ pub use footer::{
 pub use guess::Guess;
 pub use infer::{Inferred, column, json_type, merge as merge_types, settled};
 pub use open_file::{LONGEST_RECORD, OpenFile};
+pub use packed_buffers::unpacked;
 pub use packing::{Packing, stem};
 pub use united::{Conflict, United, Wider, wider, wider_text};
 

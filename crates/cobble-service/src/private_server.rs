@@ -121,11 +121,17 @@ impl Software {
         }
     }
 
-    /// Stops a server that still runs on this data; its process number stands in the first line of a file.
     /// Makes the server's files where there are none, all of them or none: `make` gets a folder that takes its place when it is whole.
     /// One without the mark of that is not thrown away but moved aside, and named.
     pub fn whole(&self, data: &Path, name: &str, make: impl FnOnce(&Path) -> Result<()>) -> Result<Option<PathBuf>> {
         let (own, mark) = (data.join(name), data.join("complete"));
+        // What interrupted starts have left. It is never gone on with: what made it may be at work there still.
+        let begun = format!("{name}.new-");
+        for entry in fs::read_dir(data).map_err(|e| self.failed(e))?.flatten() {
+            if entry.file_name().to_string_lossy().starts_with(&begun) {
+                let _ = fs::remove_dir_all(entry.path());
+            }
+        }
         if own.exists() && mark.exists() {
             return Ok(None);
         }
@@ -138,11 +144,8 @@ impl Software {
                 Some(aside)
             }
         };
-        // What an interrupted start left is made again from nothing.
-        let fresh = data.join(format!("{name}.new"));
-        if fresh.exists() {
-            fs::remove_dir_all(&fresh).map_err(|e| self.failed(e))?;
-        }
+        let now = chrono::Utc::now().timestamp_micros();
+        let fresh = data.join(format!("{begun}{now:x}"));
         make(&fresh)?;
         private_file::write(&mark, b"")?;
         fs::rename(&fresh, &own).map_err(|e| self.failed(e))?;
@@ -150,6 +153,7 @@ impl Software {
         Ok(aside)
     }
 
+    /// Stops a server that still runs on this data; its process number stands in the first line of a file.
     pub fn stop_left_behind(&self, pid_file: &Path, data: &Path) {
         let Ok(text) = fs::read_to_string(pid_file) else { return };
         let Some(Ok(pid)) = text.lines().next().map(|l| l.trim().parse::<i32>()) else { return };
@@ -215,7 +219,6 @@ impl Drop for PrivateServer {
 
 /// A random secret, kept in a file that only its owner may read.
 pub fn secret(path: &Path) -> Result<String> {
-    let io = |e: std::io::Error| Error::new(Code::Storage, format!("{}: {e}", path.display()));
     if let Ok(text) = fs::read_to_string(path)
         && !text.trim().is_empty()
     {
@@ -223,7 +226,6 @@ pub fn secret(path: &Path) -> Result<String> {
     }
     let mut rng = rand::rng();
     let text: String = (0..32).map(|_| char::from(rng.sample(rand::distr::Alphanumeric))).collect();
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path).map_err(io)?;
-    file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(io)?;
+    private_file::write(path, text.as_bytes())?;
     Ok(text)
 }

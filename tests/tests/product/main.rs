@@ -20,6 +20,7 @@ mod key_pass;
 mod kills;
 mod language;
 mod limits;
+mod load;
 mod native;
 mod pages;
 mod parameters;

@@ -19,6 +19,7 @@ use tokio_util::sync::CancellationToken;
 use crate::truth;
 use crate::truth::answer;
 use crate::truth::encryption::Authority;
+use crate::truth::way::Way;
 
 struct Running {
     child: Child,
@@ -402,4 +403,18 @@ async fn the_build_sides_of_two_sources_are_loaded_at_the_same_time() {
     let sql = "SELECT count(*) > 0 FROM tides.creek.boardings b
         JOIN north.public.pilots n ON n.port_id = b.route_id JOIN south.public.pilots s ON s.port_id = b.route_id";
     assert_eq!(answer(&mut engine.session(), sql).await.unwrap().0, ["true"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_changed_by_chance_are_read_or_refused() {
+    let program = in_rust();
+    let way = Way::to(format!("127.0.0.1:{}", program.port)).await;
+    let sqls = [
+        "SELECT count(*), max(height), min(note) FROM tides",
+        "SELECT * FROM tides WHERE port_id = 3",
+        "SELECT kind, count(*) FROM tides GROUP BY kind",
+    ];
+    let port = way.port;
+    let session = || session_on(port, Some("spring tide"), &[("request_limit", "2")]);
+    truth::garbled(&way, "almanac", &sqls, session).await;
 }

@@ -247,3 +247,67 @@ async fn a_store_that_breaks_off_or_falls_silent_is_an_error_and_comes_back() {
         assert_eq!(rows, whole, "after {bytes}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_changed_by_chance_are_read_or_refused() {
+    let way = Way::to(format!("127.0.0.1:{}", server().port)).await;
+    let mut behind = definition("behind", "a secret");
+    behind.address = format!("127.0.0.1:{}", way.port);
+    behind.options.insert("request_limit".into(), "1".into());
+    let sqls = [
+        "SELECT count(*), sum(length(name)), min(port) FROM berth",
+        "SELECT count(*), max(at), min(marks) FROM tide WHERE key LIKE 'tide:1%'",
+        "SELECT * FROM notice",
+    ];
+    truth::garbled(&way, "behind", &sqls, || session(behind.clone())).await;
+}
+
+/// Starts of answers that would take more than there is, one for each connection, each followed by more of the same without an end.
+const ENDLESS: &[(&str, &str)] = &[
+    ("$4000000000\r\n", "x"),
+    ("*2000000000\r\n", ":1\r\n"),
+    ("*1\r\n", "*1\r\n"),
+    ("%1000000000\r\n", "$1\r\na\r\n"),
+    ("+", "x"),
+    ("*2\r\n$1\r\n0\r\n*2000000000\r\n", "$5\r\nberth\r\n"),
+];
+
+/// A server that lets everybody in and then does not stop speaking.
+async fn endless(start: &'static str, more: &'static str) -> u16 {
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    tokio::spawn(async move {
+        while let Ok((mut client, _)) = listener.accept().await {
+            tokio::spawn(async move {
+                let mut asked = vec![0; 65536];
+                while let Ok(count @ 1..) = client.read(&mut asked).await {
+                    let commands = String::from_utf8_lossy(&asked[..count]).to_uppercase();
+                    if !["SCAN", "TYPE", "HGETALL", "HMGET"].iter().any(|name| commands.contains(name)) {
+                        let count = commands.lines().filter(|line| line.starts_with('*')).count();
+                        let _ = client.write_all("+OK\r\n".repeat(count).as_bytes()).await;
+                        continue;
+                    }
+                    let _ = client.write_all(start.as_bytes()).await;
+                    let piece = more.repeat(65_536 / more.len());
+                    while client.write_all(piece.as_bytes()).await.is_ok() {}
+                    return;
+                }
+            });
+        }
+    });
+    port
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_store_that_does_not_stop_speaking_is_left() {
+    for (start, more) in ENDLESS {
+        let mut talker = definition("talker", "a secret");
+        talker.address = format!("127.0.0.1:{}", endless(start, more).await);
+        talker.options.insert("longest_answer".into(), "2".into());
+        let error = answer(&mut session(talker), "SELECT * FROM berth").await.unwrap_err();
+        assert!(error.message.contains("connection talker"), "{start:?}: {error}");
+        let known = ["an answer has more than 2 MiB", "cannot be read", "within an answer"];
+        assert!(known.iter().any(|words| error.message.contains(words)), "{start:?}: {error}");
+    }
+}

@@ -292,6 +292,43 @@ async fn faults_are_named() {
     insta::assert_snapshot!(out.join("\n"));
 }
 
+/// A file as it is when the program that changes it stops in the middle: with a journal of what was there before.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_interrupted_change_left_is_rolled_back() {
+    let folder = tempfile::tempdir().unwrap();
+    for (mode, endings) in [("DELETE", &["", "-journal"][..]), ("WAL", &["", "-wal"])] {
+        let (changed, left) = (folder.path().join("changed.db"), folder.path().join(format!("left-{mode}.db")));
+        let connection = Connection::open(&changed).unwrap();
+        let made = "CREATE TABLE quays (id INTEGER PRIMARY KEY, name TEXT);
+            WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 5000)
+            INSERT INTO quays SELECT i, printf('quay %d', i) FROM n";
+        connection.execute_batch(&format!("PRAGMA journal_mode = {mode}; {made}")).unwrap();
+        // Some of the pages are in the file before the end.
+        let begun = "PRAGMA cache_size = 5; BEGIN; UPDATE quays SET name = 'nowhere'";
+        connection.execute_batch(begun).unwrap();
+        for ending in endings {
+            std::fs::copy(format!("{}{ending}", changed.display()), format!("{}{ending}", left.display())).unwrap();
+        }
+        drop(connection);
+        std::fs::remove_file(&changed).unwrap();
+        for writable in ["false", "true"] {
+            let mut definition = ConnectionDefinition::new("left", "sqlite", left.display().to_string());
+            definition.options.insert("writable".into(), writable.into());
+            let engine = Engine::in_memory().unwrap();
+            engine.add_connection(definition).unwrap();
+            engine.add_catalog(CatalogDefinition::new("till", "left")).unwrap();
+            let sql = "SELECT count(*), count(DISTINCT name) FROM till.main.quays";
+            match (answer(&mut engine.session(), sql).await, mode, writable) {
+                (Err(error), "DELETE", "false") => {
+                    assert!(error.message.contains("stopped in the middle of a change"), "{error}");
+                    assert!(error.hint.unwrap().contains("writable = true"));
+                }
+                (outcome, ..) => assert_eq!(outcome.unwrap().0, ["5000|5000"], "{mode} {writable}"),
+            }
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_long_statement_is_interrupted() {
     let (mut session, _) = session("sqlite-cancel");

@@ -142,3 +142,28 @@ pub async fn table(session: &mut Session, statements: &[String], excused: &str) 
     assert!(differing.is_empty(), "{} differ\n{}", differing.len(), differing.join("\n"));
     table
 }
+
+/// Asks a server again and again whose answers are changed by chance: each time there are rows, or an error that names the connection or
+/// the place in the statement.
+/// `COBBLE_HOSTILE` says how often.
+pub async fn garbled(way: &way::Way, connection: &str, sqls: &[&str], session: impl Fn() -> Session) {
+    let rounds = std::env::var("COBBLE_HOSTILE").ok().and_then(|text| text.parse().ok()).unwrap_or(40);
+    let mut refused = 0;
+    for round in 0..rounds {
+        way.garbles(round, [300, 2_000, 20_000][round as usize % 3]);
+        // One that knows nothing of the faults before.
+        let mut session = session();
+        let sql = sqls[round as usize % sqls.len()];
+        let outcome = tokio::time::timeout(std::time::Duration::from_secs(30), answer(&mut session, sql)).await;
+        if let Err(error) = outcome.unwrap_or_else(|_| panic!("round {round}: no answer and no error")) {
+            refused += 1;
+            assert!(error.code != cobble_types::Code::Internal, "round {round}: {error}");
+            // A column of another name or type is one that the statement does not fit.
+            let named = error.position.is_some() || error.to_string().contains(connection);
+            assert!(named, "round {round}: {error:?}");
+        }
+        way.mend();
+        way.close_all();
+    }
+    assert!(refused > 0, "nothing was changed");
+}

@@ -1,8 +1,10 @@
-//! A way to a server that cuts, stops or closes what passes.
+//! A way to a server that cuts, stops, closes or changes what passes.
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::{Arc, Mutex};
 
+use rand::rngs::StdRng;
+use rand::{Rng, SeedableRng};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
@@ -16,6 +18,8 @@ pub struct Way {
     left: Arc<AtomicI64>,
     /// What comes when none are left: silence rather than an end.
     silent: Arc<AtomicI64>,
+    /// Bytes from the server are changed by chance, one in so many.
+    garbled: Arc<Mutex<Option<(StdRng, u32)>>>,
     /// Changed to end all that is open.
     closing: watch::Sender<u64>,
 }
@@ -25,16 +29,18 @@ impl Way {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
         let (left, silent) = (Arc::new(AtomicI64::new(OPEN)), Arc::new(AtomicI64::new(0)));
+        let garbled = Arc::<Mutex<_>>::default();
         let (closing, closed) = watch::channel(0);
-        let way = Way { port, left: left.clone(), silent: silent.clone(), closing };
+        let way = Way { port, left: left.clone(), silent: silent.clone(), garbled: garbled.clone(), closing };
         tokio::spawn(async move {
             while let Ok((client, _)) = listener.accept().await {
                 let (server, left, silent, mut closed) = (server.clone(), left.clone(), silent.clone(), closed.clone());
+                let garbled = garbled.clone();
                 closed.mark_unchanged();
                 tokio::spawn(async move {
                     let Ok(server) = TcpStream::connect(server).await else { return };
                     tokio::select! {
-                        () = pass(client, server, &left, &silent) => {}
+                        () = pass(client, server, &left, &silent, &garbled) => {}
                         _ = closed.changed() => {}
                     }
                 });
@@ -48,7 +54,13 @@ impl Way {
         self.left.store(bytes, Ordering::SeqCst);
     }
 
+    /// Changes one byte in so many of what the server sends.
+    pub fn garbles(&self, seed: u64, one_in: u32) {
+        *self.garbled.lock().unwrap() = Some((StdRng::seed_from_u64(seed), one_in));
+    }
+
     pub fn mend(&self) {
+        *self.garbled.lock().unwrap() = None;
         self.left.store(OPEN, Ordering::SeqCst);
     }
 
@@ -57,7 +69,13 @@ impl Way {
     }
 }
 
-async fn pass(mut client: TcpStream, mut server: TcpStream, left: &AtomicI64, silent: &AtomicI64) {
+async fn pass(
+    mut client: TcpStream,
+    mut server: TcpStream,
+    left: &AtomicI64,
+    silent: &AtomicI64,
+    garbled: &Mutex<Option<(StdRng, u32)>>,
+) {
     let (mut from_client, mut to_client) = client.split();
     let (mut from_server, mut to_server) = server.split();
     let back = async {
@@ -68,6 +86,15 @@ async fn pass(mut client: TcpStream, mut server: TcpStream, left: &AtomicI64, si
                     std::future::pending::<()>().await;
                 }
                 return;
+            }
+            if let Some((random, one_in)) = &mut *garbled.lock().unwrap() {
+                for byte in &mut piece[..count] {
+                    match random.random_range(0..*one_in * 2) {
+                        0 => *byte = random.random(),
+                        1 => *byte ^= 1 << random.random_range(0..8),
+                        _ => {}
+                    }
+                }
             }
             if to_client.write_all(&piece[..count]).await.is_err() {
                 return;
