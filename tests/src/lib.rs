@@ -176,6 +176,7 @@ impl Product {
             .output()
             .expect("the command runs");
         let text = [output.stdout, output.stderr].map(|said| String::from_utf8_lossy(&said).into_owned()).concat();
+        assert!(!text.is_empty() || output.status.success(), "{arguments:?} ended without a word: {}", output.status);
         (output.status.success(), text)
     }
 

@@ -3,12 +3,12 @@
 
 mod discover;
 mod kinds;
+mod known;
 mod listing;
 mod offer;
 mod scan;
 mod write;
 
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -30,6 +30,7 @@ use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};
+use known::Known;
 use listing::{DataFile, FileTable};
 use tokio_util::sync::CancellationToken;
 
@@ -60,9 +61,6 @@ struct Cache {
     footers: Known<Arc<dyn Footer>>,
     inferred: Known<Inferred>,
 }
-
-/// What is known of a file, with the version it had.
-type Known<T> = HashMap<PathBuf, (String, T)>;
 
 /// One table's files, columns and footers: what an offer works on.
 #[derive(Debug)]
@@ -373,19 +371,19 @@ impl FilesSource {
         said: &str,
         pick: fn(&mut Cache) -> &mut Known<T>,
         read: impl FnOnce() -> Result<T>,
+        bytes: impl FnOnce(&T) -> usize,
     ) -> Result<T> {
         let current = format!("{}{said}", file.version);
         {
             let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some((version, known)) = pick(&mut cache).get(&file.path)
-                && *version == current
-            {
-                return Ok(known.clone());
+            if let Some(known) = pick(&mut cache).get(&file.path, &current) {
+                return Ok(known);
             }
         }
         let fresh = read()?;
+        let taken = bytes(&fresh);
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        pick(&mut cache).insert(file.path.clone(), (current, fresh.clone()));
+        pick(&mut cache).keep(&file.path, current, fresh.clone(), taken);
         Ok(fresh)
     }
 
@@ -412,17 +410,14 @@ impl FilesSource {
     }
 
     fn footer(&self, format: Format, file: &StoredFile) -> Result<Arc<dyn Footer>> {
-        self.cached(file, "", |cache| &mut cache.footers, || format.footer(&self.opened(file)?))
+        let read = || format.footer(&self.opened(file)?);
+        self.cached(file, "", |cache| &mut cache.footers, read, |footer| footer.memory())
     }
 
     /// The footers of these files, in their order, if all of them are known.
     fn known_footers(&self, files: &[DataFile]) -> Option<Vec<Arc<dyn Footer>>> {
-        let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        let known = |file: &DataFile| {
-            let (version, footer) = cache.footers.get(&file.stored.path)?;
-            (*version == file.stored.version).then(|| footer.clone())
-        };
-        files.iter().map(known).collect()
+        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        files.iter().map(|file| cache.footers.get(&file.stored.path, &file.stored.version)).collect()
     }
 
     /// The footers of these files, in their order. Storage answers one request as fast as many, so many are sent at a time.
@@ -474,7 +469,8 @@ impl FilesSource {
             (true, false) => String::new(),
         };
         let read = || format.infer(&self.opened(sample)?, form, defined);
-        self.cached(sample, &said, |cache| &mut cache.inferred, read)
+        let bytes = |known: &Inferred| known.columns.iter().map(|column| 256 + column.name.len()).sum();
+        self.cached(sample, &said, |cache| &mut cache.inferred, read, bytes)
     }
 }
 

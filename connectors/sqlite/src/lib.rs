@@ -95,15 +95,17 @@ impl File {
             return Ok(connection);
         }
         // What a program has left that stopped in the middle of a change must be rolled back before anybody can read, which takes the right to write.
-        match connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(())) {
-            Err(error) if errors::is_unfinished(&error) && self.writable => {
-                drop(connection);
-                drop(self.open_to_write()?);
-                self.open_to_read()
-            }
-            Err(error) => Err(errors::error(self, &error)),
-            Ok(()) => Ok(connection),
+        let failed = |e: rusqlite::Error| errors::error(self, &e);
+        // A writer that is at work is not waited for here: it may itself wait for readers of ours.
+        connection.busy_timeout(Duration::ZERO).map_err(failed)?;
+        let read = connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()));
+        if read.is_err_and(|error| errors::is_unfinished(&error)) && self.writable {
+            drop(connection);
+            drop(self.open_to_write()?);
+            return self.open_to_read();
         }
+        connection.busy_timeout(self.busy_limit).map_err(failed)?;
+        Ok(connection)
     }
 
     /// Whether somebody is changing the file, or has stopped doing so.

@@ -18,6 +18,8 @@ pub trait Footer: Send + Sync + fmt::Debug {
     fn file(&self) -> &StoredFile;
     /// The columns of the file.
     fn columns(&self) -> Result<Vec<TableColumn>>;
+    /// Bytes that it takes in memory.
+    fn memory(&self) -> usize;
     /// The number of parts.
     fn parts(&self) -> usize;
     /// Rows of a part.

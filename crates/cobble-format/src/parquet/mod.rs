@@ -189,6 +189,12 @@ impl Footer for ParquetFooter {
         &self.file
     }
 
+    fn memory(&self) -> usize {
+        // With the decoded bounds, which come when they are asked for.
+        let bounds: usize = self.metadata().row_groups().iter().map(|group| group.num_columns()).sum();
+        self.metadata().memory_size() + bounds * size_of::<Range>()
+    }
+
     fn parts(&self) -> usize {
         self.metadata().num_row_groups()
     }
