@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use arrow::array::RecordBatch;
 use arrow::datatypes::DataType;
-use cobble_api::{FunctionBody, NameBody, NewSessionBody, ProgressBody, RunBody, SessionBody, StatementBody};
+use cobble_api::{FunctionBody, NameBody, NewSessionBody, RunBody, SessionBody, StatementBody};
 use cobble_engine::{Execution, PlanDocument, SavedPlan, Session, parse_statements};
 use cobble_types::{Code, Error};
 use indicatif::{ProgressBar, ProgressStyle};
@@ -160,7 +160,7 @@ impl Place {
                             rows = &mut wait => break rows,
                             () = tokio::time::sleep(Duration::from_millis(250)) => {
                                 if let Ok(now) = session.client.run(&started.id).await {
-                                    progress.show(&now.progress);
+                                    progress.show(&now);
                                 }
                             }
                             _ = tokio::signal::ctrl_c() => {
@@ -330,14 +330,18 @@ impl Spinner {
         Spinner(bar)
     }
 
-    fn show(&self, progress: &ProgressBody) {
+    fn show(&self, run: &RunBody) {
         use cobble_engine::draw::{bytes, count, seconds};
-        self.0.set_message(format!(
-            "{} rows, {} read, {}",
-            count(progress.rows_read as f64),
-            bytes(progress.bytes_read as f64),
-            seconds(progress.seconds)
-        ));
+        let progress = &run.progress;
+        self.0.set_message(match run.waits {
+            true => "waits for its turn: other runs go before it".to_owned(),
+            false => format!(
+                "{} rows, {} read, {}",
+                count(progress.rows_read as f64),
+                bytes(progress.bytes_read as f64),
+                seconds(progress.seconds)
+            ),
+        });
         self.0.tick();
     }
 }

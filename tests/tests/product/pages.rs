@@ -78,6 +78,7 @@ const PAGES: &[&str] = &[
     "how-to/connect.md",
     "how-to/users.md",
     "how-to/configuration.md",
+    "how-to/operate.md",
     "how-to/tables.md",
 ];
 
