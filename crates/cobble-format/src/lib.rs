@@ -3,6 +3,7 @@
 
 mod arrow_file;
 mod avro;
+mod avro_blocks;
 mod batches;
 pub mod csv;
 mod footer;
@@ -29,6 +30,7 @@ use ::arrow::datatypes::SchemaRef;
 use cobble_plan::logical::{TableColumn, part_name};
 use cobble_types::{Code, Error, Result, SqlType, TextForm};
 
+pub use avro_blocks::{AvroBlock, AvroBlocks};
 pub use csv::Dialect;
 pub use footer::{
     FileCondition, Footer, Layout, PageCondition, PartReading, check_columns, statistics, united_columns,

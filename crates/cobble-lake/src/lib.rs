@@ -1,0 +1,9 @@
+//! The open table format, versions 1 and 2 of its specification (Apache Iceberg, "Iceberg Table Spec"): metadata, manifests and snapshots, and
+//! which files a query needs.
+
+pub mod bounds;
+pub mod manifest;
+pub mod metadata;
+mod rows;
+pub mod schema;
+pub mod transform;

@@ -1,0 +1,539 @@
+//! Manifest lists and manifests (table specification, "Manifests" and "Manifest Lists"). Of an entry only what is asked for is decoded, and its
+//! columns' bounds only when they are looked at.
+
+use std::io::{self, BufRead};
+use std::sync::Arc;
+
+use cobble_format::AvroBlocks;
+use cobble_plan::scan::ScanMemory;
+use cobble_types::Value;
+use serde_json::Value as Json;
+
+use crate::bounds;
+use crate::metadata::Spec;
+use crate::rows::{Cursor, Node, Part};
+use crate::schema::{Kind, Schema, Told};
+
+/// What the files of a manifest hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Content {
+    Rows,
+    /// Places in other files of rows that are gone.
+    GonePositions,
+    /// Values of rows that are gone.
+    GoneValues,
+}
+
+/// A manifest, as the list of its snapshot names it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Manifest {
+    pub path: String,
+    /// Bytes.
+    pub length: u64,
+    pub spec: i32,
+    /// Whether its files tell which rows are gone.
+    pub of_deletes: bool,
+    pub sequence: i64,
+    pub added_by: i64,
+    /// Files that are there since this snapshot or before; none where that is not told.
+    pub files: Option<u64>,
+    pub rows: Option<u64>,
+    /// One for each field of its partitioning; none where nothing is told.
+    pub partitions: Option<Vec<Summary>>,
+}
+
+/// What is known of one partition field in all files of a manifest.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Summary {
+    pub has_null: bool,
+    /// None where that is not told.
+    pub has_nan: Option<bool>,
+    pub lower: Option<Vec<u8>>,
+    pub upper: Option<Vec<u8>>,
+}
+
+/// An entry of a manifest that is in the table's state, as bytes of its block.
+#[derive(Debug, Clone, Copy)]
+pub struct Entry<'a> {
+    shape: &'a EntryShape,
+    /// True for a file that this manifest's snapshot has added.
+    pub is_added: bool,
+    pub snapshot: Option<i64>,
+    pub sequence: Option<i64>,
+    pub content: Content,
+    pub path: &'a str,
+    pub format: &'a str,
+    pub rows: u64,
+    pub bytes: u64,
+    /// The partition's values as they are written: the same bytes are the same partition.
+    pub partition: &'a [u8],
+    nulls: &'a [u8],
+    counts: &'a [u8],
+    nans: &'a [u8],
+    lower: &'a [u8],
+    upper: &'a [u8],
+    equality: &'a [u8],
+}
+
+fn of_io(error: &io::Error) -> String {
+    error.to_string()
+}
+
+/// A file of rows, and the rows' schema.
+fn opened<R: BufRead>(input: R, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<(AvroBlocks<R>, Node)>> {
+    let blocks = AvroBlocks::open(input, memory.clone())?;
+    let schema = serde_json::from_slice::<Json>(blocks.schema()).map_err(|e| format!("its schema is no JSON: {e}"));
+    Ok(schema.and_then(|json| Ok((blocks, Node::from_json(&json)?))))
+}
+
+fn parts(node: &Node) -> Told<&[Part]> {
+    match node {
+        Node::Record(parts) => Ok(parts),
+        _ => Err("its rows are no records".into()),
+    }
+}
+
+/// A field by its id, or by its name where the writer gave no ids.
+fn is(part: &Part, id: i32, name: &str) -> bool {
+    part.id.map_or_else(|| part.name == name, |own| own == id)
+}
+
+fn optional_number(cursor: &mut Cursor<'_>, node: &Node) -> Told<Option<i64>> {
+    match cursor.branch(node)? {
+        Some(Node::Number) => cursor.number().map(Some),
+        Some(other) => {
+            cursor.skip(other)?;
+            Err("a number is of another type".into())
+        }
+        None => Ok(None),
+    }
+}
+
+fn optional_bytes<'a>(cursor: &mut Cursor<'a>, node: &Node) -> Told<Option<&'a [u8]>> {
+    match cursor.branch(node)? {
+        Some(Node::Bytes) => cursor.bytes().map(Some),
+        Some(_) => Err("a text is of another type".into()),
+        None => Ok(None),
+    }
+}
+
+fn text(bytes: &[u8]) -> Told<&str> {
+    std::str::from_utf8(bytes).map_err(|_| "a text is not in UTF-8".into())
+}
+
+fn count(number: Option<i64>, what: &str) -> Told<u64> {
+    let number = number.ok_or_else(|| format!("a file lacks its {what}"))?;
+    u64::try_from(number).map_err(|_| format!("the {what} of a file is {number}"))
+}
+
+/// The manifests of a snapshot, from the file that lists them.
+///
+/// # Errors
+/// Of the storage, or, as what is wrong, of the file.
+pub fn list(input: impl BufRead, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<Vec<Manifest>>> {
+    let (mut blocks, node) = match opened(input, memory)? {
+        Ok(opened) => opened,
+        Err(what) => return Ok(Err(what)),
+    };
+    let mut all = Vec::new();
+    while let Some(block) = blocks.next_block()? {
+        let mut cursor = Cursor::new(&block.bytes);
+        for _ in 0..block.rows {
+            match listed(&mut cursor, &node) {
+                Ok(manifest) => all.push(manifest),
+                Err(what) => return Ok(Err(what)),
+            }
+        }
+    }
+    Ok(Ok(all))
+}
+
+fn listed(cursor: &mut Cursor<'_>, node: &Node) -> Told<Manifest> {
+    let (mut path, mut length, mut partitions) = (None, None, None);
+    let mut numbers = [None; 8];
+    for part in parts(node)? {
+        let place = [
+            (502, "partition_spec_id"),
+            (517, "content"),
+            (515, "sequence_number"),
+            (503, "added_snapshot_id"),
+            (504, "added_files_count"),
+            (505, "existing_files_count"),
+            (512, "added_rows_count"),
+            (513, "existing_rows_count"),
+        ]
+        .iter()
+        .position(|(id, name)| is(part, *id, name));
+        match place {
+            Some(place) => numbers[place] = optional_number(cursor, &part.node)?,
+            None if is(part, 500, "manifest_path") => path = optional_bytes(cursor, &part.node)?,
+            None if is(part, 501, "manifest_length") => length = optional_number(cursor, &part.node)?,
+            None if is(part, 507, "partitions") => partitions = summaries(cursor, &part.node)?,
+            // Version 1 calls the counts otherwise.
+            None if part.name.ends_with("_data_files_count") && part.name.starts_with("added") => {
+                numbers[4] = optional_number(cursor, &part.node)?;
+            }
+            None if part.name.ends_with("_data_files_count") && part.name.starts_with("existing") => {
+                numbers[5] = optional_number(cursor, &part.node)?;
+            }
+            None => drop(cursor.skip(&part.node)?),
+        }
+    }
+    let [spec, content, sequence, added_by, added, existing, added_rows, existing_rows] = numbers;
+    let both = |one: Option<i64>, other: Option<i64>| u64::try_from(one?.checked_add(other?)?).ok();
+    Ok(Manifest {
+        path: text(path.ok_or("a manifest has no path")?)?.to_owned(),
+        length: count(length, "manifest_length")?,
+        spec: spec.and_then(|id| i32::try_from(id).ok()).unwrap_or(0),
+        of_deletes: content == Some(1),
+        sequence: sequence.unwrap_or(0),
+        added_by: added_by.unwrap_or(0),
+        files: both(added, existing),
+        rows: both(added_rows, existing_rows),
+        partitions,
+    })
+}
+
+fn summaries(cursor: &mut Cursor<'_>, node: &Node) -> Told<Option<Vec<Summary>>> {
+    let Some(branch) = cursor.branch(node)? else { return Ok(None) };
+    let Node::Array(item) = branch else { return Err("its partitions are no array".into()) };
+    let mut all = Vec::new();
+    cursor.items(item, |cursor| {
+        let mut summary = Summary::default();
+        for part in parts(item)? {
+            if is(part, 509, "contains_null") {
+                summary.has_null = cursor.skip(&part.node)? == [1];
+            } else if is(part, 518, "contains_nan") {
+                let branch = cursor.branch(&part.node)?;
+                summary.has_nan = branch.map(|branch| Ok::<_, String>(cursor.skip(branch)? == [1])).transpose()?;
+            } else if is(part, 510, "lower_bound") {
+                summary.lower = optional_bytes(cursor, &part.node)?.map(<[u8]>::to_vec);
+            } else if is(part, 511, "upper_bound") {
+                summary.upper = optional_bytes(cursor, &part.node)?.map(<[u8]>::to_vec);
+            } else {
+                cursor.skip(&part.node)?;
+            }
+        }
+        all.push(summary);
+        Ok(())
+    })?;
+    Ok(Some(all))
+}
+
+/// Where the fields of an entry are, and their types.
+#[derive(Debug)]
+pub struct EntryShape {
+    entry: Vec<(EntryField, Node)>,
+    file: Vec<(FileField, Node)>,
+    partition: Vec<Part>,
+    bounds: Option<(Node, Node)>,
+    counts: Option<(Node, Node)>,
+    equality: Option<Node>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum EntryField {
+    Status,
+    Snapshot,
+    Sequence,
+    File,
+    Other,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum FileField {
+    Content,
+    Path,
+    Format,
+    Partition,
+    Rows,
+    Bytes,
+    Counts,
+    Nulls,
+    Nans,
+    Lower,
+    Upper,
+    Equality,
+    Other,
+}
+
+const FILE_FIELDS: &[(i32, &str, FileField)] = &[
+    (134, "content", FileField::Content),
+    (100, "file_path", FileField::Path),
+    (101, "file_format", FileField::Format),
+    (102, "partition", FileField::Partition),
+    (103, "record_count", FileField::Rows),
+    (104, "file_size_in_bytes", FileField::Bytes),
+    (109, "value_counts", FileField::Counts),
+    (110, "null_value_counts", FileField::Nulls),
+    (137, "nan_value_counts", FileField::Nans),
+    (125, "lower_bounds", FileField::Lower),
+    (128, "upper_bounds", FileField::Upper),
+    (135, "equality_ids", FileField::Equality),
+];
+
+impl EntryShape {
+    fn new(node: &Node) -> Told<EntryShape> {
+        let of_entry = |part: &Part| match part {
+            part if is(part, 0, "status") => EntryField::Status,
+            part if is(part, 1, "snapshot_id") => EntryField::Snapshot,
+            part if is(part, 3, "sequence_number") => EntryField::Sequence,
+            part if is(part, 2, "data_file") => EntryField::File,
+            _ => EntryField::Other,
+        };
+        let entry: Vec<(EntryField, Node)> =
+            parts(node)?.iter().map(|part| (of_entry(part), part.node.clone())).collect();
+        let file = entry.iter().find(|(field, _)| *field == EntryField::File).ok_or("its entries name no files")?;
+        let of_file = |part: &Part| {
+            FILE_FIELDS.iter().find(|(id, name, _)| is(part, *id, name)).map_or(FileField::Other, |(.., field)| *field)
+        };
+        let file: Vec<(FileField, Node)> =
+            parts(&file.1)?.iter().map(|part| (of_file(part), part.node.clone())).collect();
+        let of = |wanted: FileField| file.iter().find(|(field, _)| *field == wanted).map(|(_, node)| node.present());
+        // Maps by whole numbers are arrays of pairs.
+        let pair = |wanted: FileField| match of(wanted) {
+            Some(Node::Array(item)) => match item.as_ref() {
+                Node::Record(parts) => match parts.as_slice() {
+                    [key, value] if key.node == Node::Number => Some((item.as_ref().clone(), value.node.clone())),
+                    _ => None,
+                },
+                _ => None,
+            },
+            _ => None,
+        };
+        let partition = match of(FileField::Partition) {
+            Some(Node::Record(parts)) => parts.clone(),
+            _ => vec![],
+        };
+        let equality = match of(FileField::Equality) {
+            Some(Node::Array(item)) => Some(item.as_ref().clone()),
+            _ => None,
+        };
+        let (bounds, counts) = (pair(FileField::Lower), pair(FileField::Nulls));
+        Ok(EntryShape { partition, bounds, counts, equality, entry, file })
+    }
+
+    /// The entry at a place; none for a file that is not in the table's state any more.
+    fn read<'a>(&'a self, cursor: &mut Cursor<'a>) -> Told<Option<Entry<'a>>> {
+        let (mut status, mut snapshot, mut sequence) = (None, None, None);
+        let mut content = Some(0);
+        let (mut path, mut format): (&[u8], &[u8]) = (&[], &[]);
+        let (mut rows, mut bytes) = (None, None);
+        let empty: &[u8] = &[];
+        let mut partition = empty;
+        let [mut counts, mut nulls, mut nans, mut lower, mut upper, mut equality] = [empty; 6];
+        for (field, node) in &self.entry {
+            match field {
+                EntryField::Status => status = optional_number(cursor, node)?,
+                EntryField::Snapshot => snapshot = optional_number(cursor, node)?,
+                EntryField::Sequence => sequence = optional_number(cursor, node)?,
+                EntryField::Other => drop(cursor.skip(node)?),
+                EntryField::File => {
+                    for (field, node) in &self.file {
+                        let raw = |cursor: &mut Cursor<'a>| -> Told<&'a [u8]> {
+                            match cursor.branch(node)? {
+                                Some(branch) => cursor.skip(branch),
+                                None => Ok(empty),
+                            }
+                        };
+                        match field {
+                            FileField::Content => content = optional_number(cursor, node)?,
+                            FileField::Path => path = optional_bytes(cursor, node)?.unwrap_or_default(),
+                            FileField::Format => format = optional_bytes(cursor, node)?.unwrap_or_default(),
+                            FileField::Rows => rows = optional_number(cursor, node)?,
+                            FileField::Bytes => bytes = optional_number(cursor, node)?,
+                            FileField::Partition => partition = raw(cursor)?,
+                            FileField::Counts => counts = raw(cursor)?,
+                            FileField::Nulls => nulls = raw(cursor)?,
+                            FileField::Nans => nans = raw(cursor)?,
+                            FileField::Lower => lower = raw(cursor)?,
+                            FileField::Upper => upper = raw(cursor)?,
+                            FileField::Equality => equality = raw(cursor)?,
+                            FileField::Other => drop(cursor.skip(node)?),
+                        }
+                    }
+                }
+            }
+        }
+        let is_added = match status {
+            Some(0) => false,
+            Some(1) => true,
+            Some(2) => return Ok(None),
+            other => return Err(format!("an entry has the status {other:?}")),
+        };
+        let content = match content {
+            None | Some(0) => Content::Rows,
+            Some(1) => Content::GonePositions,
+            Some(2) => Content::GoneValues,
+            Some(other) => return Err(format!("a file has the content {other}")),
+        };
+        Ok(Some(Entry {
+            shape: self,
+            is_added,
+            snapshot,
+            sequence,
+            content,
+            path: text(path)?,
+            format: text(format)?,
+            rows: count(rows, "record_count")?,
+            bytes: count(bytes, "file_size_in_bytes")?,
+            partition,
+            nulls,
+            counts,
+            nans,
+            lower,
+            upper,
+            equality,
+        }))
+    }
+}
+
+/// Goes through the entries of a manifest that are in the table's state. `visit` gets each one once, in the manifest's order.
+///
+/// # Errors
+/// Of the storage, or, as what is wrong, of the file.
+pub fn entries(
+    input: impl BufRead,
+    memory: &Arc<dyn ScanMemory>,
+    mut visit: impl FnMut(&Entry<'_>) -> Told<()>,
+) -> io::Result<Told<()>> {
+    let opened = opened(input, memory)?.and_then(|(blocks, node)| Ok((blocks, EntryShape::new(&node)?)));
+    let (mut blocks, shape) = match opened {
+        Ok(opened) => opened,
+        Err(what) => return Ok(Err(what)),
+    };
+    while let Some(block) = blocks.next_block()? {
+        let mut all = || -> Told<()> {
+            let mut cursor = Cursor::new(&block.bytes);
+            for _ in 0..block.rows {
+                if let Some(entry) = shape.read(&mut cursor)? {
+                    visit(&entry)?;
+                }
+            }
+            match cursor.is_at_end() {
+                true => Ok(()),
+                false => Err("a block has more bytes than its rows".into()),
+            }
+        };
+        if let Err(what) = all() {
+            return Ok(Err(what));
+        }
+    }
+    Ok(Ok(()))
+}
+
+/// What is known of a column in a file.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct ColumnBounds {
+    pub min: Option<Value>,
+    pub max: Option<Value>,
+    /// Values with the nulls among them.
+    pub values: Option<u64>,
+    pub nulls: Option<u64>,
+    pub nans: Option<u64>,
+}
+
+impl Entry<'_> {
+    /// The values of the partition, in the order of the partitioning's fields; null for a field that the file has no value of.
+    pub fn partition_values(&self, spec: &Spec, schema: &Schema) -> Told<Vec<Value>> {
+        let mut values = vec![Value::Null; spec.fields.len()];
+        let mut cursor = Cursor::new(self.partition);
+        for part in &self.shape.partition {
+            let own = spec
+                .fields
+                .iter()
+                .position(|field| part.id.map_or_else(|| part.name == field.name, |id| id == field.id));
+            let branch = cursor.branch(&part.node)?;
+            let (Some(place), Some(branch)) = (own, branch) else {
+                if let Some(branch) = branch {
+                    cursor.skip(branch)?;
+                }
+                continue;
+            };
+            let field = &spec.fields[place];
+            // The column may have been dropped since; its transform tells the type of all but itself.
+            let source = schema.field(field.source).map_or(Kind::Int, |source| source.kind.clone());
+            values[place] = partition_value(&mut cursor, branch, &field.transform.kind(&source))?;
+        }
+        Ok(values)
+    }
+
+    /// Least, greatest and numbers of a column, by its id.
+    pub fn bounds(&self, id: i32, kind: &Kind) -> Told<ColumnBounds> {
+        let mut found = ColumnBounds::default();
+        if let Some((pair, value)) = &self.shape.bounds {
+            let bound = |raw: &[u8]| -> Told<Option<Value>> {
+                let mut bound = None;
+                of_id(raw, pair, value, id, |bytes| {
+                    bound = bounds::value(kind, Cursor::new(bytes).bytes()?);
+                    Ok(())
+                })?;
+                Ok(bound)
+            };
+            (found.min, found.max) = (bound(self.lower)?, bound(self.upper)?);
+        }
+        if let Some((pair, value)) = &self.shape.counts {
+            let number = |raw: &[u8]| -> Told<Option<u64>> {
+                let mut number = None;
+                of_id(raw, pair, value, id, |bytes| {
+                    number = u64::try_from(Cursor::new(bytes).number()?).ok();
+                    Ok(())
+                })?;
+                Ok(number)
+            };
+            (found.values, found.nulls, found.nans) = (number(self.counts)?, number(self.nulls)?, number(self.nans)?);
+        }
+        Ok(found)
+    }
+
+    /// Of a file that tells the values of gone rows: the ids of the columns that it tells them by.
+    pub fn equality_ids(&self) -> Told<Vec<i32>> {
+        let Some(item) = self.shape.equality.as_ref().filter(|_| !self.equality.is_empty()) else { return Ok(vec![]) };
+        let mut ids = Vec::new();
+        Cursor::new(self.equality).items(item, |cursor| {
+            ids.push(i32::try_from(cursor.number()?).map_err(|_| "the id of a column is too large")?);
+            Ok(())
+        })?;
+        Ok(ids)
+    }
+}
+
+/// Looks for the value of an id in pairs of ids and values.
+fn of_id(raw: &[u8], pair: &Node, value: &Node, id: i32, mut found: impl FnMut(&[u8]) -> Told<()>) -> Told<()> {
+    if raw.is_empty() {
+        return Ok(());
+    }
+    Cursor::new(raw).items(pair, |cursor| {
+        let own = cursor.number()? == i64::from(id);
+        let bytes = cursor.skip(value)?;
+        if own { found(bytes) } else { Ok(()) }
+    })
+}
+
+fn partition_value(cursor: &mut Cursor<'_>, node: &Node, kind: &Kind) -> Told<Value> {
+    let little = |bytes: &[u8]| bounds::value(kind, bytes);
+    let found = match node {
+        Node::Number => {
+            let number = cursor.number()?;
+            match kind {
+                Kind::Long => Some(Value::BigInt(number)),
+                Kind::Time => Some(Value::Time(number)),
+                Kind::Timestamp => Some(Value::Timestamp(number)),
+                Kind::TimestampTz => Some(Value::TimestampTz(number)),
+                Kind::Date => i32::try_from(number).ok().map(Value::Date),
+                _ => i32::try_from(number).ok().map(Value::Integer),
+            }
+        }
+        Node::Boolean => little(cursor.skip(node)?),
+        Node::Float | Node::Double => little(cursor.skip(node)?),
+        Node::Bytes => little(cursor.bytes()?),
+        Node::Fixed(_) => little(cursor.skip(node)?),
+        _ => return Err("a partition value is of a nested type".into()),
+    };
+    found.ok_or_else(|| "a partition value does not fit its column".into())
+}
+
+/// An error of the storage as what is wrong with a file, for those who have no other.
+pub fn as_told<T>(outcome: io::Result<Told<T>>) -> Told<T> {
+    outcome.map_err(|e| of_io(&e)).and_then(|told| told)
+}
