@@ -4,6 +4,8 @@
 pub mod bounds;
 pub mod manifest;
 pub mod metadata;
+pub mod prune;
 mod rows;
 pub mod schema;
+pub mod table;
 pub mod transform;

@@ -212,7 +212,7 @@ mod tests {
         .unwrap();
         assert_eq!((schema.id, schema.identifiers.as_slice()), (3, &[1][..]));
         let types: Vec<String> = schema.fields.iter().map(|field| field.kind.sql_type().to_string()).collect();
-        assert_eq!(types, ["bigint", "numeric(9,2)", "bytea[]", "record[]"]);
+        assert_eq!(types, ["bigint", "numeric(9,2)", "bytea[]", "row(key text, value row(at timestamptz))[]"]);
         assert_eq!(schema.field(9).unwrap().name, "at");
         assert!(schema.field(6).unwrap().required && !schema.field(8).unwrap().required);
         for (kind, told) in [

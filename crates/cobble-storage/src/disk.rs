@@ -14,7 +14,8 @@ use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
 use crate::{
-    Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, io_error, is_hidden, pending, unique,
+    ANY_VERSION, Blob, Condition, Entry, Folder, Listing, Storage, StoredFile, changed, file_error, io_error,
+    is_hidden, pending, unique,
 };
 
 /// So often is a listing begun again while its folders change.
@@ -192,10 +193,52 @@ impl Storage for Disk {
         }
     }
 
+    fn look(&self, folder: &[String]) -> Result<Folder> {
+        let path = match folder {
+            [] => self.address.clone(),
+            names => self.path_of(names)?,
+        };
+        let failed = |e: io::Error| io_error(&self.connection, &path, &e);
+        let real = roots::checked(&self.connection, &path)?;
+        let mut found = Folder::default();
+        let entries = match std::fs::read_dir(&real) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(found),
+            other => other.map_err(failed)?,
+        };
+        for entry in entries.flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            // What goes while the folder is read, or leads out of it, is not there.
+            let own = path.join(&name);
+            let Ok(metadata) = roots::real(&own).and_then(std::fs::metadata) else { continue };
+            if metadata.is_dir() {
+                found.folders.push(name);
+            } else if metadata.is_file() {
+                found.files.push(StoredFile { path: own, bytes: metadata.len(), version: version(&metadata) });
+            }
+        }
+        found.folders.sort();
+        found.files.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(found)
+    }
+
+    fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile> {
+        Ok(StoredFile { path: self.path_of(names)?, bytes, version: ANY_VERSION.to_owned() })
+    }
+
+    fn names_of(&self, location: &str) -> Option<Vec<String>> {
+        let path = location.strip_prefix("file:").map_or(location, |rest| rest.strip_prefix("//").unwrap_or(rest));
+        let below = Path::new(path).strip_prefix(&self.address).ok()?;
+        below.iter().map(|name| Some(name.to_str()?.to_owned())).collect()
+    }
+
     fn open(&self, file: &StoredFile, _: &CancellationToken) -> Result<Arc<dyn Blob>> {
         let open = roots::open(&file.path).map_err(|e| io_error(&self.connection, &file.path, &e))?;
         let metadata = open.metadata().map_err(|e| io_error(&self.connection, &file.path, &e))?;
-        if version(&metadata) != file.version {
+        let is_other = match file.version.as_str() {
+            ANY_VERSION => metadata.len() != file.bytes,
+            known => version(&metadata) != known,
+        };
+        if is_other {
             return Err(changed(&self.connection, &file.path));
         }
         Ok(Arc::new(DiskFile { file: open, bytes: file.bytes }))

@@ -43,6 +43,24 @@ pub struct Entry {
     pub names: Vec<String>,
 }
 
+/// One folder.
+#[derive(Debug, Default)]
+pub struct Folder {
+    /// In order of their names.
+    pub folders: Vec<String>,
+    pub files: Vec<StoredFile>,
+}
+
+impl StoredFile {
+    /// Its own name.
+    pub fn name(&self) -> String {
+        self.path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default()
+    }
+}
+
+/// The version of a file of which no listing has told.
+pub const ANY_VERSION: &str = "";
+
 /// What must be so for a file to be put or deleted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Condition {
@@ -58,6 +76,12 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn address(&self) -> String;
     /// All files below the address, in order of their names.
     fn list(&self) -> Result<Listing>;
+    /// What lies in one folder below the address, hidden names too; a folder that is not there is empty.
+    fn look(&self, folder: &[String]) -> Result<Folder>;
+    /// A file of these names and so many bytes, of which no listing has told: whichever version is there is opened.
+    fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile>;
+    /// The names below the address of what others call by a whole path or URL; none where it is elsewhere.
+    fn names_of(&self, location: &str) -> Option<Vec<String>>;
     /// Opens a file of a listing. An error if the file has changed since.
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
     /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.

@@ -28,7 +28,9 @@ use cobble_network::test_steps::{self, reporter};
 use cobble_network::threads::{self, Silence, ask, chain, network};
 use cobble_network::tls::{self, Tls};
 
-use crate::{Blob, Condition, Entry, Listing, Storage, StoredFile, changed, file_error, is_hidden};
+use crate::{
+    ANY_VERSION, Blob, Condition, Entry, Folder, Listing, Storage, StoredFile, changed, file_error, is_hidden,
+};
 
 type Answer<T> = threads::Answer<object_store::Result<T>>;
 
@@ -245,6 +247,12 @@ impl Objects {
         }
     }
 
+    /// The object of these names below the folder.
+    fn object(&self, names: &[String]) -> Path {
+        let folders = self.settings.folder.split('/').filter(|name| !name.is_empty());
+        folders.chain(names.iter().map(String::as_str)).map(PathPart::from).collect()
+    }
+
     fn location(&self, path: &FilePath) -> Path {
         let text = path.to_string_lossy();
         let start = self.shown("").to_string_lossy().len();
@@ -395,6 +403,52 @@ impl Storage for Objects {
         Ok(Listing { entries, ..Listing::default() })
     }
 
+    fn look(&self, folder: &[String]) -> Result<Folder> {
+        let prefix = self.object(folder);
+        let path = self.shown(prefix.as_ref());
+        if self.settings.names.is_some() {
+            let what = "a web server does not tell what is in a folder";
+            return Err(file_error(&self.settings.connection, &path, Code::Unsupported, what)
+                .hint("use a folder or an object store"));
+        }
+        let store = self.store.clone();
+        let listed = ask(async move { store.list_with_delimiter(Some(&prefix)).await });
+        let listed = wait(&listed, &CancellationToken::new()).map_err(|e| self.fault(&path, &e).0)?;
+        let own = |location: &Path| location.filename().map(str::to_owned);
+        let mut folders: Vec<String> = listed.common_prefixes.iter().filter_map(own).collect();
+        folders.sort();
+        let file = |meta: &ObjectMeta| StoredFile {
+            path: self.shown(meta.location.as_ref()),
+            bytes: meta.size,
+            version: version_of(meta),
+        };
+        let mut files: Vec<StoredFile> = listed.objects.iter().map(file).collect();
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        Ok(Folder { folders, files })
+    }
+
+    fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile> {
+        let path = self.shown(self.object(names).as_ref());
+        Ok(StoredFile { path, bytes, version: ANY_VERSION.to_owned() })
+    }
+
+    fn names_of(&self, location: &str) -> Option<Vec<String>> {
+        let below = match &self.settings.bucket {
+            // The same store under the names that other tools have for it.
+            Some(bucket) => {
+                let (scheme, rest) = location.split_once("://")?;
+                let own = matches!(scheme, "s3" | "s3a" | "s3n");
+                rest.strip_prefix(bucket.as_str()).filter(|_| own)?.strip_prefix('/')?
+            }
+            None => location.strip_prefix(self.settings.endpoint.as_str())?.strip_prefix('/')?,
+        };
+        let below = match self.settings.folder.as_str() {
+            "" => below,
+            folder => below.strip_prefix(folder)?.strip_prefix('/')?,
+        };
+        Some(below.split('/').map(str::to_owned).collect())
+    }
+
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>> {
         Ok(Arc::new(Object {
             store: self.store.clone(),
@@ -417,8 +471,7 @@ impl Storage for Objects {
             let what = format!("\"{}\" cannot be the name of an object", names.join("/"));
             return Err(bad(&s.connection, what, "give a path below the address, without . and .."));
         }
-        let folders = s.folder.split('/').filter(|name| !name.is_empty());
-        let location: Path = folders.chain(names.iter().map(String::as_str)).map(PathPart::from).collect();
+        let location = self.object(names);
         let path = self.shown(location.as_ref());
         if s.bucket.is_none() {
             let what = "files behind a web server are only read";

@@ -1,0 +1,176 @@
+//! Which manifests and files can hold a wanted row: by the partition values of a manifest, of a file, and by the bounds of a file's columns.
+//! "No" is certain, "yes" is a maybe.
+
+use cobble_format::prune::{Range, Ranges, may_match};
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_types::{ColumnId, SqlType, Value};
+
+use crate::bounds;
+use crate::manifest::{Entry, Summary};
+use crate::metadata::{PartitionField, Spec};
+use crate::schema::{Kind, Schema, Told};
+use crate::transform::Transform;
+
+/// What is asked of a table: conditions that all must hold, and which columns they speak of.
+#[derive(Debug, Clone, Default)]
+pub struct Question {
+    pub conditions: Vec<Expr>,
+    /// For each column its id in the table.
+    pub columns: Vec<(ColumnId, i32)>,
+}
+
+/// A question to the files of one partitioning.
+#[derive(Debug)]
+pub struct Pruner<'q> {
+    question: &'q Question,
+    spec: &'q Spec,
+    schema: &'q Schema,
+    /// Fields of the partitioning that are made of a column that is asked for.
+    fields: Vec<(usize, ColumnId, &'q Kind)>,
+    /// Columns with the bounds that files may have of them.
+    bounded: Vec<(ColumnId, i32, &'q Kind)>,
+    /// The last partition, and whether it can hold a row.
+    last: Option<(Vec<u8>, bool)>,
+}
+
+fn nulls(range: Range, has_null: bool) -> Range {
+    Range { may_be_null: has_null, ..range }
+}
+
+/// What is known of the partition values of a field in all files of a manifest.
+fn of_summary(summary: &Summary, kind: &Kind) -> Range {
+    let bound = |bytes: &Option<Vec<u8>>| bounds::value(kind, bytes.as_deref()?);
+    let (min, max) = (bound(&summary.lower), bound(&summary.upper));
+    let may_be_nan = is_float(kind) && summary.has_nan != Some(false);
+    let all_null = min.is_none() && summary.lower.is_none() && summary.has_null && !may_be_nan;
+    // What is no number is greater than all numbers.
+    Range { min, max: max.filter(|_| !may_be_nan), all_null, may_be_null: summary.has_null }
+}
+
+fn is_float(kind: &Kind) -> bool {
+    matches!(kind, Kind::Float | Kind::Double)
+}
+
+fn of_value(value: &Value) -> Range {
+    match value.is_null() {
+        true => Range { all_null: true, may_be_null: true, ..Range::default() },
+        false => Range::single(value.clone()),
+    }
+}
+
+impl<'q> Pruner<'q> {
+    pub fn new(question: &'q Question, spec: &'q Spec, schema: &'q Schema) -> Pruner<'q> {
+        let kind_of = |id: i32| schema.field(id).map(|field| &field.kind);
+        let fields = spec
+            .fields
+            .iter()
+            .enumerate()
+            .filter_map(|(place, field)| {
+                let (column, _) = question.columns.iter().find(|(_, id)| *id == field.source)?;
+                Some((place, *column, kind_of(field.source)?))
+            })
+            .collect();
+        let bounded = question.columns.iter().filter_map(|(column, id)| Some((*column, *id, kind_of(*id)?))).collect();
+        Pruner { question, spec, schema, fields, bounded, last: None }
+    }
+
+    fn may(&self, ranges: &Ranges) -> bool {
+        self.question.conditions.iter().all(|condition| may_match(condition, ranges))
+    }
+
+    /// Whether partition values in these ranges, one for each field, leave anything.
+    fn partitions_may(&self, range_of: impl Fn(usize, &PartitionField) -> Option<Range>) -> bool {
+        self.fields.iter().all(|(place, column, source)| {
+            let field = &self.spec.fields[*place];
+            let Some(partition) = range_of(*place, field) else { return true };
+            if let Transform::Bucket(_) = field.transform {
+                let conditions = &self.question.conditions;
+                let hits = conditions.iter().all(|c| bucket_may_match(c, *column, source, field.transform, &partition));
+                return hits && self.may(&Ranges::from([(*column, field.transform.source_range(source, &partition))]));
+            }
+            self.may(&Ranges::from([(*column, field.transform.source_range(source, &partition))]))
+        })
+    }
+
+    /// Whether a manifest may name a file that may hold a wanted row.
+    pub fn manifest_may(&self, summaries: Option<&[Summary]>) -> bool {
+        let Some(all) = summaries else { return true };
+        self.partitions_may(|place, field| {
+            let source = self.schema.field(field.source)?;
+            Some(of_summary(all.get(place)?, &field.transform.kind(&source.kind)))
+        })
+    }
+
+    /// Whether a file may hold a wanted row, by its partition.
+    pub fn partition_may(&mut self, entry: &Entry<'_>) -> Told<bool> {
+        if self.fields.is_empty() {
+            return Ok(true);
+        }
+        // Files of one partition mostly stand together.
+        if let Some((last, may)) = self.last.as_ref().filter(|(last, _)| last == entry.partition) {
+            debug_assert_eq!(last, entry.partition);
+            return Ok(*may);
+        }
+        let values = entry.partition_values(self.spec, self.schema)?;
+        let may = self.partitions_may(|place, _| values.get(place).map(of_value));
+        self.last = Some((entry.partition.to_vec(), may));
+        Ok(may)
+    }
+
+    /// Whether a file may hold a wanted row, by the bounds of its columns.
+    pub fn bounds_may(&self, entry: &Entry<'_>) -> Told<bool> {
+        let mut ranges = Ranges::new();
+        for (column, id, kind) in &self.bounded {
+            let known = entry.bounds(*id, kind)?;
+            let all_null = known.values.is_some() && known.values == known.nulls;
+            let may_be_nan = is_float(kind) && known.nans != Some(0);
+            let max = known.max.filter(|_| !may_be_nan);
+            ranges.insert(
+                *column,
+                nulls(Range { min: known.min, max, all_null, may_be_null: true }, known.nulls != Some(0)),
+            );
+        }
+        Ok(self.may(&ranges))
+    }
+}
+
+/// Whether a row of these buckets can make a condition true: one that asks for values of the column does only in their buckets.
+fn bucket_may_match(condition: &Expr, column: ColumnId, source: &Kind, transform: Transform, buckets: &Range) -> bool {
+    let holds = |value: &Value| {
+        // A value of another type may be hashed otherwise.
+        let same = source.sql_type() == value.sql_type() || value.is_null();
+        let bucket = transform.apply(value).filter(|_| same);
+        let Some(bucket) = bucket.filter(|bucket| !bucket.is_null()) else { return true };
+        let inside = |bound: &Option<Value>, wrong: std::cmp::Ordering| {
+            bound.as_ref().and_then(|bound| bound.compare(&bucket)).is_none_or(|order| order != wrong)
+        };
+        inside(&buckets.min, std::cmp::Ordering::Greater) && inside(&buckets.max, std::cmp::Ordering::Less)
+    };
+    match condition {
+        Expr::Binary { op: BinaryOp::And, left, right, .. } => {
+            let each = |side: &Expr| bucket_may_match(side, column, source, transform, buckets);
+            each(left) && each(right)
+        }
+        Expr::Binary { op: BinaryOp::Or, left, right, .. } => {
+            let each = |side: &Expr| bucket_may_match(side, column, source, transform, buckets);
+            each(left) || each(right)
+        }
+        Expr::Binary { .. } => match condition.as_column_comparison() {
+            Some((own, BinaryOp::Eq, value)) if own.id == column => holds(value),
+            _ => true,
+        },
+        Expr::InList { operand, list, negated: false } => match operand.as_ref() {
+            Expr::Column(own) if own.id == column => list.iter().any(|item| match item {
+                Expr::Literal { value, .. } => holds(value),
+                _ => true,
+            }),
+            _ => true,
+        },
+        _ => true,
+    }
+}
+
+/// Whether ranges are kept of values of this type.
+pub fn has_bounds(sql_type: &SqlType) -> bool {
+    !matches!(sql_type, SqlType::Array(_) | SqlType::Row(_) | SqlType::Json)
+}

@@ -1,0 +1,260 @@
+//! A table in a storage: its metadata file, and the files that the metadata name by whole paths.
+
+use std::io::BufReader;
+use std::sync::Arc;
+use std::sync::atomic::AtomicU64;
+
+use cobble_plan::scan::ScanMemory;
+use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
+use cobble_types::{Code, Error, Result};
+use tokio_util::sync::CancellationToken;
+
+use crate::manifest::{self, Content, Entry, Manifest};
+use crate::metadata::{MOST_BYTES, Metadata, Snapshot, SnapshotFiles};
+use crate::prune::{Pruner, Question};
+use crate::schema::Told;
+
+/// The folder of a table in which its metadata lie.
+pub const METADATA: &str = "metadata";
+
+/// A table as it was when its metadata file was read.
+#[derive(Debug, Clone)]
+pub struct LakeTable {
+    pub connection: String,
+    pub storage: Arc<dyn Storage>,
+    /// The names of its folder below the storage's address.
+    pub home: Vec<String>,
+    pub file: StoredFile,
+    pub metadata: Arc<Metadata>,
+}
+
+/// A file with rows that a snapshot has.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DataFile {
+    pub stored: StoredFile,
+    pub format: String,
+    pub rows: u64,
+}
+
+/// The files that may hold wanted rows, and how many of what were looked at.
+#[derive(Debug, Default)]
+pub struct Left {
+    pub files: Vec<DataFile>,
+    pub manifests: Parts,
+    /// By the partitions of the manifests that were read.
+    pub partitioned: Parts,
+    /// By the bounds of their columns, of those that the partitions leave.
+    pub bounded: Parts,
+    /// Bytes of manifests that were read.
+    pub bytes: u64,
+}
+
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
+pub struct Parts {
+    pub read: u64,
+    pub total: u64,
+}
+
+impl Parts {
+    fn count(&mut self, is_read: bool) {
+        self.total += 1;
+        self.read += u64::from(is_read);
+    }
+}
+
+/// The number that the name of a metadata file begins with: `v3.metadata.json`, `00003-….metadata.json`, packed or not.
+fn version_in(name: &str) -> Option<u64> {
+    let stem = name.strip_suffix(".gz").unwrap_or(name).strip_suffix(".metadata.json")?;
+    let digits = stem.strip_prefix('v').unwrap_or(stem);
+    let end = digits.find(|c: char| !c.is_ascii_digit()).unwrap_or(digits.len());
+    digits[..end].parse().ok()
+}
+
+/// The metadata file with the highest number in a table's folder; none where the folder holds no table.
+pub fn latest(storage: &dyn Storage, home: &[String]) -> Result<Option<StoredFile>> {
+    let folder: Vec<String> = home.iter().cloned().chain([METADATA.to_owned()]).collect();
+    let files = storage.look(&folder)?.files;
+    let numbered = files.into_iter().filter_map(|file| Some((version_in(&file.name())?, file)));
+    Ok(numbered.max_by(|(a, one), (b, other)| a.cmp(b).then_with(|| one.path.cmp(&other.path))).map(|(_, file)| file))
+}
+
+impl LakeTable {
+    /// Reads a metadata file.
+    pub fn open(
+        connection: &str,
+        storage: &Arc<dyn Storage>,
+        home: Vec<String>,
+        file: StoredFile,
+        cancel: &CancellationToken,
+    ) -> Result<LakeTable> {
+        let wrong = |what: String| file_error(connection, &file.path, Code::SourceData, what);
+        if file.bytes > MOST_BYTES {
+            return Err(wrong(format!("a metadata file of more than {} MiB is not read", MOST_BYTES >> 20)));
+        }
+        let blob = storage.open(&file, cancel)?;
+        let bytes = blob
+            .read(0, file.bytes as usize)
+            .map_err(|e| own_error(&e).unwrap_or_else(|| wrong(format!("it cannot be read: {e}"))))?;
+        let metadata = Metadata::read(&bytes).map_err(wrong)?;
+        Ok(LakeTable {
+            connection: connection.to_owned(),
+            storage: storage.clone(),
+            home,
+            metadata: Arc::new(metadata),
+            file,
+        })
+    }
+
+    fn wrong(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {
+        file_error(&self.connection, &file.path, Code::SourceData, what)
+            .hint("the file is not as the table specification says; restore it, or roll the table back")
+    }
+
+    /// A file that the metadata name. What is below the table's location is looked for where the table is found, so that a table may have
+    /// been moved as a whole, or be known by other names elsewhere.
+    pub fn stored(&self, location: &str, bytes: u64) -> Result<StoredFile> {
+        let below = location.strip_prefix(self.metadata.location.as_str()).and_then(|rest| rest.strip_prefix('/'));
+        let names = match below {
+            Some(rest) => Some(self.home.iter().cloned().chain(rest.split('/').map(str::to_owned)).collect()),
+            None => self.storage.names_of(location),
+        };
+        let Some(names) = names else {
+            let what = format!("the table's file {location} is not below {}", self.storage.address());
+            return Err(Error::new(Code::BadSetting, format!("connection {}: {what}", self.connection))
+                .hint("name the storage that holds the table's files in the connection's setting storage"));
+        };
+        self.storage.at(&names, bytes)
+    }
+
+    fn reader(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<BufReader<Ordered>> {
+        let blob = self.storage.open(file, cancel)?;
+        Ok(BufReader::with_capacity(1 << 17, Ordered::new(blob, Arc::new(AtomicU64::new(0)))))
+    }
+
+    /// What a reader of Avro rows has told.
+    fn told<T>(&self, file: &StoredFile, outcome: std::io::Result<Told<T>>) -> Result<T> {
+        match outcome {
+            Ok(Ok(found)) => Ok(found),
+            Ok(Err(what)) => Err(self.wrong(file, what)),
+            Err(error) => Err(own_error(&error).unwrap_or_else(|| self.wrong(file, error))),
+        }
+    }
+
+    /// The manifests of a snapshot.
+    pub fn manifests(
+        &self,
+        snapshot: &Snapshot,
+        memory: &Arc<dyn ScanMemory>,
+        cancel: &CancellationToken,
+    ) -> Result<Vec<Manifest>> {
+        let list = match &snapshot.files {
+            SnapshotFiles::List(list) => self.sized(list)?,
+            SnapshotFiles::Manifests(all) => {
+                let named = |path: &String| {
+                    Ok(Manifest {
+                        path: path.clone(),
+                        length: self.sized(path)?.bytes,
+                        spec: self.metadata.spec_id,
+                        of_deletes: false,
+                        sequence: 0,
+                        added_by: snapshot.id,
+                        files: None,
+                        rows: None,
+                        partitions: None,
+                    })
+                };
+                return all.iter().map(named).collect();
+            }
+        };
+        self.told(&list, manifest::list(self.reader(&list, cancel)?, memory))
+    }
+
+    /// A file whose size nobody has told: it is looked for in its folder.
+    fn sized(&self, location: &str) -> Result<StoredFile> {
+        let file = self.stored(location, 0)?;
+        let name = file.name();
+        let folder = match location.rsplit_once('/') {
+            Some((folder, _)) => self.names(folder),
+            None => None,
+        };
+        let found = self.storage.look(&folder.unwrap_or_default())?.files.into_iter().find(|one| one.name() == name);
+        found.ok_or_else(|| {
+            file_error(&self.connection, &file.path, Code::NotFound, "the table names this file, and it is not there")
+                .hint("check that the storage is the one that the table was written to, and that nobody has removed files")
+        })
+    }
+
+    fn names(&self, location: &str) -> Option<Vec<String>> {
+        if location == self.metadata.location {
+            return Some(self.home.clone());
+        }
+        match location.strip_prefix(self.metadata.location.as_str()).and_then(|rest| rest.strip_prefix('/')) {
+            Some(rest) => Some(self.home.iter().cloned().chain(rest.split('/').map(str::to_owned)).collect()),
+            None => self.storage.names_of(location),
+        }
+    }
+
+    /// The files of a snapshot that may hold wanted rows.
+    pub fn left(
+        &self,
+        snapshot: &Snapshot,
+        question: &Question,
+        memory: &Arc<dyn ScanMemory>,
+        cancel: &CancellationToken,
+    ) -> Result<Left> {
+        let of_metadata = |what: String| self.wrong(&self.file, what);
+        let schema = self.metadata.schema(self.metadata.schema_id).map_err(of_metadata)?;
+        let mut left = Left::default();
+        for manifest in self.manifests(snapshot, memory, cancel)? {
+            let spec = self.metadata.spec(manifest.spec).map_err(of_metadata)?;
+            let mut pruner = Pruner::new(question, spec, schema);
+            let may = manifest.files != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
+            left.manifests.count(may);
+            if !may {
+                continue;
+            }
+            let file = self.stored(&manifest.path, manifest.length)?;
+            left.bytes += manifest.length;
+            let visit = |entry: &Entry<'_>| -> Told<()> {
+                if entry.content != Content::Rows {
+                    return Err("it tells rows that are gone, which are not taken away yet".into());
+                }
+                let may = pruner.partition_may(entry)?;
+                left.partitioned.count(may);
+                if !may {
+                    return Ok(());
+                }
+                let may = pruner.bounds_may(entry)?;
+                left.bounded.count(may);
+                if may {
+                    let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
+                    left.files.push(DataFile { stored, format: entry.format.to_ascii_lowercase(), rows: entry.rows });
+                }
+                Ok(())
+            };
+            let read = manifest::entries(self.reader(&file, cancel)?, memory, visit);
+            self.told(&file, read)?;
+        }
+        Ok(left)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_newest_metadata_file_is_found_by_its_number() {
+        for (name, version) in [
+            ("v3.metadata.json", Some(3)),
+            ("00012-0b7f.metadata.json", Some(12)),
+            ("v7.gz.metadata.json", Some(7)),
+            ("00003-0b7f.metadata.json.gz", Some(3)),
+            ("version-hint.text", None),
+            ("snap-12.avro", None),
+            ("x.metadata.json", None),
+        ] {
+            assert_eq!(version_in(name), version, "{name}");
+        }
+    }
+}

@@ -1,0 +1,142 @@
+//! Tables that the table format's own library has written: the same snapshots, manifests and files are found in them, and questions leave
+//! only files that hold an answer.
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::{Arc, OnceLock};
+
+use cobble_lake::prune::Question;
+use cobble_lake::table::{LakeTable, latest};
+use cobble_plan::Column;
+use cobble_plan::expr::{BinaryOp, Expr};
+use cobble_plan::scan::{ScanMemory, Unbounded};
+use cobble_storage::{Disk, Storage};
+use cobble_types::{ColumnId, SqlType, Value};
+use serde_json::Value as Json;
+use tokio_util::sync::CancellationToken;
+
+struct Written {
+    folder: tempfile::TempDir,
+    told: Json,
+}
+
+/// What the library has written, once for all tests.
+fn written() -> &'static Written {
+    static WRITTEN: OnceLock<Written> = OnceLock::new();
+    WRITTEN.get_or_init(|| {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR"));
+        let python = root.join("../../target/python/bin/python");
+        let folder = tempfile::tempdir().unwrap();
+        let output = Command::new(&python)
+            .arg(root.join("tests/partner.py"))
+            .arg(folder.path())
+            .output()
+            .unwrap_or_else(|e| panic!("{}: {e}; `make test` makes it", python.display()));
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        let told = serde_json::from_slice(&std::fs::read(folder.path().join("told.json")).unwrap()).unwrap();
+        Written { folder, told }
+    })
+}
+
+fn memory() -> Arc<dyn ScanMemory> {
+    Arc::new(Unbounded)
+}
+
+fn open_in(warehouse: &Path, name: &str) -> LakeTable {
+    let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &warehouse.display().to_string()));
+    let home = vec!["ops".to_owned(), name.to_owned()];
+    let file = latest(storage.as_ref(), &home).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
+    LakeTable::open("deep", &storage, home, file, &CancellationToken::new()).unwrap()
+}
+
+fn open(name: &str) -> LakeTable {
+    open_in(&written().folder.path().join("warehouse"), name)
+}
+
+fn files(table: &LakeTable, question: &Question) -> (Vec<(PathBuf, u64, u64)>, cobble_lake::table::Left) {
+    let Some(snapshot) = table.metadata.current() else { return Default::default() };
+    let left = table.left(snapshot, question, &memory(), &CancellationToken::new()).unwrap();
+    let mut files: Vec<_> =
+        left.files.iter().map(|file| (file.stored.path.clone(), file.rows, file.stored.bytes)).collect();
+    files.sort();
+    (files, left)
+}
+
+#[test]
+fn the_same_files_are_found() {
+    for (name, told) in written().told.as_object().unwrap() {
+        let table = open(name);
+        assert_eq!(table.metadata.current().map(|s| s.id), told["snapshot"].as_i64(), "{name}");
+        let (found, left) = files(&table, &Question::default());
+        assert_eq!(left.manifests.total, told["manifests"].as_u64().unwrap(), "{name}");
+        let wanted = told["files"].as_array().unwrap().iter().map(|file| {
+            let path = file[0].as_str().unwrap().trim_start_matches("file://");
+            (PathBuf::from(path), file[1].as_u64().unwrap(), file[2].as_u64().unwrap())
+        });
+        let mut wanted: Vec<_> = wanted.collect();
+        wanted.sort();
+        assert_eq!(found, wanted, "{name}");
+    }
+}
+
+/// A table that was moved is read where it is: its files' names are those below its own folder.
+#[test]
+fn a_table_that_was_moved_is_read_where_it_is() {
+    let elsewhere = tempfile::tempdir().unwrap();
+    let (from, to) = (written().folder.path().join("warehouse/ops/by_month_v2"), elsewhere.path().join("ops/moved"));
+    std::fs::create_dir_all(to.parent().unwrap()).unwrap();
+    assert!(Command::new("cp").arg("-r").args([&from, &to]).status().unwrap().success());
+    let (found, _) = files(&open_in(elsewhere.path(), "moved"), &Question::default());
+    assert!(!found.is_empty() && found.iter().all(|(path, ..)| path.starts_with(&to) && path.exists()), "{found:?}");
+}
+
+/// A condition on the column of this id.
+fn condition(id: i32, sql_type: SqlType, op: BinaryOp, value: Value) -> Question {
+    let column = Column { id: ColumnId(7), qualifier: None, name: "c".into(), sql_type };
+    Question {
+        conditions: vec![Expr::compare(op, Expr::Column(column), Expr::literal(value))],
+        columns: vec![(ColumnId(7), id)],
+    }
+}
+
+fn day(year: i32, month: u32, day: u32) -> Value {
+    let date = chrono::NaiveDate::from_ymd_opt(year, month, day).unwrap();
+    Value::Timestamp(date.and_hms_opt(0, 0, 0).unwrap().and_utc().timestamp_micros())
+}
+
+#[test]
+fn questions_leave_only_files_that_may_hold_an_answer() {
+    let departed = |op, value| condition(5, SqlType::Timestamp, op, value);
+    let id = |op, n| condition(1, SqlType::BigInt, op, Value::BigInt(n));
+    let vessel = |name: &str| condition(2, SqlType::Text, BinaryOp::Eq, Value::Text(name.into()));
+    let mut shown = String::new();
+    for version in ["v1", "v2"] {
+        for (table, words, question) in [
+            ("plain", "all", Question::default()),
+            ("plain", "id < 10", id(BinaryOp::Lt, 10)),
+            ("by_month", "departed_at >= 2024-01-01", departed(BinaryOp::GtEq, day(2024, 1, 1))),
+            ("by_month", "departed_at < 2023-01-15", departed(BinaryOp::Lt, day(2023, 1, 15))),
+            ("by_month", "departed_at = 1999-01-01", departed(BinaryOp::Eq, day(1999, 1, 1))),
+            ("by_month", "id = 3", id(BinaryOp::Eq, 3)),
+            ("by_day", "departed_at < 2023-01-03", departed(BinaryOp::Lt, day(2023, 1, 3))),
+            ("by_hour", "departed_at < 2023-01-02", departed(BinaryOp::Lt, day(2023, 1, 2))),
+            ("by_year_and_port", "departed_at >= 2024-01-01", departed(BinaryOp::GtEq, day(2024, 1, 1))),
+            ("by_year_and_port", "port = 7", condition(3, SqlType::Integer, BinaryOp::Eq, Value::Integer(7))),
+            ("by_bucket", "id = 77", id(BinaryOp::Eq, 77)),
+            ("by_bucket", "id < 10", id(BinaryOp::Lt, 10)),
+            ("by_prefix", "vessel = 'Sørhavn 2'", vessel("Sørhavn 2")),
+            ("by_prefix", "port = 7", condition(3, SqlType::Integer, BinaryOp::Eq, Value::Integer(7))),
+        ] {
+            let name = format!("{table}_{version}");
+            let (_, left) = files(&open(&name), &question);
+            let parts = |parts: cobble_lake::table::Parts| format!("{} of {}", parts.read, parts.total);
+            shown.push_str(&format!(
+                "{name} {words}: manifests {}, by partition {}, by bounds {}\n",
+                parts(left.manifests),
+                parts(left.partitioned),
+                parts(left.bounded)
+            ));
+        }
+    }
+    insta::assert_snapshot!(shown);
+}
