@@ -1,5 +1,6 @@
 //! The kinds of connections that are files: in a folder, in a bucket, behind a web server.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use cobble_connect::tls_settings::{CA_FILE, UNVERIFIED, certificates_of};
@@ -24,7 +25,7 @@ pub const FILES: Kind = Kind {
     metadata_life: 0,
     connect: |definition| {
         let disk = Disk::new(&definition.name, &definition.address);
-        Ok(FilesConnector::new(definition, Box::new(disk))?)
+        Ok(FilesConnector::new(definition, Arc::new(disk))?)
     },
     settings: &[
         SettingDescription {
@@ -51,7 +52,7 @@ pub const S3: Kind = Kind {
     kind: "s3",
     about: "files in a bucket of an object store that speaks the S3 protocol",
     metadata_life: 20,
-    connect: |definition| Ok(FilesConnector::new(definition, Box::new(bucket(definition)?))?),
+    connect: |definition| Ok(FilesConnector::new(definition, Arc::new(bucket(definition)?))?),
     settings: &[
         SettingDescription {
             required: true,
@@ -79,7 +80,7 @@ pub const HTTP: Kind = Kind {
     kind: "http",
     about: "files that a web server gives, with no listing",
     metadata_life: 20,
-    connect: |definition| Ok(FilesConnector::new(definition, Box::new(web_server(definition)?))?),
+    connect: |definition| Ok(FilesConnector::new(definition, Arc::new(web_server(definition)?))?),
     settings: &[
         SettingDescription {
             required: true,

@@ -3,7 +3,6 @@
 
 mod discover;
 mod kinds;
-mod known;
 mod listing;
 mod offer;
 mod scan;
@@ -18,7 +17,7 @@ use async_trait::async_trait;
 use cobble_connect::{
     ConnectionDefinition, Connector, Discovery, Forms, Looking, TableChange, TableDefinition, TableEntry, TestStep,
 };
-use cobble_format::{Dialect, Footer, Format, Inferred, OpenFile, column, settled};
+use cobble_format::{Dialect, Footer, Format, Inferred, Known, OpenFile, column, settled};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
@@ -30,7 +29,6 @@ use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};
-use known::Known;
 use listing::{DataFile, FileTable};
 use tokio_util::sync::CancellationToken;
 
@@ -46,7 +44,7 @@ pub struct FilesConnector {
 pub struct FilesSource {
     connection: String,
     kind: String,
-    storage: Box<dyn Storage>,
+    storage: Arc<dyn Storage>,
     region: Option<String>,
     /// The folder that tables may be written into.
     writable: Option<PathBuf>,
@@ -78,7 +76,7 @@ pub struct FileSet {
 }
 
 impl FilesConnector {
-    fn new(definition: &ConnectionDefinition, storage: Box<dyn Storage>) -> Result<Arc<Self>> {
+    fn new(definition: &ConnectionDefinition, storage: Arc<dyn Storage>) -> Result<Arc<Self>> {
         let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
         let longest_record = definition.mebibytes("longest_record", cobble_format::LONGEST_RECORD)?;
         Ok(Arc::new(FilesConnector {
@@ -192,6 +190,10 @@ impl Connector for FilesConnector {
             write::change_table(&source, &folder, &table, change)
         })
         .await
+    }
+
+    fn storage(&self) -> Option<Arc<dyn Storage>> {
+        Some(self.source.storage.clone())
     }
 
     async fn sweep(&self) -> Result<usize> {

@@ -277,7 +277,8 @@ impl Portions for FilePortions {
                 });
                 let conditions: Vec<Arc<FileCondition>> = own.map(Arc::new).collect();
                 let (layout, counters) = (&set.layouts[part.file], &self.tools.counters);
-                let reading = PartReading { shape: &shape, layout, conditions: &conditions, batch_rows, counters };
+                let reading =
+                    PartReading { shape: &shape, layout, conditions: &conditions, batch_rows, counters, adapt: None };
                 set.footers[part.file].read(&open, within, &reading)?
             }
         };

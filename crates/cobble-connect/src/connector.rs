@@ -9,6 +9,7 @@ use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
+use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
@@ -92,6 +93,15 @@ pub trait Connector: Send + Sync + fmt::Debug {
     fn change(&self, spec: &ScanSpec, change: &RowChange) -> Result<Arc<dyn SourceChange>> {
         let _ = change;
         Err(Error::internal(format!("a change of rows of {}, whose source changes none", spec.table)))
+    }
+    /// The storage that its files are in, for a connection that holds files.
+    fn storage(&self) -> Option<Arc<dyn Storage>> {
+        None
+    }
+    /// The same connector over a storage, for one whose files another connection holds.
+    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
+        let _ = storage;
+        None
     }
     /// Gets ready to keep rows.
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

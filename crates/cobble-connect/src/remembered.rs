@@ -10,6 +10,7 @@ use async_trait::async_trait;
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
+use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::connector::{Connector, ListedColumns, TableChange, TableEntry};
@@ -175,6 +176,15 @@ impl Connector for Remembered {
         let done = self.inner.change_table(schema, table, change).await;
         self.forget();
         done
+    }
+
+    fn storage(&self) -> Option<Arc<dyn Storage>> {
+        self.inner.storage()
+    }
+
+    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
+        let inner = self.inner.over(storage)?;
+        Some(Remembered::new(inner, self.life))
     }
 
     async fn sweep(&self) -> Result<usize> {

@@ -68,16 +68,18 @@ impl CatalogDefinition {
         })
     }
 
-    /// What stands before the connection for this catalog.
-    fn connector(&self, connection: &OpenConnection) -> Result<Arc<dyn Connector>> {
-        let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| {
+    /// What stands before the connection for this catalog. `storage` holds its files, where another connection does.
+    fn connector(&self, connection: &OpenConnection, storage: Option<&OpenConnection>) -> Result<Arc<dyn Connector>> {
+        let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| -> Result<_> {
             if options.is_empty() || connection.closed.is_some() {
                 Ok(inner.clone())
             } else {
-                KINDS.connect(&connection.definition.tuned(options, what)?)
+                let inner = KINDS.connect(&connection.definition.tuned(options, what)?)?;
+                Ok(storage.map_or(inner.clone(), |storage| storage.below(inner)))
             }
         };
-        let inner = own(&self.options, "catalog", &connection.connector)?;
+        let shared = storage.map_or(connection.connector.clone(), |s| s.below(connection.connector.clone()));
+        let inner = own(&self.options, "catalog", &shared)?;
         if let Some(watch) = self.watch.as_ref().filter(|watch| watch.every < SHORTEST_WATCH) {
             return Err(Error::new(
                 Code::BadSetting,
@@ -122,6 +124,11 @@ impl OpenConnection {
     /// Nothing is contacted.
     pub fn new(definition: ConnectionDefinition) -> Result<OpenConnection> {
         Ok(OpenConnection { connector: KINDS.connect(&definition)?, definition, closed: None })
+    }
+
+    /// The connector over this connection's files, if it has any and the connector's are elsewhere.
+    fn below(&self, connector: Arc<dyn Connector>) -> Arc<dyn Connector> {
+        self.connector.storage().and_then(|storage| connector.over(&storage)).unwrap_or(connector)
     }
 
     fn closed(definition: ConnectionDefinition, why: Error) -> OpenConnection {
@@ -203,18 +210,28 @@ impl CatalogSet {
                 let error = Error::unknown("connection", &catalog.connection, connections.keys().map(String::as_str));
                 return Err(Error { message: format!("catalog {name}: {}", error.message), ..error });
             };
+            let storage = storage_of(&connection.definition).and_then(|name| connections.get(name));
+            let is_as_before = |now: &Arc<OpenConnection>| {
+                before.connections.get(&now.definition.name).is_some_and(|known| Arc::ptr_eq(known, now))
+            };
             let same = before.catalogs.get(name) == Some(catalog)
-                && before.connections.get(&catalog.connection).is_some_and(|known| Arc::ptr_eq(known, connection));
+                && is_as_before(connection)
+                && storage.is_none_or(is_as_before);
             let connector = match before.connectors.get(name).filter(|_| same) {
                 Some(connector) => connector.clone(),
                 None => catalog
-                    .connector(connection)
+                    .connector(connection, storage.map(Arc::as_ref))
                     .map_err(|e| Error { message: format!("catalog {name}: {}", e.message), ..e })?,
             };
             connectors.insert(name.clone(), connector);
         }
         Ok(CatalogSet { connections, catalogs, connectors, ..CatalogSet::default() })
     }
+}
+
+/// The connection that holds the files of another one.
+fn storage_of(definition: &ConnectionDefinition) -> Option<&str> {
+    definition.option("storage")
 }
 
 /// Tables of the service's own state, shown as `lane.state.*`.
@@ -460,6 +477,11 @@ impl Engine {
                 )
                 .hint("drop the catalog first"));
             }
+            let over = set.connections.values().find(|c| storage_of(&c.definition) == Some(name));
+            if let Some(over) = over {
+                let what = format!("connection {name} holds the files of connection {}", over.definition.name);
+                return Err(Error::new(Code::InUse, what).hint("remove that one first"));
+            }
             match set.connections.remove(name) {
                 Some(_) => Ok(()),
                 None => Err(Error::unknown("connection", name, set.connections.keys().map(String::as_str))),
@@ -542,12 +564,16 @@ impl Engine {
         gone.iter().for_each(|name| self.forget_statistics(name));
     }
 
-    /// Tests a connection step by step, whether it has been added or not.
+    /// Tests a connection step by step, whether it has been added or not. Another one that holds its files is one of ours.
     pub async fn test_connection(
+        &self,
         definition: &ConnectionDefinition,
         report: &mut (dyn FnMut(TestStep) + Send),
     ) -> Result<()> {
-        KINDS.connect(definition)?.test(report).await;
+        let connector = KINDS.connect(definition)?;
+        let set = self.set();
+        let storage = storage_of(definition).and_then(|name| set.connections.get(name));
+        storage.map_or(connector.clone(), |storage| storage.below(connector)).test(report).await;
         Ok(())
     }
 }

@@ -8,6 +8,7 @@ pub static KINDS: Registry = Registry::new(&[
     &cobble_files::HTTP,
     &cobble_flight::KIND,
     &cobble_generated::KIND,
+    &cobble_lakes::KIND,
     &cobble_mariadb::KIND,
     &cobble_postgres::KIND,
     &cobble_redis::KIND,

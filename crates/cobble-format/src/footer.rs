@@ -3,6 +3,9 @@
 use std::fmt;
 use std::sync::Arc;
 
+use arrow::array::ArrayRef;
+use arrow::datatypes::SchemaRef;
+use arrow::error::ArrowError;
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::{BatchPredicate, GateCounters};
@@ -30,6 +33,8 @@ pub trait Footer: Send + Sync + fmt::Debug {
     fn layout(&self, columns: &[TableColumn]) -> Layout;
     /// Bytes of these columns in a part.
     fn bytes(&self, part: usize, shape: &Shape, layout: &Layout, places: &[usize]) -> f64;
+    /// The file's own schema; fields have their ids as [`FIELD_ID`] in their metadata, where the file has ids.
+    fn schema(&self) -> &SchemaRef;
     /// Reads a part.
     fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>>;
 }
@@ -42,6 +47,20 @@ pub struct PartReading<'r> {
     pub conditions: &'r [Arc<FileCondition>],
     pub batch_rows: usize,
     pub counters: &'r Arc<GateCounters>,
+    /// What brings columns of the file into the form of the table's, where that is more than a cast.
+    pub adapt: Option<Arc<dyn Adapt>>,
+}
+
+/// Under this name the metadata of a field hold its id.
+pub const FIELD_ID: &str = "PARQUET:field_id";
+
+/// Brings a file's columns into the form that a table has.
+pub trait Adapt: Send + Sync {
+    /// The column at a place of the table, of the file's own column.
+    ///
+    /// # Errors
+    /// When the file's column cannot be brought into that form.
+    fn column(&self, place: usize, own: &ArrayRef) -> std::result::Result<ArrayRef, ArrowError>;
 }
 
 /// A condition with the file's columns it needs, in the order its batches have them.
@@ -68,13 +87,15 @@ pub enum Layout {
     Same,
     /// For each its place, none where the file lacks it.
     Other(Vec<Option<usize>>),
+    /// The same of columns that are read whole, as their fields may have other names there.
+    Whole(Vec<Option<usize>>),
 }
 
 impl Layout {
     pub fn root(&self, place: usize) -> Option<usize> {
         match self {
             Layout::Same => Some(place),
-            Layout::Other(roots) => roots.get(place).copied().flatten(),
+            Layout::Other(roots) | Layout::Whole(roots) => roots.get(place).copied().flatten(),
         }
     }
 }

@@ -10,6 +10,7 @@ mod footer;
 mod guess;
 mod infer;
 mod json;
+mod known;
 mod open_file;
 mod orc;
 mod orc_types;
@@ -33,10 +34,12 @@ use cobble_types::{Code, Error, Result, SqlType, TextForm};
 pub use avro_blocks::{AvroBlock, AvroBlocks};
 pub use csv::Dialect;
 pub use footer::{
-    FileCondition, Footer, Layout, PageCondition, PartReading, check_columns, statistics, united_columns,
+    Adapt, FIELD_ID, FileCondition, Footer, Layout, PageCondition, PartReading, check_columns, statistics,
+    united_columns,
 };
 pub use guess::Guess;
 pub use infer::{Inferred, column, json_type, merge as merge_types, settled};
+pub use known::Known;
 pub use open_file::{LONGEST_RECORD, OpenFile};
 pub use packed_buffers::unpacked;
 pub use packing::{Packing, stem};

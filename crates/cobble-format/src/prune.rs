@@ -15,12 +15,14 @@ pub struct Range {
     /// `Some(true)`: nothing but nulls; `Some(false)`: no null.
     pub all_null: bool,
     pub may_be_null: bool,
+    /// There may be values that are no numbers, of which least and greatest values tell nothing (Parquet format, `Statistics`).
+    pub may_be_nan: bool,
 }
 
 impl Range {
     /// A part in which every row has this value.
     pub fn single(value: Value) -> Range {
-        Range { min: Some(value.clone()), max: Some(value), all_null: false, may_be_null: false }
+        Range { min: Some(value.clone()), max: Some(value), ..Range::default() }
     }
 }
 
@@ -107,6 +109,9 @@ fn comparison_may_match(range: &Range, op: BinaryOp, value: &Value) -> bool {
     if range.all_null {
         return false;
     }
+    if range.may_be_nan && nan_matches(op, value) {
+        return true;
+    }
     let (Some(min), Some(max)) = (&range.min, &range.max) else { return true };
     let (Some(low), Some(high)) = (min.compare(value), max.compare(value)) else { return true };
     match op {
@@ -118,6 +123,20 @@ fn comparison_may_match(range: &Range, op: BinaryOp, value: &Value) -> bool {
         BinaryOp::GtEq => high != Ordering::Less,
         _ => true,
     }
+}
+
+/// Whether a value that is no number makes a comparison true: it equals itself, and is greater than every number.
+fn nan_matches(op: BinaryOp, value: &Value) -> bool {
+    match op {
+        BinaryOp::Eq | BinaryOp::IsNotDistinctFrom | BinaryOp::LtEq => is_nan(value),
+        BinaryOp::NotEq | BinaryOp::Gt => !is_nan(value),
+        BinaryOp::GtEq => true,
+        _ => false,
+    }
+}
+
+pub fn is_nan(value: &Value) -> bool {
+    matches!(value, Value::Real(v) if v.is_nan()) || matches!(value, Value::Double(v) if v.is_nan())
 }
 
 fn prefix_may_match(range: &Range, prefix: &str) -> bool {
@@ -152,8 +171,8 @@ mod tests {
         let range = |min, max, nulls| Range {
             min: Some(Value::Integer(min)),
             max: Some(Value::Integer(max)),
-            all_null: false,
             may_be_null: nulls,
+            ..Range::default()
         };
         let ranges = Ranges::from([(ColumnId(1), range(10, 20, false))]);
         let or = Expr::Binary {
@@ -186,6 +205,18 @@ mod tests {
             ),
         ] {
             assert_eq!(may_match(&condition, &ranges), expected, "{condition}");
+        }
+        let with_nan = Range { may_be_nan: true, ..range(10, 20, false) };
+        let with_nan = Ranges::from([(ColumnId(1), with_nan)]);
+        for (op, value, expected) in [
+            (BinaryOp::Gt, 30, true),
+            (BinaryOp::GtEq, 30, true),
+            (BinaryOp::NotEq, 15, true),
+            (BinaryOp::Eq, 30, false),
+            (BinaryOp::Lt, 5, false),
+            (BinaryOp::LtEq, 5, false),
+        ] {
+            assert_eq!(may_match(&compare(op, value), &with_nan), expected, "{op:?} {value}, and what is no number");
         }
         let single = Ranges::from([(ColumnId(1), range(15, 15, true))]);
         assert!(!may_match(&compare(BinaryOp::NotEq, 15), &single));

@@ -182,8 +182,14 @@ fn read(format: &dyn FileFormat, file: &OpenFile) -> Result<usize> {
     }
     for part in 0..footer.parts() {
         let counters = Arc::default();
-        let reading =
-            PartReading { shape: &shape, layout: &layout, conditions: &[], batch_rows: 1024, counters: &counters };
+        let reading = PartReading {
+            shape: &shape,
+            layout: &layout,
+            conditions: &[],
+            batch_rows: 1024,
+            counters: &counters,
+            adapt: None,
+        };
         let mut batches = footer.read(file, part, &reading)?;
         while let Some((_, count)) = batches.next()? {
             rows += count;

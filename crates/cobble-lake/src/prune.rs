@@ -33,18 +33,13 @@ pub struct Pruner<'q> {
     last: Option<(Vec<u8>, bool)>,
 }
 
-fn nulls(range: Range, has_null: bool) -> Range {
-    Range { may_be_null: has_null, ..range }
-}
-
 /// What is known of the partition values of a field in all files of a manifest.
 fn of_summary(summary: &Summary, kind: &Kind) -> Range {
     let bound = |bytes: &Option<Vec<u8>>| bounds::value(kind, bytes.as_deref()?);
     let (min, max) = (bound(&summary.lower), bound(&summary.upper));
     let may_be_nan = is_float(kind) && summary.has_nan != Some(false);
     let all_null = min.is_none() && summary.lower.is_none() && summary.has_null && !may_be_nan;
-    // What is no number is greater than all numbers.
-    Range { min, max: max.filter(|_| !may_be_nan), all_null, may_be_null: summary.has_null }
+    Range { min, max, all_null, may_be_null: summary.has_null, may_be_nan }
 }
 
 fn is_float(kind: &Kind) -> bool {
@@ -124,11 +119,8 @@ impl<'q> Pruner<'q> {
             let known = entry.bounds(*id, kind)?;
             let all_null = known.values.is_some() && known.values == known.nulls;
             let may_be_nan = is_float(kind) && known.nans != Some(0);
-            let max = known.max.filter(|_| !may_be_nan);
-            ranges.insert(
-                *column,
-                nulls(Range { min: known.min, max, all_null, may_be_null: true }, known.nulls != Some(0)),
-            );
+            let may_be_null = known.nulls != Some(0);
+            ranges.insert(*column, Range { min: known.min, max: known.max, all_null, may_be_null, may_be_nan });
         }
         Ok(self.may(&ranges))
     }

@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicU64;
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
 use cobble_types::{Code, Error, Result};
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 use crate::manifest::{self, Content, Entry, Manifest};
@@ -29,7 +30,7 @@ pub struct LakeTable {
 }
 
 /// A file with rows that a snapshot has.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DataFile {
     pub stored: StoredFile,
     pub format: String,

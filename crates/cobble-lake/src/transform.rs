@@ -87,7 +87,7 @@ impl Transform {
 
     /// What is known of the column's values where all partition values lie in a range. Buckets say nothing of it.
     pub fn source_range(self, source: &Kind, partition: &Range) -> Range {
-        let unknown = Range { may_be_null: partition.may_be_null, all_null: partition.all_null, ..Range::default() };
+        let unknown = Range { min: None, max: None, ..partition.clone() };
         if partition.all_null {
             // Of a void field every value is null, whatever the column's are.
             return if self == Transform::Void { Range { may_be_null: true, ..Range::default() } } else { unknown };

@@ -5,6 +5,7 @@ mod core;
 mod defined;
 mod extremes;
 mod functions;
+mod lakes;
 mod mariadb;
 mod programs;
 mod redis;

@@ -187,3 +187,32 @@ async fn a_write_has_a_plan_with_the_write_on_top() {
         assert!(error.contains(expected), "{sql}: {error}");
     }
 }
+
+/// Least and greatest values of a file tell nothing of values that are no numbers: these are found all the same.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_number_is_found_in_files() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut session = session(folder.path(), "true");
+    let made =
+        "CREATE TABLE waves AS SELECT n, CASE WHEN n % 10 = 0 THEN 'NaN'::double precision ELSE n / 2.0 END AS high,
+        CASE WHEN n = 7 THEN 'NaN'::real ELSE n::real END AS low FROM generate_series(1, 30000) AS s(n)";
+    rows(&mut session, made).await.unwrap();
+    for (condition, count) in [
+        ("high > 100000", "3000"),
+        ("high >= 'NaN'", "3000"),
+        ("high = 'NaN'", "3000"),
+        ("high <> 'NaN'", "27000"),
+        ("high > 'NaN'", "0"),
+        ("high < -1", "0"),
+        ("high IN ('NaN', 0.5)", "3001"),
+        ("low > 40000", "1"),
+        ("low IS NOT DISTINCT FROM 'NaN'", "1"),
+        ("high > 100000 AND low > 40000", "0"),
+        ("n = 7 AND low > 40000", "1"),
+    ] {
+        let sql = format!("SELECT count(*) FROM waves WHERE {condition}");
+        assert_eq!(rows(&mut session, &sql).await.unwrap(), [count], "{condition}");
+    }
+    let joined = "SELECT count(*) FROM waves a JOIN (VALUES ('NaN'::double precision)) AS v(x) ON a.high = v.x";
+    assert_eq!(rows(&mut session, joined).await.unwrap(), ["3000"]);
+}

@@ -26,8 +26,8 @@ use parquet::errors::ParquetError;
 use parquet::file::metadata::{ParquetMetaData, RowGroupMetaData};
 use parquet::file::reader::{ChunkReader, Length};
 
-use crate::footer::{Footer, Layout, PageCondition, PartReading};
-use crate::prune::Range;
+use crate::footer::{Adapt, Footer, Layout, PageCondition, PartReading};
+use crate::prune::{Range, is_nan};
 use crate::{Dialect, FileBatches, FileFormat, FileWriter, Inferred, OpenFile, Shape, infer};
 
 mod claims;
@@ -142,7 +142,9 @@ impl ParquetFooter {
             .filter(|leaf| {
                 let root = schema.get_column_root_idx(*leaf);
                 let place = places.iter().find(|place| layout.root(**place) == Some(root));
-                place.is_some_and(|place| holds(&shape.types[*place], &schema.column(*leaf).path().parts()[1..]))
+                let is_whole = matches!(layout, Layout::Whole(_));
+                let holds = |place: &usize| holds(&shape.types[*place], &schema.column(*leaf).path().parts()[1..]);
+                place.is_some_and(|place| is_whole || holds(place))
             })
             .collect()
     }
@@ -178,6 +180,7 @@ impl ParquetFooter {
                     max: value(&maxes),
                     all_null: null_count == Some(group.num_rows() as u64),
                     may_be_null: null_count != Some(0),
+                    may_be_nan: column.sql_type.is_float(),
                 }
             })
             .collect()
@@ -187,6 +190,10 @@ impl ParquetFooter {
 impl Footer for ParquetFooter {
     fn file(&self) -> &StoredFile {
         &self.file
+    }
+
+    fn schema(&self) -> &SchemaRef {
+        self.arrow.schema()
     }
 
     fn memory(&self) -> usize {
@@ -255,10 +262,6 @@ fn holds(sql_type: &SqlType, path: &[String]) -> bool {
 /// A least or greatest value, where it is known and says something.
 pub fn bound_of(array: &ArrayRef, place: usize) -> Option<Value> {
     Value::from_array(array.as_ref(), place).filter(|value| !value.is_null() && !is_nan(value))
-}
-
-fn is_nan(value: &Value) -> bool {
-    matches!(value, Value::Real(v) if v.is_nan()) || matches!(value, Value::Double(v) if v.is_nan())
 }
 
 fn as_views(schema: &SchemaRef) -> SchemaRef {
@@ -376,13 +379,12 @@ struct ParquetBatches {
     fault: Fault,
     reader: ParquetRecordBatchReader,
     file: OpenFile,
-    /// Types of the file's columns that come out, in the order of the result, and their place in the reader's batches.
-    columns: Vec<(Option<usize>, DataType)>,
+    columns: Wanted,
 }
 
 impl ParquetBatches {
     fn open(footer: &ParquetFooter, file: &OpenFile, row_group: usize, reading: &PartReading<'_>) -> Result<Self> {
-        let PartReading { shape, layout, conditions, batch_rows, counters } = *reading;
+        let PartReading { shape, layout, conditions, batch_rows, counters, ref adapt } = *reading;
         let blob = file.blob.clone();
         let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
         let selection = footer.pages.selection(&footer.arrow, &blob, row_group, &by_pages, counters);
@@ -407,16 +409,16 @@ impl ParquetBatches {
             memory: file.memory.clone(),
         };
         let parquet_schema = footer.arrow.parquet_schema();
-        let types = |places: &[usize]| -> Vec<DataType> { places.iter().map(|p| shape.types[*p].to_arrow()).collect() };
+        let wanted = |places: &[usize]| Wanted::new(shape, layout, places, adapt.clone());
         let predicates: Vec<Box<dyn ArrowPredicate>> = conditions
             .iter()
             .map(|condition| {
                 let mask = ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &condition.columns));
-                let order = batch_order(layout, &condition.columns);
-                let (condition, types, counters) = (condition.clone(), types(&condition.columns), counters.clone());
+                let (condition, wanted, counters) = (condition.clone(), wanted(&condition.columns), counters.clone());
                 Box::new(ArrowPredicateFn::new(mask, move |batch: RecordBatch| {
-                    let columns = ordered(&batch, &order, &types)?;
-                    let fields: Vec<Field> = types.iter().map(|t| Field::new("", t.clone(), true)).collect();
+                    let columns = wanted.of(&batch)?;
+                    let fields: Vec<Field> =
+                        columns.iter().map(|c| Field::new("", c.data_type().clone(), true)).collect();
                     let batch = RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)?;
                     let mask: BooleanArray = condition
                         .predicate
@@ -439,9 +441,7 @@ impl ParquetBatches {
             builder = builder.with_row_filter(RowFilter::new(predicates));
         }
         let reader = builder.build().map_err(|e| reading_error(file, &e))?;
-        let order = batch_order(layout, &shape.wanted);
-        let columns = order.into_iter().zip(types(&shape.wanted)).collect();
-        Ok(ParquetBatches { reader, file: file.clone(), columns, fault })
+        Ok(ParquetBatches { reader, file: file.clone(), columns: wanted(&shape.wanted), fault })
     }
 }
 
@@ -474,20 +474,35 @@ fn batch_order(layout: &Layout, places: &[usize]) -> Vec<Option<usize>> {
     roots.into_iter().map(|root| root.map(|root| sorted.partition_point(|known| *known < root))).collect()
 }
 
-fn ordered(
-    batch: &RecordBatch,
-    order: &[Option<usize>],
-    types: &[DataType],
-) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
-    order
-        .iter()
-        .zip(types)
-        .map(|(place, data_type)| {
-            let Some(place) = place else { return Ok(new_null_array(data_type, batch.num_rows())) };
-            let column = batch.column(*place);
-            if column.data_type() == data_type { Ok(column.clone()) } else { cast(column, data_type) }
-        })
-        .collect()
+/// Columns of the table, as they are taken out of a reader's batches.
+struct Wanted {
+    /// Of each its place in the batch, its place in the table, and its type there.
+    columns: Vec<(Option<usize>, usize, DataType)>,
+    adapt: Option<Arc<dyn Adapt>>,
+}
+
+impl Wanted {
+    fn new(shape: &Shape, layout: &Layout, places: &[usize], adapt: Option<Arc<dyn Adapt>>) -> Wanted {
+        let order = batch_order(layout, places);
+        let columns = order.into_iter().zip(places);
+        let columns = columns.map(|(own, place)| (own, *place, shape.types[*place].to_arrow())).collect();
+        Wanted { columns, adapt }
+    }
+
+    fn of(&self, batch: &RecordBatch) -> std::result::Result<Vec<ArrayRef>, arrow::error::ArrowError> {
+        self.columns
+            .iter()
+            .map(|(own, place, data_type)| {
+                let Some(own) = own else { return Ok(new_null_array(data_type, batch.num_rows())) };
+                let column = batch.column(*own);
+                match &self.adapt {
+                    Some(adapt) => adapt.column(*place, column),
+                    None if column.data_type() == data_type => Ok(column.clone()),
+                    None => cast(column, data_type),
+                }
+            })
+            .collect()
+    }
 }
 
 impl FileBatches for ParquetBatches {
@@ -497,8 +512,7 @@ impl FileBatches for ParquetBatches {
             None => Ok(None),
             Some(Ok(batch)) => {
                 let rows = batch.num_rows();
-                let (order, types): (Vec<Option<usize>>, Vec<DataType>) = self.columns.iter().cloned().unzip();
-                Ok(Some((ordered(&batch, &order, &types)?, rows)))
+                Ok(Some((self.columns.of(&batch)?, rows)))
             }
             Some(Err(error)) => Err(match (self.fault.lock().unwrap_or_else(PoisonError::into_inner).take(), error) {
                 (Some(own), _) => own,

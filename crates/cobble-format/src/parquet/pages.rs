@@ -113,6 +113,7 @@ fn rows_that_may_match(
             max: bound_of(&maxes, page),
             all_null: null_count == Some(rows.value(page)),
             may_be_null: null_count != Some(0),
+            may_be_nan: condition.column.sql_type.is_float(),
         };
         let count = rows.value(page) as usize;
         match may_match(&condition.condition, &Ranges::from([(condition.id, range)])) {

@@ -42,12 +42,17 @@ fn shown(outcome: &Result<Vec<String>, Error>) -> String {
 
 /// The steps of testing the way there, one in each line, under a heading.
 pub async fn steps(heading: &str, definition: &ConnectionDefinition) -> String {
+    steps_in(&Engine::in_memory().unwrap(), heading, definition).await
+}
+
+/// The same in an engine that has other connections.
+pub async fn steps_in(engine: &Engine, heading: &str, definition: &ConnectionDefinition) -> String {
     let mut out = format!("{heading}\n");
     let mut report = |step: TestStep| {
         let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
         let _ = writeln!(out, "  {} {}: {}{fault}", if step.passed { "ok" } else { "FAILED" }, step.step, step.detail);
     };
-    if let Err(error) = Engine::test_connection(definition, &mut report).await {
+    if let Err(error) = engine.test_connection(definition, &mut report).await {
         let _ = writeln!(out, "  refused: {error}");
     }
     out

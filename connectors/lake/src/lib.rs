@@ -1,0 +1,412 @@
+//! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
+
+mod fields;
+mod offer;
+mod scan;
+
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Instant;
+
+use async_trait::async_trait;
+use cobble_connect::{
+    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableEntry, TestStep, setting,
+};
+use cobble_format::{Footer, Format, Known, OpenFile};
+use cobble_lake::metadata::Snapshot;
+use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
+use cobble_network::test_steps::{counted, reporter};
+use cobble_plan::draft::answer;
+use cobble_plan::expr::Column;
+use cobble_plan::fragment::{Answer, Fragment};
+use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
+use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
+use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
+use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
+use cobble_storage::Storage;
+use cobble_types::{Code, Error, ObjectName, Result};
+use tokio_util::sync::CancellationToken;
+
+pub const KIND: Kind = Kind {
+    kind: "lake",
+    about: "tables of the open table format in the folders of a storage",
+    metadata_life: 5,
+    connect: |definition| Ok(LakeConnector::new(definition)?),
+    settings: &[
+        SettingDescription {
+            required: true,
+            ..setting("storage", "Storage", "the connection of kind files or s3 that holds the tables' files", None)
+        },
+        setting(
+            "address",
+            "Folder",
+            "the folder below the storage's address that holds the tables; empty for all of it",
+            None,
+        ),
+        setting("region", "Region", "where the files are, for the cost of moving data", None),
+    ],
+};
+
+/// The schema of tables that lie in no folder of a schema.
+const PUBLIC: &str = "public";
+
+#[derive(Debug)]
+pub struct LakeConnector {
+    lake: Arc<Lake>,
+}
+
+/// The tables below a folder of a storage.
+#[derive(Debug)]
+pub struct Lake {
+    connection: String,
+    region: Option<String>,
+    /// The name of the connection that holds the files.
+    storage_name: String,
+    storage: Option<Arc<dyn Storage>>,
+    folder: Vec<String>,
+    tables: Mutex<Known<LakeTable>>,
+    footers: Mutex<Known<Arc<dyn Footer>>>,
+}
+
+/// Footers that are read at the same time.
+const AT_ONCE: usize = 16;
+
+impl LakeConnector {
+    fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
+        let names = definition.address.split('/').map(str::trim).filter(|name| !name.is_empty());
+        Ok(Arc::new(LakeConnector {
+            lake: Arc::new(Lake {
+                connection: definition.name.clone(),
+                region: definition.region.clone(),
+                storage_name: definition.option("storage").unwrap_or_default().to_owned(),
+                storage: None,
+                folder: names.map(str::to_owned).collect(),
+                tables: Mutex::default(),
+                footers: Mutex::default(),
+            }),
+        }))
+    }
+}
+
+impl Lake {
+    fn storage(&self) -> Result<&Arc<dyn Storage>> {
+        self.storage.as_ref().ok_or_else(|| {
+            let what = format!("connection {}: its storage {} is not there", self.connection, self.storage_name);
+            Error::new(Code::BadSetting, what).hint("name a connection of kind files or s3 in the setting storage")
+        })
+    }
+
+    fn home(&self, schema: &str, table: &str) -> Vec<String> {
+        let schema = (schema != PUBLIC).then(|| schema.to_owned());
+        self.folder.iter().cloned().chain(schema).chain([table.to_owned()]).collect()
+    }
+
+    fn folder_of(&self, schema: &str) -> Vec<String> {
+        self.folder.iter().cloned().chain((schema != PUBLIC).then(|| schema.to_owned())).collect()
+    }
+
+    /// Names of folders in a folder, each with whether it is a table.
+    fn folders(&self, folder: &[String]) -> Result<Vec<(String, bool)>> {
+        let storage = self.storage()?;
+        let inner = storage.look(folder)?.folders.into_iter().filter(|name| !name.starts_with(['.', '_']));
+        inner
+            .map(|name| {
+                let own: Vec<String> = folder.iter().cloned().chain([name.clone()]).collect();
+                let is_table = storage.look(&own)?.folders.iter().any(|inner| inner == METADATA);
+                Ok((name, is_table))
+            })
+            .collect()
+    }
+
+    fn schemas(&self) -> Result<Vec<String>> {
+        let (tables, others): (Vec<_>, Vec<_>) =
+            self.folders(&self.folder)?.into_iter().partition(|(_, is_table)| *is_table);
+        let own = (!tables.is_empty()).then(|| PUBLIC.to_owned());
+        let mut all: Vec<String> = own.into_iter().chain(others.into_iter().map(|(name, _)| name)).collect();
+        all.sort();
+        all.dedup();
+        Ok(all)
+    }
+
+    fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        let found = self.folders(&self.folder_of(schema))?.into_iter().filter(|(_, is_table)| *is_table);
+        Ok(found.map(|(name, _)| TableEntry { name, kind: TableKind::Table }).collect())
+    }
+
+    /// The table as it is now.
+    fn open(&self, schema: &str, table: &str) -> Result<Option<LakeTable>> {
+        let (storage, home) = (self.storage()?, self.home(schema, table));
+        let Some(file) = latest(storage.as_ref(), &home)? else { return Ok(None) };
+        let known = || self.tables.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(table) = known().get(&file.path, &file.version) {
+            return Ok(Some(table));
+        }
+        let open = LakeTable::open(&self.connection, storage, home, file.clone(), &CancellationToken::new())?;
+        // Decoded it takes about as much as its text.
+        known().keep(&file.path, file.version, open.clone(), 2 * file.bytes as usize);
+        Ok(Some(open))
+    }
+
+    fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<DescribedTable>> {
+        let Some(table) = self.open(&name.schema, &name.table)? else { return Ok(None) };
+        let columns = columns(&table)?;
+        let snapshot = table.metadata.current().cloned();
+        let counted = |what: &str| snapshot.as_ref().and_then(|s| s.summary.get(what)?.parse::<f64>().ok());
+        let nothing = snapshot.is_none().then_some(0.0);
+        let rows = counted("total-records").or(nothing);
+        let statistics = TableStatistics {
+            rows,
+            bytes: counted("total-files-size").or(nothing),
+            columns: vec![ColumnStatistics::default(); columns.len()],
+            origin: rows.map(|_| "the summary of the snapshot".to_owned()),
+        };
+        let origin = Origin {
+            version: snapshot.as_ref().map(|snapshot| snapshot.id.to_string()),
+            ..Origin::new(&self.connection, KIND.kind, self.region.as_deref())
+        };
+        let source =
+            LakeTableSource { table: Arc::new(Seen { lake: self.clone(), table, snapshot, columns: columns.clone() }) };
+        let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };
+        Ok(Some(DescribedTable::new(table, source)))
+    }
+
+    /// A file of rows, opened.
+    fn opened(
+        &self,
+        file: &DataFile,
+        cancel: &CancellationToken,
+        read_bytes: &Arc<std::sync::atomic::AtomicU64>,
+        memory: Arc<dyn ScanMemory>,
+    ) -> Result<OpenFile> {
+        Ok(OpenFile {
+            connection: self.connection.clone(),
+            file: file.stored.clone(),
+            blob: self.storage()?.open(&file.stored, cancel)?,
+            read_bytes: read_bytes.clone(),
+            longest_record: cobble_format::LONGEST_RECORD,
+            memory,
+        })
+    }
+
+    /// The footer of a file, read once: files of a lake do not change.
+    fn footer(&self, file: &DataFile) -> Result<Arc<dyn Footer>> {
+        let known = || self.footers.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(footer) = known().get(&file.stored.path, &file.stored.version) {
+            return Ok(footer);
+        }
+        let format = format_of(&self.connection, file)?;
+        let footer =
+            format.footer(&self.opened(file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))?)?;
+        known().keep(&file.stored.path, file.stored.version.clone(), footer.clone(), footer.memory());
+        Ok(footer)
+    }
+
+    /// The footers of these files, in their order, many at a time.
+    fn footers(&self, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
+        let step = files.len().div_ceil(AT_ONCE).max(1);
+        let read = |files: &[DataFile]| files.iter().map(|file| self.footer(file)).collect::<Result<Vec<_>>>();
+        let mut parts: Vec<Result<Vec<Arc<dyn Footer>>>> = std::thread::scope(|scope| {
+            let all: Vec<_> = files.chunks(step).map(|part| scope.spawn(|| read(part))).collect();
+            let stopped = || Err(Error::internal("a thread that reads footers has stopped"));
+            all.into_iter().map(|thread| thread.join().unwrap_or_else(|_| stopped())).collect()
+        });
+        let mut all = Vec::with_capacity(files.len());
+        for part in parts.drain(..) {
+            all.extend(part?);
+        }
+        Ok(all)
+    }
+}
+
+/// Files of rows that are read: Parquet so far.
+fn format_of(connection: &str, file: &DataFile) -> Result<Format> {
+    match cobble_format::named(&file.format) {
+        Ok(format) if format.parts().is_some() => Ok(format),
+        _ => {
+            let what =
+                format!("connection {connection}: {}: it is written as {}", file.stored.path.display(), file.format);
+            Err(Error::new(Code::Unsupported, what).hint("tables whose files are Parquet are read"))
+        }
+    }
+}
+
+/// The columns of the current schema. Names are those of SQL: in small letters.
+fn columns(table: &LakeTable) -> Result<Vec<TableColumn>> {
+    let wrong = |what: String| {
+        Error::new(Code::SourceData, format!("connection {}: {}: {what}", table.connection, table.file.path.display()))
+    };
+    let schema = table.metadata.schema(table.metadata.schema_id).map_err(wrong)?;
+    let mut names = HashSet::new();
+    schema
+        .fields
+        .iter()
+        .map(|field| {
+            let name = field.name.to_lowercase();
+            if !names.insert(name.clone()) {
+                return Err(wrong(format!("it has two columns named {name} but for small and large letters")));
+            }
+            Ok(TableColumn {
+                name,
+                sql_type: field.kind.sql_type(),
+                nullable: !field.required,
+                partition: false,
+                comment: field.comment.clone(),
+            })
+        })
+        .collect()
+}
+
+/// A table in one state: what an offer works on.
+#[derive(Debug)]
+pub struct Seen {
+    lake: Arc<Lake>,
+    table: LakeTable,
+    /// None of a table that has never had rows.
+    snapshot: Option<Snapshot>,
+    columns: Vec<TableColumn>,
+}
+
+/// Runs work that waits for the storage on a thread where it may wait.
+async fn apart<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'static) -> Result<T> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| Error::internal(format!("a task of a lake stopped: {e}")))?
+}
+
+#[async_trait]
+impl Connector for LakeConnector {
+    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
+        let own = &self.lake;
+        let lake = Lake {
+            connection: own.connection.clone(),
+            region: own.region.clone(),
+            storage_name: own.storage_name.clone(),
+            storage: Some(storage.clone()),
+            folder: own.folder.clone(),
+            tables: Mutex::default(),
+            footers: Mutex::default(),
+        };
+        Some(Arc::new(LakeConnector { lake: Arc::new(lake) }))
+    }
+
+    async fn schemas(&self) -> Result<Vec<String>> {
+        let lake = self.lake.clone();
+        apart(move || lake.schemas()).await
+    }
+
+    async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
+        let (lake, schema) = (self.lake.clone(), schema.to_owned());
+        apart(move || lake.tables(&schema)).await
+    }
+
+    async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
+        let (lake, name) = (self.lake.clone(), ObjectName::new(catalog, schema, table));
+        apart(move || lake.described(name)).await
+    }
+
+    async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
+        let (lake, schema) = (self.lake.clone(), schema.to_owned());
+        apart(move || {
+            let mut all = Vec::new();
+            for entry in lake.tables(&schema)? {
+                let Some(table) = lake.open(&schema, &entry.name)? else { continue };
+                all.push(ListedColumns { columns: columns(&table)?, table: entry.name });
+            }
+            Ok(Some(all))
+        })
+        .await
+    }
+
+    fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
+        scan::scan(&self.lake, spec)
+    }
+
+    fn refresh(&self) {
+        *self.lake.tables.lock().unwrap_or_else(PoisonError::into_inner) = Known::default();
+    }
+
+    async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let lake = self.lake.clone();
+        let (send, mut steps) = tokio::sync::mpsc::unbounded_channel();
+        let taken = tokio::task::spawn_blocking(move || lake.test(&mut |step| drop(send.send(step))));
+        while let Some(step) = steps.recv().await {
+            report(step);
+        }
+        let _ = taken.await;
+    }
+}
+
+impl Lake {
+    /// The way to the tables, in two halves: what lists them, and the storage that holds their files.
+    fn test(self: &Arc<Self>, report: &mut (dyn FnMut(TestStep) + Send)) {
+        let mut step = reporter(report);
+        let started = Instant::now();
+        let found = self.storage().map(|storage| format!("{} at {}", self.storage_name, storage.address()));
+        if !step("storage", started, found, "storage") {
+            return;
+        }
+        let started = Instant::now();
+        let listed = self.schemas().and_then(|schemas| {
+            let mut all = Vec::new();
+            for schema in schemas {
+                all.extend(self.tables(&schema)?.into_iter().map(|entry| (schema.clone(), entry.name)));
+            }
+            match all.is_empty() {
+                true => {
+                    let place: Vec<String> =
+                        [self.storage()?.address()].into_iter().chain(self.folder.clone()).collect();
+                    let what =
+                        format!("connection {}: no folder below {} is a table", self.connection, place.join("/"));
+                    Err(Error::new(Code::NotFound, what)
+                        .hint("a table's folder has a folder metadata in it; correct the address, or the storage"))
+                }
+                false => Ok(all),
+            }
+        });
+        let count = listed.as_ref().map(|all| counted(all.len(), "table")).map_err(Clone::clone);
+        if !step("list", started, count, "address") {
+            return;
+        }
+        for (schema, table) in listed.unwrap_or_default() {
+            let started = Instant::now();
+            let read = self.first_rows(&schema, &table).map(|rows| format!("{schema}.{table}: {rows}"));
+            if !step("read", started, read, "storage") {
+                return;
+            }
+        }
+    }
+
+    /// Reads the metadata of a table and the footer of one of its files.
+    fn first_rows(&self, schema: &str, table: &str) -> Result<String> {
+        let Some(open) = self.open(schema, table)? else { return Ok("no table".to_owned()) };
+        let columns = counted(columns(&open)?.len(), "column");
+        let Some(snapshot) = open.metadata.current() else { return Ok(format!("{columns}, no rows yet")) };
+        let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
+        let left = open.left(snapshot, &Default::default(), &memory, &CancellationToken::new())?;
+        let files = counted(left.files.len(), "file");
+        let at_fault = |e: Error| {
+            let hint =
+                format!("listing works, reading does not: look at the settings of connection {}", self.storage_name);
+            Error { hint: Some(hint), ..e }
+        };
+        if let Some(file) = left.files.first() {
+            self.footer(file).map_err(at_fault)?;
+        }
+        Ok(format!("{columns}, {files}"))
+    }
+}
+
+/// A described table, of which fragments are answered.
+#[derive(Debug)]
+struct LakeTableSource {
+    table: Arc<Seen>,
+}
+
+#[async_trait]
+impl Source for LakeTableSource {
+    async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
+        answer(fragment, |scan| Ok(offer::LakeDraft::new(self.table.clone(), scan))).await
+    }
+
+    async fn takes_keys(&self, _: &ScanSpec, _: usize, _: &Column, _: f64) -> Result<Verdict> {
+        Ok(Verdict::Prunes { note: Some("pages by min and max, then rows while decoding".into()) })
+    }
+}

@@ -1,0 +1,228 @@
+//! What a lake takes over: columns, every condition (by partitions and bounds where they decide, then row by row), and a limit as a hint.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use cobble_format::prune::{self, Range, Ranges, uses_ranges};
+use cobble_format::{Dialect, Footer, Shape};
+use cobble_lake::prune::{Question, has_bounds};
+use cobble_lake::table::{DataFile, Left};
+use cobble_plan::draft::Draft;
+use cobble_plan::expr::{Column, Expr};
+use cobble_plan::fragment::Asked;
+use cobble_plan::logical::Scan;
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::scan::{ScanMemory, ScanSpec, Unbounded};
+use cobble_types::{ColumnId, Error, ObjectName, Result};
+use tokio_util::sync::CancellationToken;
+
+use super::fields::FileFields;
+use super::scan::{FORM, Portion, RowCondition, Work};
+use super::{Seen, apart};
+
+/// Of more files than this the footers are read when the files are.
+const FOOTERS_AT_ONCE: usize = 64;
+
+#[derive(Debug)]
+pub struct LakeDraft {
+    name: ObjectName,
+    seen: Arc<Seen>,
+    /// For each column of the plan its place in the table.
+    places: HashMap<ColumnId, usize>,
+    conditions: Vec<Expr>,
+    limit: Option<u64>,
+}
+
+impl LakeDraft {
+    pub fn new(seen: Arc<Seen>, scan: &Scan) -> Self {
+        let places = scan.columns.iter().map(|(column, place)| (column.id, *place)).collect();
+        LakeDraft { name: scan.table.name.clone(), seen, places, conditions: vec![], limit: None }
+    }
+
+    fn columns_of(&self, expr: &Expr) -> Vec<(Column, usize)> {
+        let mut found: Vec<(Column, usize)> = Vec::new();
+        collect(expr, &mut |column| {
+            if let Some(place) = self.places.get(&column.id)
+                && !found.iter().any(|(known, _)| known == column)
+            {
+                found.push((column.clone(), *place));
+            }
+        });
+        found
+    }
+
+    fn filter(&mut self, conjunct: &Expr) -> Verdict {
+        if conjunct.is_volatile() {
+            return Verdict::kept(KeptReason::Volatile, "its value changes from row to row");
+        }
+        if self.columns_of(conjunct).is_empty() {
+            return Verdict::kept(KeptReason::NoSuchAbility, "it uses no column of the table");
+        }
+        self.conditions.push(conjunct.clone());
+        Verdict::pushed_with(match uses_ranges(conjunct) {
+            true => "manifests and files by partitions and bounds, row groups by min and max, then rows while decoding",
+            false => "rows while decoding",
+        })
+    }
+}
+
+fn collect(expr: &Expr, found: &mut dyn FnMut(&Column)) {
+    if let Expr::Column(column) = expr {
+        found(column);
+    }
+    expr.children().into_iter().for_each(|child| collect(child, found));
+}
+
+/// The row groups of a file that may hold a wanted row.
+pub fn groups_left(footer: &dyn Footer, fields: &FileFields, work: &Work) -> Vec<usize> {
+    let mut known: Vec<(ColumnId, Arc<Vec<Range>>)> = Vec::new();
+    for (column, place) in work.conditions.iter().flat_map(|condition| &condition.columns) {
+        let of_table = &work.columns[*place];
+        // Values that stand in another form in the file have other bounds there.
+        let is_plain = has_bounds(&of_table.sql_type) && of_table.sql_type != cobble_types::SqlType::Uuid;
+        if let Some(name) = fields.name(*place).filter(|_| is_plain) {
+            let own = cobble_plan::logical::TableColumn { name: name.to_owned(), ..of_table.clone() };
+            known.push((column.id, footer.ranges(&own)));
+        }
+    }
+    (0..footer.parts())
+        .filter(|group| {
+            let ranges: Ranges = known.iter().filter_map(|(id, all)| Some((*id, all.get(*group)?.clone()))).collect();
+            work.conditions.iter().all(|condition| prune::may_match(&condition.condition, &ranges))
+        })
+        .collect()
+}
+
+/// What was found of a question: the files, and the footers if there are few enough of them.
+struct Found {
+    left: Left,
+    footers: Option<Vec<Arc<dyn Footer>>>,
+}
+
+impl LakeDraft {
+    async fn found(&self, places: &[usize]) -> Result<Found> {
+        let seen = self.seen.clone();
+        let Some(snapshot) = seen.snapshot.clone() else {
+            return Ok(Found { left: Left::default(), footers: Some(vec![]) });
+        };
+        let schema = seen.table.metadata.schema(seen.table.metadata.schema_id).map_err(Error::internal)?;
+        let id = |place: usize| schema.fields[place].id;
+        let question = Question {
+            conditions: self.conditions.clone(),
+            columns: self.places.iter().map(|(column, place)| (*column, id(*place))).collect(),
+        };
+        let reads_columns = !places.is_empty();
+        apart(move || {
+            let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
+            let left = seen.table.left(&snapshot, &question, &memory, &CancellationToken::new())?;
+            let few = left.files.len() <= FOOTERS_AT_ONCE && reads_columns;
+            let footers = few.then(|| seen.lake.footers(&left.files)).transpose()?;
+            Ok(Found { left, footers })
+        })
+        .await
+    }
+}
+
+impl Draft for LakeDraft {
+    async fn take(&mut self, piece: Asked<'_>) -> Verdict {
+        match piece {
+            Asked::Filter(conjunct) => self.filter(conjunct),
+            Asked::Project(columns) => pass_through(&mut self.places, columns),
+            Asked::Limit { limit: Some(n), offset } => {
+                let wanted = n.saturating_add(offset);
+                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                Verdict::Prunes { note: Some(format!("no portion gives more than {wanted} rows")) }
+            }
+            other => other.kept(),
+        }
+    }
+
+    async fn finish(&self, columns: &[Column]) -> Result<Agreed> {
+        let seen = &self.seen;
+        let conditions = self
+            .conditions
+            .iter()
+            .map(|condition| RowCondition { columns: self.columns_of(condition), condition: condition.clone() });
+        let work = Work {
+            columns: seen.columns.clone(),
+            metadata: seen.table.file.clone(),
+            home: seen.table.home.clone(),
+            output: places_of(&self.places, columns)?,
+            conditions: conditions.collect(),
+            limit: self.limit,
+        };
+        let places = work.places_read();
+        let Found { left, footers } = self.found(&places).await?;
+        let names: Vec<String> = places.iter().map(|place| seen.columns[*place].name.clone()).collect();
+        let count = |parts: &str, found: cobble_lake::table::Parts| PartCount {
+            parts: parts.to_owned(),
+            read: found.read,
+            total: found.total,
+        };
+        let mut counts = vec![
+            count("manifests", left.manifests),
+            count("files in them by partition", left.partitioned),
+            count("files of those by bounds", left.bounded),
+        ];
+        let shape = work.shape(&work.output);
+        let mut bytes = 0.0;
+        let mut most_rows: u64 = left.files.iter().map(|file| file.rows).sum();
+        let portions: Vec<Portion> = match &footers {
+            None => {
+                bytes += left.files.iter().map(|file| file.stored.bytes as f64).sum::<f64>();
+                left.files.iter().map(|file| Portion { file: file.clone(), within: None }).collect()
+            }
+            Some(footers) => {
+                most_rows = 0;
+                let (mut portions, mut total) = (Vec::new(), 0);
+                for (file, footer) in left.files.iter().zip(footers) {
+                    let fields = self.fields(file, footer.as_ref())?;
+                    let layout = fields.layout();
+                    total += footer.parts() as u64;
+                    for group in groups_left(footer.as_ref(), &fields, &work) {
+                        most_rows += footer.rows(group);
+                        bytes += footer.bytes(group, &shape, &layout, &places);
+                        portions.push(Portion { file: file.clone(), within: Some(group) });
+                    }
+                }
+                counts.push(PartCount { parts: "row groups in those".into(), read: portions.len() as u64, total });
+                portions
+            }
+        };
+        let state = match &seen.snapshot {
+            Some(snapshot) => format!("snapshot {}", snapshot.id),
+            None => "no snapshot".to_owned(),
+        };
+        let what = if names.is_empty() { "no column".to_owned() } else { names.join(", ") };
+        let files = cobble_network::test_steps::counted(left.files.len(), "file");
+        let text = format!("read {files} of {state}, column chunks of {what}");
+        let spec = ScanSpec::new((seen.lake.connection.as_str(), super::KIND.kind), &self.name, FORM, &work)?;
+        Ok(Agreed {
+            parts: counts,
+            most_rows: Some(most_rows as f64),
+            all_rows_come_out: work.conditions.is_empty() && work.limit.is_none(),
+            estimated_bytes: Some(bytes),
+            ..Agreed::new(spec.with_portions(portions)?, Request { text, parameters: vec![] }, names)
+        })
+    }
+}
+
+impl LakeDraft {
+    fn fields(&self, file: &DataFile, footer: &dyn Footer) -> Result<FileFields> {
+        self.seen.lake.fields(&self.seen.table, file, footer)
+    }
+}
+
+/// What is read of files of a lake, as the readers of files take it.
+pub fn shape_of(columns: &[cobble_plan::logical::TableColumn], wanted: &[usize]) -> Shape {
+    let mut wanted = wanted.to_vec();
+    wanted.sort_unstable();
+    wanted.dedup();
+    Shape {
+        columns: columns.to_vec(),
+        types: columns.iter().map(|column| column.sql_type.clone()).collect(),
+        wanted,
+        is_defined: true,
+        dialect: Dialect::default(),
+    }
+}

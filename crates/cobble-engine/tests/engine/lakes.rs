@@ -1,0 +1,152 @@
+//! Tables of the open table format that its own library has written: every question gives the same rows as over the rows that the library
+//! reads, and as with nothing handed over.
+
+use std::path::Path;
+use std::process::Command;
+use std::sync::OnceLock;
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
+
+use crate::truth;
+use crate::truth::answer;
+
+/// What the library has written, once for all tests.
+fn written() -> &'static Path {
+    static WRITTEN: OnceLock<tempfile::TempDir> = OnceLock::new();
+    let folder = WRITTEN.get_or_init(|| {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let folder = tempfile::tempdir().unwrap();
+        let python = root.join("target/python/bin/python");
+        let output = Command::new(&python)
+            .arg(root.join("crates/cobble-lake/tests/partner.py"))
+            .arg(folder.path())
+            .output()
+            .unwrap_or_else(|e| panic!("{}: {e}; `make test` makes it", python.display()));
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        folder
+    });
+    folder.path()
+}
+
+fn definition(name: &str, kind: &str, address: &str, storage: Option<&str>) -> ConnectionDefinition {
+    let mut definition = ConnectionDefinition::new(name, kind, address);
+    definition.options.extend(storage.map(|storage| ("storage".to_owned(), storage.to_owned())));
+    definition
+}
+
+fn session() -> Session {
+    let engine = Engine::in_memory().unwrap();
+    let place = |name: &str| written().join(name).display().to_string();
+    for definition in [
+        definition("deep", "files", &place("warehouse"), None),
+        definition("rows", "files", &place("rows"), None),
+        definition("lake", "lake", "", Some("deep")),
+    ] {
+        let name = definition.name.clone();
+        engine.add_connection(definition).unwrap();
+        engine.add_catalog(CatalogDefinition::new(&name, &name)).unwrap();
+    }
+    let mut session = engine.session();
+    session.use_place("lake", Some("ops")).unwrap();
+    session
+}
+
+const CONDITIONS: &[&str] = &[
+    "id = 77",
+    "id IN (3, 177, 100000)",
+    "id < 10 OR id > 590",
+    "departed_at >= '2024-01-01'",
+    "departed_at BETWEEN '2023-01-05' AND '2023-01-20 12:00'",
+    "departed_at = '2023-01-01 16:10'",
+    "departed_at < '1999-01-01'",
+    "vessel = 'Kestrel 1'",
+    "vessel LIKE 'Sør%'",
+    "vessel IS NULL",
+    "vessel IS NOT NULL AND port = 7",
+    "port = 7",
+    "port <> 7 AND port < 12",
+    "fare > 1.5 AND wave < 1",
+    "fare IS NULL",
+    "wave IS NOT DISTINCT FROM null",
+    "id % 7 = 3",
+    "NOT (port > 3)",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn questions_give_the_rows_that_the_library_reads() {
+    let mut session = session();
+    let tables = session.tables("lake", "ops").await.unwrap();
+    assert!(tables.len() >= 17, "{tables:?}");
+    for table in tables.iter().filter(|table| !["kinds", "evolved"].contains(&table.as_str())) {
+        for condition in std::iter::once(&"true").chain(CONDITIONS) {
+            let sql = |from: &str| format!("SELECT * FROM {from}.{table} WHERE {condition} ORDER BY id");
+            let (ours, _) =
+                answer(&mut session, &sql("lake.ops")).await.unwrap_or_else(|e| panic!("{table} {condition}: {e}"));
+            let (theirs, _) = answer(&mut session, &sql("rows.public")).await.unwrap();
+            assert_eq!(ours, theirs, "{table} WHERE {condition}");
+        }
+    }
+    let evolved = |from: &str| {
+        format!("SELECT * FROM {from}.evolved WHERE ship > 'L' OR crew = 3 OR port > 5000000150 ORDER BY id")
+    };
+    let (ours, _) = answer(&mut session, &evolved("lake.ops")).await.unwrap();
+    assert_eq!(ours, answer(&mut session, &evolved("rows.public")).await.unwrap().0);
+    assert!(ours.len() > 50);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_type_is_read() {
+    let mut session = session();
+    let (rows, _) = answer(&mut session, "SELECT * FROM kinds ORDER BY small").await.unwrap();
+    insta::assert_snapshot!(rows.join("\n"));
+    for (condition, rows) in [
+        ("mark = 'f79c3e09-677c-4bbd-a479-3f349cb785e7'", "1"),
+        ("berth.pier = 'north' AND stops[3] = 3", "1"),
+        ("double > 5", "2"),
+        ("double = 'NaN'", "1"),
+        ("double >= 'NaN'", "1"),
+        ("exact < 0", "1"),
+        ("seal = '\\x61626364'", "1"),
+        ("marks IS NULL", "1"),
+        ("at_utc < '2000-01-01 00:00Z' AND day < '0002-01-01'", "1"),
+    ] {
+        let (found, _) = answer(&mut session, &format!("SELECT count(*) FROM kinds WHERE {condition}")).await.unwrap();
+        assert_eq!(found, [rows], "{condition}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_handed_over_never_changes_an_answer() {
+    let mut session = session();
+    let tables = ["by_month_v2", "by_bucket_v1", "by_prefix_v2"];
+    let all = tables.iter().flat_map(|table| {
+        let own =
+            CONDITIONS.iter().map(move |c| format!("SELECT count(*), min(id), max(vessel) FROM {table} WHERE {c}"));
+        own.chain([format!("SELECT a.id, b.vessel FROM {table} a JOIN by_day_v1 b ON a.id = b.id WHERE b.port < 9")])
+    });
+    truth::table(&mut session, &all.collect::<Vec<_>>(), "-").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn both_halves_of_a_lake_are_tested_apart() {
+    let engine = Engine::in_memory().unwrap();
+    let place = |name: &str| written().join(name).display().to_string();
+    engine.add_connection(definition("deep", "files", &place("warehouse"), None)).unwrap();
+    engine.add_connection(definition("rows", "files", &place("rows"), None)).unwrap();
+    let mut shown = String::new();
+    for (name, address, storage) in [
+        ("good", "", "deep"),
+        ("no_storage", "", "nowhere"),
+        ("other_storage", "", "rows"),
+        ("one_schema", "ops", "deep"),
+        ("other_folder", "nothing", "deep"),
+    ] {
+        let steps = truth::steps_in(&engine, name, &definition(name, "lake", address, Some(storage))).await;
+        shown.extend(steps.lines().take(5).map(|line| format!("{line}\n")));
+    }
+    insta::assert_snapshot!(shown.replace(&written().display().to_string(), "…"));
+    // The storage stays while a lake lies on it.
+    engine.add_connection(definition("lake", "lake", "", Some("deep"))).unwrap();
+    let error = engine.remove_connection("deep").unwrap_err();
+    assert!(error.message.contains("holds the files of connection lake"), "{error}");
+}
