@@ -72,6 +72,7 @@ load: program
 hostile:
 	COBBLE_HOSTILE=$(or $(FILES),20000) COBBLE_SEED=$(or $(SEED),1) $(CARGO) test --workspace --test hostile -- --nocapture
 	COBBLE_HOSTILE=$(or $(ANSWERS),1000) $(CARGO) test --workspace --test engine -- changed_by_chance
+	COBBLE_HOSTILE=$(or $(ANSWERS),1000) $(CARGO) test --workspace --test partner -- changed_metadata
 
 # The page of what works of PostgreSQL's language, found by running it.
 conformance: console

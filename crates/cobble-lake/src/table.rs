@@ -214,11 +214,16 @@ impl LakeTable {
             if !may {
                 continue;
             }
+            if manifest.of_deletes {
+                let what = "rows of the table are deleted in files of their own, which are not read yet";
+                return Err(file_error(&self.connection, &self.file.path, Code::Unsupported, what)
+                    .hint("have the tool that writes the table rewrite its files without the deleted rows"));
+            }
             let file = self.stored(&manifest.path, manifest.length)?;
             left.bytes += manifest.length;
             let visit = |entry: &Entry<'_>| -> Told<()> {
                 if entry.content != Content::Rows {
-                    return Err("it tells rows that are gone, which are not taken away yet".into());
+                    return Err("a manifest of rows names a file of deleted ones".into());
                 }
                 let may = pruner.partition_may(entry)?;
                 left.partitioned.count(may);

@@ -1,5 +1,5 @@
-//! Tables that the table format's own library has written: the same snapshots, manifests and files are found in them, and questions leave
-//! only files that hold an answer.
+//! Tables that the table format's own library has written: the same snapshots, manifests and files are found in them, questions leave only files
+//! that hold an answer, and metadata whose bytes were changed are read or refused by an error that names the file.
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -12,6 +12,8 @@ use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::scan::{ScanMemory, Unbounded};
 use cobble_storage::{Disk, Storage};
 use cobble_types::{ColumnId, SqlType, Value};
+use rand::rngs::StdRng;
+use rand::{Rng, SeedableRng};
 use serde_json::Value as Json;
 use tokio_util::sync::CancellationToken;
 
@@ -139,4 +141,60 @@ fn questions_leave_only_files_that_may_hold_an_answer() {
         }
     }
     insta::assert_snapshot!(shown);
+}
+
+/// The same bytes but for a few, with some cut off or put in now and then.
+fn changed(bytes: &[u8], random: &mut StdRng) -> Vec<u8> {
+    let mut bytes = bytes.to_vec();
+    for _ in 0..random.random_range(1..6) {
+        let place = random.random_range(0..bytes.len());
+        match random.random_range(0..8) {
+            0 => bytes.truncate(place.max(1)),
+            1 => drop(bytes.splice(place..place, [0xff; 9])),
+            2 | 3 => bytes[place] = random.random(),
+            _ => bytes[place] ^= 1 << random.random_range(0..8),
+        }
+    }
+    bytes
+}
+
+#[test]
+fn changed_metadata_are_read_or_refused_by_name() {
+    let rounds = std::env::var("COBBLE_HOSTILE").ok().and_then(|text| text.parse().ok()).unwrap_or(400);
+    let folder = tempfile::tempdir().unwrap();
+    let from = written().folder.path().join("warehouse/ops/by_prefix_v2");
+    let home = folder.path().join("ops");
+    std::fs::create_dir(&home).unwrap();
+    assert!(Command::new("cp").arg("-r").arg(&from).arg(home.join("changed")).status().unwrap().success());
+    let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &folder.path().display().to_string()));
+    let names = vec!["ops".to_owned(), "changed".to_owned()];
+    let question = condition(2, SqlType::Text, BinaryOp::Eq, Value::Text("Sørhavn 2".into()));
+    let files: Vec<PathBuf> =
+        std::fs::read_dir(home.join("changed/metadata")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let read = || {
+        let file = latest(storage.as_ref(), &names)?.expect("it is there");
+        let table = LakeTable::open("deep", &storage, names.clone(), file, &CancellationToken::new())?;
+        let Some(snapshot) = table.metadata.current() else { return Ok(0) };
+        Ok::<_, cobble_types::Error>(table.left(snapshot, &question, &memory(), &CancellationToken::new())?.files.len())
+    };
+    let whole = read().unwrap();
+    let mut random = StdRng::seed_from_u64(11);
+    let mut refused = 0;
+    for round in 0..rounds {
+        let file = &files[round % files.len()];
+        let good = std::fs::read(file).unwrap();
+        std::fs::write(file, changed(&good, &mut random)).unwrap();
+        let began = std::time::Instant::now();
+        if let Err(error) = read() {
+            refused += 1;
+            let named =
+                error.message.contains("connection deep") && error.message.contains(&*folder.path().to_string_lossy());
+            assert!(named, "round {round}, {}: {error:?}", file.display());
+        }
+        assert!(began.elapsed().as_secs() < 5, "round {round}: {:?}", began.elapsed());
+        std::fs::write(file, good).unwrap();
+    }
+    assert_eq!(read().unwrap(), whole);
+    println!("{rounds} changed files, {refused} refused");
+    assert!(refused > rounds / 8, "{refused}");
 }
