@@ -47,7 +47,8 @@ impl PrivateMaria {
         let secret = secret(&folder.with_extension("secret"))?;
         let tables = data.join("tables");
         MARIADB.stop_left_behind(&tables.join("server.pid"), &tables);
-        MARIADB.whole(&data, "tables", |fresh| initialise(user.as_ref(), &data, fresh))?;
+        let passing = passing(&data, user.as_ref())?;
+        MARIADB.whole(&data, "tables", |fresh| initialise(user.as_ref(), &data, fresh, &passing))?;
         // Read at every start, before any call is taken. The secret is letters and digits of our own making.
         let first = data.join("first.sql");
         let who = format!("'{OWNER}'@'127.0.0.1'");
@@ -68,6 +69,7 @@ impl PrivateMaria {
             .args(["--innodb-buffer-pool-size=64M", "--skip-log-bin", "--innodb-flush-log-at-trx-commit=2"])
             .args(["--max-connections=60", "--performance-schema=OFF"])
             .arg(format!("--datadir={}", tables.display()))
+            .arg(format!("--tmpdir={}", passing.display()))
             .arg(format!("--init-file={}", first.display()))
             .arg(format!("--port={port}"));
         let server = MARIADB.start(start, &data, "start again: something took the port that was free a moment ago")?;
@@ -81,10 +83,20 @@ impl PrivateMaria {
     }
 }
 
-fn initialise(user: Option<&User>, data: &Path, tables: &Path) -> Result<()> {
+/// A folder of its own for tables that pass: at its start the server removes those that it finds, and in the system's folder these may be another
+/// server's.
+fn passing(data: &Path, user: Option<&User>) -> Result<PathBuf> {
+    let folder = data.join("passing");
+    fs::create_dir_all(&folder).map_err(|e| MARIADB.failed(format!("{}: {e}", folder.display())))?;
+    MARIADB.give(&folder, user)?;
+    Ok(folder)
+}
+
+fn initialise(user: Option<&User>, data: &Path, tables: &Path, passing: &Path) -> Result<()> {
     let output = command(program("mariadb-install-db")?, user, data)
         .args(["--no-defaults", "--skip-test-db", "--skip-name-resolve"])
         .arg(format!("--datadir={}", tables.display()))
+        .env("TMPDIR", passing)
         .output()
         .map_err(|e| MARIADB.failed(format!("mariadb-install-db: {e}")))?;
     if !output.status.success() {
