@@ -1,5 +1,5 @@
 //! Results of runs that wait for their readers: in memory while there is room, then in files. A result stays until it has been read or has expired. When
-//! both places are full, new runs wait, and are refused if nothing is freed; accepted rows are never dropped.
+//! both places are full, runs wait, and end with an error if nothing is freed. Where room is short, results that nobody asks for go first.
 
 use std::fs::File;
 use std::io::{self, BufWriter, Cursor, Write};
@@ -140,9 +140,9 @@ impl ResultStore {
         self.memory.limit() / MEMORY_SHARE
     }
 
-    /// True while so much is kept that results which were read should go.
+    /// True while so much is kept, of rows or of runs, that what was read should go.
     pub fn is_half_full(&self) -> bool {
-        self.in_memory.used.load(Ordering::Relaxed) > self.memory_limit() / 2
+        self.in_memory.used.load(Ordering::Relaxed) > self.memory_limit() / 4
             || self.on_disk.used.load(Ordering::Relaxed) > self.disk_limit / 2
     }
 
@@ -151,13 +151,18 @@ impl ResultStore {
         self.in_memory.take(bytes, self.memory_limit(), Some(&self.memory))
     }
 
+    /// Room in memory for rows, which leave half of it to the runs themselves: however much is kept, a new run begins.
+    fn admit_rows(&self, bytes: u64) -> Option<Taken> {
+        self.in_memory.take(bytes, self.memory_limit() / 2, Some(&self.memory))
+    }
+
     /// Keeps a batch, or gives it back when there is no room for it anywhere.
     pub async fn keep(
         &self,
         batch: RecordBatch,
         into: &mut ResultFile,
     ) -> Result<std::result::Result<Part, RecordBatch>> {
-        if let Some(taken) = self.admit(batch.get_array_memory_size() as u64) {
+        if let Some(taken) = self.admit_rows(batch.get_array_memory_size() as u64) {
             return Ok(Ok(Part::Memory { batch, _taken: Arc::new(taken) }));
         }
         // About as many bytes as the file will have.
@@ -227,7 +232,8 @@ mod tests {
             parts.iter().any(|p| matches!(p, Part::Memory { .. }))
                 && parts.iter().any(|p| matches!(p, Part::File { .. }))
         );
-        assert!(memory.used() <= memory.limit() / MEMORY_SHARE && store.is_half_full());
+        assert!(memory.used() <= memory.limit() / MEMORY_SHARE / 2 && store.is_half_full());
+        assert!(store.admit(1000).is_some(), "there is room for a run all the same");
         for (place, part) in parts.iter().enumerate() {
             assert_eq!(part.clone().read().await.unwrap(), batch(place as i64 * 1000, 1000));
         }

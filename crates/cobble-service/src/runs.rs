@@ -26,6 +26,8 @@ use crate::users::User;
 const RESULT_BYTES: usize = 1 << 30;
 /// How long a result can be fetched after its run has ended.
 const RESULT_LIFE: Duration = Duration::from_secs(15 * 60);
+/// How long a result stays that nobody asks for while room is short.
+const IDLE: Duration = Duration::from_secs(60);
 /// How long a new run, or a row of one under way, waits for room among the results.
 const ROOM_WAIT: Duration = Duration::from_secs(20);
 /// How often what waits for room looks whether the time of a result is over.
@@ -100,13 +102,16 @@ pub struct Run {
     read: AtomicBool,
     /// Rows from the first one on that were handed over in pages.
     read_to: AtomicU64,
+    /// When somebody asked for its rows last, or it ended.
+    asked: Mutex<Instant>,
     live: Weak<Live>,
     _taken: Taken,
 }
 
 struct Inner {
     snapshot: Snapshot,
-    parts: Vec<Part>,
+    /// With the rows of each.
+    parts: Vec<(u64, Part)>,
     bytes: usize,
 }
 
@@ -134,12 +139,33 @@ impl Run {
 
     /// The batch at a place, waiting for it while the run goes on; `None` past the end.
     pub async fn batch(&self, place: usize) -> Result<Option<RecordBatch>> {
+        match self.part(place).await? {
+            Some((_, part)) => part.read().await.map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// The rows of the batch at a place, which is not read for it.
+    pub async fn rows_in(&self, place: usize) -> Result<Option<u64>> {
+        Ok(self.part(place).await?.map(|(rows, _)| rows))
+    }
+
+    fn is_asked_for(&self) {
+        *self.asked.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+    }
+
+    fn is_idle(&self) -> bool {
+        self.asked.lock().unwrap_or_else(PoisonError::into_inner).elapsed() > IDLE
+    }
+
+    async fn part(&self, place: usize) -> Result<Option<(u64, Part)>> {
         let mut changed = self.watch();
-        let part = loop {
+        self.is_asked_for();
+        loop {
             {
                 let inner = self.lock();
-                if let Some(part) = inner.parts.get(place) {
-                    break part.clone();
+                if let Some((rows, part)) = inner.parts.get(place) {
+                    return Ok(Some((*rows, part.clone())));
                 }
                 match (inner.snapshot.state, &inner.snapshot.error) {
                     (RunState::Running, _) => {}
@@ -150,8 +176,7 @@ impl Run {
             if changed.changed().await.is_err() {
                 return Ok(None);
             }
-        };
-        part.read().await.map(Some)
+        }
     }
 
     /// The whole result has been handed over: from now on it may give way to others.
@@ -287,6 +312,24 @@ impl Live {
     }
 }
 
+impl Live {
+    /// Where room is short, results that nobody has asked for since some time go, those that ended first.
+    fn forget_idle(&self, store: &ResultStore) {
+        if !store.is_half_full() {
+            return;
+        }
+        let mut live = self.lock();
+        let LiveRuns { runs, ended, .. } = &mut *live;
+        ended.retain(|(_, id)| {
+            let is_idle = runs.get(id).is_none_or(|run| run.is_idle());
+            if is_idle && store.is_half_full() {
+                runs.remove(id);
+            }
+            runs.contains_key(id)
+        });
+    }
+}
+
 pub struct Runs {
     engine: Arc<Engine>,
     live: Arc<Live>,
@@ -306,6 +349,7 @@ async fn forget_in_time(live: Weak<Live>, store: Weak<ResultStore>) {
         tokio::time::sleep(LOOK_EVERY).await;
         let (Some(live), Some(store)) = (live.upgrade(), store.upgrade()) else { return };
         live.forget_old(&store);
+        live.forget_idle(&store);
     }
 }
 
@@ -332,6 +376,7 @@ impl Runs {
                 Some(taken) => break taken,
                 // Time alone frees nothing that notifies: look again now and then.
                 None if tokio::time::Instant::now() < until => {
+                    self.live.forget_idle(&self.store);
                     let _ = tokio::time::timeout(LOOK_AGAIN, freed).await;
                 }
                 None => return Err(full()),
@@ -364,6 +409,7 @@ impl Runs {
             changed: watch::Sender::new(0),
             read: AtomicBool::new(false),
             read_to: AtomicU64::new(0),
+            asked: Mutex::new(Instant::now()),
             live: Arc::downgrade(&self.live),
             _taken: taken,
         });
@@ -459,6 +505,7 @@ async fn execute(
         }
     });
     run.log_end();
+    run.is_asked_for();
     if let Some(live) = run.live.upgrade() {
         live.lock().ended.push_back((Instant::now(), run.id.clone()));
     }
@@ -515,6 +562,7 @@ async fn drive(
             None => None,
         };
         let bytes = batch.as_ref().map_or(0, RecordBatch::get_array_memory_size);
+        let rows = batch.as_ref().map_or(0, RecordBatch::num_rows) as u64;
         let part = match batch {
             Some(batch) => Some(kept(run, store, batch, &mut file).await?),
             None => None,
@@ -534,7 +582,7 @@ async fn drive(
             }
             inner.bytes += bytes;
             too_large = inner.bytes > RESULT_BYTES;
-            inner.parts.extend(part);
+            inner.parts.extend(part.map(|part| (rows, part)));
         });
         if too_large {
             return Err(Error::new(Code::MemoryLimit, format!("the result is larger than {} MiB", RESULT_BYTES >> 20))
@@ -560,6 +608,7 @@ async fn kept(run: &Run, store: &ResultStore, mut batch: RecordBatch, file: &mut
         }
         if let Some(live) = run.live.upgrade() {
             live.forget_old(store);
+            live.forget_idle(store);
         }
         let _ = tokio::time::timeout(LOOK_AGAIN, freed).await;
     }

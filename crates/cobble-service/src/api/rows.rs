@@ -23,7 +23,7 @@ use cobble_api::{ColumnBody, ErrorBody, PageBody};
 const PAGE: u64 = 1000;
 const LARGEST_PAGE: u64 = 10_000;
 /// Bytes after which a page has no further row.
-const PAGE_BYTES: usize = 8 << 20;
+const PAGE_BYTES: usize = 2 << 20;
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Form {
@@ -149,7 +149,7 @@ pub async fn rows(
     let Some(run) = service.runs.get(id) else {
         let mut error = not_found("result of run", id);
         error.0.hint =
-            Some("a result is kept for 15 minutes, or until it was read to its end; run it again".to_owned());
+            Some("a result is kept for 15 minutes, or until it was read to its end; where room is short, one that nobody has asked for within a minute goes first. Run it again".to_owned());
         return Err(error);
     };
     owned(&format!("run {id}"), Some(run.owner.id), &caller)?;
@@ -172,16 +172,16 @@ pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody
     let (mut rows, mut skip, mut place) = (Vec::new(), offset, 0);
     let (mut last, mut bytes) = (false, 0);
     'page: while (rows.len() as u64) < limit {
-        let Some(batch) = run.batch(place).await? else {
+        let Some(count) = run.rows_in(place).await? else {
             last = true;
             break;
         };
         place += 1;
-        let count = batch.num_rows() as u64;
         if skip >= count {
             skip -= count;
             continue;
         }
+        let Some(batch) = run.batch(place - 1).await? else { break };
         let end = count.min(skip + limit - rows.len() as u64);
         for row in skip..end {
             if bytes > PAGE_BYTES {
