@@ -7,7 +7,7 @@ use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
 use cobble_plan::logical::{Scan, TableColumn};
-use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, at_most, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_types::{ColumnId, ObjectName, Result, SqlType};
 
@@ -173,9 +173,8 @@ impl Draft for FileDraft {
         match piece {
             Asked::Filter(conjunct) => self.filter(conjunct),
             Asked::Project(columns) => pass_through(&mut self.places, columns),
-            Asked::Limit { limit: Some(n), offset } => {
-                let wanted = n.saturating_add(offset);
-                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+            Asked::Limit { limit: Some(limit), offset } => {
+                let wanted = at_most(&mut self.limit, limit, offset);
                 Verdict::Prunes { note: Some(format!("no portion gives more than {wanted} rows")) }
             }
             other => other.kept(),

@@ -11,7 +11,7 @@ use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, at_most, pass_through, places_of};
 use cobble_plan::scan::{GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_types::{ColumnId, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
@@ -57,8 +57,7 @@ impl Draft for GeneratedDraft {
             },
             Asked::Project(columns) => pass_through(&mut self.places, columns),
             Asked::Limit { limit: Some(limit), offset } => {
-                let wanted = limit.saturating_add(offset);
-                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                let wanted = at_most(&mut self.limit, limit, offset);
                 Verdict::Prunes { note: Some(format!("no more than {wanted} rows are made")) }
             }
             other => other.kept(),

@@ -11,7 +11,7 @@ use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
 use cobble_plan::logical::Scan;
-use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, at_most, pass_through, places_of};
 use cobble_plan::scan::{ScanMemory, ScanSpec, Unbounded};
 use cobble_types::{ColumnId, Error, ObjectName, Result};
 use tokio_util::sync::CancellationToken;
@@ -128,9 +128,8 @@ impl Draft for LakeDraft {
         match piece {
             Asked::Filter(conjunct) => self.filter(conjunct),
             Asked::Project(columns) => pass_through(&mut self.places, columns),
-            Asked::Limit { limit: Some(n), offset } => {
-                let wanted = n.saturating_add(offset);
-                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+            Asked::Limit { limit: Some(limit), offset } => {
+                let wanted = at_most(&mut self.limit, limit, offset);
                 Verdict::Prunes { note: Some(format!("no portion gives more than {wanted} rows")) }
             }
             other => other.kept(),

@@ -9,7 +9,7 @@ use cobble_plan::draft::{Draft, answer};
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::{Answer, Asked, Fragment};
 use cobble_plan::key_pass::MOST_LISTED;
-use cobble_plan::offer::{Agreed, KeptReason, Source, Sources, Verdict, pass_through, places_of};
+use cobble_plan::offer::{Agreed, KeptReason, Source, Sources, Verdict, at_most, pass_through, places_of};
 use cobble_plan::scan::ScanSpec;
 use cobble_types::{ColumnId, ObjectName, Result, Value};
 
@@ -101,8 +101,7 @@ impl Draft for KeyedDraft {
             },
             Asked::Project(columns) => pass_through(&mut self.places, columns),
             Asked::Limit { limit: Some(limit), offset } => {
-                let wanted = limit.saturating_add(offset);
-                self.limit = Some(self.limit.map_or(wanted, |known| known.min(wanted)));
+                let wanted = at_most(&mut self.limit, limit, offset);
                 Verdict::Prunes { note: Some(format!("no more than {wanted} rows are read")) }
             }
             other => other.kept(),

@@ -323,6 +323,13 @@ impl Engine {
                 None => Arc::new(OpenConnection::new(definition)?),
             };
         }
+        // So is one whose files lie on such a connection.
+        let over: Vec<String> = connections
+            .values()
+            .filter(|place| storage_of(&place.definition).is_some_and(|storage| own.contains(storage)))
+            .map(|place| place.definition.name.clone())
+            .collect();
+        own.extend(over);
         let mut view = CatalogSet::new(connections, set.catalogs.clone(), &before)?;
         // What is as for all others is the same.
         for (name, catalog) in &set.catalogs {
@@ -564,14 +571,16 @@ impl Engine {
         gone.iter().for_each(|name| self.forget_statistics(name));
     }
 
-    /// Tests a connection step by step, whether it has been added or not. Another one that holds its files is one of ours.
+    /// Tests a connection step by step, whether it has been added or not. Another one that holds its files is one of ours, as the asker signs in
+    /// there.
     pub async fn test_connection(
         &self,
         definition: &ConnectionDefinition,
+        asker: &Asker,
         report: &mut (dyn FnMut(TestStep) + Send),
     ) -> Result<()> {
         let connector = KINDS.connect(definition)?;
-        let set = self.set();
+        let set = self.set_for(asker)?;
         let storage = storage_of(definition).and_then(|name| set.connections.get(name));
         storage.map_or(connector.clone(), |storage| storage.below(connector)).test(report).await;
         Ok(())

@@ -218,6 +218,13 @@ pub fn pass_through(places: &mut HashMap<ColumnId, usize>, columns: &[(Column, E
     Verdict::pushed()
 }
 
+/// Takes a limit as the most rows that are wanted in all, those passed over included; says how many these are now asked to be.
+pub fn at_most(known: &mut Option<u64>, limit: u64, offset: u64) -> u64 {
+    let wanted = limit.saturating_add(offset);
+    *known = Some(known.map_or(wanted, |known| known.min(wanted)));
+    wanted
+}
+
 /// The places of these columns.
 pub fn places_of(places: &HashMap<ColumnId, usize>, columns: &[Column]) -> Result<Vec<usize>> {
     let place = |column: &Column| places.get(&column.id).copied();

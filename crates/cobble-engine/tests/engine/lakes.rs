@@ -5,7 +5,8 @@ use std::path::Path;
 use std::process::Command;
 use std::sync::OnceLock;
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
+use cobble_connect::Credentials;
+use cobble_engine::{Asker, CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 
 use crate::truth;
 use crate::truth::answer;
@@ -149,4 +150,27 @@ async fn both_halves_of_a_lake_are_tested_apart() {
     engine.add_connection(definition("lake", "lake", "", Some("deep"))).unwrap();
     let error = engine.remove_connection("deep").unwrap_err();
     assert!(error.message.contains("holds the files of connection lake"), "{error}");
+}
+
+/// Who has credentials of their own at a storage reaches the tables whose files lie there by these.
+#[test]
+fn a_lake_is_seen_with_the_credentials_for_its_storage() {
+    let engine = Engine::in_memory().unwrap();
+    let mut deep = definition("deep", "s3", "http://127.0.0.1:1", None);
+    deep.options.insert("bucket".into(), "deep".into());
+    (deep.user, deep.secret) = (Some("reader".into()), Some(Secret::new("of the reader")));
+    let own = Credentials { user: Some("ada".into()), secret: Some(Secret::new("of ada")) };
+    deep.credentials.insert("ada".into(), own);
+    engine.add_connection(deep).unwrap();
+    engine.add_connection(definition("lake", "lake", "", Some("deep"))).unwrap();
+    engine.add_connection(definition("rows", "files", "/nowhere", None)).unwrap();
+    for name in ["lake", "rows"] {
+        engine.add_catalog(CatalogDefinition::new(name, name)).unwrap();
+    }
+    let owner = |user: &str, catalog: &str| {
+        let asker = Asker { id: Some(1), name: Some(user.to_owned()), is_administrator: false };
+        engine.set_for(&asker).unwrap().owner(catalog).map(str::to_owned)
+    };
+    assert_eq!(owner("ada", "lake").as_deref(), Some("ada"));
+    assert_eq!([owner("ada", "rows"), owner("ben", "lake")], [None, None]);
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use cobble_connect::{COMMON, ConnectionDefinition, Credentials, Kind, Secret, TestStep};
-use cobble_engine::{KINDS, OpenConnection};
+use cobble_engine::{Asker, KINDS, OpenConnection};
 use cobble_types::{Code, Error};
 use rocket::response::stream::{Event, EventStream};
 use rocket::serde::json::Json;
@@ -230,7 +230,7 @@ fn find_for(service: &State, name: &str, user: &User) -> Result<ConnectionDefini
 #[utoipa::path(context_path = "/api/v1", params(("name" = String, Path)), responses((status = 200, body = Vec<TestStepBody>), (status = 404, body = ErrorBody)))]
 #[post("/connections/<name>/test")]
 pub async fn test(service: &State, caller: By<Browse>, name: &str) -> ApiResult<Vec<TestStepBody>> {
-    run_test(service, find_for(service, name, &caller)?).await
+    run_test(service, &caller.asker(), find_for(service, name, &caller)?).await
 }
 
 /// The same as server-sent events, each step as soon as it is known, then `end`.
@@ -239,12 +239,12 @@ pub async fn test(service: &State, caller: By<Browse>, name: &str) -> ApiResult<
 pub fn test_events(service: &State, caller: By<Browse>, name: &str) -> Result<EventStream![Event], ApiError> {
     let definition = find_for(service, name, &caller)?;
     let (sender, mut steps) = tokio::sync::mpsc::unbounded_channel();
-    let engine = service.engine.clone();
+    let (engine, asker) = (service.engine.clone(), caller.asker());
     tokio::spawn(async move {
         let mut report = |step: TestStep| {
             let _ = sender.send(step_body(step));
         };
-        engine.test_connection(&definition, &mut report).await
+        engine.test_connection(&definition, &asker, &mut report).await
     });
     Ok(EventStream! {
         while let Some(step) = steps.recv().await {
@@ -259,16 +259,16 @@ pub fn test_events(service: &State, caller: By<Browse>, name: &str) -> Result<Ev
 #[post("/tests", format = "json", data = "<given>")]
 pub async fn test_new(
     service: &State,
-    _caller: By<ChangeConnections>,
+    caller: By<ChangeConnections>,
     given: Body<NewConnectionBody>,
 ) -> ApiResult<Vec<TestStepBody>> {
-    run_test(service, definition(given.read()?)).await
+    run_test(service, &caller.asker(), definition(given.read()?)).await
 }
 
-async fn run_test(service: &State, definition: ConnectionDefinition) -> ApiResult<Vec<TestStepBody>> {
+async fn run_test(service: &State, asker: &Asker, definition: ConnectionDefinition) -> ApiResult<Vec<TestStepBody>> {
     let mut steps = Vec::new();
     let mut report = |step: TestStep| steps.push(step_body(step));
-    service.engine.test_connection(&definition, &mut report).await?;
+    service.engine.test_connection(&definition, asker, &mut report).await?;
     Ok(Json(steps))
 }
 

@@ -52,7 +52,7 @@ pub async fn steps_in(engine: &Engine, heading: &str, definition: &ConnectionDef
         let fault = step.setting.map(|s| format!(" — {s}: {}", step.fix.unwrap_or_default())).unwrap_or_default();
         let _ = writeln!(out, "  {} {}: {}{fault}", if step.passed { "ok" } else { "FAILED" }, step.step, step.detail);
     };
-    if let Err(error) = engine.test_connection(definition, &mut report).await {
+    if let Err(error) = engine.test_connection(definition, &Default::default(), &mut report).await {
         let _ = writeln!(out, "  refused: {error}");
     }
     out
