@@ -114,10 +114,25 @@ fn end_with_the_reader() {
     let _ = unsafe { signal(Signal::SIGPIPE, SigHandler::SigDfl) };
 }
 
+/// The allocator keeps what has been freed for up to a second, by which a busy service takes more than its bound. It is told otherwise by a
+/// variable that it reads once, as the process begins: the process begins again with that.
+fn give_memory_back_at_once() {
+    use std::os::unix::process::CommandExt;
+    const DELAY: &str = "MIMALLOC_PURGE_DELAY";
+    if std::env::var_os(DELAY).is_some() {
+        return;
+    }
+    if let Ok(own) = std::env::current_exe() {
+        // It comes back only where this cannot be done, and the service starts all the same.
+        let _ = std::process::Command::new(own).args(std::env::args_os().skip(1)).env(DELAY, "0").exec();
+    }
+}
+
 fn main() -> ExitCode {
     let cli = Cli::parse();
-    if !matches!(cli.command, Command::Up(_)) {
-        end_with_the_reader();
+    match cli.command {
+        Command::Up(_) => give_memory_back_at_once(),
+        _ => end_with_the_reader(),
     }
     let threads = tokio::runtime::Builder::new_multi_thread().enable_all().thread_stack_size(ROOM).build();
     let runtime = match threads {

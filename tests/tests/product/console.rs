@@ -1,7 +1,7 @@
 //! The console in headless Chromium, against the real service.
 
 use std::process::{Child, Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use cobble_ferry::QUESTIONS;
 use cobble_tests::{for_judge, judge, judged, plain, product};
@@ -50,12 +50,16 @@ impl Browser {
     }
 
     async fn find(&self, css: &str) -> fantoccini::elements::Element {
-        self.client
-            .wait()
-            .at_most(Duration::from_secs(20))
-            .for_element(Locator::Css(css))
-            .await
-            .unwrap_or_else(|e| panic!("{css}: {e}"))
+        let began = Instant::now();
+        loop {
+            let limit = Duration::from_secs(20);
+            match self.client.wait().at_most(limit).for_element(Locator::Css(css)).await {
+                Ok(found) => return found,
+                // A page that is left while it is looked at gives an error of its own.
+                Err(_) if began.elapsed() < limit => tokio::time::sleep(Duration::from_millis(100)).await,
+                Err(error) => panic!("{css}: {error}"),
+            }
+        }
     }
 
     async fn click(&self, css: &str) {
@@ -69,7 +73,8 @@ impl Browser {
     /// Waits until a condition in JavaScript holds.
     async fn until(&self, condition: &str) {
         for _ in 0..200 {
-            if self.script(&format!("return !!({condition})")).await == true {
+            let holds = self.client.execute(&format!("return !!({condition})"), vec![]).await;
+            if holds.is_ok_and(|holds| holds == true) {
                 return;
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
