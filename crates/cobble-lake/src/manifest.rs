@@ -444,16 +444,15 @@ impl Entry<'_> {
                 .iter()
                 .position(|field| part.id.map_or_else(|| part.name == field.name, |id| id == field.id));
             let branch = cursor.branch(&part.node)?;
-            let (Some(place), Some(branch)) = (own, branch) else {
-                if let Some(branch) = branch {
-                    cursor.skip(branch)?;
-                }
+            let Some(branch) = branch else { continue };
+            // Of a column that has been dropped since, nobody asks.
+            let known = own.and_then(|place| Some((place, schema.field(spec.fields[place].source)?)));
+            let Some((place, source)) = known else {
+                cursor.skip(branch)?;
                 continue;
             };
-            let field = &spec.fields[place];
-            // The column may have been dropped since; its transform tells the type of all but itself.
-            let source = schema.field(field.source).map_or(Kind::Int, |source| source.kind.clone());
-            values[place] = partition_value(&mut cursor, branch, &field.transform.kind(&source))?;
+            let kind = spec.fields[place].transform.kind(&source.kind);
+            values[place] = partition_value(&mut cursor, branch, &kind)?;
         }
         Ok(values)
     }

@@ -158,6 +158,25 @@ rows = [
 table.append(pa.Table.from_pylist(rows, schema=later))
 all_told["evolved"] = told(table)
 
+# Partitioned in one way after the other, in the end without a column that rows were partitioned by.
+by_month = PartitionSpec(PartitionField(5, 1000, MonthTransform(), "departed_month"))
+table = catalog.create_table("ops.respecified", SAILINGS, partition_spec=by_month, properties={"format-version": "2"})
+table.append(pa.Table.from_pylist(sailings(0, 100), schema=ARROW))
+with table.update_spec() as change:
+    change.remove_field("departed_month")
+    change.add_field("vessel", IdentityTransform(), "vessel")
+    change.add_field("departed_at", DayTransform(), "departed_day")
+table.append(pa.Table.from_pylist(sailings(100, 20), schema=ARROW))
+with table.update_spec() as change:
+    change.remove_field("vessel")
+    change.add_field("id", BucketTransform(4), "id_bucket")
+with table.update_schema(allow_incompatible_changes=True) as change:
+    change.delete_column("vessel")
+without = ARROW.remove(ARROW.get_field_index("vessel"))
+rows = [{name: row[name] for name in without.names} for row in sailings(120, 100)]
+table.append(pa.Table.from_pylist(rows, schema=without))
+all_told["respecified"] = told(table)
+
 # All types, with values at their ends.
 kinds = Schema(
     NestedField(1, "yes", BooleanType()),
