@@ -87,7 +87,9 @@ async fn questions_give_the_rows_that_the_library_reads() {
             assert_eq!(ours, theirs, "{table} WHERE {condition}");
         }
     }
-    for condition in ["id = 177", "id < 90", "departed_at < '2023-02-01'", "departed_at > '2023-03-15' AND id % 3 = 0", "port = 7"] {
+    for condition in
+        ["id = 177", "id < 90", "departed_at < '2023-02-01'", "departed_at > '2023-03-15' AND id % 3 = 0", "port = 7"]
+    {
         let sql = |from: &str| format!("SELECT * FROM {from}.respecified WHERE {condition} ORDER BY id");
         let (ours, _) = answer(&mut session, &sql("lake.ops")).await.unwrap_or_else(|e| panic!("{condition}: {e}"));
         assert_eq!(ours, answer(&mut session, &sql("rows.public")).await.unwrap().0, "{condition}");
