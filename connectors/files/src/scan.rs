@@ -3,9 +3,8 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use arrow::array::{ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions};
-use arrow::compute::{and, filter_record_batch};
-use arrow::datatypes::{Field, Schema, SchemaRef};
+use arrow::array::{ArrayRef, RecordBatch};
+use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::TableColumn;
@@ -14,7 +13,10 @@ use cobble_types::{ColumnId, Result, SqlType};
 use serde::{Deserialize, Serialize};
 
 use cobble_format::prune::{self, Range, Ranges};
-use cobble_format::{Dialect, FileBatches, FileCondition, Footer, Format, Layout, PageCondition, PartReading, Shape};
+use cobble_format::{
+    Dialect, FileBatches, FileCondition, Footer, Format, Layout, PageCondition, PartReading, RowsOut, Shape,
+};
+use cobble_format::{repeated, schema_of};
 
 use super::listing::DataFile;
 use super::{FilesSource, on_disk};
@@ -202,8 +204,7 @@ impl GateScan for FileScan {
                 conditions.push(OpenCondition { predicate, in_file: true, places: vec![place], pages });
             }
         }
-        let field = |place: &usize| Field::new(place.to_string(), shape.types[*place].to_arrow(), true);
-        let schema = Arc::new(Schema::new(work.output.iter().map(field).collect::<Vec<Field>>()));
+        let schema = schema_of(&work.output, |place| shape.types[place].to_arrow());
         Ok(Arc::new(FilePortions {
             shared,
             shape: Arc::new(shape),
@@ -277,21 +278,24 @@ impl Portions for FilePortions {
                 });
                 let conditions: Vec<Arc<FileCondition>> = own.map(Arc::new).collect();
                 let (layout, counters) = (&set.layouts[part.file], &self.tools.counters);
-                let reading =
-                    PartReading { shape: &shape, layout, conditions: &conditions, batch_rows, counters, adapt: None };
+                let reading = PartReading {
+                    shape: &shape,
+                    layout,
+                    conditions: &conditions,
+                    gone: &[],
+                    batch_rows,
+                    counters,
+                    adapt: None,
+                };
                 set.footers[part.file].read(&open, within, &reading)?
             }
         };
-        Ok(Some(Box::new(FileReader {
-            shared: self.shared.clone(),
-            shape,
-            file: part.file,
-            batches,
-            conditions: self.conditions.clone(),
-            in_file,
-            left: set.work.limit,
-            schema: self.schema.clone(),
-        })))
+        let type_of = |place: usize| shape.types[place].to_arrow();
+        let mut out = RowsOut::new(&set.work.output, self.schema.clone(), set.work.limit);
+        for (condition, _) in self.conditions.iter().zip(&in_file).filter(|(_, in_file)| !**in_file) {
+            out.check(condition.predicate.clone(), &condition.places, type_of);
+        }
+        Ok(Some(Box::new(FileReader { shared: self.shared.clone(), shape, file: part.file, batches, out })))
     }
 }
 
@@ -309,64 +313,35 @@ struct FileReader {
     shape: Arc<Shape>,
     file: usize,
     batches: Box<dyn FileBatches>,
-    conditions: Arc<Vec<OpenCondition>>,
-    /// Of each condition whether the file's own batches satisfy it already.
-    in_file: Vec<bool>,
-    left: Option<u64>,
-    schema: SchemaRef,
+    out: RowsOut,
 }
 
-impl FileReader {
-    /// The column at a place of the table: from the file, or the folder's value for every row.
-    fn column(&self, place: usize, columns: &[ArrayRef], rows: usize) -> Result<ArrayRef> {
-        let work = &self.shared.work;
-        if work.columns[place].partition {
-            let value = &self.shared.files[self.file].partition[place - work.first_folder()];
-            let one = value.to_array(&work.columns[place].sql_type);
-            let places = arrow::array::UInt32Array::from(vec![0; rows]);
-            return Ok(arrow::compute::take(one.as_ref(), &places, None)?);
-        }
-        let at = self.shape.wanted.partition_point(|p| *p < place);
-        Ok(columns[at].clone())
+/// The column at a place of the table: from the file, or the folder's value for every row.
+fn column(
+    shared: &Shared,
+    shape: &Shape,
+    file: usize,
+    place: usize,
+    own: &[ArrayRef],
+    rows: usize,
+) -> Result<ArrayRef> {
+    let work = &shared.work;
+    if work.columns[place].partition {
+        let value = &shared.files[file].partition[place - work.first_folder()];
+        return repeated(value, &work.columns[place].sql_type, rows);
     }
-
-    fn batch(&self, schema: &SchemaRef, places: &[usize], columns: &[ArrayRef], rows: usize) -> Result<RecordBatch> {
-        let arrays = places.iter().map(|p| self.column(*p, columns, rows)).collect::<Result<Vec<_>>>()?;
-        let options = RecordBatchOptions::new().with_row_count(Some(rows));
-        Ok(RecordBatch::try_new_with_options(schema.clone(), arrays, &options)?)
-    }
+    let at = shape.wanted.partition_point(|p| *p < place);
+    Ok(own[at].clone())
 }
 
 #[async_trait]
 impl PortionReader for FileReader {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
-        if self.left == Some(0) {
+        if self.out.is_full() {
             return Ok(None);
         }
         let Some((columns, rows)) = self.batches.next()? else { return Ok(None) };
-        let mut batch = self.batch(&self.schema, &self.shared.work.output, &columns, rows)?;
-        let mut mask: Option<BooleanArray> = None;
-        for (condition, _) in self.conditions.iter().zip(&self.in_file).filter(|(_, in_file)| !**in_file) {
-            let fields: Vec<Field> = condition
-                .places
-                .iter()
-                .map(|p| Field::new(p.to_string(), self.shape.types[*p].to_arrow(), true))
-                .collect();
-            let input = self.batch(&Arc::new(Schema::new(fields)), &condition.places, &columns, rows)?;
-            let next = condition.predicate.evaluate(&input)?;
-            mask = Some(match mask {
-                Some(before) => and(&before, &next)?,
-                None => next,
-            });
-        }
-        if let Some(mask) = mask {
-            batch = filter_record_batch(&batch, &mask)?;
-        }
-        if let Some(left) = &mut self.left {
-            let taken = (*left).min(batch.num_rows() as u64);
-            *left -= taken;
-            batch = batch.slice(0, taken as usize);
-        }
-        Ok(Some(batch))
+        let (shared, shape, file) = (&self.shared, &self.shape, self.file);
+        self.out.batch(rows, &|place| column(shared, shape, file, place, &columns, rows)).map(Some)
     }
 }

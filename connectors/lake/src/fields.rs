@@ -7,11 +7,13 @@ use arrow::array::{
     Array, ArrayRef, AsArray, FixedSizeBinaryArray, ListArray, MapArray, StringViewArray, StructArray, new_null_array,
 };
 use arrow::compute::cast;
-use arrow::datatypes::{DataType, Field as ArrowField, FieldRef, Schema as ArrowSchema};
+use arrow::datatypes::{DataType, Field as ArrowField, FieldRef, Fields, Schema as ArrowSchema};
 use arrow::error::ArrowError;
-use cobble_format::{Adapt, FIELD_ID, Layout};
+use cobble_format::{Adapt, FIELD_ID, Layout, repeated};
 use cobble_lake::bounds::uuid;
+use cobble_lake::name_mapping::{self, Mapped};
 use cobble_lake::schema::{Field, Kind};
+use cobble_types::Value;
 
 type Adapted = Result<ArrayRef, ArrowError>;
 
@@ -25,21 +27,64 @@ pub struct FileFields {
     /// Of each column of the table the file's own field.
     columns: Vec<Option<(usize, FieldRef)>>,
     table: Arc<[Field]>,
+    /// Values of columns that the file lacks, by the columns' ids.
+    constants: Vec<(i32, Value)>,
+}
+
+/// The file's fields with the ids that a mapping gives their names.
+fn mapped(fields: &Fields, mapping: &[Mapped]) -> Fields {
+    fields.iter().map(|field| Arc::new(mapped_field(field, name_mapping::named(mapping, field.name())))).collect()
+}
+
+fn mapped_field(field: &ArrowField, own: Option<&Mapped>) -> ArrowField {
+    let Some(own) = own else { return field.clone() };
+    let within = |field: &FieldRef, name: &str| Arc::new(mapped_field(field, name_mapping::named(&own.fields, name)));
+    let data_type = match field.data_type() {
+        DataType::Struct(inner) => DataType::Struct(mapped(inner, &own.fields)),
+        DataType::List(item) => DataType::List(within(item, "element")),
+        DataType::Map(entries, sorted) => match entries.data_type() {
+            DataType::Struct(pair) if pair.len() == 2 => {
+                let pair = Fields::from(vec![within(&pair[0], "key"), within(&pair[1], "value")]);
+                let entries = entries.as_ref().clone().with_data_type(DataType::Struct(pair));
+                DataType::Map(Arc::new(entries), *sorted)
+            }
+            _ => field.data_type().clone(),
+        },
+        other => other.clone(),
+    };
+    let mut metadata = field.metadata().clone();
+    metadata.extend(own.id.map(|id| (FIELD_ID.to_owned(), id.to_string())));
+    field.clone().with_data_type(data_type).with_metadata(metadata)
 }
 
 impl FileFields {
-    /// None for a file whose columns have no ids.
-    pub fn new(file: &ArrowSchema, table: Arc<[Field]>) -> Option<FileFields> {
-        let own: Vec<Option<i32>> = file.fields().iter().map(|field| id_of(field)).collect();
-        if !own.is_empty() && own.iter().all(Option::is_none) {
-            return None;
+    /// None for a file whose columns have no ids, where no mapping gives them any.
+    pub fn new(file: &ArrowSchema, table: Arc<[Field]>, mapping: Option<&[Mapped]>) -> Option<FileFields> {
+        let mut fields = file.fields().clone();
+        if !fields.is_empty() && fields.iter().all(|field| id_of(field).is_none()) {
+            fields = mapped(&fields, mapping?);
         }
         let find = |id: i32| {
-            let place = own.iter().position(|own| *own == Some(id))?;
-            Some((place, file.fields()[place].clone()))
+            let place = fields.iter().position(|own| id_of(own) == Some(id))?;
+            Some((place, fields[place].clone()))
         };
         let columns = table.iter().map(|field| find(field.id)).collect();
-        Some(FileFields { columns, table })
+        Some(FileFields { columns, table, constants: vec![] })
+    }
+
+    /// With values for columns that the file lacks.
+    pub fn with_constants(self, constants: &[(i32, Value)]) -> FileFields {
+        FileFields { constants: constants.to_vec(), ..self }
+    }
+
+    /// The column at a place of the table, which the file lacks.
+    pub fn lacking(&self, place: usize, rows: usize) -> cobble_types::Result<ArrayRef> {
+        let field = &self.table[place];
+        let sql_type = field.kind.sql_type();
+        match self.constants.iter().find(|(id, _)| *id == field.id) {
+            Some((_, value)) => repeated(value, &sql_type, rows),
+            None => Ok(new_null_array(&sql_type.to_arrow(), rows)),
+        }
     }
 
     pub fn layout(&self) -> Layout {
@@ -94,23 +139,36 @@ fn adapted(own: &ArrayRef, from: Option<&ArrowField>, kind: &Kind) -> Adapted {
             list_of(&target, list.offsets().clone(), values, list.nulls().cloned())
         }
         Kind::Map { key, value } => {
-            let map = own.as_any().downcast_ref::<MapArray>();
-            let map = map.ok_or_else(|| wrong(format!("{} is no map", own.data_type())))?;
+            // Where keys are no texts, Avro has a list of pairs instead.
+            let (entries, offsets, nulls) = match own.data_type() {
+                DataType::Map(..) => {
+                    let map = own.as_any().downcast_ref::<MapArray>();
+                    let map = map.ok_or_else(|| wrong("a map is none".into()))?;
+                    (map.entries().clone(), map.offsets().clone(), map.nulls().cloned())
+                }
+                DataType::List(_) => {
+                    let list = own.as_list::<i32>();
+                    let pairs = list.values().as_struct_opt().filter(|pairs| pairs.num_columns() == 2);
+                    let pairs = pairs.ok_or_else(|| wrong(format!("{} is no map", own.data_type())))?;
+                    (pairs.clone(), list.offsets().clone(), list.nulls().cloned())
+                }
+                other => return Err(wrong(format!("{other} is no map"))),
+            };
             let from = match inner {
-                Some(DataType::Map(entries, _)) => match entries.data_type() {
+                Some(DataType::Map(entries, _) | DataType::List(entries)) => match entries.data_type() {
                     DataType::Struct(fields) if fields.len() == 2 => Some((fields[0].clone(), fields[1].clone())),
                     _ => None,
                 },
                 _ => None,
             };
-            let keys = adapted(map.keys(), from.as_ref().map(|(key, _)| key.as_ref()), &key.kind)?;
-            let values = adapted(map.values(), from.as_ref().map(|(_, value)| value.as_ref()), &value.kind)?;
+            let keys = adapted(entries.column(0), from.as_ref().map(|(key, _)| key.as_ref()), &key.kind)?;
+            let values = adapted(entries.column(1), from.as_ref().map(|(_, value)| value.as_ref()), &value.kind)?;
             let DataType::List(item) = &target else { return Err(wrong("a map is no list of rows".into())) };
             let DataType::Struct(fields) = item.data_type() else {
                 return Err(wrong("the items of a map are no rows".into()));
             };
             let entries = StructArray::try_new(fields.clone(), vec![keys, values], None)?;
-            list_of(&target, map.offsets().clone(), Arc::new(entries), map.nulls().cloned())
+            list_of(&target, offsets, Arc::new(entries), nulls)
         }
         _ if *own.data_type() == target => Ok(own.clone()),
         _ => cast(own, &target),

@@ -1,6 +1,7 @@
 //! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
 
 mod fields;
+mod gone;
 mod offer;
 mod scan;
 
@@ -12,8 +13,9 @@ use async_trait::async_trait;
 use cobble_connect::{
     ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableEntry, TestStep, setting,
 };
-use cobble_format::{Footer, Format, Known, OpenFile};
+use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::metadata::Snapshot;
+use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
@@ -23,7 +25,7 @@ use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
 use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
-use cobble_storage::Storage;
+use cobble_storage::{Storage, StoredFile, file_error};
 use cobble_types::{Code, Error, ObjectName, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -149,11 +151,14 @@ impl Lake {
 
     fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<DescribedTable>> {
         let Some(table) = self.open(&name.schema, &name.table)? else { return Ok(None) };
-        let columns = columns(&table)?;
+        let schema = table.metadata.schema_id;
+        let columns = columns(&table, schema)?;
         let snapshot = table.metadata.current().cloned();
         let counted = |what: &str| snapshot.as_ref().and_then(|s| s.summary.get(what)?.parse::<f64>().ok());
         let nothing = snapshot.is_none().then_some(0.0);
-        let rows = counted("total-records").or(nothing);
+        // What values tell to be gone may be more or fewer rows than the values.
+        let gone = counted("total-position-deletes").unwrap_or(0.0);
+        let rows = counted("total-records").map(|rows| (rows - gone).max(0.0)).or(nothing);
         let statistics = TableStatistics {
             rows,
             bytes: counted("total-files-size").or(nothing),
@@ -164,8 +169,9 @@ impl Lake {
             version: snapshot.as_ref().map(|snapshot| snapshot.id.to_string()),
             ..Origin::new(&self.connection, KIND.kind, self.region.as_deref())
         };
-        let source =
-            LakeTableSource { table: Arc::new(Seen { lake: self.clone(), table, snapshot, columns: columns.clone() }) };
+        let source = LakeTableSource {
+            table: Arc::new(Seen { lake: self.clone(), table, snapshot, schema, columns: columns.clone() }),
+        };
         let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };
         Ok(Some(DescribedTable::new(table, source)))
     }
@@ -173,15 +179,15 @@ impl Lake {
     /// A file of rows, opened.
     fn opened(
         &self,
-        file: &DataFile,
+        file: &StoredFile,
         cancel: &CancellationToken,
         read_bytes: &Arc<std::sync::atomic::AtomicU64>,
         memory: Arc<dyn ScanMemory>,
     ) -> Result<OpenFile> {
         Ok(OpenFile {
             connection: self.connection.clone(),
-            file: file.stored.clone(),
-            blob: self.storage()?.open(&file.stored, cancel)?,
+            file: file.clone(),
+            blob: self.storage()?.open(file, cancel)?,
             read_bytes: read_bytes.clone(),
             longest_record: cobble_format::LONGEST_RECORD,
             memory,
@@ -189,22 +195,40 @@ impl Lake {
     }
 
     /// The footer of a file, read once: files of a lake do not change.
-    fn footer(&self, file: &DataFile) -> Result<Arc<dyn Footer>> {
+    fn footer(&self, file: &StoredFile, format: &str, rows: u64) -> Result<Arc<dyn Footer>> {
         let known = || self.footers.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(footer) = known().get(&file.stored.path, &file.stored.version) {
+        if let Some(footer) = known().get(&file.path, &file.version) {
             return Ok(footer);
         }
-        let format = format_of(&self.connection, file)?;
-        let footer =
-            format.footer(&self.opened(file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))?)?;
-        known().keep(&file.stored.path, file.stored.version.clone(), footer.clone(), footer.memory());
+        let format = cobble_format::named(format).map_err(|e| Error {
+            message: format!("connection {}: {}: {}", self.connection, file.path.display(), e.message),
+            ..e
+        })?;
+        let open = self.opened(file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))?;
+        let footer = format.by_ids(&open, rows)?;
+        known().keep(&file.path, file.version.clone(), footer.clone(), footer.memory());
         Ok(footer)
+    }
+
+    fn file_error(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {
+        file_error(&self.connection, &file.path, Code::SourceData, what)
+    }
+
+    fn no_ids(&self, file: &StoredFile) -> Error {
+        file_error(
+            &self.connection,
+            &file.path,
+            Code::Unsupported,
+            "its columns have no ids, and the table tells none for their names",
+        )
+        .hint("set the table's property schema.name-mapping.default, or have the file written for the table")
     }
 
     /// The footers of these files, in their order, many at a time.
     fn footers(&self, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
         let step = files.len().div_ceil(AT_ONCE).max(1);
-        let read = |files: &[DataFile]| files.iter().map(|file| self.footer(file)).collect::<Result<Vec<_>>>();
+        let one = |file: &DataFile| self.footer(&file.stored, &file.format, file.rows);
+        let read = |files: &[DataFile]| files.iter().map(one).collect::<Result<Vec<_>>>();
         let mut parts: Vec<Result<Vec<Arc<dyn Footer>>>> = std::thread::scope(|scope| {
             let all: Vec<_> = files.chunks(step).map(|part| scope.spawn(|| read(part))).collect();
             let stopped = || Err(Error::internal("a thread that reads footers has stopped"));
@@ -218,24 +242,12 @@ impl Lake {
     }
 }
 
-/// Files of rows that are read: Parquet so far.
-fn format_of(connection: &str, file: &DataFile) -> Result<Format> {
-    match cobble_format::named(&file.format) {
-        Ok(format) if format.parts().is_some() => Ok(format),
-        _ => {
-            let what =
-                format!("connection {connection}: {}: it is written as {}", file.stored.path.display(), file.format);
-            Err(Error::new(Code::Unsupported, what).hint("tables whose files are Parquet are read"))
-        }
-    }
-}
-
-/// The columns of the current schema. Names are those of SQL: in small letters.
-fn columns(table: &LakeTable) -> Result<Vec<TableColumn>> {
+/// The columns of a schema. Names are those of SQL: in small letters.
+fn columns(table: &LakeTable, schema: i32) -> Result<Vec<TableColumn>> {
     let wrong = |what: String| {
         Error::new(Code::SourceData, format!("connection {}: {}: {what}", table.connection, table.file.path.display()))
     };
-    let schema = table.metadata.schema(table.metadata.schema_id).map_err(wrong)?;
+    let schema = table.metadata.schema(schema).map_err(wrong)?;
     let mut names = HashSet::new();
     schema
         .fields
@@ -245,15 +257,19 @@ fn columns(table: &LakeTable) -> Result<Vec<TableColumn>> {
             if !names.insert(name.clone()) {
                 return Err(wrong(format!("it has two columns named {name} but for small and large letters")));
             }
-            Ok(TableColumn {
-                name,
-                sql_type: field.kind.sql_type(),
-                nullable: !field.required,
-                partition: false,
-                comment: field.comment.clone(),
-            })
+            Ok(column_of(field, name))
         })
         .collect()
+}
+
+fn column_of(field: &Field, name: String) -> TableColumn {
+    TableColumn {
+        name,
+        sql_type: field.kind.sql_type(),
+        nullable: !field.required,
+        partition: false,
+        comment: field.comment.clone(),
+    }
 }
 
 /// A table in one state: what an offer works on.
@@ -263,6 +279,8 @@ pub struct Seen {
     table: LakeTable,
     /// None of a table that has never had rows.
     snapshot: Option<Snapshot>,
+    /// The schema in which it is seen.
+    schema: i32,
     columns: Vec<TableColumn>,
 }
 
@@ -308,7 +326,7 @@ impl Connector for LakeConnector {
             let mut all = Vec::new();
             for entry in lake.tables(&schema)? {
                 let Some(table) = lake.open(&schema, &entry.name)? else { continue };
-                all.push(ListedColumns { columns: columns(&table)?, table: entry.name });
+                all.push(ListedColumns { columns: columns(&table, table.metadata.schema_id)?, table: entry.name });
             }
             Ok(Some(all))
         })
@@ -377,10 +395,11 @@ impl Lake {
     /// Reads the metadata of a table and the footer of one of its files.
     fn first_rows(&self, schema: &str, table: &str) -> Result<String> {
         let Some(open) = self.open(schema, table)? else { return Ok("no table".to_owned()) };
-        let columns = counted(columns(&open)?.len(), "column");
+        let columns = counted(columns(&open, open.metadata.schema_id)?.len(), "column");
         let Some(snapshot) = open.metadata.current() else { return Ok(format!("{columns}, no rows yet")) };
         let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
-        let left = open.left(snapshot, &Default::default(), &memory, &CancellationToken::new())?;
+        let left =
+            open.left(snapshot, open.metadata.schema_id, &Default::default(), &memory, &CancellationToken::new())?;
         let files = counted(left.files.len(), "file");
         let at_fault = |e: Error| {
             let hint =
@@ -388,7 +407,7 @@ impl Lake {
             Error { hint: Some(hint), ..e }
         };
         if let Some(file) = left.files.first() {
-            self.footer(file).map_err(at_fault)?;
+            self.footer(&file.stored, &file.format, file.rows).map_err(at_fault)?;
         }
         Ok(format!("{columns}, {files}"))
     }

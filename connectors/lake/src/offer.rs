@@ -5,8 +5,10 @@ use std::sync::Arc;
 
 use cobble_format::prune::{self, Range, Ranges, uses_ranges};
 use cobble_format::{Dialect, Footer, Shape};
+use cobble_lake::deletes::Gone;
 use cobble_lake::prune::{Question, has_bounds};
-use cobble_lake::table::{DataFile, Left};
+use cobble_lake::schema::Field;
+use cobble_lake::table::Left;
 use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
@@ -18,7 +20,7 @@ use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
 use super::scan::{FORM, Portion, RowCondition, Work};
-use super::{Seen, apart};
+use super::{Seen, apart, column_of};
 
 /// Of more files than this the footers are read when the files are.
 const FOOTERS_AT_ONCE: usize = 64;
@@ -105,7 +107,7 @@ impl LakeDraft {
         let Some(snapshot) = seen.snapshot.clone() else {
             return Ok(Found { left: Left::default(), footers: Some(vec![]) });
         };
-        let schema = seen.table.metadata.schema(seen.table.metadata.schema_id).map_err(Error::internal)?;
+        let schema = seen.table.metadata.schema(seen.schema).map_err(Error::internal)?;
         let id = |place: usize| schema.fields[place].id;
         let question = Question {
             conditions: self.conditions.clone(),
@@ -114,7 +116,7 @@ impl LakeDraft {
         let reads_columns = !places.is_empty();
         apart(move || {
             let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
-            let left = seen.table.left(&snapshot, &question, &memory, &CancellationToken::new())?;
+            let left = seen.table.left(&snapshot, seen.schema, &question, &memory, &CancellationToken::new())?;
             let few = left.files.len() <= FOOTERS_AT_ONCE && reads_columns;
             let footers = few.then(|| seen.lake.footers(&left.files)).transpose()?;
             Ok(Found { left, footers })
@@ -142,8 +144,10 @@ impl Draft for LakeDraft {
             .conditions
             .iter()
             .map(|condition| RowCondition { columns: self.columns_of(condition), condition: condition.clone() });
-        let work = Work {
+        let mut work = Work {
             columns: seen.columns.clone(),
+            schema: seen.schema,
+            gone: Gone::default(),
             metadata: seen.table.file.clone(),
             home: seen.table.home.clone(),
             output: places_of(&self.places, columns)?,
@@ -152,6 +156,10 @@ impl Draft for LakeDraft {
         };
         let places = work.places_read();
         let Found { left, footers } = self.found(&places).await?;
+        let fields: Arc<[Field]> = seen.table.fields(seen.schema, &left.gone)?.into();
+        work.columns.extend(fields[seen.columns.len()..].iter().map(|field| column_of(field, field.name.clone())));
+        work.gone = left.gone.clone();
+        let mapping = seen.lake.mapping(&seen.table)?;
         let names: Vec<String> = places.iter().map(|place| seen.columns[*place].name.clone()).collect();
         let count = |parts: &str, found: cobble_lake::table::Parts| PartCount {
             parts: parts.to_owned(),
@@ -163,6 +171,9 @@ impl Draft for LakeDraft {
             count("files in them by partition", left.partitioned),
             count("files of those by bounds", left.bounded),
         ];
+        if left.deletes.total > 0 {
+            counts.push(count("files of deleted rows", left.deletes));
+        }
         let shape = work.shape(&work.output);
         let mut bytes = 0.0;
         let mut most_rows: u64 = left.files.iter().map(|file| file.rows).sum();
@@ -175,7 +186,7 @@ impl Draft for LakeDraft {
                 most_rows = 0;
                 let (mut portions, mut total) = (Vec::new(), 0);
                 for (file, footer) in left.files.iter().zip(footers) {
-                    let fields = self.fields(file, footer.as_ref())?;
+                    let fields = seen.lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
                     let layout = fields.layout();
                     total += footer.parts() as u64;
                     for group in groups_left(footer.as_ref(), &fields, &work) {
@@ -199,16 +210,10 @@ impl Draft for LakeDraft {
         Ok(Agreed {
             parts: counts,
             most_rows: Some(most_rows as f64),
-            all_rows_come_out: work.conditions.is_empty() && work.limit.is_none(),
+            all_rows_come_out: work.conditions.is_empty() && work.limit.is_none() && left.deletes.read == 0,
             estimated_bytes: Some(bytes),
             ..Agreed::new(spec.with_portions(portions)?, Request { text, parameters: vec![] }, names)
         })
-    }
-}
-
-impl LakeDraft {
-    fn fields(&self, file: &DataFile, footer: &dyn Footer) -> Result<FileFields> {
-        self.seen.lake.fields(&self.seen.table, file, footer)
     }
 }
 

@@ -3,27 +3,31 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use arrow::array::{ArrayRef, BooleanArray, RecordBatch, RecordBatchOptions, new_null_array};
-use arrow::compute::{and, filter_record_batch};
-use arrow::datatypes::{Field, Schema, SchemaRef};
+use arrow::array::{ArrayRef, BooleanArray, RecordBatch};
+use arrow::compute::{and, filter};
+use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_format::prune::uses_ranges;
-use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReading, Shape};
+use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReading, RowsOut, Shape, schema_of};
+use cobble_lake::deletes::Gone;
+use cobble_lake::name_mapping::{self, Mapped};
+use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable};
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::{BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_storage::StoredFile;
-use cobble_types::{Code, Error, Result};
+use cobble_types::Result;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
+use super::gone::{LoadedGone, Values};
 use super::offer::{groups_left, shape_of};
 use super::{Lake, apart};
 
 /// The form of [`Work`] and [`Portion`].
-pub const FORM: u16 = 1;
+pub const FORM: u16 = 2;
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowCondition {
@@ -34,7 +38,10 @@ pub struct RowCondition {
 /// What is read of a table.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Work {
+    /// The columns of the schema, and behind them those that gone rows are told by and that it has not any more.
     pub columns: Vec<TableColumn>,
+    pub schema: i32,
+    pub gone: Gone,
     /// The metadata file of the state that is read, and the table's folder.
     pub metadata: StoredFile,
     pub home: Vec<String>,
@@ -67,15 +74,22 @@ impl Work {
 }
 
 impl Lake {
-    /// Where a file has the table's columns.
-    pub fn fields(&self, table: &LakeTable, file: &DataFile, footer: &dyn Footer) -> Result<FileFields> {
-        let schema = table.metadata.schema(table.metadata.schema_id).map_err(Error::internal)?;
-        FileFields::new(footer.schema(), schema.fields.clone().into()).ok_or_else(|| {
-            let what =
-                format!("connection {}: {}: its columns have no ids", self.connection, file.stored.path.display());
-            Error::new(Code::Unsupported, what)
-                .hint("files that were added to a table without being written for it are not read yet")
-        })
+    /// The names that the table maps to ids for files without them.
+    pub fn mapping(&self, table: &LakeTable) -> Result<Option<Arc<Vec<Mapped>>>> {
+        let mapping = name_mapping::of(&table.metadata).map_err(|what| self.file_error(&table.file, what))?;
+        Ok(mapping.map(Arc::new))
+    }
+
+    /// Where a file has the table's fields.
+    pub fn fields(
+        &self,
+        file: &DataFile,
+        footer: &dyn Footer,
+        fields: &Arc<[Field]>,
+        mapping: Option<&Vec<Mapped>>,
+    ) -> Result<FileFields> {
+        let own = FileFields::new(footer.schema(), fields.clone(), mapping.map(Vec::as_slice));
+        Ok(own.ok_or_else(|| self.no_ids(&file.stored))?.with_constants(&file.constants))
     }
 }
 
@@ -130,10 +144,19 @@ impl GateScan for LakeScan {
                 pages: known.map(|(condition, _)| (condition, keys.pass.column.clone())),
             });
         }
-        let field = |place: &usize| Field::new(place.to_string(), work.columns[*place].sql_type.to_arrow(), true);
-        let schema = Arc::new(Schema::new(work.output.iter().map(field).collect::<Vec<Field>>()));
-        let shared =
-            Shared { lake: self.lake.clone(), table, work: work.clone(), conditions, tools: tools.clone(), schema };
+        let fields: Arc<[Field]> = table.fields(work.schema, &work.gone)?.into();
+        let mapping = self.lake.mapping(&table)?;
+        let paths = self.portions.iter().map(|portion| portion.file.gone.path.clone()).collect();
+        let shared = Shared {
+            gone: LoadedGone::new(work.gone.clone(), paths, fields.clone(), mapping.clone()),
+            schema: schema_of(&work.output, |place| work.columns[place].sql_type.to_arrow()),
+            lake: self.lake.clone(),
+            fields,
+            mapping,
+            work: work.clone(),
+            conditions,
+            tools: tools.clone(),
+        };
         Ok(Arc::new(LakePortions {
             shared: Arc::new(shared),
             portions: self.portions.clone(),
@@ -155,7 +178,9 @@ impl Lake {
 
 struct Shared {
     lake: Arc<Lake>,
-    table: LakeTable,
+    fields: Arc<[Field]>,
+    mapping: Option<Arc<Vec<Mapped>>>,
+    gone: LoadedGone,
     work: Arc<Work>,
     conditions: Vec<OpenCondition>,
     tools: ScanTools,
@@ -174,25 +199,40 @@ impl Portions for LakePortions {
         let Some(portion) = self.portions.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
         GateCounters::add(&self.shared.tools.counters.requests, 1);
         let (shared, own) = (self.shared.clone(), portion.clone());
-        let (footer, fields, groups) = apart(move || {
-            let footer = shared.lake.footer(&own.file)?;
-            let fields = shared.lake.fields(&shared.table, &own.file, footer.as_ref())?;
+        let read = apart(move || {
+            let Shared { lake, gone, tools, .. } = shared.as_ref();
+            let footer = lake.footer(&own.file.stored, &own.file.format, own.file.rows)?;
+            let fields = lake.fields(&own.file, footer.as_ref(), &shared.fields, shared.mapping.as_deref())?;
             let groups = match own.within {
                 Some(group) => vec![group],
                 None => groups_left(footer.as_ref(), &fields, &shared.work),
             };
-            Ok((footer, fields, groups))
-        })
-        .await?;
-        Ok(Some(Box::new(LakeReader {
-            left: self.shared.work.limit,
-            shared: self.shared.clone(),
-            file: portion.file.clone(),
-            footer,
-            fields: Arc::new(fields),
-            groups: groups.into_iter(),
-            open: None,
-        })))
+            let of_file = &own.file.gone;
+            let places = gone.places(lake, &of_file.path, &of_file.places, tools)?;
+            let values = of_file.values.iter().map(|group| gone.values(lake, *group, tools)).collect::<Result<_>>()?;
+            let work = &shared.work;
+            let out = RowsOut::new(&work.output, shared.schema.clone(), work.limit);
+            let mut reader = LakeReader {
+                file: own.file,
+                footer,
+                fields: Arc::new(fields),
+                groups: groups.into_iter(),
+                gone: places,
+                values,
+                out,
+                open: None,
+                shared: shared.clone(),
+            };
+            for condition in &shared.conditions {
+                if reader.takes(condition) {
+                    continue;
+                }
+                let type_of = |place: usize| work.columns[place].sql_type.to_arrow();
+                reader.out.check(condition.predicate.clone(), &condition.places, type_of);
+            }
+            Ok(reader)
+        });
+        Ok(Some(Box::new(read.await?)))
     }
 }
 
@@ -202,25 +242,39 @@ struct LakeReader {
     footer: Arc<dyn Footer>,
     fields: Arc<FileFields>,
     groups: std::vec::IntoIter<usize>,
+    /// Places of rows in the file that are gone, in order.
+    gone: Vec<u64>,
+    /// Values of rows that are gone.
+    values: Vec<Arc<Values>>,
+    out: RowsOut,
     open: Option<(Box<dyn FileBatches>, Vec<usize>)>,
-    left: Option<u64>,
+}
+
+/// The column at a place of the table.
+fn column(fields: &FileFields, own: &[usize], columns: &[ArrayRef], place: usize, rows: usize) -> Result<ArrayRef> {
+    match own.binary_search(&place) {
+        Ok(at) if fields.name(place).is_some() => Ok(columns[at].clone()),
+        _ => fields.lacking(place, rows),
+    }
 }
 
 impl LakeReader {
-    /// Whether the file has all columns of a condition, so that it can be checked while decoding.
-    fn has(&self, condition: &OpenCondition) -> bool {
-        condition.places.iter().all(|place| self.fields.name(*place).is_some())
+    /// Whether a condition is checked while the file is decoded: the file has its columns, and it cannot fail on a row that is gone.
+    fn takes(&self, condition: &OpenCondition) -> bool {
+        let has = condition.places.iter().all(|place| self.fields.name(*place).is_some());
+        has && (self.values.is_empty() || condition.pages.is_some())
     }
 
     /// The batches of a row group, and the places of their columns.
     fn begin(&self, group: usize) -> Result<(Box<dyn FileBatches>, Vec<usize>)> {
         let Shared { lake, work, conditions, tools, .. } = self.shared.as_ref();
         let mut wanted: Vec<usize> = work.output.clone();
-        wanted.extend(conditions.iter().filter(|c| !self.has(c)).flat_map(|c| c.places.iter().copied()));
+        wanted.extend(conditions.iter().filter(|c| !self.takes(c)).flat_map(|c| c.places.iter().copied()));
+        wanted.extend(self.values.iter().flat_map(|values| values.columns.iter().map(|(place, _)| *place)));
         let shape = work.shape(&wanted);
         let in_file: Vec<Arc<FileCondition>> = conditions
             .iter()
-            .filter(|condition| self.has(condition))
+            .filter(|condition| self.takes(condition))
             .map(|condition| {
                 let pages = condition.pages.as_ref().and_then(|(expr, column)| {
                     let [place] = condition.places.as_slice() else { return None };
@@ -234,11 +288,15 @@ impl LakeReader {
                 Arc::new(FileCondition { predicate, columns, pages })
             })
             .collect();
-        let open = lake.opened(&self.file, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
+        let before: u64 = (0..group).map(|group| self.footer.rows(group)).sum();
+        let here = |place: &u64| (before..before + self.footer.rows(group)).contains(place);
+        let gone: Vec<u64> = self.gone.iter().filter(|place| here(place)).map(|place| place - before).collect();
+        let open = lake.opened(&self.file.stored, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
         let reading = PartReading {
             shape: &shape,
             layout: &self.fields.layout(),
             conditions: &in_file,
+            gone: &gone,
             batch_rows: tools.batch_rows,
             counters: &tools.counters,
             adapt: Some(self.fields.clone()),
@@ -247,20 +305,20 @@ impl LakeReader {
         Ok((batches, shape.wanted))
     }
 
-    fn batch(
-        &self,
-        places: &[usize],
-        schema: &SchemaRef,
-        own: &[usize],
-        columns: &[ArrayRef],
-        rows: usize,
-    ) -> Result<RecordBatch> {
-        let column = |place: &usize| match own.binary_search(place) {
-            Ok(at) => columns[at].clone(),
-            Err(_) => new_null_array(&self.shared.work.columns[*place].sql_type.to_arrow(), rows),
-        };
-        let options = RecordBatchOptions::new().with_row_count(Some(rows));
-        Ok(RecordBatch::try_new_with_options(schema.clone(), places.iter().map(column).collect(), &options)?)
+    /// The rows that no values tell to be gone.
+    fn there(&self, own: &[usize], columns: Vec<ArrayRef>, rows: usize) -> Result<(Vec<ArrayRef>, usize)> {
+        let mut mask: Option<BooleanArray> = None;
+        for values in &self.values {
+            let of = |place: usize| column(&self.fields, own, &columns, place, rows);
+            let there = values.there(rows, self.file.sequence, &of)?;
+            mask = Some(match mask {
+                Some(before) => and(&before, &there)?,
+                None => there,
+            });
+        }
+        let Some(mask) = mask else { return Ok((columns, rows)) };
+        let left = columns.iter().map(|column| filter(column, &mask)).collect::<std::result::Result<_, _>>()?;
+        Ok((left, mask.true_count()))
     }
 }
 
@@ -268,7 +326,7 @@ impl LakeReader {
 impl PortionReader for LakeReader {
     async fn next(&mut self) -> Result<Option<RecordBatch>> {
         loop {
-            if self.left == Some(0) {
+            if self.out.is_full() {
                 return Ok(None);
             }
             if self.open.is_none() {
@@ -281,31 +339,9 @@ impl PortionReader for LakeReader {
                 continue;
             };
             let own = own.clone();
-            let shared = self.shared.clone();
-            let mut batch = self.batch(&shared.work.output, &shared.schema, &own, &columns, rows)?;
-            // Conditions on columns that the file lacks are checked with nulls in their place.
-            let mut mask: Option<BooleanArray> = None;
-            for condition in shared.conditions.iter().filter(|condition| !self.has(condition)) {
-                let field = |place: &usize| {
-                    Field::new(place.to_string(), shared.work.columns[*place].sql_type.to_arrow(), true)
-                };
-                let schema = Arc::new(Schema::new(condition.places.iter().map(field).collect::<Vec<Field>>()));
-                let input = self.batch(&condition.places, &schema, &own, &columns, rows)?;
-                let next = condition.predicate.evaluate(&input)?;
-                mask = Some(match mask {
-                    Some(before) => and(&before, &next)?,
-                    None => next,
-                });
-            }
-            if let Some(mask) = mask {
-                batch = filter_record_batch(&batch, &mask)?;
-            }
-            if let Some(left) = &mut self.left {
-                let taken = (*left).min(batch.num_rows() as u64);
-                *left -= taken;
-                batch = batch.slice(0, taken as usize);
-            }
-            return Ok(Some(batch));
+            let (columns, rows) = self.there(&own, columns, rows)?;
+            let fields = self.fields.clone();
+            return self.out.batch(rows, &|place| column(&fields, &own, &columns, place, rows)).map(Some);
         }
     }
 }

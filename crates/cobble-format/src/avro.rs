@@ -3,6 +3,7 @@
 
 use std::any::Any;
 use std::io::{BufReader, Read};
+use std::sync::Arc;
 
 use arrow::array::RecordBatch;
 use arrow::datatypes::SchemaRef;
@@ -12,8 +13,10 @@ use cobble_storage::{Ordered, own_error};
 use cobble_types::{Result, TextForm};
 
 use crate::avro_blocks::{AvroBlocks, MAGIC, wrong};
-use crate::batches::{ArrowBatches, Opened, inferred};
-use crate::{FileBatches, FileFormat, Inferred, OpenFile, Shape};
+use crate::avro_ids::with_ids;
+use crate::batches::{ArrowBatches, Decoded, Opened, inferred};
+use crate::whole_file::WholeFile;
+use crate::{FileBatches, FileFormat, Footer, Inferred, OpenFile, Shape};
 
 #[derive(Debug)]
 pub struct Avro;
@@ -35,19 +38,34 @@ impl FileFormat for Avro {
         inferred(file, &opened(file)?)
     }
 
+    fn by_ids(&self, file: &OpenFile, rows: u64) -> Result<Arc<dyn Footer>> {
+        let blocks = blocks(file)?;
+        let schema = Arc::new(with_ids(&blocks.arrow, blocks.blocks.schema()));
+        let stored = file.file.clone();
+        Ok(Arc::new(WholeFile { file: stored, schema, rows, words: self.words(), open: whole }))
+    }
+
     fn read(&self, file: &OpenFile, shape: &Shape, batch_rows: usize) -> Result<Box<dyn FileBatches>> {
         Ok(Box::new(ArrowBatches::new(file, self, shape, batch_rows, opened(file)?)?))
     }
 }
 
+fn blocks(file: &OpenFile) -> Result<Blocks> {
+    let broken = |e: ArrowError| own_error(&e).unwrap_or_else(|| file.broken(Avro.words(), &e));
+    file.held(Avro.words(), || Blocks::open(file).map_err(broken))
+}
+
 fn opened(file: &OpenFile) -> Result<Opened> {
-    file.held(Avro.words(), || {
-        let broken = |e: ArrowError| own_error(&e).unwrap_or_else(|| file.broken(Avro.words(), &e));
-        let blocks = Blocks::open(file).map_err(broken)?;
-        let schema = blocks.arrow.clone();
-        let names = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
-        Ok(Opened { names, schema, batches: Box::new(blocks) })
-    })
+    let blocks = blocks(file)?;
+    let schema = blocks.arrow.clone();
+    let names = schema.fields().iter().map(|field| field.name().to_lowercase()).collect();
+    Ok(Opened { names, schema, batches: Box::new(blocks) })
+}
+
+/// Opens a file for all of its columns, as its rows have them one behind the other.
+fn whole(file: &OpenFile, _: &[usize], _: usize) -> Result<(SchemaRef, Decoded)> {
+    let blocks = blocks(file)?;
+    Ok((blocks.arrow.clone(), Box::new(blocks)))
 }
 
 /// What rows take decoded, for each byte that they have in the file.

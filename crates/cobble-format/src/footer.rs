@@ -45,6 +45,8 @@ pub struct PartReading<'r> {
     pub layout: &'r Layout,
     /// Rows that do not meet all of these are left out.
     pub conditions: &'r [Arc<FileCondition>],
+    /// Rows that are not there any more, by their places in the part, in order.
+    pub gone: &'r [u64],
     pub batch_rows: usize,
     pub counters: &'r Arc<GateCounters>,
     /// What brings columns of the file into the form of the table's, where that is more than a cast.

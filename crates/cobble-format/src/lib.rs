@@ -4,6 +4,7 @@
 mod arrow_file;
 mod avro;
 mod avro_blocks;
+mod avro_ids;
 mod batches;
 pub mod csv;
 mod footer;
@@ -19,7 +20,9 @@ mod packing;
 mod parquet;
 pub mod prune;
 mod record_bound;
+mod rows_out;
 mod united;
+mod whole_file;
 
 use std::fmt;
 use std::fs::File;
@@ -43,6 +46,7 @@ pub use known::Known;
 pub use open_file::{LONGEST_RECORD, OpenFile};
 pub use packed_buffers::unpacked;
 pub use packing::{Packing, stem};
+pub use rows_out::{RowsOut, repeated, schema_of};
 pub use united::{Conflict, United, Wider, wider, wider_text};
 
 /// A format of files.
@@ -75,6 +79,11 @@ pub trait FileFormat: Send + Sync + fmt::Debug {
     /// Reads the footer of a file that has one.
     fn footer(&self, file: &OpenFile) -> Result<std::sync::Arc<dyn Footer>> {
         Err(file.error(Code::Unsupported, format!("{} files have no footer", self.words())))
+    }
+    /// Opens a file of so many rows whose columns are found by the ids of their fields.
+    fn by_ids(&self, file: &OpenFile, rows: u64) -> Result<std::sync::Arc<dyn Footer>> {
+        let _ = rows;
+        Err(file.error(Code::Unsupported, format!("columns of {} files have no ids", self.words())))
     }
     /// What is read of these columns, as the end of a request's words.
     fn reading(&self, columns: &[String]) -> String {

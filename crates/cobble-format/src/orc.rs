@@ -1,20 +1,24 @@
 //! ORC (specification v1). Only the streams of the wanted columns are read.
 
 use std::io::{self, Seek, SeekFrom};
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
+use arrow::datatypes::SchemaRef;
 use arrow::error::ArrowError;
 use bytes::Bytes;
 use cobble_storage::{Ordered, own_error};
 use cobble_types::{Result, TextForm};
 use orc_rust::ArrowReaderBuilder;
 use orc_rust::projection::ProjectionMask;
+use orc_rust::proto::Type;
 use orc_rust::reader::ChunkReader;
 use orc_rust::schema::TimestampPrecision;
 
-use crate::batches::{ArrowBatches, Opened, inferred, wanted};
+use crate::batches::{ArrowBatches, Decoded, Opened, inferred, wanted};
 use crate::orc_types;
-use crate::{FileBatches, FileFormat, Inferred, OpenFile, Shape};
+use crate::whole_file::WholeFile;
+use crate::{FileBatches, FileFormat, Footer, Inferred, OpenFile, Shape};
 
 #[derive(Debug)]
 pub struct Orc;
@@ -34,6 +38,13 @@ impl FileFormat for Orc {
 
     fn infer(&self, file: &OpenFile, _: &TextForm, _: bool) -> Result<Inferred> {
         inferred(file, &opened(file, 1, None)?)
+    }
+
+    fn by_ids(&self, file: &OpenFile, rows: u64) -> Result<Arc<dyn Footer>> {
+        let types = types(file)?;
+        let schema = orc_types::with_ids(all_of(file)?.as_ref(), &types);
+        let stored = file.file.clone();
+        Ok(Arc::new(WholeFile { file: stored, schema: Arc::new(schema), rows, words: self.words(), open: at_roots }))
     }
 
     fn reading(&self, columns: &[String]) -> String {
@@ -77,18 +88,48 @@ fn external(error: impl std::error::Error + Send + Sync + 'static) -> ArrowError
     ArrowError::ExternalError(Box::new(error))
 }
 
+/// The types of the file, which are a tree.
+fn types(file: &OpenFile) -> Result<Vec<Type>> {
+    let broken = |e: io::Error| own_error(&e).unwrap_or_else(|| file.broken(Orc.words(), &e));
+    file.held(Orc.words(), || orc_types::check(file.blob.as_ref()).map_err(broken))
+}
+
+/// A file whose types have been looked through.
+fn builder(file: &OpenFile) -> Result<ArrowReaderBuilder<Pieces>> {
+    let broken = |e| file.broken(Orc.words(), &external(e));
+    let pieces = Pieces { file: file.clone() };
+    file.held(Orc.words(), || ArrowReaderBuilder::try_new(pieces).map_err(broken))
+}
+
 /// Opens an ORC file for these columns, or for all without a list.
 fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result<Opened> {
-    let broken_tail = |e: io::Error| own_error(&e).unwrap_or_else(|| file.broken(Orc.words(), &e));
-    file.held(Orc.words(), || orc_types::check(file.blob.as_ref()).map_err(broken_tail))?;
-    let pieces = Pieces { file: file.clone() };
-    let broken = |e| file.broken(Orc.words(), &external(e));
-    let builder = file.held(Orc.words(), || ArrowReaderBuilder::try_new(pieces).map_err(broken))?;
+    types(file)?;
+    let builder = builder(file)?;
     let root = builder.file_metadata().root_data_type();
-    let all: Vec<String> = root.children().iter().map(|column| column.name().to_lowercase()).collect();
+    let names: Vec<String> = root.children().iter().map(|column| column.name().to_lowercase()).collect();
     let is_wanted = |name: &str| wanted.is_none_or(|names| names.contains(&name));
-    let own = root.children().iter().zip(&all).filter(|(_, name)| is_wanted(name));
+    let own = root.children().iter().zip(&names).filter(|(_, name)| is_wanted(name));
     let mask = ProjectionMask::named_roots(root, &own.map(|(column, _)| column.name()).collect::<Vec<_>>());
+    let (schema, batches) = decoded(builder, mask, batch_rows);
+    Ok(Opened { names, schema, batches })
+}
+
+/// The file's own columns.
+fn all_of(file: &OpenFile) -> Result<SchemaRef> {
+    Ok(decoded(builder(file)?, ProjectionMask::all(), 1).0)
+}
+
+/// Opens a file for columns at these places of it.
+fn at_roots(file: &OpenFile, roots: &[usize], batch_rows: usize) -> Result<(SchemaRef, Decoded)> {
+    types(file)?;
+    let builder = builder(file)?;
+    let root = builder.file_metadata().root_data_type();
+    let own = roots.iter().filter_map(|place| root.children().get(*place)).map(|column| column.name());
+    let mask = ProjectionMask::named_roots(root, &own.collect::<Vec<_>>());
+    Ok(decoded(builder, mask, batch_rows))
+}
+
+fn decoded(builder: ArrowReaderBuilder<Pieces>, mask: ProjectionMask, batch_rows: usize) -> (SchemaRef, Decoded) {
     let builder = builder
         .with_projection(mask)
         .with_batch_size(batch_rows)
@@ -105,5 +146,5 @@ fn opened(file: &OpenFile, batch_rows: usize, wanted: Option<&[&str]>) -> Result
         failed = !matches!(batch, Some(Ok(_)));
         batch
     });
-    Ok(Opened { names: all, schema, batches: Box::new(batches) })
+    (schema, Box::new(batches))
 }

@@ -186,6 +186,7 @@ fn read(format: &dyn FileFormat, file: &OpenFile) -> Result<usize> {
             shape: &shape,
             layout: &layout,
             conditions: &[],
+            gone: &[],
             batch_rows: 1024,
             counters: &counters,
             adapt: None,

@@ -2,8 +2,10 @@
 //! which files a query needs.
 
 pub mod bounds;
+pub mod deletes;
 pub mod manifest;
 pub mod metadata;
+pub mod name_mapping;
 pub mod prune;
 mod rows;
 pub mod schema;

@@ -439,12 +439,8 @@ impl Entry<'_> {
         let mut values = vec![Value::Null; spec.fields.len()];
         let mut cursor = Cursor::new(self.partition);
         for part in &self.shape.partition {
-            let own = spec
-                .fields
-                .iter()
-                .position(|field| part.id.map_or_else(|| part.name == field.name, |id| id == field.id));
-            let branch = cursor.branch(&part.node)?;
-            let Some(branch) = branch else { continue };
+            let own = own_field(part, spec);
+            let Some(branch) = cursor.branch(&part.node)? else { continue };
             // Of a column that has been dropped since, nobody asks.
             let known = own.and_then(|place| Some((place, schema.field(spec.fields[place].source)?)));
             let Some((place, source)) = known else {
@@ -455,6 +451,39 @@ impl Entry<'_> {
             values[place] = partition_value(&mut cursor, branch, &kind)?;
         }
         Ok(values)
+    }
+
+    /// Bytes that files of the same partition share, whoever has written them: the values in the order of the partitioning's fields.
+    pub fn partition_mark(&self, spec: &Spec) -> Told<Vec<u8>> {
+        let mut values: Vec<Option<Vec<u8>>> = vec![None; spec.fields.len()];
+        let mut cursor = Cursor::new(self.partition);
+        for part in &self.shape.partition {
+            let own = own_field(part, spec);
+            let Some(branch) = cursor.branch(&part.node)? else { continue };
+            let bytes = cursor.skip(branch)?;
+            if let Some(place) = own {
+                values[place] = Some(match branch {
+                    // A number may have been written narrower: with fewer bytes, or in half of them.
+                    Node::Fixed(_) => bytes[redundant(bytes)..].to_vec(),
+                    Node::Float => {
+                        bytes.try_into().map_or(vec![], |own| f64::from(f32::from_le_bytes(own)).to_le_bytes().to_vec())
+                    }
+                    _ => bytes.to_vec(),
+                });
+            }
+        }
+        let mut mark = Vec::new();
+        for value in values {
+            match value {
+                None => mark.push(0),
+                Some(bytes) => {
+                    mark.push(1);
+                    mark.extend((bytes.len() as u64).to_le_bytes());
+                    mark.extend(bytes);
+                }
+            }
+        }
+        Ok(mark)
     }
 
     /// Least, greatest and numbers of a column, by its id.
@@ -497,6 +526,16 @@ impl Entry<'_> {
     }
 }
 
+/// The field of a partitioning that a part of a partition is.
+fn own_field(part: &Part, spec: &Spec) -> Option<usize> {
+    spec.fields.iter().position(|field| part.id.map_or_else(|| part.name == field.name, |id| id == field.id))
+}
+
+/// How many bytes at the front of a whole number in two's complement say nothing.
+fn redundant(bytes: &[u8]) -> usize {
+    bytes.windows(2).take_while(|two| matches!((two[0], two[1] & 0x80), (0, 0) | (0xff, 0x80))).count()
+}
+
 /// Looks for the value of an id in pairs of ids and values.
 fn of_id(raw: &[u8], pair: &Node, value: &Node, id: i32, mut found: impl FnMut(&[u8]) -> Told<()>) -> Told<()> {
     if raw.is_empty() {
@@ -535,4 +574,25 @@ fn partition_value(cursor: &mut Cursor<'_>, node: &Node, kind: &Kind) -> Told<Va
 /// An error of the storage as what is wrong with a file, for those who have no other.
 pub fn as_told<T>(outcome: io::Result<Told<T>>) -> Told<T> {
     outcome.map_err(|e| of_io(&e)).and_then(|told| told)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_number_written_wider_is_the_same_partition() {
+        let narrow = |bytes: &[u8]| bytes[redundant(bytes)..].to_vec();
+        for (wide, wanted) in [
+            (&[0, 0, 0, 5][..], &[5][..]),
+            (&[0, 0, 0, 0x85], &[0, 0x85]),
+            (&[0xff, 0xff, 0x85], &[0x85]),
+            (&[0xff, 0xff, 0x05], &[0xff, 0x05]),
+            (&[0, 0], &[0]),
+            (&[7], &[7]),
+            (&[], &[]),
+        ] {
+            assert_eq!(narrow(wide), wanted, "{wide:?}");
+        }
+    }
 }

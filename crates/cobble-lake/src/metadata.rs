@@ -269,6 +269,13 @@ impl Written {
     }
 }
 
+impl Spec {
+    /// Whether files may be of different partitions.
+    pub fn is_partitioned(&self) -> bool {
+        self.fields.iter().any(|field| field.transform != Transform::Void)
+    }
+}
+
 impl WrittenSpec {
     fn read(self) -> Told<Spec> {
         let one = |(place, field): (usize, WrittenField)| {

@@ -90,6 +90,11 @@ fn fields(json: &Json) -> Told<Vec<Field>> {
 }
 
 impl Field {
+    /// Whether it is the field of this id, or holds it.
+    pub fn has(&self, id: i32) -> bool {
+        self.find(id).is_some()
+    }
+
     fn find(&self, id: i32) -> Option<&Field> {
         if self.id == id {
             return Some(self);

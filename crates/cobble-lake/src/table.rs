@@ -6,14 +6,16 @@ use std::sync::atomic::AtomicU64;
 
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, Result, Value};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
+use crate::deletes::{Gathered, Gone, GoneOf};
 use crate::manifest::{self, Content, Entry, Manifest};
-use crate::metadata::{MOST_BYTES, Metadata, Snapshot, SnapshotFiles};
+use crate::metadata::{MOST_BYTES, Metadata, Snapshot, SnapshotFiles, Spec};
 use crate::prune::{Pruner, Question};
-use crate::schema::Told;
+use crate::schema::{Field, Schema, Told};
+use crate::transform::Transform;
 
 /// The folder of a table in which its metadata lie.
 pub const METADATA: &str = "metadata";
@@ -35,12 +37,22 @@ pub struct DataFile {
     pub stored: StoredFile,
     pub format: String,
     pub rows: u64,
+    /// When its rows were added, as the table counts its changes.
+    pub sequence: i64,
+    /// Values of columns that it lacks, by the columns' ids: its partition tells them.
+    pub constants: Vec<(i32, Value)>,
+    /// What tells of rows that are gone.
+    pub gone: GoneOf,
 }
 
 /// The files that may hold wanted rows, and how many of what were looked at.
 #[derive(Debug, Default)]
 pub struct Left {
     pub files: Vec<DataFile>,
+    /// What tells of gone rows in these files.
+    pub gone: Gone,
+    /// Files that tell of gone rows.
+    pub deletes: Parts,
     pub manifests: Parts,
     /// By the partitions of the manifests that were read.
     pub partitioned: Parts,
@@ -195,54 +207,117 @@ impl LakeTable {
         }
     }
 
-    /// The files of a snapshot that may hold wanted rows.
-    pub fn left(
-        &self,
-        snapshot: &Snapshot,
-        question: &Question,
-        memory: &Arc<dyn ScanMemory>,
-        cancel: &CancellationToken,
-    ) -> Result<Left> {
+    /// The fields of a schema, and behind them those that gone rows are told by and that it has not any more.
+    pub fn fields(&self, schema: i32, gone: &Gone) -> Result<Vec<Field>> {
         let of_metadata = |what: String| self.wrong(&self.file, what);
-        let schema = self.metadata.schema(self.metadata.schema_id).map_err(of_metadata)?;
-        let mut left = Left::default();
-        for manifest in self.manifests(snapshot, memory, cancel)? {
-            let spec = self.metadata.spec(manifest.spec).map_err(of_metadata)?;
+        let own = self.metadata.schema(schema).map_err(of_metadata)?;
+        let mut fields = own.fields.clone();
+        for id in gone.values.iter().flat_map(|group| &group.columns) {
+            if !fields.iter().any(|field| field.has(*id)) {
+                let earlier = self.metadata.schemas.iter().rev().flat_map(|schema| &schema.fields);
+                let dropped = earlier.into_iter().find(|field| field.has(*id));
+                fields.push(dropped.cloned().ok_or_else(|| of_metadata(format!("no schema has a field {id}")))?);
+            }
+        }
+        Ok(fields)
+    }
+
+    /// Goes through the manifests that may name a file with wanted rows.
+    fn visit(
+        &self,
+        (manifests, left): (&[&Manifest], &mut Left),
+        (schema, question): (&Schema, &Question),
+        (memory, cancel): (&Arc<dyn ScanMemory>, &CancellationToken),
+        mut each: impl FnMut(&Entry<'_>, &Manifest, &Spec, &mut Pruner<'_>, &mut Left) -> Told<()>,
+    ) -> Result<()> {
+        for manifest in manifests {
+            let spec = self.metadata.spec(manifest.spec).map_err(|what| self.wrong(&self.file, what))?;
             let mut pruner = Pruner::new(question, spec, schema);
             let may = manifest.files != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
             left.manifests.count(may);
             if !may {
                 continue;
             }
-            if manifest.of_deletes {
-                let what = "rows of the table are deleted in files of their own, which are not read yet";
-                return Err(file_error(&self.connection, &self.file.path, Code::Unsupported, what)
-                    .hint("have the tool that writes the table rewrite its files without the deleted rows"));
-            }
             let file = self.stored(&manifest.path, manifest.length)?;
             left.bytes += manifest.length;
-            let visit = |entry: &Entry<'_>| -> Told<()> {
-                if entry.content != Content::Rows {
-                    return Err("a manifest of rows names a file of deleted ones".into());
-                }
-                let may = pruner.partition_may(entry)?;
-                left.partitioned.count(may);
-                if !may {
-                    return Ok(());
-                }
-                let may = pruner.bounds_may(entry)?;
-                left.bounded.count(may);
-                if may {
-                    let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
-                    left.files.push(DataFile { stored, format: entry.format.to_ascii_lowercase(), rows: entry.rows });
-                }
-                Ok(())
-            };
+            let visit = |entry: &Entry<'_>| each(entry, manifest, spec, &mut pruner, left);
             let read = manifest::entries(self.reader(&file, cancel)?, memory, visit);
             self.told(&file, read)?;
         }
+        Ok(())
+    }
+
+    /// The files of a snapshot that may hold wanted rows, with what tells of rows in them that are gone.
+    pub fn left(
+        &self,
+        snapshot: &Snapshot,
+        schema: i32,
+        question: &Question,
+        memory: &Arc<dyn ScanMemory>,
+        cancel: &CancellationToken,
+    ) -> Result<Left> {
+        let schema = self.metadata.schema(schema).map_err(|what| self.wrong(&self.file, what))?;
+        let manifests = self.manifests(snapshot, memory, cancel)?;
+        let (deletes, rows): (Vec<&Manifest>, Vec<&Manifest>) = manifests.iter().partition(|m| m.of_deletes);
+        let (mut left, mut gathered) = (Left::default(), Gathered::default());
+        let (question, tools) = ((schema, question), (memory, cancel));
+        self.visit((&deletes, &mut left), question, tools, |entry, manifest, spec, pruner, left| {
+            let may = pruner.partition_may(entry)?;
+            // Bounds of a file with places are those of paths.
+            let may = may && (entry.content == Content::GonePositions || pruner.bounds_may(entry)?);
+            left.deletes.total += 1;
+            if may {
+                let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
+                gathered.take(entry, spec, stored, sequence_of(entry, manifest))?;
+            }
+            Ok(())
+        })?;
+        self.visit((&rows, &mut left), question, tools, |entry, manifest, spec, pruner, left| {
+            if entry.content != Content::Rows {
+                return Err("a manifest of rows names a file of deleted ones".into());
+            }
+            let may = pruner.partition_may(entry)?;
+            left.partitioned.count(may);
+            if !may {
+                return Ok(());
+            }
+            let may = pruner.bounds_may(entry)?;
+            left.bounded.count(may);
+            if !may {
+                return Ok(());
+            }
+            let sequence = sequence_of(entry, manifest);
+            left.files.push(DataFile {
+                stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
+                format: entry.format.to_ascii_lowercase(),
+                rows: entry.rows,
+                sequence,
+                constants: constants(entry, spec, schema)?,
+                gone: gathered.of(entry, spec, sequence)?,
+            });
+            Ok(())
+        })?;
+        left.gone = gathered.of_files(left.files.iter_mut().map(|file| &mut file.gone));
+        left.deletes.read =
+            (left.gone.places.len() + left.gone.values.iter().map(|group| group.files.len()).sum::<usize>()) as u64;
         Ok(left)
     }
+}
+
+/// The number of the change that has added a file: that of its manifest where the file came with it (table specification, "Sequence Number
+/// Inheritance").
+fn sequence_of(entry: &Entry<'_>, manifest: &Manifest) -> i64 {
+    entry.sequence.unwrap_or(if entry.is_added { manifest.sequence } else { 0 })
+}
+
+/// Values of columns that partitions are made of as they are.
+fn constants(entry: &Entry<'_>, spec: &Spec, schema: &Schema) -> Told<Vec<(i32, Value)>> {
+    if spec.fields.iter().all(|field| field.transform != Transform::Identity) {
+        return Ok(vec![]);
+    }
+    let values = entry.partition_values(spec, schema)?;
+    let own = spec.fields.iter().zip(values).filter(|(field, _)| field.transform == Transform::Identity);
+    Ok(own.map(|(field, value)| (field.source, value)).collect())
 }
 
 #[cfg(test)]

@@ -10,7 +10,9 @@ import uuid
 
 import pyarrow as pa
 import pyarrow.parquet as pq
+from partner_files import write_all
 from pyiceberg.catalog.sql import SqlCatalog
+from pyiceberg.manifest import DataFileContent
 from pyiceberg.partitioning import PartitionField, PartitionSpec
 from pyiceberg.schema import Schema
 from pyiceberg.transforms import (
@@ -96,15 +98,18 @@ TRANSFORMS = {
 }
 
 
-def told(table):
-    """What the library knows of a table's files."""
+def told(table, rows=None):
+    """What the library knows of a table's files. Where it does not read its rows, these are they."""
     snapshot = table.current_snapshot()
-    files = [task.file for task in table.scan().plan_files()]
-    # Its rows, as the library reads them.
+    files = []
+    for manifest in snapshot.manifests(table.io) if snapshot else []:
+        own = [entry.data_file for entry in manifest.fetch_manifest_entry(table.io)]
+        files.extend(file for file in own if file.content == DataFileContent.DATA)
     name = table.name()[-1]
     if name != "kinds":
         os.makedirs(f"{folder}/rows/{name}")
-        pq.write_table(table.scan().to_arrow(), f"{folder}/rows/{name}/rows.parquet")
+        rows = table.scan().to_arrow() if rows is None else rows
+        pq.write_table(rows, f"{folder}/rows/{name}/rows.parquet")
     return {
         "location": table.location(),
         "snapshot": snapshot and snapshot.snapshot_id,
@@ -229,5 +234,6 @@ all_told["kinds"] = told(table)
 
 all_told["never_filled"] = told(catalog.create_table("ops.never_filled", SAILINGS))
 
+all_told.update(write_all(catalog, told, sailings, SAILINGS, ARROW))
 with open(f"{folder}/told.json", "w") as out:
     json.dump(all_told, out)

@@ -57,7 +57,7 @@ fn open(name: &str) -> LakeTable {
 
 fn files(table: &LakeTable, question: &Question) -> (Vec<(PathBuf, u64, u64)>, cobble_lake::table::Left) {
     let Some(snapshot) = table.metadata.current() else { return Default::default() };
-    let left = table.left(snapshot, question, &memory(), &CancellationToken::new()).unwrap();
+    let left = table.left(snapshot, table.metadata.schema_id, question, &memory(), &CancellationToken::new()).unwrap();
     let mut files: Vec<_> =
         left.files.iter().map(|file| (file.stored.path.clone(), file.rows, file.stored.bytes)).collect();
     files.sort();
@@ -175,7 +175,9 @@ fn changed_metadata_are_read_or_refused_by_name() {
         let file = latest(storage.as_ref(), &names)?.expect("it is there");
         let table = LakeTable::open("deep", &storage, names.clone(), file, &CancellationToken::new())?;
         let Some(snapshot) = table.metadata.current() else { return Ok(0) };
-        Ok::<_, cobble_types::Error>(table.left(snapshot, &question, &memory(), &CancellationToken::new())?.files.len())
+        let schema = table.metadata.schema_id;
+        let left = table.left(snapshot, schema, &question, &memory(), &CancellationToken::new())?;
+        Ok::<_, cobble_types::Error>(left.files.len())
     };
     let whole = read().unwrap();
     let mut random = StdRng::seed_from_u64(11);

@@ -77,8 +77,9 @@ const CONDITIONS: &[&str] = &[
 async fn questions_give_the_rows_that_the_library_reads() {
     let mut session = session();
     let tables = session.tables("lake", "ops").await.unwrap();
-    assert!(tables.len() >= 17, "{tables:?}");
-    for table in tables.iter().filter(|table| !["kinds", "evolved", "respecified"].contains(&table.as_str())) {
+    assert!(tables.len() >= 22, "{tables:?}");
+    let others = ["kinds", "evolved", "respecified", "in_avro", "adopted"];
+    for table in tables.iter().filter(|table| !others.contains(&table.as_str())) {
         for condition in std::iter::once(&"true").chain(CONDITIONS) {
             let sql = |from: &str| format!("SELECT * FROM {from}.{table} WHERE {condition} ORDER BY id");
             let (ours, _) =
@@ -94,6 +95,24 @@ async fn questions_give_the_rows_that_the_library_reads() {
         let (ours, _) = answer(&mut session, &sql("lake.ops")).await.unwrap_or_else(|e| panic!("{condition}: {e}"));
         assert_eq!(ours, answer(&mut session, &sql("rows.public")).await.unwrap().0, "{condition}");
         assert!(!ours.is_empty(), "{condition}");
+    }
+    for (table, condition) in [
+        ("in_avro", "true"),
+        ("in_avro", "id > 118 AND id < 125 AND fare IS NOT NULL"),
+        ("in_avro", "berth.pier LIKE 'Sør%' OR stops[2] = 8"),
+        ("in_avro", "seal = '\\x05050505' OR marks[1].value = 12 OR depths[1].key = 13"),
+        ("in_avro", "at_utc < '2023-01-05 00:00Z' AND day > '2023-01-01' AND open"),
+        ("adopted", "true"),
+        ("adopted", "port = 14"),
+        ("adopted", "port + 1 = 22 AND fare > 1"),
+        ("adopted", "ship = 'Kestrel 1' OR ship IS NULL"),
+        ("adopted", "departed_at < '2023-03-01' AND wave > 2"),
+    ] {
+        let sql = |from: &str| format!("SELECT * FROM {from}.{table} WHERE {condition} ORDER BY id");
+        let (ours, _) =
+            answer(&mut session, &sql("lake.ops")).await.unwrap_or_else(|e| panic!("{table} WHERE {condition}: {e}"));
+        assert_eq!(ours, answer(&mut session, &sql("rows.public")).await.unwrap().0, "{table} WHERE {condition}");
+        assert!(!ours.is_empty(), "{table} WHERE {condition}");
     }
     let evolved = |from: &str| {
         format!("SELECT * FROM {from}.evolved WHERE ship > 'L' OR crew = 3 OR port > 5000000150 ORDER BY id")
@@ -127,7 +146,7 @@ async fn every_type_is_read() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_handed_over_never_changes_an_answer() {
     let mut session = session();
-    let tables = ["by_month_v2", "by_bucket_v1", "by_prefix_v2"];
+    let tables = ["by_month_v2", "by_bucket_v1", "by_prefix_v2", "holed", "revoked"];
     let all = tables.iter().flat_map(|table| {
         let own =
             CONDITIONS.iter().map(move |c| format!("SELECT count(*), min(id), max(vessel) FROM {table} WHERE {c}"));

@@ -20,7 +20,7 @@ use parquet::arrow::ProjectionMask;
 use parquet::arrow::arrow_reader::statistics::StatisticsConverter;
 use parquet::arrow::arrow_reader::{
     ArrowPredicate, ArrowPredicateFn, ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReader,
-    ParquetRecordBatchReaderBuilder, RowFilter,
+    ParquetRecordBatchReaderBuilder, RowFilter, RowSelection,
 };
 use parquet::errors::ParquetError;
 use parquet::file::metadata::{ParquetMetaData, RowGroupMetaData};
@@ -63,6 +63,10 @@ impl FileFormat for Parquet {
 
     fn footer(&self, file: &OpenFile) -> Result<Arc<dyn Footer>> {
         Ok(Arc::new(ParquetFooter::read(file)?))
+    }
+
+    fn by_ids(&self, file: &OpenFile, _: u64) -> Result<Arc<dyn Footer>> {
+        self.footer(file)
     }
 
     fn reading(&self, columns: &[String]) -> String {
@@ -384,7 +388,7 @@ struct ParquetBatches {
 
 impl ParquetBatches {
     fn open(footer: &ParquetFooter, file: &OpenFile, row_group: usize, reading: &PartReading<'_>) -> Result<Self> {
-        let PartReading { shape, layout, conditions, batch_rows, counters, ref adapt } = *reading;
+        let PartReading { shape, layout, conditions, gone, batch_rows, counters, ref adapt } = *reading;
         let blob = file.blob.clone();
         let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
         let selection = footer.pages.selection(&footer.arrow, &blob, row_group, &by_pages, counters);
@@ -433,8 +437,15 @@ impl ParquetBatches {
             .with_row_groups(vec![row_group])
             .with_projection(ProjectionMask::leaves(parquet_schema, footer.leaves(shape, layout, &shape.wanted)))
             .with_batch_size(rows_of(group, &footer.leaves(shape, layout, &shape.wanted)).min(batch_rows));
-        if let Some(selection) = selection {
+        if let Some(selection) = &selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
+        }
+        let there = (!gone.is_empty()).then(|| without(gone, group.num_rows() as usize));
+        let selection = match (selection, there) {
+            (Some(one), Some(other)) => Some(one.intersection(&other)),
+            (one, other) => one.or(other),
+        };
+        if let Some(selection) = selection {
             builder = builder.with_row_selection(selection);
         }
         if !predicates.is_empty() {
@@ -443,6 +454,22 @@ impl ParquetBatches {
         let reader = builder.build().map_err(|e| reading_error(file, &e))?;
         Ok(ParquetBatches { reader, file: file.clone(), columns: wanted(&shape.wanted), fault })
     }
+}
+
+/// All rows but those at these places, which are in order.
+fn without(gone: &[u64], rows: usize) -> RowSelection {
+    let mut kept = Vec::with_capacity(gone.len() + 1);
+    let mut start = 0;
+    for place in gone.iter().map(|place| *place as usize).filter(|place| *place < rows) {
+        if place > start {
+            kept.push(start..place);
+        }
+        start = place + 1;
+    }
+    if start < rows {
+        kept.push(start..rows);
+    }
+    RowSelection::from_consecutive_ranges(kept.into_iter(), rows)
 }
 
 /// Bytes of a batch, by what the row group says of its columns.
