@@ -1,9 +1,12 @@
 //! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
 
 mod fields;
+mod file_form;
 mod gone;
 mod offer;
+mod partitions;
 mod scan;
+mod write;
 
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -11,10 +14,11 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableEntry, TestStep, setting,
+    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableChange, TableEntry, TableVersion,
+    TestStep, setting,
 };
 use cobble_format::{Footer, Known, OpenFile};
-use cobble_lake::metadata::Snapshot;
+use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
 use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
 use cobble_network::test_steps::{counted, reporter};
@@ -24,15 +28,16 @@ use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
 use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
+use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile, file_error};
-use cobble_types::{Code, Error, ObjectName, Result};
+use cobble_types::{Code, Error, ObjectName, Result, write_timestamp};
 use tokio_util::sync::CancellationToken;
 
 pub const KIND: Kind = Kind {
     kind: "lake",
     about: "tables of the open table format in the folders of a storage",
-    metadata_life: 5,
+    metadata_life: 0,
     connect: |definition| Ok(LakeConnector::new(definition)?),
     settings: &[
         SettingDescription {
@@ -44,6 +49,12 @@ pub const KIND: Kind = Kind {
             "Folder",
             "the folder below the storage's address that holds the tables; empty for all of it",
             None,
+        ),
+        setting(
+            "writable",
+            "Tables may be written",
+            "true lets CREATE TABLE, INSERT INTO and DROP TABLE change the lake",
+            Some("false"),
         ),
         setting("region", "Region", "where the files are, for the cost of moving data", None),
     ],
@@ -62,6 +73,7 @@ pub struct LakeConnector {
 pub struct Lake {
     connection: String,
     region: Option<String>,
+    writable: bool,
     /// The name of the connection that holds the files.
     storage_name: String,
     storage: Option<Arc<dyn Storage>>,
@@ -80,6 +92,7 @@ impl LakeConnector {
             lake: Arc::new(Lake {
                 connection: definition.name.clone(),
                 region: definition.region.clone(),
+                writable: definition.flag("writable")?,
                 storage_name: definition.option("storage").unwrap_or_default().to_owned(),
                 storage: None,
                 folder: names.map(str::to_owned).collect(),
@@ -149,11 +162,16 @@ impl Lake {
         Ok(Some(open))
     }
 
-    fn described(self: &Arc<Self>, name: ObjectName) -> Result<Option<DescribedTable>> {
+    fn described(self: &Arc<Self>, name: ObjectName, version: Option<TableVersion>) -> Result<Option<DescribedTable>> {
         let Some(table) = self.open(&name.schema, &name.table)? else { return Ok(None) };
-        let schema = table.metadata.schema_id;
+        let (snapshot, schema) = match &version {
+            None => (table.metadata.current().cloned(), table.metadata.schema_id),
+            Some(version) => {
+                let (snapshot, schema) = earlier(&table.metadata, &name, version)?;
+                (Some(snapshot), schema)
+            }
+        };
         let columns = columns(&table, schema)?;
-        let snapshot = table.metadata.current().cloned();
         let counted = |what: &str| snapshot.as_ref().and_then(|s| s.summary.get(what)?.parse::<f64>().ok());
         let nothing = snapshot.is_none().then_some(0.0);
         // What values tell to be gone may be more or fewer rows than the values.
@@ -167,6 +185,8 @@ impl Lake {
         };
         let origin = Origin {
             version: snapshot.as_ref().map(|snapshot| snapshot.id.to_string()),
+            // Beside the table as it is now, it is another one.
+            definition: version.map(|version| format!("{version:?}")),
             ..Origin::new(&self.connection, KIND.kind, self.region.as_deref())
         };
         let source = LakeTableSource {
@@ -242,6 +262,47 @@ impl Lake {
     }
 }
 
+/// A snapshot that a statement names, and the schema in which it is seen: its own, and for a branch the table's, which is written in it next.
+fn earlier(metadata: &Metadata, name: &ObjectName, version: &TableVersion) -> Result<(Snapshot, i32)> {
+    let none = |what: String, hint: String| Err(Error::new(Code::NotFound, format!("{name} {what}")).hint(hint));
+    let number = |snapshot: &Snapshot| format!("{} of {}", snapshot.id, moment(snapshot.at));
+    let own = |snapshot: &Snapshot| (snapshot.clone(), snapshot.schema_id.unwrap_or(metadata.schema_id));
+    match version {
+        TableVersion::Time(at) => match metadata.as_of(at.div_euclid(1000)) {
+            Some(snapshot) => Ok(own(snapshot)),
+            None => none(
+                format!("had no state yet at {}", moment(at.div_euclid(1000))),
+                match metadata.log.first() {
+                    Some(first) => format!("its first one that is known is of {}", moment(first.at)),
+                    None => "it has never had rows".to_owned(),
+                },
+            ),
+        },
+        TableVersion::Number(id) => match metadata.snapshot(*id) {
+            Some(snapshot) => Ok(own(snapshot)),
+            None => {
+                let last: Vec<String> = metadata.snapshots.iter().rev().take(5).map(number).collect();
+                none(format!("has no snapshot {id}"), format!("its last ones are {}", last.join(", ")))
+            }
+        },
+        TableVersion::Name(wanted) => match (metadata.named(wanted), metadata.refs.get(wanted)) {
+            (Some(snapshot), Some(Ref { kind: RefKind::Tag, .. })) => Ok(own(snapshot)),
+            (Some(snapshot), _) => Ok((snapshot.clone(), metadata.schema_id)),
+            (None, _) => {
+                let error = Error::unknown("branch or tag", wanted, metadata.refs.keys().map(String::as_str));
+                let known: Vec<&str> = metadata.refs.keys().map(String::as_str).collect();
+                let hint = error.hint.unwrap_or_else(|| format!("it has {}", known.join(", ")));
+                none(format!("has no branch or tag {wanted}"), hint)
+            }
+        },
+    }
+}
+
+/// A moment for people, of milliseconds since 1970-01-01 UTC.
+fn moment(at: i64) -> String {
+    format!("{}Z", write_timestamp(at.saturating_mul(1000)))
+}
+
 /// The columns of a schema. Names are those of SQL: in small letters.
 fn columns(table: &LakeTable, schema: i32) -> Result<Vec<TableColumn>> {
     let wrong = |what: String| {
@@ -296,6 +357,7 @@ impl Connector for LakeConnector {
         let lake = Lake {
             connection: own.connection.clone(),
             region: own.region.clone(),
+            writable: own.writable,
             storage_name: own.storage_name.clone(),
             storage: Some(storage.clone()),
             folder: own.folder.clone(),
@@ -317,7 +379,12 @@ impl Connector for LakeConnector {
 
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         let (lake, name) = (self.lake.clone(), ObjectName::new(catalog, schema, table));
-        apart(move || lake.described(name)).await
+        apart(move || lake.described(name, None)).await
+    }
+
+    async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
+        let (lake, name, version) = (self.lake.clone(), name.clone(), version.clone());
+        apart(move || lake.described(name, Some(version))).await
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {
@@ -331,6 +398,16 @@ impl Connector for LakeConnector {
             Ok(Some(all))
         })
         .await
+    }
+
+    async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
+        let lake = self.lake.clone();
+        apart(move || Ok(Box::new(lake.writer(rows)?) as Box<dyn TableWriter>)).await
+    }
+
+    async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
+        let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
+        apart(move || lake.change_table(&schema, &table, change)).await
     }
 
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {

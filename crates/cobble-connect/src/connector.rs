@@ -28,6 +28,16 @@ pub struct ListedColumns {
     pub columns: Vec<TableColumn>,
 }
 
+/// Which state of a table is meant.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum TableVersion {
+    /// The last one up to a moment, in microseconds since 1970-01-01 UTC.
+    Time(i64),
+    Number(i64),
+    /// That which a branch or a tag names.
+    Name(String),
+}
+
 /// What is done to a whole table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TableChange {
@@ -43,6 +53,12 @@ pub trait Connector: Send + Sync + fmt::Debug {
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>>;
     /// The table under the catalog's name, or `None` when there is none of this name.
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>>;
+    /// The table as it was, where its source keeps earlier states.
+    async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
+        let _ = version;
+        Err(Error::new(Code::Unsupported, format!("the source of {name} keeps no earlier states of its tables"))
+            .hint("FOR SYSTEM_TIME and FOR VERSION are for tables of a lake"))
+    }
     /// The columns of all tables of a schema, as each table is described, in order of their names; none where the source tells them only
     /// table by table.
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {

@@ -10,7 +10,7 @@ use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, TableChange, TableEntry};
+use crate::connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -74,6 +74,14 @@ impl Connector for Defined {
             return Ok(None);
         }
         self.inner.table(catalog, schema, table).await
+    }
+
+    async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
+        match self.tables.get(&(name.schema.clone(), name.table.clone())) {
+            Some((_, connector)) => connector.table_at(name, version).await,
+            None if self.replaces_what_is_found() => Ok(None),
+            None => self.inner.table_at(name, version).await,
+        }
     }
 
     fn check_definition(&self, definition: &TableDefinition) -> Result<()> {

@@ -12,7 +12,7 @@ pub mod tls_settings;
 
 pub use closed::Closed;
 pub use cobble_network::TestStep;
-pub use connector::{Connector, ListedColumns, TableChange, TableEntry};
+pub use connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 pub use defined::Defined;
 pub use definition::{
     COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,

@@ -13,7 +13,7 @@ use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, TableChange, TableEntry};
+use crate::connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -131,6 +131,10 @@ impl Connector for Remembered {
     async fn table(&self, catalog: &str, schema: &str, table: &str) -> Result<Option<DescribedTable>> {
         let key = [catalog, schema, table].map(str::to_owned);
         self.ask(&self.described, key, Option::is_some, self.inner.table(catalog, schema, table)).await
+    }
+
+    async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
+        self.guarded(self.inner.table_at(name, version)).await
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {

@@ -3,15 +3,15 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use cobble_connect::NativeQuery;
+use cobble_connect::{NativeQuery, TableVersion};
 use cobble_exec::fold_constant;
 use cobble_plan::UserView;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_sql::{
-    BindContext, CatalogReader, DEEPEST_VIEW, KnownView, Parameters, SessionNames, TableReference, ViewInFrom,
-    bind_query, table_references,
+    AsOf, BindContext, CatalogReader, DEEPEST_VIEW, Expr, KnownView, Parameters, SessionNames, TableReference,
+    ViewInFrom, bind_query, moment, table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result, quote_identifier};
@@ -87,18 +87,22 @@ impl CatalogReader for Resolved {
     }
 }
 
-/// `temporary` are the views of the session alone.
+/// `temporary` are the views of the session alone, and `moment` computes what stands behind FOR SYSTEM_TIME AS OF.
 pub async fn resolve(
     engine: &Engine,
     set: &CatalogSet,
     temporary: &KnownViews,
+    moment: &Moment<'_>,
     place: &Place,
     names: Vec<TableReference>,
 ) -> Resolved {
-    resolve_within(engine, set, place, names, Within { depth: 0, shape_only: false, temporary }).await
+    resolve_within(engine, set, place, names, Within { depth: 0, shape_only: false, temporary, moment }).await
 }
 
-#[derive(Debug, Clone, Copy)]
+/// The moment that an expression names, in microseconds since 1970-01-01 UTC.
+pub type Moment<'a> = dyn Fn(&Expr) -> Result<i64> + Sync + 'a;
+
+#[derive(Clone, Copy)]
 struct Within<'a> {
     /// Views one in the other.
     depth: usize,
@@ -106,6 +110,7 @@ struct Within<'a> {
     shape_only: bool,
     /// Views that only this session has. Other views do not see them.
     temporary: &'a KnownViews,
+    moment: &'a Moment<'a>,
 }
 
 static NO_VIEWS: KnownViews = KnownViews::new();
@@ -118,12 +123,20 @@ fn resolve_within<'a>(
     names: Vec<TableReference>,
     within: Within<'a>,
 ) -> BoxFuture<'a, Resolved> {
-    let Within { depth, shape_only, temporary } = within;
+    let Within { depth, shape_only, temporary, moment } = within;
     let found = async move |reference: &TableReference| match reference {
         TableReference::Name(name) => match information_shape(name).filter(|_| shape_only) {
             Some(table) => Ok(Relation::Table(table)),
             None => relation(engine, set, temporary, place, name).await,
         },
+        TableReference::Earlier(name, as_of) => {
+            let version = match as_of {
+                AsOf::Time(expr) => TableVersion::Time(with_room(|| moment(expr))?),
+                AsOf::Number(number) => TableVersion::Number(*number),
+                AsOf::Name(name) => TableVersion::Name(name.clone()),
+            };
+            earlier(set, place, name, &version).await.map(Relation::Table)
+        }
         TableReference::Native(native) => {
             let connector = set.connector(&native.catalog)?;
             let query = NativeQuery::new(&native.text, native.split_on.as_deref(), native.split_into)?;
@@ -142,7 +155,7 @@ fn resolve_within<'a>(
         Relation::View(name, known) => {
             let names = with_room(|| table_references(&known.query));
             let temporary = if name.schema == TEMPORARY_SCHEMA { temporary } else { &NO_VIEWS };
-            let within = Within { depth: depth + 1, shape_only, temporary };
+            let within = Within { depth: depth + 1, shape_only, temporary, moment };
             let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
             Ok(Meaning::View { name, known, tables })
         }
@@ -166,7 +179,8 @@ pub async fn describe_view(
     let whole = UserView { query: format!("SELECT * FROM {name}"), ..UserView::default() };
     let query = KnownView::new(whole)?.query;
     let names = with_room(|| table_references(&query));
-    let within = Within { depth: 0, shape_only: true, temporary };
+    let moment = |expr: &Expr| constant_moment(engine, expr, "UTC");
+    let within = Within { depth: 0, shape_only: true, temporary, moment: &moment };
     let catalog = resolve_within(engine, set, &Place::default(), names, within).await;
     let functions = engine.functions();
     let context = BindContext {
@@ -253,6 +267,33 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
         },
         _ => Err(Error::new(Code::Syntax, format!("\"{}\" has more than three parts", name.join(".")))),
     }
+}
+
+/// A moment that no session names.
+pub fn constant_moment(engine: &Engine, expr: &Expr, zone: &str) -> Result<i64> {
+    let functions = engine.functions();
+    let context = BindContext {
+        catalog: &Resolved { meanings: HashMap::new() },
+        now: chrono::Utc::now().timestamp_micros(),
+        parameters: Parameters::NONE,
+        functions: &functions,
+        zone,
+        target: None,
+        session: SessionNames::NONE,
+        fold: &fold_constant,
+    };
+    moment(expr, &context)
+}
+
+/// A table as it was.
+async fn earlier(set: &CatalogSet, place: &Place, name: &[String], version: &TableVersion) -> Result<DescribedTable> {
+    let (catalog, schema, table) = complete(set, place, name)?;
+    let name = ObjectName::new(&catalog, &schema, &table);
+    if catalog == SYSTEM_CATALOG || schema == "information_schema" {
+        return Err(Error::new(Code::Unsupported, format!("{name} has no earlier states")));
+    }
+    let found = set.connector(&catalog)?.table_at(&name, version).await?;
+    found.ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {name}")))
 }
 
 /// A table alone: a view is refused.

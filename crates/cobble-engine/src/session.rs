@@ -15,7 +15,7 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
 use cobble_plan::{draw, serial};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Parameters, PlanFormat,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Expr, Parameters, PlanFormat,
     SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
     table_references,
 };
@@ -31,7 +31,8 @@ use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::prepared::Prepared;
 use crate::resolve::{
-    DEFAULT_SCHEMA, Place, Relation, Resolved, complete, describe_view, relation, resolve, table, table_names,
+    DEFAULT_SCHEMA, Place, Relation, Resolved, complete, constant_moment, describe_view, relation, resolve, table,
+    table_names,
 };
 use crate::returning::{self, Rows};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
@@ -443,7 +444,7 @@ impl Session {
         let query = change.query_with(&target.identity);
         let mut names = with_room(|| table_references(&query));
         names.retain(|name| *name != TableReference::Target);
-        let tables = resolve(&self.engine, &set, &self.views, &self.place, names).await;
+        let tables = self.looked_up(&set, names).await;
         let catalog = WithTarget { tables: &tables, target: &target.found.table };
         let mut sources = tables.sources();
         sources.add(&target.found);
@@ -529,11 +530,17 @@ impl Session {
         Ok(Planned { plan, set, columns: names(columns), seconds: began.elapsed().as_secs_f64(), writes_at: None })
     }
 
+    /// What these names stand for here.
+    async fn looked_up(&self, set: &CatalogSet, names: Vec<TableReference>) -> Resolved {
+        let moment = |expr: &Expr| constant_moment(&self.engine, expr, &self.settings.time_zone);
+        resolve(&self.engine, set, &self.views, &moment, &self.place, names).await
+    }
+
     /// The tables of a query, and the connections that they are of.
     pub(crate) async fn resolved(&self, query: &cobble_sql::Query) -> Result<(Arc<CatalogSet>, Resolved)> {
         let set = self.catalogs()?;
         let names = with_room(|| table_references(query));
-        let tables = resolve(&self.engine, &set, &self.views, &self.place, names).await;
+        let tables = self.looked_up(&set, names).await;
         Ok((set, tables))
     }
 

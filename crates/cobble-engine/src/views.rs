@@ -81,16 +81,18 @@ fn reads(known: &KnownView, views: &KnownViews) -> BTreeSet<ObjectName> {
                 let catalog = catalog.filter(|catalog| !catalog.is_empty() && !catalog.starts_with('.'));
                 found.insert(ObjectName::new(catalog.unwrap_or("files"), "rows_at", &call.path));
             }
-            TableReference::Name(name) => match (written_out(&name, &place), name.as_slice(), &place.catalog) {
-                (Some(view), ..) => drop(found.insert(full_name(view))),
-                (_, [catalog, schema, table], _) => drop(found.insert(ObjectName::new(catalog, schema, table))),
-                (_, [schema, table], Some(catalog)) => drop(found.insert(ObjectName::new(catalog, schema, table))),
-                (_, [table], catalog) => {
-                    found.extend(views.contains_key(table).then(|| full_name(table)));
-                    found.extend(catalog.as_ref().map(|catalog| ObjectName::new(catalog, schema, table)));
+            TableReference::Name(name) | TableReference::Earlier(name, _) => {
+                match (written_out(&name, &place), name.as_slice(), &place.catalog) {
+                    (Some(view), ..) => drop(found.insert(full_name(view))),
+                    (_, [catalog, schema, table], _) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                    (_, [schema, table], Some(catalog)) => drop(found.insert(ObjectName::new(catalog, schema, table))),
+                    (_, [table], catalog) => {
+                        found.extend(views.contains_key(table).then(|| full_name(table)));
+                        found.extend(catalog.as_ref().map(|catalog| ObjectName::new(catalog, schema, table)));
+                    }
+                    _ => {}
                 }
-                _ => {}
-            },
+            }
             TableReference::Target | TableReference::Changed => {}
         }
     }

@@ -17,7 +17,7 @@ mod orc;
 mod orc_types;
 mod packed_buffers;
 mod packing;
-mod parquet;
+pub mod parquet;
 pub mod prune;
 mod record_bound;
 mod rows_out;
@@ -147,6 +147,18 @@ pub trait FileBatches: Send {
 /// Writes one file.
 pub trait FileWriter: Send {
     fn write(&mut self, batch: &RecordBatch) -> io::Result<()>;
+    /// Bytes of rows that it has not written out yet.
+    fn held(&self) -> usize {
+        0
+    }
+    /// Bytes that it has written, with those that it holds.
+    fn size(&self) -> usize {
+        self.held()
+    }
+    /// Writes out what it holds.
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
     /// Ends the file and returns it, to be renamed or uploaded.
     fn finish(self: Box<Self>) -> io::Result<File>;
 }

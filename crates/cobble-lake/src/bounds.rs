@@ -31,6 +31,43 @@ pub fn value(kind: &Kind, bytes: &[u8]) -> Option<Value> {
     })
 }
 
+/// A bound as it is written; none of a value that is no bound of such a column.
+pub fn bytes(kind: &Kind, value: &Value) -> Option<Vec<u8>> {
+    Some(match (kind, value) {
+        (Kind::Boolean, Value::Boolean(own)) => vec![u8::from(*own)],
+        (Kind::Int, Value::Integer(n)) | (Kind::Date, Value::Date(n)) => n.to_le_bytes().to_vec(),
+        (Kind::Long, Value::BigInt(n))
+        | (Kind::Time, Value::Time(n))
+        | (Kind::Timestamp, Value::Timestamp(n))
+        | (Kind::TimestampTz, Value::TimestampTz(n)) => n.to_le_bytes().to_vec(),
+        (Kind::Float, Value::Real(n)) => n.to_le_bytes().to_vec(),
+        (Kind::Double, Value::Double(n)) => n.to_le_bytes().to_vec(),
+        (Kind::Decimal { .. }, Value::Numeric { unscaled, .. }) => fewest(*unscaled),
+        (Kind::String, Value::Text(text)) => text.as_bytes().to_vec(),
+        (Kind::Uuid, Value::Text(text)) => uuid_bytes(text)?.to_vec(),
+        (Kind::Fixed(_) | Kind::Binary, Value::Bytea(bytes)) => bytes.clone(),
+        _ => return None,
+    })
+}
+
+/// As few bytes as hold a whole number with its sign, the most significant first.
+pub fn fewest(unscaled: i128) -> Vec<u8> {
+    let bytes = unscaled.to_be_bytes();
+    let filler = if unscaled < 0 { 0xff } else { 0 };
+    let mut start = 0;
+    while start < 15 && bytes[start] == filler && (bytes[start + 1] ^ filler) & 0x80 == 0 {
+        start += 1;
+    }
+    bytes[start..].to_vec()
+}
+
+/// The 16 bytes of such a text.
+pub fn uuid_bytes(text: &str) -> Option<[u8; 16]> {
+    let digits: String = text.chars().filter(|c| *c != '-').collect();
+    let number = u128::from_str_radix(&digits, 16).ok().filter(|_| digits.len() == 32)?;
+    Some(number.to_be_bytes())
+}
+
 /// A whole number in two's complement, the most significant byte first.
 pub fn unscaled(bytes: &[u8]) -> Option<i128> {
     let first = *bytes.first().filter(|_| bytes.len() <= 16)?;
@@ -64,7 +101,10 @@ mod tests {
             (Kind::Uuid, &[0x11; 16], Value::Text("11111111-1111-1111-1111-111111111111".into())),
             (Kind::Binary, &[], Value::Bytea(vec![])),
         ] {
-            assert_eq!(value(&kind, bytes), Some(wanted), "{kind:?}");
+            assert_eq!(value(&kind, bytes), Some(wanted.clone()), "{kind:?}");
+            // A value of a narrower type comes back in its own.
+            let back = super::bytes(&kind, &wanted).unwrap();
+            assert_eq!(value(&kind, &back), Some(wanted), "{kind:?}");
         }
         for (kind, bytes) in [
             (Kind::Int, &[1, 2][..]),

@@ -35,11 +35,24 @@ pub struct Manifest {
     pub of_deletes: bool,
     pub sequence: i64,
     pub added_by: i64,
-    /// Files that are there since this snapshot or before; none where that is not told.
-    pub files: Option<u64>,
-    pub rows: Option<u64>,
+    /// The least number of a change that one of its files has.
+    pub least_sequence: i64,
+    /// Files that its snapshot has added, that were there before, and that are gone since; none where that is not told.
+    pub files_added: Option<u64>,
+    pub files_kept: Option<u64>,
+    pub files_gone: Option<u64>,
+    pub rows_added: Option<u64>,
+    pub rows_kept: Option<u64>,
+    pub rows_gone: Option<u64>,
     /// One for each field of its partitioning; none where nothing is told.
     pub partitions: Option<Vec<Summary>>,
+}
+
+impl Manifest {
+    /// Files that are there.
+    pub fn files(&self) -> Option<u64> {
+        self.files_added?.checked_add(self.files_kept?)
+    }
 }
 
 /// What is known of one partition field in all files of a manifest.
@@ -150,7 +163,7 @@ pub fn list(input: impl BufRead, memory: &Arc<dyn ScanMemory>) -> io::Result<Tol
 
 fn listed(cursor: &mut Cursor<'_>, node: &Node) -> Told<Manifest> {
     let (mut path, mut length, mut partitions) = (None, None, None);
-    let mut numbers = [None; 8];
+    let mut numbers = [None; 11];
     for part in parts(node)? {
         let place = [
             (502, "partition_spec_id"),
@@ -161,6 +174,9 @@ fn listed(cursor: &mut Cursor<'_>, node: &Node) -> Told<Manifest> {
             (505, "existing_files_count"),
             (512, "added_rows_count"),
             (513, "existing_rows_count"),
+            (506, "deleted_files_count"),
+            (514, "deleted_rows_count"),
+            (516, "min_sequence_number"),
         ]
         .iter()
         .position(|(id, name)| is(part, *id, name));
@@ -176,11 +192,15 @@ fn listed(cursor: &mut Cursor<'_>, node: &Node) -> Told<Manifest> {
             None if part.name.ends_with("_data_files_count") && part.name.starts_with("existing") => {
                 numbers[5] = optional_number(cursor, &part.node)?;
             }
+            None if part.name.ends_with("_data_files_count") && part.name.starts_with("deleted") => {
+                numbers[8] = optional_number(cursor, &part.node)?;
+            }
             None => drop(cursor.skip(&part.node)?),
         }
     }
-    let [spec, content, sequence, added_by, added, existing, added_rows, existing_rows] = numbers;
-    let both = |one: Option<i64>, other: Option<i64>| u64::try_from(one?.checked_add(other?)?).ok();
+    let [spec, content, sequence, added_by, added, existing, added_rows, existing_rows, gone, gone_rows, least] =
+        numbers;
+    let number = |own: Option<i64>| own.and_then(|own| u64::try_from(own).ok());
     Ok(Manifest {
         path: text(path.ok_or("a manifest has no path")?)?.to_owned(),
         length: count(length, "manifest_length")?,
@@ -188,8 +208,13 @@ fn listed(cursor: &mut Cursor<'_>, node: &Node) -> Told<Manifest> {
         of_deletes: content == Some(1),
         sequence: sequence.unwrap_or(0),
         added_by: added_by.unwrap_or(0),
-        files: both(added, existing),
-        rows: both(added_rows, existing_rows),
+        least_sequence: least.unwrap_or(0),
+        files_added: number(added),
+        files_kept: number(existing),
+        files_gone: number(gone),
+        rows_added: number(added_rows),
+        rows_kept: number(existing_rows),
+        rows_gone: number(gone_rows),
         partitions,
     })
 }

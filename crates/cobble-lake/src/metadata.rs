@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 
 use serde::Deserialize;
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
 use crate::schema::{Schema, Told};
 use crate::transform::Transform;
@@ -158,7 +158,7 @@ struct WrittenSnapshot {
 pub const MOST_BYTES: u64 = 256 << 20;
 
 /// The id of the first partition field of a table of version 1, whose fields have none of their own.
-const FIRST_PARTITION_ID: i32 = 1000;
+pub const FIRST_PARTITION_ID: i32 = 1000;
 
 /// The file's text: some writers pack it, whatever its name says.
 fn unpacked(bytes: &[u8]) -> Told<std::borrow::Cow<'_, [u8]>> {
@@ -175,6 +175,11 @@ fn unpacked(bytes: &[u8]) -> Told<std::borrow::Cow<'_, [u8]>> {
 }
 
 impl Metadata {
+    /// The file's text as JSON.
+    pub fn document(bytes: &[u8]) -> Told<Json> {
+        serde_json::from_slice(&unpacked(bytes)?).map_err(|e| format!("it is no JSON: {e}"))
+    }
+
     pub fn read(bytes: &[u8]) -> Told<Metadata> {
         let text = unpacked(bytes)?;
         let version = serde_json::from_slice::<Json>(&text).map_err(|e| format!("it is no JSON: {e}"))?;
@@ -270,6 +275,12 @@ impl Written {
 }
 
 impl Spec {
+    /// Its fields as the metadata have them.
+    pub fn fields_json(&self) -> Json {
+        let field = |field: &PartitionField| json!({ "source-id": field.source, "field-id": field.id, "name": field.name, "transform": field.transform.to_string() });
+        self.fields.iter().map(field).collect()
+    }
+
     /// Whether files may be of different partitions.
     pub fn is_partitioned(&self) -> bool {
         self.fields.iter().any(|field| field.transform != Transform::Void)
@@ -318,8 +329,6 @@ impl WrittenSnapshot {
 
 #[cfg(test)]
 mod tests {
-    use serde_json::json;
-
     use super::*;
 
     fn written() -> Json {

@@ -2,7 +2,7 @@
 //! of its own, which it keeps when it is renamed, moved or widened: data is found by ids, never by names.
 
 use cobble_types::{RowField, SqlType};
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
 /// A schema of a table; tables keep all that they have had.
 #[derive(Debug, Clone, PartialEq)]
@@ -60,6 +60,15 @@ impl Schema {
         Ok(Schema { id, fields: fields(json)?, identifiers })
     }
 
+    /// As the metadata have it.
+    pub fn to_json(&self) -> Json {
+        let mut json = json!({ "type": "struct", "schema-id": self.id, "fields": fields_json(&self.fields) });
+        if !self.identifiers.is_empty() {
+            json["identifier-field-ids"] = json!(self.identifiers);
+        }
+        json
+    }
+
     /// The field of this id, at whatever level.
     pub fn field(&self, id: i32) -> Option<&Field> {
         self.fields.iter().find_map(|field| field.find(id))
@@ -108,7 +117,43 @@ impl Field {
     }
 }
 
+fn fields_json(fields: &[Field]) -> Json {
+    let one = |field: &Field| {
+        let mut json =
+            json!({ "id": field.id, "name": field.name, "required": field.required, "type": field.kind.to_json() });
+        if let Some(comment) = &field.comment {
+            json["doc"] = json!(comment);
+        }
+        json
+    };
+    fields.iter().map(one).collect()
+}
+
 impl Kind {
+    fn to_json(&self) -> Json {
+        match self {
+            Kind::Boolean => json!("boolean"),
+            Kind::Int => json!("int"),
+            Kind::Long => json!("long"),
+            Kind::Float => json!("float"),
+            Kind::Double => json!("double"),
+            Kind::Decimal { precision, scale } => json!(format!("decimal({precision}, {scale})")),
+            Kind::Date => json!("date"),
+            Kind::Time => json!("time"),
+            Kind::Timestamp => json!("timestamp"),
+            Kind::TimestampTz => json!("timestamptz"),
+            Kind::String => json!("string"),
+            Kind::Uuid => json!("uuid"),
+            Kind::Fixed(length) => json!(format!("fixed[{length}]")),
+            Kind::Binary => json!("binary"),
+            Kind::Struct(fields) => json!({ "type": "struct", "fields": fields_json(fields) }),
+            Kind::List(item) => json!({ "type": "list", "element-id": item.id, "element-required": item.required,
+                "element": item.kind.to_json() }),
+            Kind::Map { key, value } => json!({ "type": "map", "key-id": key.id, "key": key.kind.to_json(),
+                "value-id": value.id, "value-required": value.required, "value": value.kind.to_json() }),
+        }
+    }
+
     pub fn from_json(json: &Json) -> Told<Kind> {
         let Some(name) = json.as_str() else { return Kind::nested(json) };
         Ok(match name {
@@ -201,8 +246,6 @@ impl Kind {
 
 #[cfg(test)]
 mod tests {
-    use serde_json::json;
-
     use super::*;
 
     #[test]
@@ -218,6 +261,7 @@ mod tests {
         assert_eq!((schema.id, schema.identifiers.as_slice()), (3, &[1][..]));
         let types: Vec<String> = schema.fields.iter().map(|field| field.kind.sql_type().to_string()).collect();
         assert_eq!(types, ["bigint", "numeric(9,2)", "bytea[]", "row(key text, value row(at timestamptz))[]"]);
+        assert_eq!(Schema::from_json(&schema.to_json()).unwrap(), schema, "it is written as it is read");
         assert_eq!(schema.field(9).unwrap().name, "at");
         assert!(schema.field(6).unwrap().required && !schema.field(8).unwrap().required);
         for (kind, told) in [

@@ -29,6 +29,8 @@ pub struct LakeTable {
     pub home: Vec<String>,
     pub file: StoredFile,
     pub metadata: Arc<Metadata>,
+    /// The metadata of a table that is not there yet.
+    pub fresh: Option<Arc<serde_json::Value>>,
 }
 
 /// A file with rows that a snapshot has.
@@ -76,7 +78,7 @@ impl Parts {
 }
 
 /// The number that the name of a metadata file begins with: `v3.metadata.json`, `00003-….metadata.json`, packed or not.
-fn version_in(name: &str) -> Option<u64> {
+pub(crate) fn version_in(name: &str) -> Option<u64> {
     let stem = name.strip_suffix(".gz").unwrap_or(name).strip_suffix(".metadata.json")?;
     let digits = stem.strip_prefix('v').unwrap_or(stem);
     let end = digits.find(|c: char| !c.is_ascii_digit()).unwrap_or(digits.len());
@@ -115,7 +117,40 @@ impl LakeTable {
             home,
             metadata: Arc::new(metadata),
             file,
+            fresh: None,
         })
+    }
+
+    /// A table that is not there yet, to be made by its first change.
+    pub fn fresh(
+        connection: &str,
+        storage: &Arc<dyn Storage>,
+        home: Vec<String>,
+        document: serde_json::Value,
+    ) -> Result<LakeTable> {
+        let names: Vec<String> =
+            home.iter().cloned().chain([METADATA.to_owned(), "v0.metadata.json".to_owned()]).collect();
+        let metadata = Metadata::read(document.to_string().as_bytes()).map_err(Error::internal)?;
+        Ok(LakeTable {
+            connection: connection.to_owned(),
+            storage: storage.clone(),
+            home,
+            file: storage.at(&names, 0)?,
+            metadata: Arc::new(metadata),
+            fresh: Some(Arc::new(document)),
+        })
+    }
+
+    /// The metadata file as it is written, with all that this code does not know.
+    pub fn document(&self) -> Result<serde_json::Value> {
+        if let Some(fresh) = &self.fresh {
+            return Ok(fresh.as_ref().clone());
+        }
+        let wrong = |what: String| self.wrong(&self.file, what);
+        let blob = self.storage.open(&self.file, &CancellationToken::new())?;
+        let bytes = blob.read(0, self.file.bytes as usize);
+        let bytes = bytes.map_err(|e| own_error(&e).unwrap_or_else(|| wrong(format!("it cannot be read: {e}"))))?;
+        Metadata::document(&bytes).map_err(wrong)
     }
 
     fn wrong(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {
@@ -170,9 +205,14 @@ impl LakeTable {
                         spec: self.metadata.spec_id,
                         of_deletes: false,
                         sequence: 0,
+                        least_sequence: 0,
                         added_by: snapshot.id,
-                        files: None,
-                        rows: None,
+                        files_added: None,
+                        files_kept: None,
+                        files_gone: None,
+                        rows_added: None,
+                        rows_kept: None,
+                        rows_gone: None,
                         partitions: None,
                     })
                 };
@@ -233,7 +273,7 @@ impl LakeTable {
         for manifest in manifests {
             let spec = self.metadata.spec(manifest.spec).map_err(|what| self.wrong(&self.file, what))?;
             let mut pruner = Pruner::new(question, spec, schema);
-            let may = manifest.files != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
+            let may = manifest.files() != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
             left.manifests.count(may);
             if !may {
                 continue;

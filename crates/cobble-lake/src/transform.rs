@@ -1,9 +1,12 @@
 //! How partition values are made of column values (table specification, "Partition Transforms"), and what a partition value says of the
 //! column's values.
 
+use std::fmt;
+
 use cobble_format::prune::Range;
 use cobble_types::Value;
 
+use crate::bounds::fewest;
 use crate::schema::{Kind, Told};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -22,7 +25,38 @@ pub enum Transform {
 const MICROS_OF_HOUR: i64 = 3_600_000_000;
 const MICROS_OF_DAY: i64 = 24 * MICROS_OF_HOUR;
 
+impl fmt::Display for Transform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Transform::Identity => f.write_str("identity"),
+            Transform::Bucket(buckets) => write!(f, "bucket[{buckets}]"),
+            Transform::Truncate(width) => write!(f, "truncate[{width}]"),
+            Transform::Year => f.write_str("year"),
+            Transform::Month => f.write_str("month"),
+            Transform::Day => f.write_str("day"),
+            Transform::Hour => f.write_str("hour"),
+            Transform::Void => f.write_str("void"),
+        }
+    }
+}
+
 impl Transform {
+    /// Whether a column of this type can be partitioned so (table specification, "Partition Transforms").
+    pub fn takes(self, source: &Kind) -> bool {
+        let is_nested = matches!(source, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. });
+        let is_moment = matches!(source, Kind::Timestamp | Kind::TimestampTz);
+        match self {
+            Transform::Void => true,
+            Transform::Identity => !is_nested,
+            Transform::Bucket(_) => !is_nested && !matches!(source, Kind::Boolean | Kind::Float | Kind::Double),
+            Transform::Truncate(_) => {
+                matches!(source, Kind::Int | Kind::Long | Kind::Decimal { .. } | Kind::String | Kind::Binary)
+            }
+            Transform::Year | Transform::Month | Transform::Day => is_moment || *source == Kind::Date,
+            Transform::Hour => is_moment,
+        }
+    }
+
     pub fn from_text(text: &str) -> Told<Transform> {
         let width = |name: &str| -> Option<u32> {
             let inner = text.strip_prefix(name)?.strip_prefix('[')?.strip_suffix(']')?;
@@ -210,7 +244,7 @@ fn last_truncated(value: &Value, width: u32) -> Option<Value> {
 }
 
 /// A text that is greater than all that begin with this one.
-fn after(text: &str) -> Option<String> {
+pub fn after(text: &str) -> Option<String> {
     let mut all: Vec<char> = text.chars().collect();
     while let Some(last) = all.pop() {
         let next = match last {
@@ -231,16 +265,7 @@ pub fn hash(value: &Value) -> Option<u32> {
         Value::Integer(n) | Value::Date(n) => murmur(&i64::from(*n).to_le_bytes()),
         Value::SmallInt(n) => murmur(&i64::from(*n).to_le_bytes()),
         Value::BigInt(n) | Value::Time(n) | Value::Timestamp(n) | Value::TimestampTz(n) => murmur(&n.to_le_bytes()),
-        Value::Numeric { unscaled, .. } => {
-            // As few bytes as hold it, with its sign, the most significant first.
-            let bytes = unscaled.to_be_bytes();
-            let filler = if *unscaled < 0 { 0xff } else { 0 };
-            let mut start = 0;
-            while start < 15 && bytes[start] == filler && (bytes[start + 1] ^ filler) & 0x80 == 0 {
-                start += 1;
-            }
-            murmur(&bytes[start..])
-        }
+        Value::Numeric { unscaled, .. } => murmur(&fewest(*unscaled)),
         Value::Text(text) => murmur(text.as_bytes()),
         Value::Bytea(bytes) => murmur(bytes),
         _ => return None,

@@ -6,6 +6,7 @@ import decimal
 import json
 import os
 import sys
+import time
 import uuid
 
 import pyarrow as pa
@@ -113,6 +114,7 @@ def told(table, rows=None):
     return {
         "location": table.location(),
         "snapshot": snapshot and snapshot.snapshot_id,
+        "snapshots": [{"id": own.snapshot_id, "at": own.timestamp_ms} for own in table.snapshots()],
         "manifests": len(snapshot.manifests(table.io)) if snapshot else 0,
         "files": sorted([file.file_path, file.record_count, file.file_size_in_bytes] for file in files),
     }
@@ -161,7 +163,14 @@ rows = [
     for row in sailings(100, 100)
 ]
 table.append(pa.Table.from_pylist(rows, schema=later))
+first = table.snapshots()[0]
+# The clock of snapshots counts milliseconds.
+time.sleep(0.01)
+table.manage_snapshots().create_tag(first.snapshot_id, "opening").create_branch(first.snapshot_id, "audit").commit()
+table.append(pa.Table.from_pylist(rows[:1], schema=later))
 all_told["evolved"] = told(table)
+os.makedirs(f"{folder}/rows/evolved_first")
+pq.write_table(table.scan(snapshot_id=first.snapshot_id).to_arrow(), f"{folder}/rows/evolved_first/rows.parquet")
 
 # Partitioned in one way after the other, in the end without a column that rows were partitioned by.
 by_month = PartitionSpec(PartitionField(5, 1000, MonthTransform(), "departed_month"))

@@ -96,6 +96,11 @@ impl Dialect for OwnDialect {
         true
     }
 
+    /// FOR SYSTEM_TIME AS OF (SQL:2011, 7.6).
+    fn supports_table_versioning(&self) -> bool {
+        true
+    }
+
     fn supports_window_function_null_treatment_arg(&self) -> bool {
         true
     }

@@ -15,13 +15,13 @@ mod statement;
 mod syntax;
 
 pub use bind::{
-    BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall,
-    ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query, parameter_types,
+    AsOf, BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall,
+    ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query, moment, parameter_types,
     table_references,
 };
 pub use change::Change;
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
-pub use sqlparser::ast::Query;
+pub use sqlparser::ast::{Expr, Query};
 pub use statement::{
     Explain, ExplainShow, Explained, PlanFormat, Prepare, Show, Statement, StatementText, parse_statements,
 };

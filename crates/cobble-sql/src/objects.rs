@@ -261,7 +261,14 @@ impl Words<'_> {
                 }
             }
         }
-        let options = self.table_options()?;
+        let position = self.position();
+        let partitions = self.partitions()?;
+        let mut options = self.table_options()?;
+        if let Some(partitions) = partitions
+            && options.insert("partition_by".to_owned(), partitions).is_some()
+        {
+            return Err(Error::new(Code::Syntax, "PARTITION BY stands beside partition_by in WITH").at(position));
+        }
         if typed || (!columns.is_empty() && self.peek().is_none()) {
             self.end()?;
             if let Some((name, _)) = columns.iter().find(|(_, t)| *t == SqlType::Null) {
@@ -309,6 +316,31 @@ impl Words<'_> {
                 return Err(refused_constraint().at(position));
             }
         }
+    }
+
+    /// `PARTITION BY (column, transform(column), …)`, as it is written.
+    fn partitions(&mut self) -> Result<Option<String>> {
+        if !self.take("partition") {
+            return Ok(None);
+        }
+        if !(self.take("by") && self.take_token(&Token::LParen)) {
+            return self.expected("BY and columns in parentheses, or transforms of columns");
+        }
+        let (mut text, mut depth) = (String::new(), 1);
+        while let Some(token) = self.peek().cloned() {
+            match token {
+                Token::LParen => depth += 1,
+                Token::RParen => depth -= 1,
+                Token::SemiColon => break,
+                _ => {}
+            }
+            self.at += 1;
+            if depth == 0 {
+                return Ok(Some(text));
+            }
+            text.push_str(&token.to_string());
+        }
+        self.expected("\")\"")
     }
 
     fn table_options(&mut self) -> Result<BTreeMap<String, String>> {

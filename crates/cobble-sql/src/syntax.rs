@@ -366,7 +366,7 @@ fn table_factor(factor: &ast::TableFactor) -> Result<()> {
             foreign(!index_hints.is_empty(), "a hint for an index", "", span)?;
             foreign(!partitions.is_empty(), "PARTITION (…) after a table", "a condition chooses partitions", span)?;
             foreign(json_path.is_some(), "a path after a table", "", span)?;
-            unsupported(version.is_some(), "a version of this kind of table", span)?;
+            unsupported(version.is_some() && args.is_some(), "a version of a function's rows", span)?;
             foreign(
                 *with_ordinality && args.is_none(),
                 "WITH ORDINALITY for a table",

@@ -227,8 +227,14 @@ impl Storage for Disk {
 
     fn names_of(&self, location: &str) -> Option<Vec<String>> {
         let path = location.strip_prefix("file:").map_or(location, |rest| rest.strip_prefix("//").unwrap_or(rest));
-        let below = Path::new(path).strip_prefix(&self.address).ok()?;
+        let own = std::path::absolute(&self.address).unwrap_or_else(|_| self.address.clone());
+        let below = Path::new(path).strip_prefix(&self.address).or_else(|_| Path::new(path).strip_prefix(&own)).ok()?;
         below.iter().map(|name| Some(name.to_str()?.to_owned())).collect()
+    }
+
+    fn location_of(&self, names: &[String]) -> Result<String> {
+        let whole = std::path::absolute(&self.address).map_err(|e| io_error(&self.connection, &self.address, &e))?;
+        Ok(format!("file://{}", names.iter().fold(whole, |path, name| path.join(name)).display()))
     }
 
     fn open(&self, file: &StoredFile, _: &CancellationToken) -> Result<Arc<dyn Blob>> {

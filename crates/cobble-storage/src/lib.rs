@@ -82,12 +82,14 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile>;
     /// The names below the address of what others call by a whole path or URL; none where it is elsewhere.
     fn names_of(&self, location: &str) -> Option<Vec<String>>;
+    /// What others call a file or folder of these names.
+    fn location_of(&self, names: &[String]) -> Result<String>;
     /// Opens a file of a listing. An error if the file has changed since.
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
     /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.
     ///
     /// # Errors
-    /// [`cobble_types::Code::Conflict`] when the condition does not hold, and then nothing has changed.
+    /// [`cobble_types::Code::AlreadyExists`], or that it has changed, when the condition does not hold, and then nothing has changed.
     fn put(&self, names: &[String], content: Bytes, condition: &Condition) -> Result<StoredFile>;
     /// Deletes a file of a listing; one that is not there is no error.
     fn delete(&self, file: &StoredFile) -> Result<()>;

@@ -449,6 +449,14 @@ impl Storage for Objects {
         Some(below.split('/').map(str::to_owned).collect())
     }
 
+    fn location_of(&self, names: &[String]) -> Result<String> {
+        let place = self.object(names);
+        Ok(match &self.settings.bucket {
+            Some(bucket) => format!("s3://{bucket}/{place}"),
+            None => self.shown(place.as_ref()).display().to_string(),
+        })
+    }
+
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>> {
         Ok(Arc::new(Object {
             store: self.store.clone(),

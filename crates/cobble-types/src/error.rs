@@ -82,6 +82,10 @@ pub enum Code {
     BadSetting,
     AlreadyExists,
     InUse,
+    /// Somebody else has changed the same first.
+    Conflict,
+    /// Nobody knows whether it was done.
+    InDoubt,
     NotFound,
     SourceUnreachable,
     SourceSignIn,
@@ -160,6 +164,8 @@ impl Code {
             Code::BadSetting => "F0000",
             Code::AlreadyExists => "42710",
             Code::InUse => "2BP01",
+            Code::Conflict => "40001",
+            Code::InDoubt => "08007",
             Code::NotFound => "42704",
             Code::SourceUnreachable => "08001",
             Code::SourceSignIn => "28000",

@@ -122,6 +122,66 @@ async fn questions_give_the_rows_that_the_library_reads() {
     assert!(ours.len() > 50);
 }
 
+/// A table at a moment, a snapshot, a branch and a tag, with its schema as of then, beside itself as it is now.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_table_is_asked_as_it_was() {
+    let mut session = session();
+    let told: serde_json::Value = serde_json::from_slice(&std::fs::read(written().join("told.json")).unwrap()).unwrap();
+    let [first, second] = [0, 1].map(|n| told["evolved"]["snapshots"][n].clone());
+    let at = |snapshot: &serde_json::Value, after: i64| {
+        let at = chrono::DateTime::from_timestamp_millis(snapshot["at"].as_i64().unwrap() + after).unwrap();
+        at.format("%Y-%m-%d %H:%M:%S%.3f").to_string()
+    };
+    let rows =
+        async |session: &mut Session, sql: &str| answer(session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e}")).0;
+    let wanted = rows(&mut session, "SELECT * FROM rows.public.evolved_first ORDER BY id").await;
+    for version in [
+        format!("FOR VERSION AS OF {}", first["id"]),
+        "FOR VERSION AS OF 'opening'".into(),
+        format!("FOR SYSTEM_TIME AS OF TIMESTAMP '{}'", at(&first, 0)),
+        format!("for system_time as of timestamptz '{}Z' - interval '1 millisecond' AS then", at(&second, 0)),
+        format!("FOR SYSTEM_TIME AS OF '{}Z'", at(&first, 0)),
+    ] {
+        let found = rows(&mut session, &format!("SELECT * FROM evolved {version} ORDER BY id")).await;
+        assert_eq!(found, wanted, "{version}");
+    }
+    // A branch is seen in the schema that is written to it next.
+    let of_branch =
+        rows(&mut session, "SELECT count(*), count(crew), max(ship) FROM evolved FOR VERSION AS OF 'audit'").await;
+    assert_eq!(of_branch, ["100|0|Sørhavn 8"]);
+    let joined = "SELECT (SELECT count(*) FROM evolved), count(*), count(then.vessel) FROM evolved AS now JOIN evolved FOR VERSION AS OF 'opening' AS then ON now.id = then.id JOIN evolved FOR VERSION AS OF 'main' AS m ON m.id = now.id";
+    let both = rows(&mut session, joined).await;
+    assert_eq!(both, ["201|100|90"]);
+    let ours = answer(&mut session, "SET timezone = 'America/New_York'").await;
+    ours.unwrap();
+    for (sql, told, hint) in [
+        (
+            "SELECT * FROM evolved FOR SYSTEM_TIME AS OF '1999-01-01'",
+            "had no state yet at 1999-01-01 05:00:00Z",
+            "its first one that is known is of",
+        ),
+        ("SELECT * FROM evolved FOR VERSION AS OF 12", "has no snapshot 12", "its last ones are"),
+        (
+            "SELECT * FROM evolved FOR VERSION AS OF 'openning'",
+            "has no branch or tag openning",
+            "did you mean \"opening\"?",
+        ),
+        ("SELECT * FROM nothing FOR VERSION AS OF 12", "no table lake.ops.nothing", ""),
+        ("SELECT * FROM rows.public.evolved FOR VERSION AS OF 12", "keeps no earlier states", "tables of a lake"),
+        ("SELECT * FROM evolved FOR SYSTEM_TIME AS OF id", "no column named", ""),
+        ("SELECT * FROM evolved FOR SYSTEM_TIME AS OF 12", "timestamp", ""),
+        ("SELECT * FROM evolved FOR VERSION AS OF 1.5", "no number of a version", ""),
+        ("SELECT * FROM evolved FOR VERSION AS OF null", "a number or a name in quotes", ""),
+        ("SELECT * FROM generate_series(1, 3) FOR VERSION AS OF 12", "found SYSTEM_TIME", ""),
+        ("WITH evolved AS (SELECT 1) SELECT * FROM evolved FOR VERSION AS OF 12", "has no snapshot 12", ""),
+        ("DELETE FROM evolved FOR VERSION AS OF 12", "", ""),
+    ] {
+        let error = answer(&mut session, sql).await.unwrap_err();
+        let found = error.hint.clone().unwrap_or_default();
+        assert!(error.message.contains(told) && found.contains(hint), "{sql}: {error:?}");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn every_type_is_read() {
     let mut session = session();

@@ -31,13 +31,14 @@ use crate::prune::{Range, is_nan};
 use crate::{Dialect, FileBatches, FileFormat, FileWriter, Inferred, OpenFile, Shape, infer};
 
 mod claims;
+pub mod measures;
 mod pages;
 mod write;
 
 use pages::Pages;
 
 #[derive(Debug)]
-pub struct Parquet;
+pub(crate) struct Parquet;
 
 impl FileFormat for Parquet {
     fn name(&self) -> &'static str {
@@ -87,7 +88,7 @@ impl FileFormat for Parquet {
 }
 
 /// A decoded footer, and of each column that was asked for the ranges of its row groups.
-pub struct ParquetFooter {
+pub(crate) struct ParquetFooter {
     connection: String,
     file: StoredFile,
     arrow: ArrowReaderMetadata,
@@ -264,7 +265,7 @@ fn holds(sql_type: &SqlType, path: &[String]) -> bool {
 }
 
 /// A least or greatest value, where it is known and says something.
-pub fn bound_of(array: &ArrayRef, place: usize) -> Option<Value> {
+fn bound_of(array: &ArrayRef, place: usize) -> Option<Value> {
     Value::from_array(array.as_ref(), place).filter(|value| !value.is_null() && !is_nan(value))
 }
 

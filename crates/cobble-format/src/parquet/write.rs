@@ -43,6 +43,18 @@ impl FileWriter for ParquetWriter {
         self.0.write(batch).map_err(failed)
     }
 
+    fn held(&self) -> usize {
+        self.0.memory_size()
+    }
+
+    fn size(&self) -> usize {
+        self.0.bytes_written() + self.0.in_progress_size()
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush().map_err(failed)
+    }
+
     fn finish(self: Box<Self>) -> io::Result<File> {
         self.0.into_inner().map_err(failed)
     }

@@ -79,8 +79,10 @@ fn status(code: Code) -> Status {
         Code::NotFound => Status::NotFound,
         Code::NotSignedIn => Status::Unauthorized,
         Code::NotAllowed => Status::Forbidden,
-        Code::AlreadyExists | Code::InUse | Code::Cancelled => Status::Conflict,
-        Code::SourceUnreachable | Code::SourceSignIn | Code::SourceRefused | Code::SourceData => Status::BadGateway,
+        Code::AlreadyExists | Code::InUse | Code::Conflict | Code::Cancelled => Status::Conflict,
+        Code::SourceUnreachable | Code::SourceSignIn | Code::SourceRefused | Code::SourceData | Code::InDoubt => {
+            Status::BadGateway
+        }
         Code::SourceTimeout => Status::GatewayTimeout,
         Code::MemoryLimit | Code::Busy | Code::TimeLimit | Code::Storage => Status::ServiceUnavailable,
         Code::Internal => Status::InternalServerError,

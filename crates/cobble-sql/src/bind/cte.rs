@@ -129,7 +129,7 @@ fn is_volatile(plan: &LogicalPlan) -> bool {
 pub(super) fn references_with_repetition(query: &impl ast::Visit) -> Vec<TableReference> {
     let mut names = Vec::new();
     let _ = ast::visit_relations(query, |name| {
-        names.push(TableReference::of_name(name));
+        names.extend(TableReference::of_name(name, None));
         std::ops::ControlFlow::<()>::Continue(())
     });
     names

@@ -49,14 +49,15 @@ impl<'a> Binder<'a> {
                 args: None,
                 sample,
                 with_hints: _,
-                version: _,
+                version,
                 with_ordinality: _,
                 partitions: _,
                 json_path: _,
                 index_hints: _,
             } => {
-                let mut relation =
-                    self.table(&TableReference::of_name(name)).map_err(|e| e.at(position_of(name.span())))?;
+                let reference = TableReference::of_name(name, version.as_ref());
+                let found = reference.and_then(|reference| self.table(&reference));
+                let mut relation = found.map_err(|e| e.at(position_of(name.span())))?;
                 if let Some(sample) = sample {
                     relation = self.sampled(relation, sample).map_err(|e| e.at(position_of(name.span())))?;
                 }

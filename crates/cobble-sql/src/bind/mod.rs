@@ -2,6 +2,7 @@
 
 mod access;
 mod aggregate;
+mod as_of;
 mod assign;
 mod call;
 mod cast;
@@ -45,6 +46,7 @@ use sqlparser::ast::{self, Visit};
 
 pub(crate) use crate::ident::{folded, parts_of, position_of};
 use crate::session_zone::in_zone;
+pub use as_of::{AsOf, moment};
 use cte::Cte;
 pub use native_query::NativeCall;
 use parameter_types::MOST_PARAMETERS;
@@ -174,8 +176,10 @@ impl ast::Visitor for Names {
 
     fn pre_visit_table_factor(&mut self, factor: &ast::TableFactor) -> ControlFlow<()> {
         match factor {
-            ast::TableFactor::Table { name, args: None, .. } => {
-                self.add(TableReference::of_name(name));
+            ast::TableFactor::Table { name, args: None, version, .. } => {
+                if let Ok(found) = TableReference::of_name(name, version.as_ref()) {
+                    self.add(found);
+                }
             }
             // With arguments it is a function; only this one is described by a source. The binder reports its errors.
             ast::TableFactor::Table { name, args: Some(ast::TableFunctionArgs { args, .. }), .. }

@@ -4,6 +4,7 @@ use std::fmt;
 
 use sqlparser::ast;
 
+use super::as_of::{AsOf, as_of};
 use super::native_query::{self, NativeCall};
 use super::rows_at::{self, RowsAt};
 use super::{folded, parts_of};
@@ -14,6 +15,8 @@ use cobble_types::Result;
 pub enum TableReference {
     /// A name of one to three parts, in lower case unless it was quoted.
     Name(Vec<String>),
+    /// A table of such a name as it was.
+    Earlier(Vec<String>, AsOf),
     /// `native_query(…)`
     Native(NativeCall),
     /// `rows_at(…)`
@@ -25,14 +28,17 @@ pub enum TableReference {
 }
 
 impl TableReference {
-    /// What a name in FROM stands for.
-    pub(super) fn of_name(name: &ast::ObjectName) -> TableReference {
+    /// What a name in FROM stands for, with the version that stands behind it.
+    pub(super) fn of_name(name: &ast::ObjectName, version: Option<&ast::TableVersion>) -> Result<TableReference> {
         let parts = parts_of(name);
-        match parts.as_slice() {
+        if let Some(version) = version {
+            return Ok(TableReference::Earlier(parts, as_of(version)?));
+        }
+        Ok(match parts.as_slice() {
             [one] if one == TARGET => TableReference::Target,
             [one] if one == RETURNED => TableReference::Changed,
             _ => TableReference::Name(parts),
-        }
+        })
     }
 
     /// What a call in FROM stands for, of a function whose rows are described before binding; none for others.
@@ -54,7 +60,7 @@ impl TableReference {
 impl fmt::Display for TableReference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            TableReference::Name(parts) => f.write_str(&parts.join(".")),
+            TableReference::Name(parts) | TableReference::Earlier(parts, _) => f.write_str(&parts.join(".")),
             TableReference::Native(_) => f.write_str("native_query()"),
             TableReference::RowsAt(_) => f.write_str("rows_at()"),
             TableReference::Target => f.write_str("the table that is changed"),

@@ -9,6 +9,7 @@ pub(crate) mod join_alias;
 pub(crate) mod rows_from;
 pub(crate) mod search_cycle;
 mod unicode_escape;
+pub(crate) mod version;
 
 use cobble_types::Result;
 use sqlparser::keywords::Keyword;
@@ -19,7 +20,7 @@ use sqlparser::tokenizer::{Token, TokenWithSpan, Word};
 /// # Errors
 /// Where a form begins and does not go on as it must.
 pub(crate) fn reworded(tokens: &[TokenWithSpan]) -> Result<Vec<TokenWithSpan>> {
-    let tokens = unicode_escape::decoded(exclude::marked(tokens))?;
+    let tokens = version::marked(unicode_escape::decoded(exclude::marked(tokens))?);
     let tokens = join_alias::marked(group_by_distinct::marked(rows_from::marked(tokens)));
     Ok(explicit_table::spelled_out(search_cycle::marked(tokens)?))
 }
@@ -46,6 +47,12 @@ mod tests {
         for (sql, wanted) in [
             ("TABLE trips", "SELECT * FROM trips"),
             ("SELECT U&'d!0061t' UESCAPE '!'", "SELECT 'dat'"),
+            ("SELECT * FROM t FOR VERSION AS OF 12 x", "SELECT * FROM t FOR SYSTEM_TIME AS OF \"version\"(12) x"),
+            (
+                "SELECT 1 FROM a.t for version as of 'spring' AS x, u FOR SYSTEM_TIME AS OF now() - interval '1 day' WHERE true",
+                "SELECT 1 FROM a.t FOR SYSTEM_TIME AS OF \"version\"('spring') AS x, u FOR SYSTEM_TIME AS OF now() - INTERVAL '1 day' WHERE true",
+            ),
+            ("SELECT 1 FROM t At JOIN u changes ON true", "SELECT 1 FROM t \"at\" JOIN u \"changes\" ON true"),
             ("SELECT n FROM ROWS FROM (f(1), g(2)) AS r(n)", "SELECT n FROM \"rows_from\"(f(1), g(2)) AS r (n)"),
             ("SELECT * FROM a JOIN b USING (x, y) AS J", "SELECT * FROM a JOIN b USING(x, y, \"as j\")"),
             ("SELECT x FROM t GROUP BY DISTINCT ROLLUP (x), y", "SELECT x FROM t GROUP BY \"distinct\", ROLLUP (x), y"),
@@ -71,6 +78,8 @@ mod tests {
             "SELECT search, cycle FROM (SELECT 1 AS search, 2 AS cycle) AS t",
             "SELECT * FROM (SELECT 1) AS cycle",
             "SELECT uescape FROM t",
+            "SELECT version FROM t AS version",
+            "SELECT at FROM (SELECT now() AT TIME ZONE 'UTC' AS at) AS before",
             "SELECT count(*) FROM t GROUP BY all_of_it",
             "SELECT * FROM a JOIN b USING (x) JOIN c USING (y)",
         ] {

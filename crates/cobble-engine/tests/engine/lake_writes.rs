@@ -1,0 +1,222 @@
+//! Tables of the open table format that are written here: they hold the rows that were written, for us and for the format's own library.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
+use serde_json::{Value as Json, json};
+
+use crate::truth::answer;
+
+/// A lake in a folder of its own.
+struct Written {
+    folder: tempfile::TempDir,
+    engine: std::sync::Arc<Engine>,
+}
+
+impl Written {
+    fn new() -> Written {
+        let folder = tempfile::tempdir().unwrap();
+        let engine = Engine::in_memory().unwrap();
+        for name in ["warehouse", "rows"] {
+            std::fs::create_dir(folder.path().join(name)).unwrap();
+        }
+        let define = |name: &str, kind: &str, address: String, options: &[(&str, &str)]| {
+            let mut definition = ConnectionDefinition::new(name, kind, &address);
+            definition.options.extend(options.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())));
+            engine.add_connection(definition).unwrap();
+            engine.add_catalog(CatalogDefinition::new(name, name)).unwrap();
+        };
+        let place = |name: &str| folder.path().join(name).display().to_string();
+        define("deep", "files", place("warehouse"), &[]);
+        define("rows", "files", place("rows"), &[]);
+        define("lake", "lake", String::new(), &[("storage", "deep"), ("writable", "true")]);
+        Written { folder, engine }
+    }
+
+    fn session(&self) -> Session {
+        let mut session = self.engine.session();
+        session.use_place("lake", Some("ops")).unwrap();
+        session
+    }
+
+    fn warehouse(&self) -> PathBuf {
+        self.folder.path().join("warehouse")
+    }
+
+    /// What the library finds in tables, each with conditions; their rows are in the catalog `rows` afterwards.
+    fn read_by_the_library(&self, wanted: &Json) -> Json {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let mut running = Command::new(root.join("target/python/bin/python"))
+            .arg(root.join("crates/cobble-lake/tests/partner_reads.py"))
+            .args([self.warehouse(), self.folder.path().join("rows")])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        running.stdin.take().unwrap().write_all(wanted.to_string().as_bytes()).unwrap();
+        let output = running.wait_with_output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+}
+
+async fn rows(session: &mut Session, sql: &str) -> Vec<String> {
+    answer(session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e:?}")).0
+}
+
+/// Rows with values of all types, at their ends, and with nulls.
+const KINDS: &str = "SELECT n AS id, n % 2 = 0 AS yes, (n % 100)::smallint AS small, n::real / 3 AS real,
+    CASE WHEN n % 10 = 0 THEN 'NaN' WHEN n % 10 = 1 THEN '-Infinity' ELSE n * 1.5::double precision END AS double,
+    CASE WHEN n % 7 <> 0 THEN (n * 100003 - 5000000)::numeric(12, 3) END AS fare, (n::numeric(38, 0) * 100000000000000000000) AS vast,
+    date '2023-01-01' + n AS day, time '00:00:01' + n * interval '1 second' AS time_of_day,
+    timestamp '2023-01-01 00:00' + n * interval '970 minutes' AS departed_at,
+    timestamptz '2023-01-01 00:00Z' + n * interval '970 minutes' AS at_utc,
+    CASE WHEN n % 11 <> 0 THEN 'Sørhavn ' || repeat('ø', n % 40) || n END AS vessel,
+    (('00000000-0000-0000-0000-' || lpad(n::text, 12, '0'))::uuid) AS mark, decode(lpad(n::text, 6, '0'), 'hex') AS seal,
+    ARRAY[n, NULL, n + 1] AS stops
+    FROM generate_series(1, 400) AS g(n)";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_written_is_read_here_and_by_the_library() {
+    let written = Written::new();
+    let mut session = written.session();
+    let mut wanted = serde_json::Map::new();
+    let partitions = [
+        ("plain", ""),
+        ("by_month", "PARTITION BY (month(departed_at))"),
+        ("by_day_and_bucket", "PARTITION BY (day(at_utc), bucket(4, id))"),
+        ("by_year", "PARTITION BY (year(day), vessel)"),
+        ("by_prefix", "PARTITION BY (truncate(3, vessel), truncate(100, fare), bucket(3, mark))"),
+        ("by_values", "PARTITION BY (yes, small, day)"),
+        ("by_hour", "PARTITION BY (hour(departed_at))"),
+        ("by_numbers", "PARTITION BY (bucket(5, fare), truncate(1000, id), bucket(2, seal))"),
+        ("by_floats", "PARTITION BY (double, real)"),
+    ];
+    let conditions = [
+        ("id = 77", "id = 77"),
+        ("id > 390 or id < 3", "id > 390 OR id < 3"),
+        ("departed_at < '2023-02-01T00:00:00'", "departed_at < '2023-02-01'"),
+        ("at_utc >= '2023-09-01T00:00:00+00:00'", "at_utc >= '2023-09-01 00:00Z'"),
+        ("day = '2023-05-05'", "day = '2023-05-05'"),
+        ("vessel is null", "vessel IS NULL"),
+        ("vessel >= 'Sørhavn øøøøøøøøøøøøøø'", "vessel >= 'Sørhavn øøøøøøøøøøøøøø' COLLATE \"C\""),
+        ("fare < -1000.500", "fare < -1000.5"),
+        ("double < 0", "double < 0"),
+        ("double is nan", "double = 'NaN'"),
+        ("vast > 1000000000000000000000", "vast > 1000000000000000000000"),
+    ];
+    for (name, partition_by) in partitions {
+        let small = matches!(name, "by_day_and_bucket" | "by_hour" | "by_values" | "by_year" | "by_floats");
+        let limit = if small { "WHERE n <= 60 OR n > 380" } else { "" };
+        rows(&mut session, &format!("CREATE TABLE {name} {partition_by} AS {KINDS} {limit}")).await;
+        if !small {
+            rows(&mut session, &format!("INSERT INTO {name} {KINDS} WHERE n <= 3")).await;
+            rows(
+                &mut session,
+                &format!("INSERT INTO {name} (id, vessel) SELECT 1000 + n, 'late' FROM generate_series(1, 5) AS g(n)"),
+            )
+            .await;
+        }
+        wanted.insert(format!("ops/{name}"), json!(conditions.map(|(theirs, _)| theirs)));
+    }
+    rows(
+        &mut session,
+        "CREATE TABLE empty (id bigint NOT NULL, name text) PARTITION BY (bucket(8, id)) WITH (write.format = 'x')",
+    )
+    .await;
+    rows(&mut session, "CREATE TABLE no_rows AS SELECT 1 AS id WHERE false").await;
+    rows(&mut session, "INSERT INTO no_rows SELECT 1 WHERE false").await;
+    wanted.insert("ops/empty".into(), json!([]));
+    wanted.insert("ops/no_rows".into(), json!([]));
+    let found = written.read_by_the_library(&Json::Object(wanted));
+    for (name, _) in partitions {
+        let columns = "id, yes, small, real, double, fare, vast, day, time_of_day, departed_at, at_utc, vessel, mark::text, seal, stops";
+        let sql = |from: &str| format!("SELECT {columns} FROM {from}.{name} ORDER BY id, vast");
+        assert_eq!(rows(&mut session, &sql("lake.ops")).await, rows(&mut session, &sql("rows.public")).await, "{name}");
+        let told = &found[format!("ops/{name}")];
+        for (place, (_, ours)) in conditions.iter().enumerate() {
+            let sql = format!("SELECT count(*) FROM {name} WHERE {ours}");
+            assert_eq!(rows(&mut session, &sql).await, [told["counts"][place].to_string()], "{sql}");
+        }
+        let all = rows(&mut session, &format!("SELECT count(*) FROM {name}")).await;
+        assert_eq!(all, [told["records"].to_string()], "{name}");
+    }
+    assert_eq!(found["ops/by_month"]["history"], 3);
+    assert_eq!(found["ops/by_month"]["files"][0], 1, "one file of one month: {found}");
+    assert_eq!(found["ops/empty"]["partitions"], json!(["id_bucket_8"]));
+    assert_eq!(found["ops/no_rows"]["history"], 0, "nothing is no change");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_cannot_be_written_leaves_nothing() {
+    let written = Written::new();
+    let mut session = written.session();
+    rows(&mut session, "CREATE TABLE berths (id bigint NOT NULL, name text)").await;
+    rows(&mut session, "INSERT INTO berths VALUES (1, 'north')").await;
+    let files = |below: &str| {
+        let mut found = Vec::new();
+        let mut folders = vec![written.warehouse().join(below)];
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+                match entry.path().is_dir() {
+                    true => folders.push(entry.path()),
+                    false => found.push(entry.path()),
+                }
+            }
+        }
+        found.sort();
+        found
+    };
+    let before = files("");
+    for (sql, told) in [
+        ("INSERT INTO berths VALUES (null::bigint, 'south')", "column id takes no null"),
+        ("INSERT INTO berths (name) VALUES ('south')", "column id takes no null"),
+        ("INSERT INTO berths SELECT 1 / (n - 3), 'x' FROM generate_series(1, 5) AS g(n)", "division by zero"),
+        ("CREATE TABLE berths AS SELECT 1 AS id", "there is a table"),
+        ("CREATE TABLE \"a/b\" AS SELECT 1 AS id", "cannot be the name of a folder"),
+        (
+            "CREATE TABLE t PARTITION BY (month(id)) AS SELECT 1 AS id",
+            "month is no transform of column id, which is integer",
+        ),
+        ("CREATE TABLE t PARTITION BY (week(id)) AS SELECT 1 AS id", "no transform week"),
+        ("CREATE TABLE t PARTITION BY (nothing) AS SELECT 1 AS id", "no column nothing"),
+        ("CREATE TABLE t PARTITION BY (id, id) AS SELECT 1 AS id", "stands twice"),
+        ("CREATE TABLE t PARTITION BY (bucket(0, id)) AS SELECT 1 AS id", "no transform bucket[0]"),
+        ("CREATE TABLE t PARTITION BY () WITH (partition_by = 'id') AS SELECT 1 AS id", "stands beside"),
+        ("CREATE TABLE t PARTITION BY (id AS SELECT 1 AS id", "\")\""),
+        ("CREATE TABLE t AS SELECT interval '1 day' AS length", "the table format has no type for interval"),
+        ("CREATE TABLE t (id bigint PRIMARY KEY)", "keep no PRIMARY KEY"),
+        ("CREATE TABLE t WITH (format = 'csv') AS SELECT 1 AS id", "WITH takes no format"),
+        ("CREATE TABLE t PARTITION BY (id) AS SELECT n AS id FROM generate_series(1, 600) AS g(n)", "ORDER BY"),
+        ("TRUNCATE berths", "not emptied yet"),
+    ] {
+        let error = answer(&mut session, sql).await.expect_err(sql);
+        assert!(error.message.contains(told) || error.hint.as_deref().unwrap_or("").contains(told), "{sql}: {error:?}");
+    }
+    assert_eq!(files(""), before);
+    rows(&mut session, "DROP TABLE berths").await;
+    assert_eq!(files("ops/berths"), Vec::<PathBuf>::new());
+    assert!(answer(&mut session, "SELECT * FROM berths").await.unwrap_err().message.contains("berths"));
+}
+
+/// Many write at the same time: all rows are there, in as many snapshots, each of which has one parent.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn many_write_at_the_same_time() {
+    let written = Written::new();
+    let mut session = written.session();
+    rows(&mut session, "CREATE TABLE counted (writer bigint, turn bigint)").await;
+    let write = async |mut session: Session, writer: usize| {
+        for turn in 0..6 {
+            let sql = format!("INSERT INTO counted VALUES ({writer}, {turn})");
+            rows(&mut session, &sql).await;
+        }
+    };
+    let writers: Vec<_> = (0..6).map(|writer| write(written.session(), writer)).collect();
+    futures::future::join_all(writers).await;
+    assert_eq!(rows(&mut session, "SELECT count(*), count(DISTINCT writer * 10 + turn) FROM counted").await, ["36|36"]);
+    let found = written.read_by_the_library(&json!({ "ops/counted": ["writer = 3"] }));
+    assert_eq!((&found["ops/counted"]["history"], &found["ops/counted"]["counts"][0]), (&json!(36), &json!(6)));
+}

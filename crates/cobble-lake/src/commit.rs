@@ -1,0 +1,320 @@
+//! Changing a table: a snapshot is made of new files and shown by the next metadata file, whose name is that of one writer alone (table
+//! specification, "Optimistic Concurrency" and "File System Tables"). Whoever comes second makes his snapshot again, upon the one that is there.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+use std::time::Duration;
+
+use cobble_plan::scan::ScanMemory;
+use cobble_storage::{Condition, file_error};
+use cobble_types::{Code, Error, Result};
+use rand::Rng;
+use serde_json::{Map, Value as Json, json};
+use tokio_util::sync::CancellationToken;
+
+use crate::create::new_uuid;
+use crate::manifest::Manifest;
+use crate::manifest_out::{NewFile, Written, list_of, manifest};
+use crate::metadata::Snapshot;
+use crate::schema::Told;
+use crate::table::{LakeTable, METADATA, version_in};
+
+/// How often a change is made again that others have come before.
+const TRIES: u32 = 50;
+/// The longest pause before that.
+const PAUSE: Duration = Duration::from_millis(500);
+/// Metadata files that the log of a table names, unless its property says otherwise.
+const LOGGED: usize = 100;
+
+/// The branch that a table is read from.
+pub const MAIN: &str = "main";
+
+struct NewSnapshot<'a> {
+    id: i64,
+    parent: Option<&'a Snapshot>,
+    sequence: i64,
+    at: i64,
+    list: String,
+    summary: BTreeMap<String, String>,
+    schema: i32,
+}
+
+fn now() -> i64 {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(now.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// The number of a metadata file whose name is the next writer's to take: `v12.metadata.json`.
+fn own_number(table: &LakeTable) -> Result<u64> {
+    let name = table.file.name();
+    let number = version_in(&name).filter(|number| name == format!("v{number}.metadata.json"));
+    number.ok_or_else(|| {
+        let what = "its metadata files are named by a catalog of another service, which tells what its last one is";
+        file_error(&table.connection, &table.file.path, Code::Unsupported, what)
+            .hint("write into it through that catalog")
+    })
+}
+
+fn object<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Map<String, Json>> {
+    let whole = json.as_object_mut().ok_or("it is no object")?;
+    whole.entry(name).or_insert_with(|| json!({})).as_object_mut().ok_or_else(|| format!("{name} is no object"))
+}
+
+fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
+    let whole = json.as_object_mut().ok_or("it is no object")?;
+    let own = whole.entry(name).or_insert_with(|| json!([]));
+    if own.is_null() {
+        *own = json!([]);
+    }
+    own.as_array_mut().ok_or_else(|| format!("{name} is no array"))
+}
+
+/// The metadata with a snapshot more, which the main branch has.
+fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, before: Option<(&str, i64)>) -> Told<Json> {
+    let mut snapshot = json!({
+        "snapshot-id": new.id,
+        "timestamp-ms": new.at,
+        "manifest-list": new.list,
+        "summary": new.summary,
+        "schema-id": new.schema,
+    });
+    if let Some(parent) = new.parent {
+        snapshot["parent-snapshot-id"] = json!(parent.id);
+    }
+    if version > 1 {
+        snapshot["sequence-number"] = json!(new.sequence);
+        json["last-sequence-number"] = json!(new.sequence);
+    }
+    list(&mut json, "snapshots")?.push(snapshot);
+    list(&mut json, "snapshot-log")?.push(json!({ "timestamp-ms": new.at, "snapshot-id": new.id }));
+    let refs = object(&mut json, "refs")?;
+    let own = refs.entry(MAIN).or_insert_with(|| json!({ "type": "branch" }));
+    own["snapshot-id"] = json!(new.id);
+    json["current-snapshot-id"] = json!(new.id);
+    json["last-updated-ms"] = json!(new.at);
+    let Some((path, updated)) = before else { return Ok(json) };
+    let most = json.pointer("/properties/write.metadata.previous-versions-max").and_then(Json::as_str);
+    let most = most.and_then(|text| text.parse().ok()).unwrap_or(LOGGED).max(1);
+    let log = list(&mut json, "metadata-log")?;
+    log.push(json!({ "timestamp-ms": updated, "metadata-file": path }));
+    let more = log.len().saturating_sub(most);
+    log.drain(..more);
+    Ok(json)
+}
+
+/// What is told of a snapshot that adds files to its parent's.
+fn summary(parent: Option<&Snapshot>, files: &[NewFile]) -> BTreeMap<String, String> {
+    let rows: u64 = files.iter().map(|file| file.rows).sum();
+    let bytes: u64 = files.iter().map(|file| file.bytes).sum();
+    let partitions: BTreeSet<String> = files.iter().map(|file| format!("{:?}", file.partition)).collect();
+    let mut all = BTreeMap::from([
+        ("operation".to_owned(), "append".to_owned()),
+        ("added-data-files".to_owned(), files.len().to_string()),
+        ("added-records".to_owned(), rows.to_string()),
+        ("added-files-size".to_owned(), bytes.to_string()),
+        ("changed-partition-count".to_owned(), partitions.len().to_string()),
+    ]);
+    for (name, added) in [
+        ("total-records", rows),
+        ("total-data-files", files.len() as u64),
+        ("total-files-size", bytes),
+        ("total-delete-files", 0),
+        ("total-position-deletes", 0),
+        ("total-equality-deletes", 0),
+    ] {
+        let before = match parent {
+            None => Some(0),
+            Some(parent) => parent.summary.get(name).and_then(|text| text.parse::<u64>().ok()),
+        };
+        all.extend(before.map(|before| (name.to_owned(), (before + added).to_string())));
+    }
+    all
+}
+
+impl LakeTable {
+    fn put(&self, name: &str, content: Vec<u8>, condition: &Condition) -> Result<String> {
+        let names: Vec<String> = self.home.iter().cloned().chain([METADATA.to_owned(), name.to_owned()]).collect();
+        self.storage.put(&names, content.into(), condition)?;
+        Ok(format!("{}/{METADATA}/{name}", self.metadata.location))
+    }
+
+    fn remove(&self, location: &str) {
+        if let Ok(file) = self.stored(location, 0) {
+            // What is left over belongs to no snapshot.
+            let _ = self.storage.delete(&file);
+        }
+    }
+
+    fn is_there(&self) -> Error {
+        let what = "a table was made here at the same time";
+        file_error(&self.connection, &self.file.path, Code::AlreadyExists, what).hint("INSERT INTO adds rows to it")
+    }
+
+    /// Makes a table without rows, one that is not there yet.
+    pub fn make(&self) -> Result<()> {
+        let content = self.document()?.to_string().into_bytes();
+        match self.put("v1.metadata.json", content, &Condition::Absent) {
+            Ok(_) => {
+                let _ = self.put("version-hint.text", b"1".to_vec(), &Condition::Always);
+                Ok(())
+            }
+            Err(error) if error.code == Code::AlreadyExists => Err(self.is_there()),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Removes the table: first what says what it is, the newest last, then its files.
+    pub fn drop_all(&self, files: Vec<cobble_storage::StoredFile>) -> Result<()> {
+        let (mut first, rest): (Vec<_>, Vec<_>) =
+            files.into_iter().partition(|file| version_in(&file.name()).is_some());
+        first.sort_by_key(|file| version_in(&file.name()));
+        first.iter().chain(&rest).try_for_each(|file| self.storage.delete(file))
+    }
+
+    /// Adds files of rows in a snapshot of the main branch. `again` reads the table as it is now.
+    ///
+    /// # Errors
+    /// When the storage fails, or others are always first; then the table is as it was.
+    pub fn append(
+        &self,
+        spec: i32,
+        files: &[NewFile],
+        memory: &Arc<dyn ScanMemory>,
+        again: &dyn Fn() -> Result<LakeTable>,
+    ) -> Result<i64> {
+        own_number(self)?;
+        let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
+        let id = rand::rng().random_range(1..i64::MAX);
+        let mark = new_uuid();
+        let (schema, spec) = (self.metadata.schema(self.metadata.schema_id), self.metadata.spec(spec));
+        let (schema, spec) = (schema.map_err(told)?, spec.map_err(told)?);
+        let schema_json = schema.to_json();
+        let to = Written { version: self.metadata.version, snapshot: id, spec, schema, schema_json: &schema_json };
+        let (content, mut own) = manifest(files, to).map_err(told)?;
+        own.path = self.put(&format!("{mark}-m0.avro"), content, &Condition::Absent)?;
+        let outcome = self.shown(id, &mark, &own, files, memory, again);
+        if outcome.as_ref().is_err_and(|error| error.code != Code::InDoubt) {
+            self.remove(&own.path);
+        }
+        outcome.map(|()| id)
+    }
+
+    fn shown(
+        &self,
+        id: i64,
+        mark: &str,
+        own: &Manifest,
+        files: &[NewFile],
+        memory: &Arc<dyn ScanMemory>,
+        again: &dyn Fn() -> Result<LakeTable>,
+    ) -> Result<()> {
+        for attempt in 0..TRIES {
+            let table = again()?;
+            table.is_as(self)?;
+            let list = match table.next(id, &format!("snap-{id}-{attempt}-{mark}.avro"), own, files, memory)? {
+                Next::Shown => return Ok(()),
+                Next::Late(list) => list,
+            };
+            table.remove(&list);
+            if table.fresh.is_some() {
+                return Err(table.is_there());
+            }
+            let longest = PAUSE.min(Duration::from_millis(4 << attempt.min(7)));
+            std::thread::sleep(longest.mul_f64(rand::rng().random_range(0.2..1.0)));
+        }
+        let what = format!("{TRIES} times others have changed it first");
+        Err(file_error(&self.connection, &self.file.path, Code::Conflict, what).hint("write again when fewer write"))
+    }
+
+    /// Whether a table that is read again is the one that the new files are of.
+    fn is_as(&self, before: &LakeTable) -> Result<()> {
+        let (now, then) = (&self.metadata, &before.metadata);
+        let same = now.uuid == then.uuid && now.version == then.version && now.schema_id == then.schema_id;
+        match same {
+            true => Ok(()),
+            false => {
+                let what = "the table was made anew, or its columns were changed, while rows were written for it";
+                Err(file_error(&self.connection, &self.file.path, Code::Conflict, what).hint("write the rows again"))
+            }
+        }
+    }
+
+    /// Tries to show a snapshot with one manifest more, upon the table's last one.
+    fn next(
+        &self,
+        id: i64,
+        list_name: &str,
+        own: &Manifest,
+        files: &[NewFile],
+        memory: &Arc<dyn ScanMemory>,
+    ) -> Result<Next> {
+        let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
+        let number = own_number(self)?;
+        let document = self.document()?;
+        let metadata = &self.metadata;
+        let parent = metadata.current();
+        let sequence = match metadata.version {
+            1 => 0,
+            _ => document.get("last-sequence-number").and_then(Json::as_i64).unwrap_or(0) + 1,
+        };
+        let added = Manifest { sequence, least_sequence: sequence, ..own.clone() };
+        let mut manifests = vec![added];
+        if let Some(parent) = parent {
+            manifests.extend(self.manifests(parent, memory, &CancellationToken::new())?);
+        }
+        let header = [
+            ("snapshot-id", id.to_string()),
+            ("parent-snapshot-id", parent.map_or("null".to_owned(), |parent| parent.id.to_string())),
+            ("sequence-number", sequence.to_string()),
+            ("format-version", metadata.version.to_string()),
+        ];
+        let list = self.put(list_name, list_of(metadata.version, &manifests, &header), &Condition::Absent)?;
+        let new = NewSnapshot {
+            id,
+            parent,
+            sequence,
+            // Snapshots follow each other in time, whatever the writers' clocks say.
+            at: now().max(metadata.updated + 1),
+            list: list.clone(),
+            summary: summary(parent, files),
+            schema: metadata.schema_id,
+        };
+        let before = format!("{}/{METADATA}/{}", metadata.location, self.file.name());
+        let before = self.fresh.is_none().then_some((before.as_str(), metadata.updated));
+        let next = with_snapshot(document, &new, metadata.version, before).map_err(told)?;
+        match self.put(&format!("v{}.metadata.json", number + 1), next.to_string().into_bytes(), &Condition::Absent) {
+            Ok(_) => {
+                // Readers that do not look for the last one themselves are told; the file decides nothing.
+                let _ = self.put("version-hint.text", (number + 1).to_string().into_bytes(), &Condition::Always);
+                Ok(Next::Shown)
+            }
+            Err(error) => match self.looked_up(number + 1, id) {
+                Ok(Some(true)) => Ok(Next::Shown),
+                Ok(Some(false)) => Ok(Next::Late(list)),
+                // It may still arrive: nothing that it names is removed.
+                _ => {
+                    let what = format!("the storage did not say whether snapshot {id} was written: {}", error.message);
+                    let hint = "look whether the table has it before the rows are written again";
+                    Err(file_error(&self.connection, &self.file.path, Code::InDoubt, what).hint(hint))
+                }
+            },
+        }
+    }
+
+    /// Whether a metadata file that could not be written, or whose writing was not answered, is ours. None where there is no such file.
+    fn looked_up(&self, number: u64, id: i64) -> Result<Option<bool>> {
+        let name = format!("v{number}.metadata.json");
+        let folder: Vec<String> = self.home.iter().cloned().chain([METADATA.to_owned()]).collect();
+        let files = self.storage.look(&folder)?.files;
+        let Some(file) = files.into_iter().find(|file| file.name() == name) else { return Ok(None) };
+        let (storage, home) = (&self.storage, self.home.clone());
+        let there = LakeTable::open(&self.connection, storage, home, file, &CancellationToken::new())?;
+        Ok(Some(there.metadata.snapshot(id).is_some()))
+    }
+}
+
+enum Next {
+    Shown,
+    /// Another writer was first. This list is of no use.
+    Late(String),
+}

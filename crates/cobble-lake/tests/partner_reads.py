@@ -1,0 +1,37 @@
+"""Reads tables with the table format's own library: `partner_reads.py WAREHOUSE ROWS` takes for its input an object with conditions for each
+table, writes each table's rows below ROWS, and answers with the number of rows that each condition leaves."""
+
+import json
+import os
+import sys
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+from pyiceberg.table import StaticTable
+
+warehouse, rows = sys.argv[1:3]
+answer = {}
+for name, conditions in json.load(sys.stdin).items():
+    metadata = f"{warehouse}/{name}/metadata"
+    last = max(int(file[1:].split(".")[0]) for file in os.listdir(metadata) if file.startswith("v") and file.endswith("json"))
+    table = StaticTable.from_metadata(f"{metadata}/v{last}.metadata.json")
+    found = table.scan().to_arrow()
+    # Maps and marks as a folder of plain files has them.
+    columns, fields = [], []
+    for column, field in zip(found.columns, found.schema):
+        if pa.types.is_fixed_size_binary(field.type) or isinstance(field.type, pa.UuidType):
+            column = pa.chunked_array([[value if value is None else str(value) for value in column.to_pylist()]], pa.string())
+        columns.append(column)
+        fields.append(pa.field(field.name, column.type))
+    os.makedirs(f"{rows}/{name.split('/')[-1]}")
+    pq.write_table(pa.Table.from_arrays(columns, schema=pa.schema(fields)), f"{rows}/{name.split('/')[-1]}/rows.parquet")
+    counts = [table.scan(row_filter=condition).to_arrow().num_rows for condition in conditions]
+    snapshot = table.current_snapshot()
+    answer[name] = {
+        "counts": counts,
+        "files": [len(list(table.scan(row_filter=condition).plan_files())) for condition in conditions],
+        "records": int(snapshot.summary.additional_properties["total-records"]) if snapshot else 0,
+        "partitions": sorted({field.name for field in table.spec().fields}),
+        "history": len(table.history()),
+    }
+print(json.dumps(answer))
