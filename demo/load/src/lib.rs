@@ -9,6 +9,6 @@ mod yard;
 
 pub use files::{write_deep, write_drop};
 pub use postgres::{load_everything, load_fleet};
-pub use store::serve_store;
+pub use store::{Faults, serve_store, serve_with_faults};
 pub use till::write_till;
 pub use yard::load_yard;

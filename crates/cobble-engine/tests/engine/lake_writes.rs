@@ -4,7 +4,8 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Session};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
+use cobble_ferry_load::{Faults, serve_with_faults};
 use serde_json::{Value as Json, json};
 
 use crate::truth::answer;
@@ -110,7 +111,7 @@ async fn what_is_written_is_read_here_and_by_the_library() {
     ];
     for (name, partition_by) in partitions {
         let small = matches!(name, "by_day_and_bucket" | "by_hour" | "by_values" | "by_year" | "by_floats");
-        let limit = if small { "WHERE n <= 60 OR n > 380" } else { "" };
+        let limit = if small { "WHERE n <= 25 OR n > 385" } else { "" };
         rows(&mut session, &format!("CREATE TABLE {name} {partition_by} AS {KINDS} {limit}")).await;
         if !small {
             rows(&mut session, &format!("INSERT INTO {name} {KINDS} WHERE n <= 3")).await;
@@ -219,4 +220,59 @@ async fn many_write_at_the_same_time() {
     assert_eq!(rows(&mut session, "SELECT count(*), count(DISTINCT writer * 10 + turn) FROM counted").await, ["36|36"]);
     let found = written.read_by_the_library(&json!({ "ops/counted": ["writer = 3"] }));
     assert_eq!((&found["ops/counted"]["history"], &found["ops/counted"]["counts"][0]), (&json!(36), &json!(6)));
+}
+
+/// A store that refuses, answers late and loses answers: every insert that was acknowledged is there once, and no half of another.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn a_store_that_fails_loses_and_doubles_nothing() {
+    let root = tempfile::tempdir().unwrap();
+    std::fs::create_dir(root.path().join("deep")).unwrap();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let faults = Faults { refused: 6, slow: 6, lost: 6 };
+    drop(serve_with_faults(root.path(), listener, Some(("writer", "a secret")), faults).unwrap());
+    let engine = Engine::in_memory().unwrap();
+    let mut deep = ConnectionDefinition::new("deep", "s3", format!("127.0.0.1:{port}"));
+    deep.options.insert("bucket".into(), "deep".into());
+    (deep.user, deep.secret) = (Some("writer".into()), Some(Secret::new("a secret")));
+    let mut lake = ConnectionDefinition::new("lake", "lake", "");
+    lake.options.extend([("storage", "deep"), ("writable", "true")].map(|(name, value)| (name.into(), value.into())));
+    for definition in [deep, lake] {
+        let name = definition.name.clone();
+        engine.add_connection(definition).unwrap();
+        engine.add_catalog(CatalogDefinition::new(&name, &name)).unwrap();
+    }
+    let open = || {
+        let mut session = engine.session();
+        session.use_place("lake", Some("ops")).unwrap();
+        session
+    };
+    let again = async |session: &mut Session, sql: &str| {
+        for _ in 0..20 {
+            if let Ok((rows, _)) = answer(session, sql).await {
+                return rows;
+            }
+        }
+        panic!("{sql}")
+    };
+    again(&mut open(), "CREATE TABLE IF NOT EXISTS counted (writer bigint, turn bigint) PARTITION BY (writer)").await;
+    let write = async |writer: usize| {
+        let (mut session, mut done) = (open(), Vec::new());
+        for turn in 0..8 {
+            let sql = format!("INSERT INTO counted SELECT {writer}, {turn} FROM generate_series(1, 3) AS g(n)");
+            match answer(&mut session, &sql).await {
+                Ok(_) => done.push(format!("{writer}|{turn}|3")),
+                Err(error) => assert!(
+                    ["connection deep", "connection lake"].iter().any(|name| error.message.contains(name)),
+                    "{error:?}"
+                ),
+            }
+        }
+        done
+    };
+    let done = futures::future::join_all((0..3).map(write)).await.concat();
+    let found = again(&mut open(), "SELECT writer, turn, count(*) FROM counted GROUP BY writer, turn").await;
+    assert!(found.iter().all(|row| row.ends_with("|3")), "no half, none twice: {found:?}");
+    let lost: Vec<&String> = done.iter().filter(|row| !found.contains(row)).collect();
+    assert!(lost.is_empty() && done.len() > 8, "{lost:?} of {}", done.len());
 }
