@@ -17,10 +17,11 @@ use async_trait::async_trait;
 use cobble_connect::{
     ConnectionDefinition, Connector, Discovery, Forms, Looking, TableChange, TableDefinition, TableEntry, TestStep,
 };
-use cobble_format::{Dialect, Footer, Format, Inferred, Known, OpenFile, column, settled};
+use cobble_format::{Dialect, Footer, Format, Inferred, Known, OpenFile, column, row_groups, settled};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
@@ -160,6 +161,41 @@ impl Connector for FilesConnector {
         on_disk(move || {
             let found = listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?;
             describe(&source, name, found, &definition)
+        })
+        .await
+    }
+
+    async fn facts(
+        &self,
+        name: &ObjectName,
+        definition: Option<&TableDefinition>,
+        wanted: Facts,
+    ) -> Result<Option<FactRows>> {
+        if wanted != Facts::RowGroups {
+            return Err(Error::new(Code::Unsupported, format!("{name} is no table of a lake")));
+        }
+        let (source, name, definition) = (self.source.clone(), name.clone(), definition.cloned());
+        on_disk(move || {
+            let FileTable { format, files, .. } = match definition {
+                Some(definition) => {
+                    listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?
+                }
+                None => match listing::groups(source.storage.as_ref())?.remove(&name.table) {
+                    Some(found) if name.schema == "public" => listing::table(&source.connection, &name.table, found)?,
+                    _ => return Ok(None),
+                },
+            };
+            if format.parts().is_none() {
+                let what = format!("{name}: {} files have no row groups", format.words());
+                return Err(Error::new(Code::Unsupported, what));
+            }
+            let mut rows = row_groups::rows();
+            for footer in source.footers(format, &files)? {
+                let columns = footer.columns()?;
+                let named: Vec<_> = columns.iter().map(|column| (column.name.clone(), column)).collect();
+                row_groups::add(&mut rows, footer.as_ref(), &named)?;
+            }
+            Ok(Some(rows))
         })
         .await
     }

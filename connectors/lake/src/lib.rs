@@ -1,5 +1,6 @@
 //! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
 
+mod facts;
 mod fields;
 mod file_form;
 mod gone;
@@ -14,8 +15,8 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableChange, TableEntry, TableVersion,
-    TestStep, setting,
+    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableChange, TableDefinition, TableEntry,
+    TableVersion, TestStep, setting,
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
@@ -24,6 +25,7 @@ use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
@@ -385,6 +387,15 @@ impl Connector for LakeConnector {
     async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
         let (lake, name, version) = (self.lake.clone(), name.clone(), version.clone());
         apart(move || lake.described(name, Some(version))).await
+    }
+
+    async fn facts(&self, name: &ObjectName, _: Option<&TableDefinition>, wanted: Facts) -> Result<Option<FactRows>> {
+        let (lake, name) = (self.lake.clone(), name.clone());
+        apart(move || {
+            let table = lake.open(&name.schema, &name.table)?;
+            table.map(|table| facts::facts(&lake, &table, wanted)).transpose()
+        })
+        .await
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {

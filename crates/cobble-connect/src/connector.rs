@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_network::TestStep;
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
@@ -58,6 +59,20 @@ pub trait Connector: Send + Sync + fmt::Debug {
         let _ = version;
         Err(Error::new(Code::Unsupported, format!("the source of {name} keeps no earlier states of its tables"))
             .hint("FOR SYSTEM_TIME and FOR VERSION are for tables of a lake"))
+    }
+    /// How a table is put together. `definition` is that of a table that its catalog defines.
+    async fn facts(
+        &self,
+        name: &ObjectName,
+        definition: Option<&TableDefinition>,
+        wanted: Facts,
+    ) -> Result<Option<FactRows>> {
+        let _ = definition;
+        let what = match wanted {
+            Facts::RowGroups => "has no files with row groups",
+            _ => "is no table of a lake",
+        };
+        Err(Error::new(Code::Unsupported, format!("{name} {what}")))
     }
     /// The columns of all tables of a schema, as each table is described, in order of their names; none where the source tells them only
     /// table by table.

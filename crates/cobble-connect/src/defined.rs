@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use async_trait::async_trait;
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::logical::TableKind;
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
@@ -81,6 +82,19 @@ impl Connector for Defined {
             Some((_, connector)) => connector.table_at(name, version).await,
             None if self.replaces_what_is_found() => Ok(None),
             None => self.inner.table_at(name, version).await,
+        }
+    }
+
+    async fn facts(
+        &self,
+        name: &ObjectName,
+        definition: Option<&TableDefinition>,
+        wanted: Facts,
+    ) -> Result<Option<FactRows>> {
+        match self.tables.get(&(name.schema.clone(), name.table.clone())) {
+            Some((own, connector)) if definition.is_none() => connector.facts(name, Some(own), wanted).await,
+            None if definition.is_none() && self.replaces_what_is_found() => Ok(None),
+            _ => self.inner.facts(name, definition, wanted).await,
         }
     }
 

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::scan::{GateScan, ScanSpec};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
@@ -135,6 +136,15 @@ impl Connector for Remembered {
 
     async fn table_at(&self, name: &ObjectName, version: &TableVersion) -> Result<Option<DescribedTable>> {
         self.guarded(self.inner.table_at(name, version)).await
+    }
+
+    async fn facts(
+        &self,
+        name: &ObjectName,
+        definition: Option<&TableDefinition>,
+        wanted: Facts,
+    ) -> Result<Option<FactRows>> {
+        self.guarded(self.inner.facts(name, definition, wanted)).await
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {

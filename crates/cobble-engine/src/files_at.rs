@@ -1,6 +1,9 @@
 //! The table that `rows_at('path', …)` means: files of a catalog, or of this machine, read as a definition would have them read.
 
-use cobble_connect::TableDefinition;
+use std::sync::Arc;
+
+use cobble_connect::{Connector, TableDefinition};
+use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::offer::DescribedTable;
 use cobble_sql::RowsAt;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -81,20 +84,35 @@ pub fn is_of_machine(path: &str) -> bool {
     path.starts_with(['/', '.'])
 }
 
-pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<DescribedTable> {
-    let path = call.path.trim();
-    let (catalog, connector, inner) = match is_of_machine(path) {
+/// How the files at a path are put together, with the name that they go by.
+pub async fn facts(set: &CatalogSet, path: &str, wanted: Facts) -> Result<(ObjectName, Option<FactRows>)> {
+    let path = path.trim();
+    let (catalog, connector, inner) = place(set, path)?;
+    let definition = TableDefinition { path: Some(inner.to_owned()), ..TableDefinition::default() };
+    let name = ObjectName::new(catalog, SCHEMA, path);
+    let found = connector.facts(&name, Some(&definition), wanted).await?;
+    Ok((name, found))
+}
+
+/// The catalog of a path, its connector, and the path below that's address.
+fn place<'p>(set: &CatalogSet, path: &'p str) -> Result<(&'p str, Arc<dyn Connector>, &'p str)> {
+    match is_of_machine(path) {
         // The address itself may be a folder, a file or a pattern.
-        true => ("files", set.files_of_machine(path)?, ""),
+        true => Ok(("files", set.files_of_machine(path)?, "")),
         false => {
             let (catalog, rest) = path.split_once('/').unwrap_or((path, ""));
             let known = set.connector(catalog).map_err(|error| {
                 let hint = "the path begins with a catalog of files, or with / for a file of the service's machine";
                 if error.hint.is_none() { error.hint(hint) } else { error }
             })?;
-            (catalog, known.clone(), rest)
+            Ok((catalog, known.clone(), rest))
         }
-    };
+    }
+}
+
+pub async fn table(set: &CatalogSet, call: &RowsAt) -> Result<DescribedTable> {
+    let path = call.path.trim();
+    let (catalog, connector, inner) = place(set, path)?;
     let definition = definition(call, inner)?;
     connector
         .check_definition(&definition)

@@ -10,8 +10,8 @@ use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_sql::{
-    AsOf, BindContext, CatalogReader, DEEPEST_VIEW, Expr, KnownView, Parameters, SessionNames, TableReference,
-    ViewInFrom, bind_query, moment, table_references,
+    AsOf, BindContext, CatalogReader, DEEPEST_VIEW, Expr, Facts, FactsOf, KnownView, Parameters, SessionNames,
+    TableReference, ViewInFrom, bind_query, moment, table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, ObjectName, Result, quote_identifier};
@@ -20,6 +20,7 @@ use futures::future::BoxFuture;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::files_at;
+use crate::memory_table::MemoryTable;
 use crate::system_tables::{
     INFORMATION_TABLES, SYSTEM_SCHEMAS, information_shape, information_table, state_names, state_table,
 };
@@ -142,6 +143,7 @@ fn resolve_within<'a>(
             let query = NativeQuery::new(&native.text, native.split_on.as_deref(), native.split_into)?;
             connector.native(&native.catalog, &query).await.map(Relation::Table)
         }
+        TableReference::Facts(wanted) => facts(set, place, wanted).await.map(Relation::Table),
         TableReference::RowsAt(call) => files_at::table(set, call).await.map(Relation::Table),
         TableReference::Target | TableReference::Changed => {
             Err(Error::internal(format!("{reference} is not looked up")))
@@ -283,6 +285,25 @@ pub fn constant_moment(engine: &Engine, expr: &Expr, zone: &str) -> Result<i64> 
         fold: &fold_constant,
     };
     moment(expr, &context)
+}
+
+/// How a table, or the files at a path, are put together.
+async fn facts(set: &CatalogSet, place: &Place, wanted: &Facts) -> Result<DescribedTable> {
+    let function = &wanted.function;
+    let asked = cobble_plan::facts::Facts::of_function(function)
+        .ok_or_else(|| Error::internal(format!("{function}() asks for nothing")))?;
+    let (name, found) = match &wanted.of {
+        FactsOf::Table(parts) => {
+            let (catalog, schema, table) = complete(set, place, parts)?;
+            let name = ObjectName::new(&catalog, &schema, &table);
+            (name.clone(), set.connector(&catalog)?.facts(&name, None, asked).await?)
+        }
+        FactsOf::Path(path) => files_at::facts(set, path, asked).await?,
+    };
+    let rows = found.ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {name}")))?;
+    let columns = rows.columns.iter().map(|(name, sql_type)| ((*name).to_owned(), sql_type.clone())).collect();
+    let table = MemoryTable { columns, rows: rows.rows(), arrays: rows.arrays()? };
+    Ok(table.into_table(ObjectName::new(SYSTEM_CATALOG, function, name.to_string())))
 }
 
 /// A table as it was.

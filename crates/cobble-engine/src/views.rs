@@ -93,7 +93,8 @@ fn reads(known: &KnownView, views: &KnownViews) -> BTreeSet<ObjectName> {
                     _ => {}
                 }
             }
-            TableReference::Target | TableReference::Changed => {}
+            // What they ask is asked again each time, of tables that are named by text.
+            TableReference::Facts(_) | TableReference::Target | TableReference::Changed => {}
         }
     }
     found

@@ -14,6 +14,7 @@ use cobble_storage::{StoredFile, file_error};
 use cobble_types::{Code, ColumnId, Result, SqlType, Value};
 
 use crate::prune::Range;
+use crate::row_groups::Chunk;
 use crate::{FileBatches, OpenFile, Shape, United, wider};
 
 /// A decoded footer. Its file is cut into parts that can be read apart.
@@ -33,6 +34,11 @@ pub trait Footer: Send + Sync + fmt::Debug {
     fn layout(&self, columns: &[TableColumn]) -> Layout;
     /// Bytes of these columns in a part.
     fn bytes(&self, part: usize, shape: &Shape, layout: &Layout, places: &[usize]) -> f64;
+    /// What it says of a column of the file in a part.
+    fn chunk(&self, part: usize, column: &str) -> Option<Chunk> {
+        let _ = (part, column);
+        None
+    }
     /// The file's own schema; fields have their ids as [`FIELD_ID`] in their metadata, where the file has ids.
     fn schema(&self) -> &SchemaRef;
     /// Reads a part.

@@ -20,6 +20,7 @@ mod packing;
 pub mod parquet;
 pub mod prune;
 mod record_bound;
+pub mod row_groups;
 mod rows_out;
 mod united;
 mod whole_file;

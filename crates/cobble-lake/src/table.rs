@@ -262,6 +262,34 @@ impl LakeTable {
         Ok(fields)
     }
 
+    /// The schema that the table has now.
+    pub fn schema(&self) -> Result<&Schema> {
+        self.metadata.schema(self.metadata.schema_id).map_err(|what| self.wrong(&self.file, what))
+    }
+
+    /// A partitioning that it has, or has had.
+    pub fn spec(&self, id: i32) -> Result<&Spec> {
+        self.metadata.spec(id).map_err(|what| self.wrong(&self.file, what))
+    }
+
+    /// Goes through all files of a snapshot, those that tell of deleted rows among them.
+    pub fn each_file(
+        &self,
+        snapshot: &Snapshot,
+        memory: &Arc<dyn ScanMemory>,
+        cancel: &CancellationToken,
+        mut each: impl FnMut(&Entry<'_>, &Manifest, &Spec) -> Told<()>,
+    ) -> Result<()> {
+        let manifests = self.manifests(snapshot, memory, cancel)?;
+        let (all, question) = (manifests.iter().collect::<Vec<_>>(), Question::default());
+        self.visit(
+            (&all, &mut Left::default()),
+            (self.schema()?, &question),
+            (memory, cancel),
+            |entry, manifest, spec, _, _| each(entry, manifest, spec),
+        )
+    }
+
     /// Goes through the manifests that may name a file with wanted rows.
     fn visit(
         &self,

@@ -4,6 +4,7 @@
 use std::fmt;
 
 use cobble_format::prune::Range;
+use cobble_plan::facts::plain;
 use cobble_types::Value;
 
 use crate::bounds::fewest;
@@ -55,6 +56,22 @@ impl Transform {
             Transform::Year | Transform::Month | Transform::Day => is_moment || *source == Kind::Date,
             Transform::Hour => is_moment,
         }
+    }
+
+    /// A partition value for people: `2025-07` of a month.
+    pub fn words(self, value: &Value) -> String {
+        let named = match (self, value) {
+            (Transform::Year, Value::Integer(n)) => Some(format!("{}", 1970 + i64::from(*n))),
+            (Transform::Month, Value::Integer(n)) => {
+                Some(format!("{}-{:02}", 1970 + i64::from(*n).div_euclid(12), n.rem_euclid(12) + 1))
+            }
+            (Transform::Hour, Value::Integer(n)) => {
+                let whole = plain(&Value::Timestamp(i64::from(*n) * MICROS_OF_HOUR));
+                Some(whole.split(':').next().unwrap_or_default().to_owned())
+            }
+            _ => None,
+        };
+        named.unwrap_or_else(|| plain(value))
     }
 
     pub fn from_text(text: &str) -> Told<Transform> {

@@ -6,6 +6,7 @@ pub mod document;
 pub mod draft;
 pub mod draw;
 pub mod expr;
+pub mod facts;
 pub mod fragment;
 pub mod key_pass;
 pub mod logical;

@@ -15,9 +15,9 @@ mod statement;
 mod syntax;
 
 pub use bind::{
-    AsOf, BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, KnownFunction, KnownFunctions, KnownView, NativeCall,
-    ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query, moment, parameter_types,
-    table_references,
+    AsOf, BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, Facts, FactsOf, KnownFunction, KnownFunctions,
+    KnownView, NativeCall, ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query,
+    moment, parameter_types, table_references,
 };
 pub use change::Change;
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};

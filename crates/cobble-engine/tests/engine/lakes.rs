@@ -122,6 +122,42 @@ async fn questions_give_the_rows_that_the_library_reads() {
     assert!(ours.len() > 50);
 }
 
+/// How tables are put together, from their names down to row groups.
+#[tokio::test(flavor = "multi_thread")]
+async fn how_a_table_is_put_together_is_told() {
+    let mut session = session();
+    let mut shown = String::new();
+    for sql in [
+        "SELECT operation, files_added, rows_added, files, rows, is_current, parent IS NULL FROM lake_snapshots('evolved')",
+        "SELECT operation, files_added, rows_added, rows FROM lake_snapshots('holed')",
+        "SELECT r.name, r.kind, s.rows, s.schema_id FROM lake_refs('lake.ops.evolved') r JOIN lake_snapshots('evolved') s ON s.snapshot = r.snapshot ORDER BY 1",
+        "SELECT count(*), count(*) FILTER (WHERE is_ancestor), min(at) = (SELECT min(at) FROM lake_snapshots('evolved')) FROM lake_history('evolved')",
+        "SELECT content, files_added, files_kept, rows_added, partitions FROM lake_manifests('by_prefix_v2') ORDER BY rows_added, files_added",
+        "SELECT content, count(*), sum(rows) FROM lake_files('revoked') GROUP BY content ORDER BY content",
+        "SELECT partition, files, rows, files_of_deleted_rows FROM lake_partitions('holed_by_month')",
+        "SELECT partition, files, rows FROM lake_partitions('by_hour_v1') ORDER BY partition LIMIT 2",
+        "SELECT partition, files, rows FROM lake_partitions('by_year_and_port_v2') WHERE partition LIKE '%port=7'",
+        "SELECT count(*) FROM lake_files('never_filled')",
+        "SELECT column_name, count(*), sum(rows), min(least), max(greatest), sum(nulls), min(bytes) > 0, min(encodings), min(packing) FROM row_group_stats('plain_v2') GROUP BY column_name ORDER BY column_name",
+        "SELECT count(DISTINCT column_name), sum(rows) FROM row_group_stats('rows.public.plain_v2') WHERE row_group = 0",
+        "SELECT column_name, greatest FROM row_group_stats('rows/evolved/*.parquet') WHERE column_name IN ('id', 'ship')",
+    ] {
+        let (rows, _) = answer(&mut session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+        shown.push_str(&format!("{sql}\n  {}\n", rows.join("\n  ")));
+    }
+    insta::assert_snapshot!(shown);
+    for (sql, told) in [
+        ("SELECT * FROM lake_files('nothing')", "no table lake.ops.nothing"),
+        ("SELECT * FROM lake_files(12)", "a table in quotes"),
+        ("SELECT * FROM lake_files('a b')", "no name of a table"),
+        ("SELECT * FROM lake_files()", "takes the name of a table"),
+        ("SELECT * FROM lake_files('rows.public.evolved')", "is no table of a lake"),
+    ] {
+        let error = answer(&mut session, sql).await.unwrap_err();
+        assert!(error.message.contains(told), "{sql}: {error:?}");
+    }
+}
+
 /// A table at a moment, a snapshot, a branch and a tag, with its schema as of then, beside itself as it is now.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_table_is_asked_as_it_was() {

@@ -28,6 +28,7 @@ use parquet::file::reader::{ChunkReader, Length};
 
 use crate::footer::{Adapt, Footer, Layout, PageCondition, PartReading};
 use crate::prune::{Range, is_nan};
+use crate::row_groups::Chunk;
 use crate::{Dialect, FileBatches, FileFormat, FileWriter, Inferred, OpenFile, Shape, infer};
 
 mod claims;
@@ -247,6 +248,38 @@ impl Footer for ParquetFooter {
         let chunks = self.metadata().row_group(part).columns();
         let leaves = self.leaves(shape, layout, places);
         leaves.iter().filter_map(|leaf| chunks.get(*leaf)).map(|chunk| chunk.compressed_size() as f64).sum()
+    }
+
+    fn chunk(&self, part: usize, column: &str) -> Option<Chunk> {
+        let schema = self.arrow.parquet_schema();
+        let own = |leaf: &usize| {
+            schema.column(*leaf).path().parts().first().is_some_and(|name| name.to_lowercase() == column.to_lowercase())
+        };
+        let leaves: Vec<usize> = (0..schema.num_columns()).filter(own).collect();
+        let group = self.metadata().row_groups().get(part)?;
+        let chunks: Vec<_> = leaves.iter().filter_map(|leaf| group.columns().get(*leaf)).collect();
+        let sum = |of: fn(&parquet::file::metadata::ColumnChunkMetaData) -> i64| {
+            chunks.iter().map(|chunk| u64::try_from(of(chunk)).unwrap_or(0)).sum::<u64>()
+        };
+        let words = |of: &dyn Fn(&parquet::file::metadata::ColumnChunkMetaData) -> Vec<String>| {
+            let mut all: Vec<String> = chunks.iter().flat_map(|chunk| of(chunk)).collect();
+            all.sort();
+            all.dedup();
+            all.join(", ")
+        };
+        let [first, rest @ ..] = chunks.as_slice() else { return None };
+        let nulls = first.statistics().and_then(|statistics| statistics.null_count_opt()).filter(|_| rest.is_empty());
+        Some(Chunk {
+            bytes: sum(|chunk| chunk.compressed_size()),
+            unpacked: sum(|chunk| chunk.uncompressed_size()),
+            encodings: words(&|chunk| chunk.encodings().map(|encoding| encoding.to_string()).collect()),
+            // Without the level, which the file does not tell.
+            packing: words(&|chunk| {
+                let whole = chunk.compression().to_string();
+                vec![whole.split('(').next().unwrap_or_default().to_owned()]
+            }),
+            nulls,
+        })
     }
 
     fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>> {

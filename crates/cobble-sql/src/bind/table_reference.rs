@@ -5,6 +5,7 @@ use std::fmt;
 use sqlparser::ast;
 
 use super::as_of::{AsOf, as_of};
+use super::facts::{self, Facts};
 use super::native_query::{self, NativeCall};
 use super::rows_at::{self, RowsAt};
 use super::{folded, parts_of};
@@ -21,6 +22,8 @@ pub enum TableReference {
     Native(NativeCall),
     /// `rows_at(…)`
     RowsAt(RowsAt),
+    /// `lake_snapshots(…)` and its like
+    Facts(Facts),
     /// The table whose rows a statement changes.
     Target,
     /// The rows that have been changed.
@@ -47,6 +50,7 @@ impl TableReference {
         match part.as_ident().map(folded)?.as_str() {
             native_query::NAME => Some(native_query::call(arguments).map(TableReference::Native)),
             rows_at::NAME => Some(rows_at::call(arguments).map(TableReference::RowsAt)),
+            own if facts::NAMES.contains(&own) => Some(facts::call(own, arguments).map(TableReference::Facts)),
             _ => None,
         }
     }
@@ -63,6 +67,7 @@ impl fmt::Display for TableReference {
             TableReference::Name(parts) | TableReference::Earlier(parts, _) => f.write_str(&parts.join(".")),
             TableReference::Native(_) => f.write_str("native_query()"),
             TableReference::RowsAt(_) => f.write_str("rows_at()"),
+            TableReference::Facts(facts) => write!(f, "{}()", facts.function),
             TableReference::Target => f.write_str("the table that is changed"),
             TableReference::Changed => f.write_str("the rows that are changed"),
         }

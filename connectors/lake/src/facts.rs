@@ -1,0 +1,267 @@
+//! How a table of a lake is put together: snapshots, their names, manifests, files, partitions, and row groups, as rows.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use cobble_format::row_groups;
+use cobble_lake::manifest::{Content, Manifest, Summary};
+use cobble_lake::metadata::{Metadata, RefKind, Snapshot, Spec};
+use cobble_lake::schema::Schema;
+use cobble_lake::table::LakeTable;
+use cobble_plan::facts::{FactRows, Facts, number, text};
+use cobble_plan::scan::{ScanMemory, Unbounded};
+use cobble_types::{Result, SqlType, Value};
+use tokio_util::sync::CancellationToken;
+
+use super::{Lake, columns};
+
+/// A moment of the metadata, which count milliseconds.
+fn moment(at: i64) -> Value {
+    Value::TimestampTz(at.saturating_mul(1000))
+}
+
+fn counted(snapshot: &Snapshot, what: &str) -> Value {
+    number(snapshot.summary.get(what).and_then(|text| text.parse::<i64>().ok()))
+}
+
+fn memory() -> Arc<dyn ScanMemory> {
+    Arc::new(Unbounded)
+}
+
+pub fn facts(lake: &Lake, table: &LakeTable, wanted: Facts) -> Result<FactRows> {
+    let metadata = &table.metadata;
+    match wanted {
+        Facts::Snapshots => snapshots(metadata),
+        Facts::History => history(metadata),
+        Facts::Refs => refs(metadata),
+        Facts::Manifests => manifests(table),
+        Facts::Files => files(table),
+        Facts::Partitions => partitions(table),
+        Facts::RowGroups => of_row_groups(lake, table),
+    }
+}
+
+fn snapshots(metadata: &Metadata) -> Result<FactRows> {
+    let long = |name| (name, SqlType::BigInt);
+    let mut rows = FactRows::new(&[
+        long("snapshot"),
+        long("parent"),
+        ("at", SqlType::TimestampTz),
+        ("operation", SqlType::Text),
+        ("is_current", SqlType::Boolean),
+        long("files_added"),
+        long("files_removed"),
+        long("rows_added"),
+        long("rows_removed"),
+        long("files"),
+        long("rows"),
+        long("bytes"),
+        ("schema_id", SqlType::Integer),
+    ]);
+    for own in &metadata.snapshots {
+        rows.push([
+            Value::BigInt(own.id),
+            number(own.parent),
+            moment(own.at),
+            text(own.summary.get("operation")),
+            Value::Boolean(metadata.current == Some(own.id)),
+            counted(own, "added-data-files"),
+            counted(own, "deleted-data-files"),
+            counted(own, "added-records"),
+            counted(own, "deleted-records"),
+            counted(own, "total-data-files"),
+            counted(own, "total-records"),
+            counted(own, "total-files-size"),
+            own.schema_id.map_or(Value::Null, Value::Integer),
+        ])?;
+    }
+    Ok(rows)
+}
+
+fn history(metadata: &Metadata) -> Result<FactRows> {
+    let mut rows = FactRows::new(&[
+        ("at", SqlType::TimestampTz),
+        ("snapshot", SqlType::BigInt),
+        ("is_ancestor", SqlType::Boolean),
+    ]);
+    // From the current snapshot back; one that names itself ends it.
+    let mut ancestors = Vec::new();
+    let mut next = metadata.current();
+    while let Some(own) = next
+        && !ancestors.contains(&own.id)
+    {
+        ancestors.push(own.id);
+        next = own.parent.and_then(|id| metadata.snapshot(id));
+    }
+    for own in &metadata.log {
+        let is_ancestor = ancestors.contains(&own.snapshot);
+        rows.push([moment(own.at), Value::BigInt(own.snapshot), Value::Boolean(is_ancestor)])?;
+    }
+    Ok(rows)
+}
+
+fn refs(metadata: &Metadata) -> Result<FactRows> {
+    let mut rows = FactRows::new(&[("name", SqlType::Text), ("kind", SqlType::Text), ("snapshot", SqlType::BigInt)]);
+    for (name, own) in &metadata.refs {
+        let kind = match own.kind {
+            RefKind::Branch => "branch",
+            RefKind::Tag => "tag",
+        };
+        rows.push([text(Some(name)), text(Some(kind)), Value::BigInt(own.snapshot)])?;
+    }
+    Ok(rows)
+}
+
+/// The values of a partition for people: `departed_at_month=2025-07`.
+fn partition_text(values: &[Value], spec: &Spec) -> String {
+    let one = |(field, value): (&cobble_lake::metadata::PartitionField, &Value)| {
+        format!("{}={}", field.name, field.transform.words(value))
+    };
+    spec.fields.iter().zip(values).map(one).collect::<Vec<_>>().join(", ")
+}
+
+fn summary_text(all: &[Summary], spec: &Spec, schema: &Schema) -> String {
+    let one = |(field, own): (&cobble_lake::metadata::PartitionField, &Summary)| {
+        let kind = schema.field(field.source).map(|source| field.transform.kind(&source.kind));
+        let bound = |bytes: &Option<Vec<u8>>| {
+            let value = cobble_lake::bounds::value(kind.as_ref()?, bytes.as_deref()?)?;
+            Some(field.transform.words(&value))
+        };
+        let range = match (bound(&own.lower), bound(&own.upper)) {
+            (Some(from), Some(to)) if from == to => from,
+            (Some(from), Some(to)) => format!("{from} to {to}"),
+            _ => "null".to_owned(),
+        };
+        format!("{} {range}{}", field.name, if own.has_null && own.lower.is_some() { " and null" } else { "" })
+    };
+    spec.fields.iter().zip(all).map(one).collect::<Vec<_>>().join(", ")
+}
+
+fn manifests(table: &LakeTable) -> Result<FactRows> {
+    let long = |name| (name, SqlType::BigInt);
+    let mut rows = FactRows::new(&[
+        ("path", SqlType::Text),
+        long("bytes"),
+        ("content", SqlType::Text),
+        long("sequence"),
+        long("added_by"),
+        long("files_added"),
+        long("files_kept"),
+        long("files_gone"),
+        long("rows_added"),
+        long("rows_kept"),
+        long("rows_gone"),
+        ("partitions", SqlType::Text),
+    ]);
+    let Some(snapshot) = table.metadata.current() else { return Ok(rows) };
+    let schema = table.schema()?;
+    for own in table.manifests(snapshot, &memory(), &CancellationToken::new())? {
+        let spec = table.spec(own.spec)?;
+        let partitions = own.partitions.as_ref().map(|all| summary_text(all, spec, schema));
+        rows.push([
+            text(Some(&own.path)),
+            number(Some(own.length)),
+            text(Some(if own.of_deletes { "deleted rows" } else { "rows" })),
+            Value::BigInt(own.sequence),
+            Value::BigInt(own.added_by),
+            number(own.files_added),
+            number(own.files_kept),
+            number(own.files_gone),
+            number(own.rows_added),
+            number(own.rows_kept),
+            number(own.rows_gone),
+            text(partitions),
+        ])?;
+    }
+    Ok(rows)
+}
+
+/// Goes through all files of the current snapshot.
+fn each_file(
+    table: &LakeTable,
+    mut each: impl FnMut(&cobble_lake::manifest::Entry<'_>, &Manifest, String) -> Result<()>,
+) -> Result<()> {
+    let Some(snapshot) = table.metadata.current() else { return Ok(()) };
+    let schema = table.schema()?;
+    table.each_file(snapshot, &memory(), &CancellationToken::new(), |entry, manifest, spec| {
+        let values = entry.partition_values(spec, schema)?;
+        each(entry, manifest, partition_text(&values, spec)).map_err(|e| e.message)
+    })
+}
+
+fn files(table: &LakeTable) -> Result<FactRows> {
+    let long = |name| (name, SqlType::BigInt);
+    let mut rows = FactRows::new(&[
+        ("path", SqlType::Text),
+        ("format", SqlType::Text),
+        ("content", SqlType::Text),
+        ("partition", SqlType::Text),
+        long("rows"),
+        long("bytes"),
+        long("sequence"),
+        long("added_by"),
+    ]);
+    each_file(table, |entry, manifest, partition| {
+        let content = match entry.content {
+            Content::Rows => "rows",
+            Content::GonePositions => "places of deleted rows",
+            Content::GoneValues => "values of deleted rows",
+        };
+        rows.push([
+            text(Some(entry.path)),
+            text(Some(entry.format.to_ascii_lowercase())),
+            text(Some(content)),
+            text(Some(partition)),
+            number(Some(entry.rows)),
+            number(Some(entry.bytes)),
+            number(Some(entry.sequence.unwrap_or(manifest.sequence))),
+            number(entry.snapshot.or(Some(manifest.added_by))),
+        ])
+    })?;
+    Ok(rows)
+}
+
+fn partitions(table: &LakeTable) -> Result<FactRows> {
+    let long = |name| (name, SqlType::BigInt);
+    let mut rows = FactRows::new(&[
+        ("partition", SqlType::Text),
+        long("files"),
+        long("rows"),
+        long("bytes"),
+        long("files_of_deleted_rows"),
+    ]);
+    let mut found: BTreeMap<String, [u64; 4]> = BTreeMap::new();
+    each_file(table, |entry, _, partition| {
+        let own = found.entry(partition).or_default();
+        match entry.content {
+            Content::Rows => {
+                own[0] += 1;
+                own[1] += entry.rows;
+                own[2] += entry.bytes;
+            }
+            _ => own[3] += 1,
+        }
+        Ok(())
+    })?;
+    for (partition, counts) in found {
+        rows.push([text(Some(partition))].into_iter().chain(counts.map(|count| number(Some(count)))))?;
+    }
+    Ok(rows)
+}
+
+fn of_row_groups(lake: &Lake, table: &LakeTable) -> Result<FactRows> {
+    let mut rows = row_groups::rows();
+    let Some(snapshot) = table.metadata.current() else { return Ok(rows) };
+    let schema = table.metadata.schema_id;
+    let left = table.left(snapshot, schema, &Default::default(), &memory(), &CancellationToken::new())?;
+    let (of_table, fields) = (columns(table, schema)?, table.fields(schema, &left.gone)?.into());
+    let mapping = lake.mapping(table)?;
+    for file in &left.files {
+        let footer = lake.footer(&file.stored, &file.format, file.rows)?;
+        let own = lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
+        let named =
+            of_table.iter().enumerate().filter_map(|(place, column)| Some((own.name(place)?.to_owned(), column)));
+        row_groups::add(&mut rows, footer.as_ref(), &named.collect::<Vec<_>>())?;
+    }
+    Ok(rows)
+}

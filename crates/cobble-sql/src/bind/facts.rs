@@ -1,0 +1,57 @@
+//! `lake_snapshots('catalog.schema.table')` and its like in FROM: how a table is put together, as rows. Described before binding, as a table is.
+
+use cobble_types::{Code, Error, Result};
+use sqlparser::ast;
+use sqlparser::parser::Parser;
+
+use super::constant_arguments::{constants, text};
+use super::parts_of;
+use crate::dialect::OwnDialect;
+
+/// The functions.
+pub const NAMES: &[&str] = &[
+    "lake_snapshots",
+    "lake_history",
+    "lake_refs",
+    "lake_manifests",
+    "lake_files",
+    "lake_partitions",
+    "row_group_stats",
+];
+
+/// A call of one of them.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Facts {
+    pub function: String,
+    pub of: FactsOf,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum FactsOf {
+    /// A name of one to three parts.
+    Table(Vec<String>),
+    /// Files of a catalog, as `rows_at` takes them.
+    Path(String),
+}
+
+pub(super) fn call(function: &str, arguments: &[ast::FunctionArg]) -> Result<Facts> {
+    let usage = format!("write {function}('catalog.schema.table')");
+    let wrong = |what: String| Err(Error::new(Code::TypeMismatch, what).hint(usage.clone()));
+    let all = constants(function, arguments, &usage)?;
+    let [(None, value)] = all.as_slice() else { return wrong(format!("{function}() takes the name of a table")) };
+    let Some(name) = text(value) else {
+        return wrong(format!("{function}() takes the name of a table in quotes, not {value}"));
+    };
+    if name.contains('/') {
+        return Ok(Facts { function: function.to_owned(), of: FactsOf::Path(name) });
+    }
+    let parsed = Parser::new(&OwnDialect).try_with_sql(&name).and_then(|mut parser| {
+        let found = parser.parse_object_name(false)?;
+        parser.expect_token(&sqlparser::tokenizer::Token::EOF)?;
+        Ok(found)
+    });
+    match parsed {
+        Ok(found) => Ok(Facts { function: function.to_owned(), of: FactsOf::Table(parts_of(&found)) }),
+        Err(_) => wrong(format!("\"{name}\" is no name of a table")),
+    }
+}
