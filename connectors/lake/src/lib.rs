@@ -55,7 +55,7 @@ pub const KIND: Kind = Kind {
         setting(
             "writable",
             "Tables may be written",
-            "true lets CREATE TABLE, INSERT INTO and DROP TABLE change the lake",
+            "true lets CREATE TABLE, INSERT INTO, TRUNCATE and DROP TABLE change the lake",
             Some("false"),
         ),
         setting("region", "Region", "where the files are, for the cost of moving data", None),
@@ -126,13 +126,16 @@ impl Lake {
     fn folders(&self, folder: &[String]) -> Result<Vec<(String, bool)>> {
         let storage = self.storage()?;
         let inner = storage.look(folder)?.folders.into_iter().filter(|name| !name.starts_with(['.', '_']));
-        inner
-            .map(|name| {
-                let own: Vec<String> = folder.iter().cloned().chain([name.clone()]).collect();
-                let is_table = storage.look(&own)?.folders.iter().any(|inner| inner == METADATA);
-                Ok((name, is_table))
-            })
-            .collect()
+        let mut found = Vec::new();
+        for name in inner {
+            let own: Vec<String> = folder.iter().cloned().chain([name.clone()]).collect();
+            let has_metadata = storage.look(&own)?.folders.iter().any(|inner| inner == METADATA);
+            // A folder of metadata without any is what a writer has left that was stopped.
+            if !has_metadata || latest(storage.as_ref(), &own)?.is_some() {
+                found.push((name, has_metadata));
+            }
+        }
+        Ok(found)
     }
 
     fn schemas(&self) -> Result<Vec<String>> {

@@ -13,6 +13,7 @@ use cobble_connect::TableChange;
 use cobble_format::FileWriter;
 use cobble_format::parquet::measures::{Bound, ColumnMeasures, measures};
 use cobble_lake::bounds;
+use cobble_lake::commit::now;
 use cobble_lake::create::{NewTableColumn, new_table, new_uuid};
 use cobble_lake::manifest_out::{NewColumn, NewFile};
 use cobble_lake::metadata::Spec;
@@ -63,11 +64,6 @@ pub struct LakeWriter {
 
 fn setting(lake: &Lake, what: String, hint: &str) -> Error {
     Error::new(Code::BadSetting, format!("connection {}: {what}", lake.connection)).hint(hint)
-}
-
-fn now() -> i64 {
-    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(now.as_millis()).unwrap_or(i64::MAX)
 }
 
 /// Whether a name can be that of a folder of a table.
@@ -171,13 +167,20 @@ impl Lake {
         })
     }
 
+    /// The table as it is now, for a change that others may have come before.
+    fn opened_again(&self, schema: &str, table: &str) -> Result<LakeTable> {
+        self.open(schema, table)?.ok_or_else(|| {
+            Error::new(Code::UnknownTable, format!("the table {table} was dropped while it was being changed"))
+        })
+    }
+
     pub fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
         self.checked_to_write()?;
         let open = self.open(schema, table)?;
         let open = open.ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {schema}.{table}")))?;
         if change == TableChange::Truncate {
-            let what = format!("connection {}: {schema}.{table} is not emptied yet", self.connection);
-            return Err(Error::new(Code::Unsupported, what).hint("drop the table and create it again"));
+            let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
+            return open.empty(&memory, &|| self.opened_again(schema, table)).map(drop);
         }
         let files = self.storage()?.list()?.entries.into_iter().filter(|entry| entry.names.starts_with(&open.home));
         // Hidden names are not in a listing of all files; those of metadata are not hidden.
@@ -309,9 +312,7 @@ impl LakeWriter {
         let fresh = self.table.fresh.is_some().then(|| self.table.clone());
         let again = || match &fresh {
             Some(fresh) => Ok(fresh.clone()),
-            None => lake.open(&schema, &table)?.ok_or_else(|| {
-                Error::new(Code::UnknownTable, format!("the table {table} was dropped while rows were written for it"))
-            }),
+            None => lake.opened_again(&schema, &table),
         };
         let done = self.table.append(self.spec.id, &self.done, &memory, &again);
         self.is_shown = done.is_ok() || done.as_ref().is_err_and(|error| error.code == Code::InDoubt);

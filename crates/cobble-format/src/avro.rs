@@ -12,7 +12,7 @@ use arrow_avro::reader::ReaderBuilder;
 use cobble_storage::{Ordered, own_error};
 use cobble_types::{Result, TextForm};
 
-use crate::avro_blocks::{AvroBlocks, MAGIC, wrong};
+use crate::avro_blocks::{AvroBlocks, MAGIC, put_long, wrong};
 use crate::avro_ids::with_ids;
 use crate::batches::{ArrowBatches, Decoded, Opened, inferred};
 use crate::whole_file::WholeFile;
@@ -81,15 +81,6 @@ struct Blocks {
     failed: bool,
     /// What the rows at hand take.
     taken: Option<Box<dyn Any + Send + Sync>>,
-}
-
-fn put_long(value: i64, out: &mut Vec<u8>) {
-    let mut rest = ((value << 1) ^ (value >> 63)) as u64;
-    while rest > 0x7f {
-        out.push(rest as u8 | 0x80);
-        rest >>= 7;
-    }
-    out.push(rest as u8);
 }
 
 impl Blocks {

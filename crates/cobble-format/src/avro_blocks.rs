@@ -57,6 +57,16 @@ fn long(input: &mut impl Read) -> io::Result<i64> {
     Err(wrong("a number is longer than ten bytes"))
 }
 
+/// Writes such a number.
+pub fn put_long(value: i64, out: &mut Vec<u8>) {
+    let mut rest = ((value << 1) ^ (value >> 63)) as u64;
+    while rest > 0x7f {
+        out.push(rest as u8 | 0x80);
+        rest >>= 7;
+    }
+    out.push(rest as u8);
+}
+
 /// So many bytes, which are taken piece by piece: the number may be anything.
 fn exactly(input: &mut impl Read, length: u64) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();

@@ -35,7 +35,7 @@ use ::arrow::datatypes::SchemaRef;
 use cobble_plan::logical::{TableColumn, part_name};
 use cobble_types::{Code, Error, Result, SqlType, TextForm};
 
-pub use avro_blocks::{AvroBlock, AvroBlocks};
+pub use avro_blocks::{AvroBlock, AvroBlocks, put_long};
 pub use csv::Dialect;
 pub use footer::{
     Adapt, FIELD_ID, FileCondition, Footer, Layout, PageCondition, PartReading, check_columns, statistics,

@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+pub use cobble_format::put_long as long;
 use flate2::Compression;
 use flate2::write::DeflateEncoder;
 use serde_json::Value as Json;
@@ -14,15 +15,6 @@ pub struct AvroFile {
     sync: [u8; 16],
     block: Vec<u8>,
     rows: i64,
-}
-
-pub fn long(value: i64, out: &mut Vec<u8>) {
-    let mut rest = ((value << 1) ^ (value >> 63)) as u64;
-    while rest > 0x7f {
-        out.push(rest as u8 | 0x80);
-        rest >>= 7;
-    }
-    out.push(rest as u8);
 }
 
 pub fn bytes(value: &[u8], out: &mut Vec<u8>) {

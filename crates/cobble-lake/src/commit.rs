@@ -39,7 +39,8 @@ struct NewSnapshot<'a> {
     schema: i32,
 }
 
-fn now() -> i64 {
+/// Milliseconds since 1970-01-01 UTC.
+pub fn now() -> i64 {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(now.as_millis()).unwrap_or(i64::MAX)
 }
@@ -100,6 +101,34 @@ fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, before: Opt
     let more = log.len().saturating_sub(most);
     log.drain(..more);
     Ok(json)
+}
+
+/// What a snapshot does to its parent's files.
+#[derive(Clone, Copy)]
+enum Work<'a> {
+    /// Adds those of a manifest.
+    Append { manifest: &'a Manifest, files: &'a [NewFile] },
+    /// Has none of them.
+    Empty,
+}
+
+/// What is told of a snapshot without files.
+fn summary_of_none(parent: Option<&Snapshot>) -> BTreeMap<String, String> {
+    let mut all = BTreeMap::from([("operation".to_owned(), "delete".to_owned())]);
+    for (total, deleted) in [
+        ("total-records", "deleted-records"),
+        ("total-data-files", "deleted-data-files"),
+        ("total-files-size", "removed-files-size"),
+        ("total-delete-files", "removed-delete-files"),
+        ("total-position-deletes", "removed-position-deletes"),
+        ("total-equality-deletes", "removed-equality-deletes"),
+    ] {
+        if let Some(before) = parent.and_then(|parent| parent.summary.get(total)).filter(|before| *before != "0") {
+            all.insert(deleted.to_owned(), before.clone());
+        }
+        all.insert(total.to_owned(), "0".to_owned());
+    }
+    all
 }
 
 /// What is told of a snapshot that adds files to its parent's.
@@ -192,26 +221,35 @@ impl LakeTable {
         let to = Written { version: self.metadata.version, snapshot: id, spec, schema, schema_json: &schema_json };
         let (content, mut own) = manifest(files, to).map_err(told)?;
         own.path = self.put(&format!("{mark}-m0.avro"), content, &Condition::Absent)?;
-        let outcome = self.shown(id, &mark, &own, files, memory, again);
+        let outcome = self.shown(id, &mark, Work::Append { manifest: &own, files }, memory, again);
         if outcome.as_ref().is_err_and(|error| error.code != Code::InDoubt) {
             self.remove(&own.path);
         }
         outcome.map(|()| id)
     }
 
+    /// Leaves the table without rows, in a snapshot of the main branch that has no files.
+    ///
+    /// # Errors
+    /// As of [`LakeTable::append`].
+    pub fn empty(&self, memory: &Arc<dyn ScanMemory>, again: &dyn Fn() -> Result<LakeTable>) -> Result<i64> {
+        own_number(self)?;
+        let id = rand::rng().random_range(1..i64::MAX);
+        self.shown(id, &new_uuid(), Work::Empty, memory, again).map(|()| id)
+    }
+
     fn shown(
         &self,
         id: i64,
         mark: &str,
-        own: &Manifest,
-        files: &[NewFile],
+        work: Work<'_>,
         memory: &Arc<dyn ScanMemory>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<()> {
         for attempt in 0..TRIES {
             let table = again()?;
             table.is_as(self)?;
-            let list = match table.next(id, &format!("snap-{id}-{attempt}-{mark}.avro"), own, files, memory)? {
+            let list = match table.next(id, &format!("snap-{id}-{attempt}-{mark}.avro"), work, memory)? {
                 Next::Shown => return Ok(()),
                 Next::Late(list) => list,
             };
@@ -239,15 +277,8 @@ impl LakeTable {
         }
     }
 
-    /// Tries to show a snapshot with one manifest more, upon the table's last one.
-    fn next(
-        &self,
-        id: i64,
-        list_name: &str,
-        own: &Manifest,
-        files: &[NewFile],
-        memory: &Arc<dyn ScanMemory>,
-    ) -> Result<Next> {
+    /// Tries to show a snapshot upon the table's last one.
+    fn next(&self, id: i64, list_name: &str, work: Work<'_>, memory: &Arc<dyn ScanMemory>) -> Result<Next> {
         let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
         let number = own_number(self)?;
         let document = self.document()?;
@@ -257,10 +288,12 @@ impl LakeTable {
             1 => 0,
             _ => document.get("last-sequence-number").and_then(Json::as_i64).unwrap_or(0) + 1,
         };
-        let added = Manifest { sequence, least_sequence: sequence, ..own.clone() };
-        let mut manifests = vec![added];
-        if let Some(parent) = parent {
-            manifests.extend(self.manifests(parent, memory, &CancellationToken::new())?);
+        let mut manifests = Vec::new();
+        if let Work::Append { manifest, .. } = work {
+            manifests.push(Manifest { sequence, least_sequence: sequence, ..manifest.clone() });
+            if let Some(parent) = parent {
+                manifests.extend(self.manifests(parent, memory, &CancellationToken::new())?);
+            }
         }
         let header = [
             ("snapshot-id", id.to_string()),
@@ -276,7 +309,10 @@ impl LakeTable {
             // Snapshots follow each other in time, whatever the writers' clocks say.
             at: now().max(metadata.updated + 1),
             list: list.clone(),
-            summary: summary(parent, files),
+            summary: match work {
+                Work::Append { files, .. } => summary(parent, files),
+                Work::Empty => summary_of_none(parent),
+            },
             schema: metadata.schema_id,
         };
         let before = format!("{}/{METADATA}/{}", metadata.location, self.file.name());

@@ -60,9 +60,10 @@ enum Place {
     Postgres,
     MariaDb,
     Sqlite,
+    Lake,
 }
 
-const PLACES: [Place; 4] = [Place::Folder, Place::Postgres, Place::MariaDb, Place::Sqlite];
+const PLACES: [Place; 5] = [Place::Folder, Place::Postgres, Place::MariaDb, Place::Sqlite, Place::Lake];
 
 impl Place {
     /// Catalog and schema.
@@ -72,6 +73,16 @@ impl Place {
             Place::Postgres => "pg.public",
             Place::MariaDb => "maria.siege",
             Place::Sqlite => "lite.main",
+            Place::Lake => "lake.ops",
+        }
+    }
+
+    /// What stands behind the name of a new table.
+    fn with(self) -> &'static str {
+        match self {
+            Place::Folder => " WITH (partition_by = 'part')",
+            Place::Lake => " PARTITION BY (part)",
+            _ => "",
         }
     }
 }
@@ -89,7 +100,7 @@ impl Held {
     /// The next statement, and what is there when it has been done.
     fn next(&self, place: Place, number: usize) -> (String, Held) {
         let name = place.name();
-        let with = if place == Place::Folder { " WITH (partition_by = 'part')" } else { "" };
+        let with = place.with();
         let mut after = self.clone();
         let rows = |rows: u64| format!("SELECT n, n % 12 AS part FROM generate_series(1, {rows}) AS s(n)");
         let statement = match (number % 3, place) {
@@ -252,10 +263,16 @@ async fn killed_writes_are_whole_or_not_there() {
         assert!(ok, "{said}");
         product.stdout(&["catalog", "add", catalog, "--connection", catalog]);
     }
+    let stored = folder.path().join("stored");
+    std::fs::create_dir(&stored).unwrap();
+    let address = stored.display().to_string();
+    product.stdout(&["connection", "add", "stored", "--kind", "files", "--address", &address]);
+    let lake = ["connection", "add", "lake", "--kind", "lake", "--set", "storage=stored", "--set", "writable=true"];
+    product.stdout(&lake);
+    product.stdout(&["catalog", "add", "lake", "--connection", "lake"]);
     let mut states = Vec::new();
     for place in PLACES {
-        let with = if place == Place::Folder { " WITH (partition_by = 'part')" } else { "" };
-        let name = place.name();
+        let (name, with) = (place.name(), place.with());
         product.stdout(&[
             "sql",
             &format!(

@@ -31,9 +31,30 @@ fn made_of(plan: &LogicalPlan, id: ColumnId) -> Option<Value> {
     })
 }
 
+/// Rows of VALUES whose literals take the types of the columns that they go to.
+fn literals_assigned(plan: LogicalPlan, wanted: &[(String, SqlType)]) -> Result<LogicalPlan> {
+    let LogicalPlan::Values { mut columns, mut rows } = plan else { return Ok(plan) };
+    for (place, (column, (_, sql_type))) in columns.iter_mut().zip(wanted).enumerate() {
+        let is_literal = |row: &Vec<Expr>| {
+            matches!(row.get(place), Some(Expr::Literal { value: Value::Null | Value::Text(_), .. }))
+        };
+        if column.sql_type != SqlType::Text || *sql_type == SqlType::Text || !rows.iter().all(is_literal) {
+            continue;
+        }
+        for row in &mut rows {
+            if let Expr::Literal { value, .. } = row[place].clone() {
+                row[place] = coerce(Expr::Literal { value, sql_type: SqlType::Null }, sql_type)?;
+            }
+        }
+        column.sql_type = sql_type.clone();
+    }
+    Ok(LogicalPlan::Values { columns, rows })
+}
+
 impl Binder<'_> {
     /// The plan with its columns, one by one, as those of the table.
     pub(super) fn assigned(&mut self, plan: LogicalPlan, wanted: &[(String, SqlType)]) -> Result<LogicalPlan> {
+        let plan = literals_assigned(plan, wanted)?;
         let found = plan.columns();
         if found.len() != wanted.len() {
             let what = format!("the table has {} columns, the query {}", wanted.len(), found.len());
