@@ -35,9 +35,8 @@ fn made_of(plan: &LogicalPlan, id: ColumnId) -> Option<Value> {
 fn literals_assigned(plan: LogicalPlan, wanted: &[(String, SqlType)]) -> Result<LogicalPlan> {
     let LogicalPlan::Values { mut columns, mut rows } = plan else { return Ok(plan) };
     for (place, (column, (_, sql_type))) in columns.iter_mut().zip(wanted).enumerate() {
-        let is_literal = |row: &Vec<Expr>| {
-            matches!(row.get(place), Some(Expr::Literal { value: Value::Null | Value::Text(_), .. }))
-        };
+        let is_literal =
+            |row: &Vec<Expr>| matches!(row.get(place), Some(Expr::Literal { value: Value::Null | Value::Text(_), .. }));
         if column.sql_type != SqlType::Text || *sql_type == SqlType::Text || !rows.iter().all(is_literal) {
             continue;
         }
