@@ -134,6 +134,7 @@ impl Lake {
                 .open(&wanted.schema, &wanted.table)?
                 .ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {}", wanted.table)))?,
         };
+        table.is_ours()?;
         if wanted.returned.is_some() {
             return Err(Error::new(
                 Code::Unsupported,
@@ -178,6 +179,7 @@ impl Lake {
         self.checked_to_write()?;
         let open = self.open(schema, table)?;
         let open = open.ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {schema}.{table}")))?;
+        open.is_ours()?;
         if change == TableChange::Truncate {
             let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
             return open.empty(&memory, &|| self.opened_again(schema, table)).map(drop);

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use cobble_plan::scan::ScanMemory;
-use cobble_storage::{Condition, file_error};
+use cobble_storage::{Condition, StoredFile, file_error};
 use cobble_types::{Code, Error, Result};
 use rand::Rng;
 use serde_json::{Map, Value as Json, json};
@@ -193,11 +193,19 @@ impl LakeTable {
     }
 
     /// Removes the table: first what says what it is, the newest last, then its files.
-    pub fn drop_all(&self, files: Vec<cobble_storage::StoredFile>) -> Result<()> {
+    pub fn drop_all(&self, files: Vec<StoredFile>) -> Result<()> {
         let (mut first, rest): (Vec<_>, Vec<_>) =
             files.into_iter().partition(|file| version_in(&file.name()).is_some());
         first.sort_by_key(|file| version_in(&file.name()));
         first.iter().chain(&rest).try_for_each(|file| self.storage.delete(file))
+    }
+
+    /// Whether it can be changed here.
+    ///
+    /// # Errors
+    /// When another service's catalog tells what its last state is.
+    pub fn is_ours(&self) -> Result<()> {
+        own_number(self).map(drop)
     }
 
     /// Adds files of rows in a snapshot of the main branch. `again` reads the table as it is now.

@@ -112,10 +112,10 @@ impl<'q> Pruner<'q> {
         Ok(may)
     }
 
-    /// Whether a file may hold a wanted row, by the bounds of its columns.
-    pub fn bounds_may(&self, entry: &Entry<'_>) -> Told<bool> {
+    /// Whether a file may hold a wanted row, by the bounds of its columns, or only of those of these ids.
+    pub fn bounds_may(&self, entry: &Entry<'_>, only: Option<&[i32]>) -> Told<bool> {
         let mut ranges = Ranges::new();
-        for (column, id, kind) in &self.bounded {
+        for (column, id, kind) in self.bounded.iter().filter(|(_, id, _)| only.is_none_or(|only| only.contains(id))) {
             let known = entry.bounds(*id, kind)?;
             let all_null = known.values.is_some() && known.values == known.nulls;
             let may_be_nan = is_float(kind) && known.nans != Some(0);

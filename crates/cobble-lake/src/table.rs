@@ -331,8 +331,13 @@ impl LakeTable {
         let (question, tools) = ((schema, question), (memory, cancel));
         self.visit((&deletes, &mut left), question, tools, |entry, manifest, spec, pruner, left| {
             let may = pruner.partition_may(entry)?;
-            // Bounds of a file with places are those of paths.
-            let may = may && (entry.content == Content::GonePositions || pruner.bounds_may(entry)?);
+            let may = may
+                && match entry.content {
+                    // What other columns have beside the values that tell rows decides nothing.
+                    Content::GoneValues => pruner.bounds_may(entry, Some(&entry.equality_ids()?))?,
+                    // Bounds of a file with places are those of paths.
+                    _ => true,
+                };
             left.deletes.total += 1;
             if may {
                 let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
@@ -349,7 +354,7 @@ impl LakeTable {
             if !may {
                 return Ok(());
             }
-            let may = pruner.bounds_may(entry)?;
+            let may = pruner.bounds_may(entry, None)?;
             left.bounded.count(may);
             if !may {
                 return Ok(());

@@ -148,11 +148,11 @@ class Files:
             bounds = {"lower": {PATH: min(columns[0]).encode()}, "upper": {PATH: max(columns[0]).encode()}}
         return described(self.table, path, len(gone), DataFileContent.POSITION_DELETES, partition, **bounds)
 
-    def values(self, rows: pa.Table, columns, partition=(), spec=None):
+    def values(self, rows: pa.Table, columns, partition=(), spec=None, **bounds):
         """A file of deleted rows: by values of columns of these ids."""
         path = self.path("parquet")
         pq.write_table(rows, path.removeprefix("file://"))
-        return described(self.table, path, rows.num_rows, DataFileContent.EQUALITY_DELETES, partition, spec, columns=columns)
+        return described(self.table, path, rows.num_rows, DataFileContent.EQUALITY_DELETES, partition, spec, columns=columns, **bounds)
 
 
 def write_all(catalog, told, sailings, SAILINGS: Schema, ARROW: pa.Schema) -> dict[str, Any]:
@@ -203,12 +203,15 @@ def write_all(catalog, told, sailings, SAILINGS: Schema, ARROW: pa.Schema) -> di
     files = Files(table)
     id, vessel, port = field(1, pa.int64(), "id"), field(2, pa.string(), "vessel"), field(3, pa.int32(), "port")
     bucket = BucketTransform(4).transform(LongType())
-    by_id = pa.Table.from_arrays([pa.array([n for n in range(0, 200, 9)])], schema=pa.schema([id]))
+    # What it has of another column says nothing of the rows that it means.
+    gone = list(range(0, 200, 9))
+    by_id = pa.Table.from_arrays([pa.array(gone), pa.array([999] * len(gone), pa.int32())], schema=pa.schema([id, port]))
+    other = {3: (999).to_bytes(4, "little")}
     mine = pa.Table.from_arrays([pa.array([n for n in range(80, 200) if bucket(n) == 1])], schema=pa.schema([id]))
     no_vessel = pa.Table.from_arrays(
         [pa.array([11, 33, 4], pa.int32()), pa.array([None, None, "Heron 4"], pa.string())], schema=pa.schema([port, vessel])
     )
-    change(table, files.values(by_id, [1], spec=plain))
+    change(table, files.values(by_id, [1], spec=plain, lower=other, upper=other))
     change(
         table,
         files.values(mine, [1], [1], bucketed),

@@ -122,6 +122,27 @@ async fn questions_give_the_rows_that_the_library_reads() {
     assert!(ours.len() > 50);
 }
 
+/// A table that another service's catalog keeps is read, and not written.
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_of_other_catalogs_are_not_written() {
+    let engine = Engine::in_memory().unwrap();
+    let place = written().join("warehouse").display().to_string();
+    engine.add_connection(definition("deep", "files", &place, None)).unwrap();
+    let mut lake = definition("lake", "lake", "", Some("deep"));
+    lake.options.insert("writable".into(), "true".into());
+    engine.add_connection(lake).unwrap();
+    engine.add_catalog(CatalogDefinition::new("lake", "lake")).unwrap();
+    let mut session = engine.session();
+    session.use_place("lake", Some("ops")).unwrap();
+    let count = "SELECT count(*) FROM plain_v2";
+    let before = answer(&mut session, count).await.unwrap().0;
+    for sql in ["INSERT INTO plain_v2 (id) VALUES (1)", "TRUNCATE plain_v2", "DROP TABLE plain_v2"] {
+        let error = answer(&mut session, sql).await.unwrap_err();
+        assert!(error.message.contains("named by a catalog of another service"), "{sql}: {error:?}");
+    }
+    assert_eq!(answer(&mut session, count).await.unwrap().0, before);
+}
+
 /// How tables are put together, from their names down to row groups.
 #[tokio::test(flavor = "multi_thread")]
 async fn how_a_table_is_put_together_is_told() {
