@@ -34,7 +34,7 @@ const FILE_BYTES: usize = 128 << 20;
 const FILE_BYTES_PROPERTY: &str = "write.target-file-size-bytes";
 /// Bytes of rows that all files of a statement hold before the largest of them writes them out.
 const HELD: usize = 128 << 20;
-/// Files of one statement that are open at the same time.
+/// Files of one statement that are open at the same time; of more partitions the one that was written longest ago is ended.
 const MOST_OPEN: usize = 500;
 /// Signs of a text, and bytes, that a bound has.
 const BOUND: usize = 16;
@@ -44,6 +44,10 @@ struct Open {
     writer: Box<dyn FileWriter>,
     /// Of each column of floating-point numbers how many are none.
     nans: HashMap<i32, u64>,
+    /// Bytes of rows that it holds.
+    held: usize,
+    /// The number of the last batch that was written into it.
+    last: u64,
 }
 
 pub struct LakeWriter {
@@ -57,6 +61,10 @@ pub struct LakeWriter {
     form: SchemaRef,
     file_bytes: usize,
     open: HashMap<String, Open>,
+    /// Bytes of rows that all of them hold.
+    held: usize,
+    /// Batches that were written.
+    batches: u64,
     done: Vec<NewFile>,
     outcome: Outcome,
     is_shown: bool,
@@ -162,6 +170,8 @@ impl Lake {
             form,
             file_bytes: file_bytes.unwrap_or(FILE_BYTES).clamp(1 << 10, 4 * FILE_BYTES),
             open: HashMap::new(),
+            held: 0,
+            batches: 0,
             done: vec![],
             outcome: Outcome::default(),
             is_shown: false,
@@ -184,9 +194,13 @@ impl Lake {
             let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
             return open.empty(&memory, &|| self.opened_again(schema, table)).map(drop);
         }
-        let files = self.storage()?.list()?.entries.into_iter().filter(|entry| entry.names.starts_with(&open.home));
-        // Hidden names are not in a listing of all files; those of metadata are not hidden.
-        open.drop_all(files.map(|entry| entry.file).collect())
+        let (mut files, mut folders) = (Vec::new(), vec![open.home.clone()]);
+        while let Some(folder) = folders.pop() {
+            let found = self.storage()?.look(&folder)?;
+            folders.extend(found.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
+            files.extend(found.files);
+        }
+        open.drop_all(files)
     }
 }
 
@@ -223,32 +237,36 @@ impl LakeWriter {
         let batch = RecordBatch::try_new_with_options(self.form.clone(), made, &options)?;
         let key = format!("{partition:?}");
         if !self.open.contains_key(&key) {
-            if self.open.len() >= MOST_OPEN {
-                let what = format!("rows of more than {MOST_OPEN} partitions come mixed");
-                return Err(setting(
-                    &self.lake,
-                    what,
-                    "sort the rows by the columns of the partitioning with ORDER BY",
-                ));
+            if self.open.len() >= MOST_OPEN
+                && let Some(oldest) = self.open.iter().min_by_key(|(_, open)| open.last).map(|(key, _)| key.clone())
+            {
+                self.end(&oldest)?;
             }
             let format = cobble_format::named("parquet")?;
             let file = tempfile::tempfile().map_err(|e| self.failed(&e))?;
             let writer = format.writer(file, self.form.clone()).map_err(|e| self.failed(&e))?;
-            self.open.insert(key.clone(), Open { partition, writer, nans: HashMap::new() });
+            self.open.insert(key.clone(), Open { partition, writer, nans: HashMap::new(), held: 0, last: 0 });
         }
         let Some(open) = self.open.get_mut(&key) else { return Err(Error::internal("a file that was opened is gone")) };
         count_nans(&batch, &self.schema, &mut open.nans);
-        let size = open.writer.write(&batch).map(|()| open.writer.size());
-        let size = size.map_err(|e| self.failed(&e))?;
+        self.batches += 1;
+        open.last = self.batches;
+        let written = open.writer.write(&batch);
+        let (size, held) = (open.writer.size(), open.writer.held());
+        self.held = self.held - open.held + held;
+        open.held = held;
+        written.map_err(|e| self.failed(&e))?;
         if size >= self.file_bytes {
-            self.end(&key)?;
+            return self.end(&key);
         }
         // The largest writes its rows out when all together hold much.
-        let held: usize = self.open.values().map(|open| open.writer.held()).sum();
-        if held > HELD
-            && let Some(largest) = self.open.values_mut().max_by_key(|open| open.writer.held())
+        if self.held > HELD
+            && let Some(largest) = self.open.values_mut().max_by_key(|open| open.held)
         {
             let flushed = largest.writer.flush();
+            let held = largest.writer.held();
+            self.held = self.held - largest.held + held;
+            largest.held = held;
             flushed.map_err(|e| self.failed(&e))?;
         }
         Ok(())
@@ -256,7 +274,8 @@ impl LakeWriter {
 
     /// Ends a file and puts it where the table's files are.
     fn end(&mut self, key: &str) -> Result<()> {
-        let Some(Open { partition, writer, nans }) = self.open.remove(key) else { return Ok(()) };
+        let Some(Open { partition, writer, nans, held, .. }) = self.open.remove(key) else { return Ok(()) };
+        self.held -= held;
         let mut file = writer.finish().map_err(|e| self.failed(&e))?;
         let known = measures(&file).map_err(|e| self.failed(&e))?;
         let mut content = Vec::new();

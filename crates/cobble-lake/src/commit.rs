@@ -1,5 +1,5 @@
 //! Changing a table: a snapshot is made of new files and shown by the next metadata file, whose name is that of one writer alone (table
-//! specification, "Optimistic Concurrency" and "File System Tables"). Whoever comes second makes his snapshot again, upon the one that is there.
+//! specification, "Optimistic Concurrency" and "File System Tables"). A writer that comes second makes its snapshot again, upon the one that is there.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

@@ -108,7 +108,7 @@ pub fn partitioning(text: &str, schema: &Schema) -> Told<Spec> {
             return Err(format!("{name} is no transform of column {column}, which is {}", source.kind.sql_type()));
         }
         if fields.iter().any(|field| field.name == own) {
-            return Err(format!("{part} stands twice in the partitioning"));
+            return Err(format!("{part} is given twice"));
         }
         let id = FIRST_PARTITION_ID + fields.len() as i32;
         fields.push(PartitionField { source: source.id, id, name: own, transform });

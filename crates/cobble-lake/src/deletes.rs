@@ -108,7 +108,7 @@ impl Gathered {
                 columns.sort_unstable();
                 columns.dedup();
                 if columns.is_empty() {
-                    return Err(format!("{} tells gone rows by no column", entry.path));
+                    return Err(format!("{} is a file of deleted rows that names no column", entry.path));
                 }
                 // One without partitions speaks of the whole table.
                 let partition = if spec.is_partitioned() { own } else { None };

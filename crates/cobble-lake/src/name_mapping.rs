@@ -22,7 +22,9 @@ pub struct Mapped {
 /// The mapping of a table that has one.
 pub fn of(metadata: &Metadata) -> Told<Option<Vec<Mapped>>> {
     let Some(text) = metadata.properties.get(PROPERTY) else { return Ok(None) };
-    serde_json::from_str(text).map(Some).map_err(|e| format!("its property {PROPERTY} is none: {e}"))
+    serde_json::from_str(text)
+        .map(Some)
+        .map_err(|e| format!("its property {PROPERTY} is not a valid name mapping: {e}"))
 }
 
 /// What is mapped under a name.

@@ -63,7 +63,10 @@ impl FactRows {
     /// When there are too many.
     pub fn push(&mut self, row: impl IntoIterator<Item = Value>) -> Result<()> {
         if self.rows() >= MOST {
-            return Err(Error::new(Code::TooComplex, format!("there are more than {MOST} rows to tell")));
+            return Err(Error::new(
+                Code::TooComplex,
+                format!("the answer has more than {MOST} rows, which is the most that are held"),
+            ));
         }
         self.values.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
         Ok(())

@@ -267,7 +267,7 @@ impl Words<'_> {
         if let Some(partitions) = partitions
             && options.insert("partition_by".to_owned(), partitions).is_some()
         {
-            return Err(Error::new(Code::Syntax, "PARTITION BY stands beside partition_by in WITH").at(position));
+            return Err(Error::new(Code::Syntax, "PARTITION BY and partition_by in WITH are both given").at(position));
         }
         if typed || (!columns.is_empty() && self.peek().is_none()) {
             self.end()?;

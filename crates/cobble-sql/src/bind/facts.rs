@@ -8,18 +8,7 @@ use super::constant_arguments::{constants, text};
 use super::parts_of;
 use crate::dialect::OwnDialect;
 
-/// The functions.
-pub const NAMES: &[&str] = &[
-    "lake_snapshots",
-    "lake_history",
-    "lake_refs",
-    "lake_manifests",
-    "lake_files",
-    "lake_partitions",
-    "row_group_stats",
-];
-
-/// A call of one of them.
+/// A call of one of the functions.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Facts {
     pub function: String,

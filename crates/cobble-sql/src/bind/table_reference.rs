@@ -50,7 +50,9 @@ impl TableReference {
         match part.as_ident().map(folded)?.as_str() {
             native_query::NAME => Some(native_query::call(arguments).map(TableReference::Native)),
             rows_at::NAME => Some(rows_at::call(arguments).map(TableReference::RowsAt)),
-            own if facts::NAMES.contains(&own) => Some(facts::call(own, arguments).map(TableReference::Facts)),
+            own if cobble_plan::facts::Facts::of_function(own).is_some() => {
+                Some(facts::call(own, arguments).map(TableReference::Facts))
+            }
             _ => None,
         }
     }
