@@ -35,7 +35,7 @@ test: console
 	cd console && npm run --silent check && npm test --silent
 	scripts/python.sh
 	$(CARGO) build --workspace --examples --bins
-	$(CARGO) test --workspace
+	$(CARGO) test --workspace --no-fail-fast
 
 # The console's types from the service's own description of itself, and the page of functions from the registry.
 types:

@@ -193,7 +193,7 @@ fn changed_metadata_are_read_or_refused_by_name() {
                 error.message.contains("connection deep") && error.message.contains(&*folder.path().to_string_lossy());
             assert!(named, "round {round}, {}: {error:?}", file.display());
         }
-        assert!(began.elapsed().as_secs() < 5, "round {round}: {:?}", began.elapsed());
+        assert!(began.elapsed().as_secs() < 30, "round {round}: {:?}", began.elapsed());
         std::fs::write(file, good).unwrap();
     }
     assert_eq!(read().unwrap(), whole);

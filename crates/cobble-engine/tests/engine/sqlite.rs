@@ -339,7 +339,7 @@ async fn a_long_statement_is_interrupted() {
     let began = std::time::Instant::now();
     cancel.cancel();
     while let Ok(Some(_)) = execution.next().await {}
-    assert!(began.elapsed() < std::time::Duration::from_secs(5), "{:?}", began.elapsed());
+    assert!(began.elapsed() < std::time::Duration::from_secs(30), "{:?}", began.elapsed());
 }
 
 #[tokio::test(flavor = "multi_thread")]
