@@ -425,7 +425,19 @@ async fn rows_in_engine(sql: &str, form: fn(&str) -> String) -> Result<Vec<Strin
     use cobble_engine::Engine;
     static ENGINE: OnceLock<std::sync::Arc<Engine>> = OnceLock::new();
     let engine = ENGINE.get_or_init(|| Engine::in_memory().expect("an engine"));
-    let mut session = engine.session();
+    rows_in_session(&mut engine.session(), sql, form).await
+}
+
+/// A statement in a session, with its rows in the judge's form.
+pub async fn in_session(session: &mut cobble_engine::Session, sql: &str) -> Result<Vec<String>, cobble_types::Error> {
+    rows_in_session(session, sql, plain).await
+}
+
+async fn rows_in_session(
+    session: &mut cobble_engine::Session,
+    sql: &str,
+    form: fn(&str) -> String,
+) -> Result<Vec<String>, cobble_types::Error> {
     // What runs is what was read from the serial form of its plan.
     session.set("planner.serial", "on")?;
     let mut execution = session.run_text(sql, &tokio_util::sync::CancellationToken::new()).await?;

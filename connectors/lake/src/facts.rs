@@ -153,7 +153,7 @@ fn manifests(table: &LakeTable) -> Result<FactRows> {
         long("rows_gone"),
         ("partitions", SqlType::Text),
     ]);
-    let Some(snapshot) = table.metadata.current() else { return Ok(rows) };
+    let Some(snapshot) = table.head() else { return Ok(rows) };
     let schema = table.schema()?;
     for own in table.manifests(snapshot, &memory(), &CancellationToken::new())? {
         let spec = table.spec(own.spec)?;
@@ -181,7 +181,7 @@ fn each_file(
     table: &LakeTable,
     mut each: impl FnMut(&cobble_lake::manifest::Entry<'_>, &Manifest, String) -> Result<()>,
 ) -> Result<()> {
-    let Some(snapshot) = table.metadata.current() else { return Ok(()) };
+    let Some(snapshot) = table.head() else { return Ok(()) };
     let schema = table.schema()?;
     table.each_file(snapshot, &memory(), &CancellationToken::new(), |entry, manifest, spec| {
         let values = entry.partition_values(spec, schema)?;
@@ -251,7 +251,7 @@ fn partitions(table: &LakeTable) -> Result<FactRows> {
 
 fn of_row_groups(lake: &Lake, table: &LakeTable) -> Result<FactRows> {
     let mut rows = row_groups::rows();
-    let Some(snapshot) = table.metadata.current() else { return Ok(rows) };
+    let Some(snapshot) = table.head() else { return Ok(rows) };
     let schema = table.metadata.schema_id;
     let left = table.left(snapshot, schema, &Default::default(), &memory(), &CancellationToken::new())?;
     let (of_table, fields) = (columns(table, schema)?, table.fields(schema, &left.gone)?.into());

@@ -73,8 +73,8 @@ impl FileFields {
     }
 
     /// With values for columns that the file lacks.
-    pub fn with_constants(self, constants: &[(i32, Value)]) -> FileFields {
-        FileFields { constants: constants.to_vec(), ..self }
+    pub fn with_constants(self, constants: Vec<(i32, Value)>) -> FileFields {
+        FileFields { constants, ..self }
     }
 
     /// The column at a place of the table, which the file lacks.

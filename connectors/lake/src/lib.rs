@@ -1,11 +1,22 @@
 //! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
 
+mod again;
+mod call;
+mod change;
+mod cherry_pick;
+mod compact;
+mod expire;
 mod facts;
 mod fields;
 mod file_form;
 mod gone;
+mod new_files;
 mod offer;
+mod orphans;
 mod partitions;
+mod returned;
+mod rewrite_manifests;
+mod row_places;
 mod scan;
 mod write;
 
@@ -20,21 +31,26 @@ use cobble_connect::{
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
+use cobble_lake::refs;
 use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
 use cobble_network::test_steps::{counted, reporter};
+use cobble_plan::alter::Alteration;
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
 use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
-use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
-use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
+use cobble_plan::offer::{Changeable, ChangedBy, DescribedTable, Source, Sources, Verdict};
+use cobble_plan::procedure::ProcedureCall;
+use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, ScanTools, Unbounded};
 use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile, file_error};
 use cobble_types::{Code, Error, ObjectName, Result, write_timestamp};
 use tokio_util::sync::CancellationToken;
+
+use call::Named;
 
 pub const KIND: Kind = Kind {
     kind: "lake",
@@ -55,7 +71,7 @@ pub const KIND: Kind = Kind {
         setting(
             "writable",
             "Tables may be written",
-            "true lets CREATE TABLE, INSERT INTO, TRUNCATE and DROP TABLE change the lake",
+            "true lets CREATE TABLE, INSERT INTO, UPDATE, DELETE, MERGE INTO, TRUNCATE and DROP TABLE change the lake",
             Some("false"),
         ),
         setting("region", "Region", "where the files are, for the cost of moving data", None),
@@ -153,8 +169,21 @@ impl Lake {
         Ok(found.map(|(name, _)| TableEntry { name, kind: TableKind::Table }).collect())
     }
 
-    /// The table as it is now.
+    /// The table as it is now. A name with `@` is that of a table's branch or tag.
     fn open(&self, schema: &str, table: &str) -> Result<Option<LakeTable>> {
+        let found = self.open_main(schema, table)?;
+        let (None, Some((table, name))) = (&found, table.rsplit_once('@')) else { return Ok(found) };
+        let Some(open) = self.open_main(schema, table)? else { return Ok(None) };
+        match open.metadata.refs.contains_key(name) {
+            true => Ok(Some(LakeTable { branch: name.to_owned(), ..open })),
+            false => {
+                let what = format!("connection {}: {table}: {}", self.connection, refs::unknown(&open.metadata, name));
+                Err(Error::new(Code::NotFound, what).hint("CALL lake_branch() makes a branch"))
+            }
+        }
+    }
+
+    fn open_main(&self, schema: &str, table: &str) -> Result<Option<LakeTable>> {
         let (storage, home) = (self.storage()?, self.home(schema, table));
         let Some(file) = latest(storage.as_ref(), &home)? else { return Ok(None) };
         let known = || self.tables.lock().unwrap_or_else(PoisonError::into_inner);
@@ -170,7 +199,7 @@ impl Lake {
     fn described(self: &Arc<Self>, name: ObjectName, version: Option<TableVersion>) -> Result<Option<DescribedTable>> {
         let Some(table) = self.open(&name.schema, &name.table)? else { return Ok(None) };
         let (snapshot, schema) = match &version {
-            None => (table.metadata.current().cloned(), table.metadata.schema_id),
+            None => (table.head().cloned(), table.schema_seen()),
             Some(version) => {
                 let (snapshot, schema) = earlier(&table.metadata, &name, version)?;
                 (Some(snapshot), schema)
@@ -195,7 +224,14 @@ impl Lake {
             ..Origin::new(&self.connection, KIND.kind, self.region.as_deref())
         };
         let source = LakeTableSource {
-            table: Arc::new(Seen { lake: self.clone(), table, snapshot, schema, columns: columns.clone() }),
+            table: Arc::new(Seen {
+                lake: self.clone(),
+                table,
+                snapshot,
+                schema,
+                columns: columns.clone(),
+                tells_rows: false,
+            }),
         };
         let table = Table { name, columns, statistics, primary_key: vec![], kind: TableKind::Table, origin };
         Ok(Some(DescribedTable::new(table, source)))
@@ -347,7 +383,9 @@ pub struct Seen {
     snapshot: Option<Snapshot>,
     /// The schema in which it is seen.
     schema: i32,
+    /// Of the schema, and behind them those that tell which row one is, if these are asked for.
     columns: Vec<TableColumn>,
+    tells_rows: bool,
 }
 
 /// Runs work that waits for the storage on a thread where it may wait.
@@ -416,12 +454,22 @@ impl Connector for LakeConnector {
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         let lake = self.lake.clone();
-        apart(move || Ok(Box::new(lake.writer(rows)?) as Box<dyn TableWriter>)).await
+        apart(move || lake.writer(rows)).await
     }
 
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
         let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
         apart(move || lake.change_table(&schema, &table, change)).await
+    }
+
+    async fn alter_table(&self, schema: &str, table: &str, changes: Vec<Alteration>) -> Result<()> {
+        let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
+        apart(move || lake.alter_table(&schema, &table, &changes)).await
+    }
+
+    async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
+        let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
+        apart(move || call::call(Named { lake: &lake, schema: &schema, table: &table }, &call, &tools)).await
     }
 
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
@@ -512,6 +560,30 @@ struct LakeTableSource {
 
 #[async_trait]
 impl Source for LakeTableSource {
+    fn added(&self, _: &Table, columns: &[Column]) -> Result<String> {
+        Ok(columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>().join(", "))
+    }
+
+    fn changeable(&self, table: &Table) -> Result<Changeable> {
+        let Seen { lake, table: open, snapshot, schema, columns, .. } = self.table.as_ref();
+        lake.checked_to_write()?;
+        open.is_ours()?;
+        if table.origin.definition.is_some() {
+            return Err(Error::new(Code::Unsupported, format!("an earlier state of {} cannot be changed", table.name)));
+        }
+        let identity = row_places::columns();
+        let seen = Seen {
+            lake: lake.clone(),
+            table: open.clone(),
+            snapshot: snapshot.clone(),
+            schema: *schema,
+            columns: columns.iter().chain(&identity).cloned().collect(),
+            tells_rows: true,
+        };
+        let source = Arc::new(LakeTableSource { table: Arc::new(seen) });
+        Ok(Changeable { identity, source, by: ChangedBy::Writer })
+    }
+
     async fn answer(&self, fragment: &Fragment, _: &Sources) -> Result<Answer> {
         answer(fragment, |scan| Ok(offer::LakeDraft::new(self.table.clone(), scan))).await
     }

@@ -19,6 +19,7 @@ use cobble_types::{ColumnId, Error, ObjectName, Result};
 use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
+use super::row_places;
 use super::scan::{FORM, Portion, RowCondition, Work};
 use super::{Seen, apart, column_of};
 
@@ -108,10 +109,10 @@ impl LakeDraft {
             return Ok(Found { left: Left::default(), footers: Some(vec![]) });
         };
         let schema = seen.table.metadata.schema(seen.schema).map_err(Error::internal)?;
-        let id = |place: usize| schema.fields[place].id;
+        let id = |place: usize| schema.fields.get(place).map(|field| field.id);
         let question = Question {
             conditions: self.conditions.clone(),
-            columns: self.places.iter().map(|(column, place)| (*column, id(*place))).collect(),
+            columns: self.places.iter().filter_map(|(column, place)| Some((*column, id(*place)?))).collect(),
         };
         let reads_columns = !places.is_empty();
         apart(move || {
@@ -146,6 +147,7 @@ impl Draft for LakeDraft {
             .map(|condition| RowCondition { columns: self.columns_of(condition), condition: condition.clone() });
         let mut work = Work {
             columns: seen.columns.clone(),
+            tells_rows: seen.tells_rows.then(|| seen.columns.len() - row_places::columns().len()),
             schema: seen.schema,
             gone: Gone::default(),
             metadata: seen.table.file.clone(),
@@ -156,7 +158,7 @@ impl Draft for LakeDraft {
         };
         let places = work.places_read();
         let Found { left, footers } = self.found(&places).await?;
-        let fields: Arc<[Field]> = seen.table.fields(seen.schema, &left.gone)?.into();
+        let fields: Arc<[Field]> = seen.lake.all_fields(&seen.table, seen.schema, &left.gone, seen.tells_rows)?.into();
         work.columns.extend(fields[seen.columns.len()..].iter().map(|field| column_of(field, field.name.clone())));
         work.gone = left.gone.clone();
         let mapping = seen.lake.mapping(&seen.table)?;

@@ -24,10 +24,11 @@ use tokio_util::sync::CancellationToken;
 use super::fields::FileFields;
 use super::gone::{LoadedGone, Values};
 use super::offer::{groups_left, shape_of};
+use super::row_places::{self, RowPlaces};
 use super::{Lake, apart};
 
 /// The form of [`Work`] and [`Portion`].
-pub const FORM: u16 = 2;
+pub const FORM: u16 = 3;
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowCondition {
@@ -38,8 +39,11 @@ pub struct RowCondition {
 /// What is read of a table.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Work {
-    /// The columns of the schema, and behind them those that gone rows are told by and that it has not any more.
+    /// The columns of the schema, behind them those that tell which row one is, if these are asked for, and then those that gone rows are told
+    /// by and that the schema has not any more.
     pub columns: Vec<TableColumn>,
+    /// The place of the first column that tells which row one is.
+    pub tells_rows: Option<usize>,
     pub schema: i32,
     pub gone: Gone,
     /// The metadata file of the state that is read, and the table's folder.
@@ -80,6 +84,16 @@ impl Lake {
         Ok(mapping.map(Arc::new))
     }
 
+    /// The fields of what is read, as [`Work::columns`] has them.
+    pub fn all_fields(&self, table: &LakeTable, schema: i32, gone: &Gone, tells_rows: bool) -> Result<Vec<Field>> {
+        let mut fields = table.fields(schema, gone)?;
+        if tells_rows {
+            let own = table.metadata.schema(schema).map_err(|what| self.file_error(&table.file, what))?.fields.len();
+            fields.splice(own..own, row_places::fields());
+        }
+        Ok(fields)
+    }
+
     /// Where a file has the table's fields.
     pub fn fields(
         &self,
@@ -89,7 +103,8 @@ impl Lake {
         mapping: Option<&Vec<Mapped>>,
     ) -> Result<FileFields> {
         let own = FileFields::new(footer.schema(), fields.clone(), mapping.map(Vec::as_slice));
-        Ok(own.ok_or_else(|| self.no_ids(&file.stored))?.with_constants(&file.constants))
+        let constants = file.constants.iter().cloned().chain([row_places::of_file(&file.path)]).collect();
+        Ok(own.ok_or_else(|| self.no_ids(&file.stored))?.with_constants(constants))
     }
 }
 
@@ -100,10 +115,14 @@ struct LakeScan {
     portions: Arc<Vec<Portion>>,
 }
 
+/// The scan of this work.
+pub fn scan_of(lake: &Arc<Lake>, work: Work, portions: Vec<Portion>) -> Arc<dyn GateScan> {
+    Arc::new(LakeScan { lake: lake.clone(), work: Arc::new(work), portions: Arc::new(portions) })
+}
+
 /// The scan of work that was agreed for a lake.
 pub fn scan(lake: &Arc<Lake>, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {
-    let (work, portions) = (Arc::new(spec.unpack(FORM)?), Arc::new(spec.unpack_portions()?));
-    Ok(Arc::new(LakeScan { lake: lake.clone(), work, portions }))
+    Ok(scan_of(lake, spec.unpack(FORM)?, spec.unpack_portions()?))
 }
 
 struct OpenCondition {
@@ -144,9 +163,11 @@ impl GateScan for LakeScan {
                 pages: known.map(|(condition, _)| (condition, keys.pass.column.clone())),
             });
         }
-        let fields: Arc<[Field]> = table.fields(work.schema, &work.gone)?.into();
+        let fields: Arc<[Field]> =
+            self.lake.all_fields(&table, work.schema, &work.gone, work.tells_rows.is_some())?.into();
         let mapping = self.lake.mapping(&table)?;
-        let paths = self.portions.iter().map(|portion| portion.file.gone.path.clone()).collect();
+        let told = self.portions.iter().filter(|portion| !portion.file.gone.places.is_empty());
+        let paths = told.map(|portion| portion.file.path.clone()).collect();
         let shared = Shared {
             gone: LoadedGone::new(work.gone.clone(), paths, fields.clone(), mapping.clone()),
             schema: schema_of(&work.output, |place| work.columns[place].sql_type.to_arrow()),
@@ -167,7 +188,7 @@ impl GateScan for LakeScan {
 
 impl Lake {
     /// The table as a metadata file has it.
-    fn at(&self, home: Vec<String>, file: StoredFile) -> Result<LakeTable> {
+    pub fn at(&self, home: Vec<String>, file: StoredFile) -> Result<LakeTable> {
         let known = || self.tables.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if let Some(table) = known().get(&file.path, &file.version) {
             return Ok(table);
@@ -208,7 +229,7 @@ impl Portions for LakePortions {
                 None => groups_left(footer.as_ref(), &fields, &shared.work),
             };
             let of_file = &own.file.gone;
-            let places = gone.places(lake, &of_file.path, &of_file.places, tools)?;
+            let places = gone.places(lake, &own.file.path, &of_file.places, tools)?;
             let values = of_file.values.iter().map(|group| gone.values(lake, *group, tools)).collect::<Result<_>>()?;
             let work = &shared.work;
             let out = RowsOut::new(&work.output, shared.schema.clone(), work.limit);
@@ -220,6 +241,8 @@ impl Portions for LakePortions {
                 gone: places,
                 values,
                 out,
+                row_place: work.tells_rows.map(|first| first + 1).filter(|place| work.output.contains(place)),
+                places: RowPlaces::default(),
                 open: None,
                 shared: shared.clone(),
             };
@@ -247,6 +270,9 @@ struct LakeReader {
     /// Values of rows that are gone.
     values: Vec<Arc<Values>>,
     out: RowsOut,
+    /// The column of the rows' places, if it comes out, and the places of the rows that come next.
+    row_place: Option<usize>,
+    places: RowPlaces,
     open: Option<(Box<dyn FileBatches>, Vec<usize>)>,
 }
 
@@ -262,11 +288,12 @@ impl LakeReader {
     /// Whether a condition is checked while the file is decoded: the file has its columns, and it cannot fail on a row that is gone.
     fn takes(&self, condition: &OpenCondition) -> bool {
         let has = condition.places.iter().all(|place| self.fields.name(*place).is_some());
-        has && (self.values.is_empty() || condition.pages.is_some())
+        // Rows that the decoder has left out would not be counted.
+        has && self.row_place.is_none() && (self.values.is_empty() || condition.pages.is_some())
     }
 
     /// The batches of a row group, and the places of their columns.
-    fn begin(&self, group: usize) -> Result<(Box<dyn FileBatches>, Vec<usize>)> {
+    fn begin(&mut self, group: usize) -> Result<(Box<dyn FileBatches>, Vec<usize>)> {
         let Shared { lake, work, conditions, tools, .. } = self.shared.as_ref();
         let mut wanted: Vec<usize> = work.output.clone();
         wanted.extend(conditions.iter().filter(|c| !self.takes(c)).flat_map(|c| c.places.iter().copied()));
@@ -290,7 +317,8 @@ impl LakeReader {
             .collect();
         let before: u64 = (0..group).map(|group| self.footer.rows(group)).sum();
         let here = |place: &u64| (before..before + self.footer.rows(group)).contains(place);
-        let gone: Vec<u64> = self.gone.iter().filter(|place| here(place)).map(|place| place - before).collect();
+        let of_group: Vec<u64> = self.gone.iter().copied().filter(here).collect();
+        let gone: Vec<u64> = of_group.iter().map(|place| place - before).collect();
         let open = lake.opened(&self.file.stored, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
         let reading = PartReading {
             shape: &shape,
@@ -302,6 +330,7 @@ impl LakeReader {
             adapt: Some(self.fields.clone()),
         };
         let batches = self.footer.read(&open, group, &reading)?;
+        self.places = RowPlaces::new(before, of_group);
         Ok((batches, shape.wanted))
     }
 
@@ -339,9 +368,18 @@ impl PortionReader for LakeReader {
                 continue;
             };
             let own = own.clone();
+            let mut columns = columns;
+            let row_place = self.row_place;
+            if row_place.is_some() {
+                columns.push(Arc::new(self.places.take(rows)));
+            }
             let (columns, rows) = self.there(&own, columns, rows)?;
             let fields = self.fields.clone();
-            return self.out.batch(rows, &|place| column(&fields, &own, &columns, place, rows)).map(Some);
+            let of = |place: usize| match columns.last() {
+                Some(places) if row_place == Some(place) => Ok(places.clone()),
+                _ => column(&fields, &own, &columns, place, rows),
+            };
+            return self.out.batch(rows, &of).map(Some);
         }
     }
 }

@@ -26,7 +26,7 @@ use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Scan, Table, TableColumn};
-use cobble_plan::offer::{Source, Sources, Verdict};
+use cobble_plan::offer::{Changeable, ChangedBy, Source, Sources, Verdict};
 use cobble_plan::scan::{Portions, ScanSpec, ScanTools};
 use cobble_plan::serial::{from_bytes, to_bytes};
 use cobble_plan::sink::Prepared;
@@ -155,7 +155,7 @@ impl Facts {
 
 #[async_trait]
 impl Source for DatabaseSource {
-    fn changeable(&self, _: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+    fn changeable(&self, _: &Table) -> Result<Changeable> {
         write::allowed(self.database.connection(), self.database.writable())?;
         let identity = self.facts.table.identity.as_ref().map_err(|why| {
             let (connection, table) = (self.database.connection(), &self.facts.table.name);
@@ -176,7 +176,8 @@ impl Source for DatabaseSource {
             table.columns.push(RemoteColumn { name: name.clone(), written: "{}".into(), checks: false, taken: None });
         }
         let facts = Facts { table, is_target: true };
-        Ok((columns, Arc::new(DatabaseSource { database: self.database.clone(), facts })))
+        let source = Arc::new(DatabaseSource { database: self.database.clone(), facts });
+        Ok(Changeable { identity: columns, source, by: ChangedBy::Source })
     }
 
     fn added(&self, _: &Table, columns: &[Column]) -> Result<String> {

@@ -5,10 +5,12 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_network::TestStep;
+use cobble_plan::alter::Alteration;
 use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::procedure::ProcedureCall;
+use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -144,6 +146,18 @@ pub trait Connector: Send + Sync + fmt::Debug {
         let _ = (schema, change);
         Err(Error::new(Code::Unsupported, format!("the connection of {table} only reads"))
             .hint("tables are changed in folders and databases, by connections with writable = true"))
+    }
+    /// Changes what a table is; its rows stay. All of it is done or nothing.
+    async fn alter_table(&self, schema: &str, table: &str, changes: Vec<Alteration>) -> Result<()> {
+        let _ = (schema, changes);
+        Err(Error::new(Code::Unsupported, format!("the connection of {table} takes no ALTER TABLE"))
+            .hint("tables of a lake are altered; others by the tools of their source"))
+    }
+    /// Does what CALL says with a table, and tells what was done.
+    async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
+        let _ = (schema, tools);
+        let what = format!("{} is for tables of a lake, and {table} is none", call.procedure.name());
+        Err(Error::new(Code::Unsupported, what).hint("a lake is a connection of kind lake"))
     }
     /// Removes what writers have left here that were stopped in the middle, before anybody else writes. Says how much that was.
     async fn sweep(&self) -> Result<usize> {

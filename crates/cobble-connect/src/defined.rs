@@ -4,10 +4,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use async_trait::async_trait;
+use cobble_plan::alter::Alteration;
 use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::logical::TableKind;
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::procedure::ProcedureCall;
+use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, ObjectName, Result};
 
@@ -136,6 +138,16 @@ impl Connector for Defined {
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         self.writable(&rows.schema, &rows.table)?;
         self.inner.writer(rows).await
+    }
+
+    async fn alter_table(&self, schema: &str, table: &str, changes: Vec<Alteration>) -> Result<()> {
+        self.writable(schema, table)?;
+        self.inner.alter_table(schema, table, changes).await
+    }
+
+    async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
+        self.writable(schema, table)?;
+        self.inner.call(schema, table, call, tools).await
     }
 
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {

@@ -7,9 +7,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
+use cobble_plan::alter::Alteration;
 use cobble_plan::facts::{FactRows, Facts};
 use cobble_plan::offer::DescribedTable;
-use cobble_plan::scan::{GateScan, ScanSpec};
+use cobble_plan::procedure::ProcedureCall;
+use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -184,6 +186,18 @@ impl Connector for Remembered {
 
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         self.inner.writer(rows).await
+    }
+
+    async fn alter_table(&self, schema: &str, table: &str, changes: Vec<Alteration>) -> Result<()> {
+        let done = self.inner.alter_table(schema, table, changes).await;
+        self.forget();
+        done
+    }
+
+    async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
+        let done = self.inner.call(schema, table, call, tools).await;
+        self.forget();
+        done
     }
 
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {

@@ -1,5 +1,6 @@
-//! UPDATE and DELETE: the query that finds the rows is planned like any other, and must be one gate with nothing above it: then its
-//! source changes the rows it would have given, in one statement.
+//! UPDATE, DELETE and MERGE: the query that finds the rows is planned like any other. Where the source changes rows itself, the plan must be one
+//! gate with nothing above it: then the source changes the rows it would have given, in one statement. Otherwise the rows are found here, and
+//! the table's writer takes what they become.
 
 use std::sync::Arc;
 
@@ -7,43 +8,104 @@ use cobble_exec::fold_constant;
 use cobble_plan::LogicalPlan;
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::{Role, Table};
-use cobble_plan::offer::{DescribedTable, Verdict};
+use cobble_plan::offer::{Changeable, ChangedBy, DescribedTable, Verdict};
 use cobble_plan::physical::{Operator, PhysicalPlan};
 use cobble_plan::scan::Scans;
-use cobble_plan::sink::{NewValue, Returning, RowChange};
+use cobble_plan::sink::{Added, NewRows, NewValue, Replacing, Returning, RowChange, RowsChange, SinkSpec};
 use cobble_plan::statistics::ColumnStatistics;
-use cobble_sql::{BoundQuery, CatalogReader, Change, TableReference};
+use cobble_sql::{Action, BoundQuery, CatalogReader, Change, Query, TableReference};
+use cobble_types::deep::Deep;
 use cobble_types::{Code, ColumnId, Error, ObjectName, Result, SqlType};
 
 /// The table whose rows are changed, with the columns that tell them apart at its end.
 pub struct Target {
     pub found: DescribedTable,
-    pub identity: Vec<String>,
-    /// The columns of the query, the set ones last.
+    pub by: ChangedBy,
+    /// Columns of the query that tell the table's rows apart.
+    pub identity: usize,
+    /// The query that finds the rows.
+    pub query: Deep<Query>,
+    /// The columns of the query.
     pub wanted: Vec<(String, SqlType)>,
 }
 
 impl Target {
-    pub fn new(found: &DescribedTable, change: &Change) -> Result<Target> {
-        let (identity, source) = found.source.changeable(&found.table)?;
+    /// `returned` are the columns that RETURNING uses.
+    pub fn new(found: &DescribedTable, change: &Change, returned: &[String]) -> Result<Target> {
+        let Changeable { identity, source, by } = found.source.changeable(&found.table)?;
         let found = &found.table;
-        let names: Vec<String> = identity.iter().map(|column| column.name.clone()).collect();
+        let names: Vec<&str> = found.columns.iter().map(|column| column.name.as_str()).collect();
+        change.check(&names)?;
+        let named = |wanted: &dyn Fn(&str) -> bool| -> Vec<(String, SqlType)> {
+            let own = found.columns.iter().filter(|column| wanted(&column.name));
+            own.map(|column| (column.name.clone(), column.sql_type.clone())).collect()
+        };
+        let known: Vec<String> = identity.iter().map(|column| column.name.clone()).collect();
         let mut wanted: Vec<_> = identity.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
-        for (place, (name, position)) in change.set.iter().flatten().enumerate() {
-            if change.set.iter().flatten().take(place).any(|(other, _)| other == name) {
-                return Err(Error::new(Code::AmbiguousName, format!("{name} is set twice")).at(*position));
+        let query = match (by, &change.action) {
+            (ChangedBy::Source, Action::Merge(_)) => {
+                let connection = &found.origin.connection;
+                let what = format!("connection {connection} does not take MERGE");
+                return Err(Error::new(Code::Unsupported, what)
+                    .hint("MERGE is for tables of a lake; write an UPDATE and an INSERT here"));
             }
-            let column = found.columns.iter().find(|column| column.name == *name);
-            let column = column.ok_or_else(|| {
-                Error::unknown("column", name, found.columns.iter().map(|c| c.name.as_str())).at(*position)
-            })?;
-            wanted.push((name.clone(), column.sql_type.clone()));
-        }
+            (ChangedBy::Source, action) => {
+                for (name, _) in action.named().into_iter().flatten() {
+                    wanted.extend(named(&|own| own == name));
+                }
+                change.query_with(&known)
+            }
+            (ChangedBy::Writer, action) => {
+                let rows = match action {
+                    Action::Delete => named(&|own| returned.iter().any(|name| name == own)),
+                    Action::Update(_) | Action::Merge(_) => named(&|_| true),
+                };
+                let columns: Vec<String> = rows.iter().map(|(name, _)| name.clone()).collect();
+                if matches!(action, Action::Merge(_)) {
+                    wanted.push(("\u{1}keeps".to_owned(), SqlType::Boolean));
+                }
+                wanted.extend(rows);
+                change.rows_with(&known, &columns)
+            }
+        };
         let mut table = found.as_ref().clone();
         table.origin.role = Role::Changed;
         table.statistics.columns.extend(identity.iter().map(|_| ColumnStatistics::default()));
         table.columns.extend(identity);
-        Ok(Target { found: DescribedTable { table: Arc::new(table), source }, identity: names, wanted })
+        let found = DescribedTable { table: Arc::new(table), source };
+        Ok(Target { found, by, identity: known.len(), query, wanted })
+    }
+
+    /// The plan that finds the rows, with a step on top that takes what they become.
+    pub fn written(&self, change: &Change, plan: PhysicalPlan, returning: Option<Returning>) -> PhysicalPlan {
+        let table = &self.found.table.name;
+        let own = &self.found.table.columns[self.found.table.columns.len() - self.identity].name;
+        let gates = plan.document.gates.iter().zip(&plan.gates);
+        let mut of_table = gates.filter(|(gate, _)| gate.columns_read.contains(own));
+        let read = of_table.next().map(|(_, gate)| gate.spec.clone());
+        let kind = match change.action {
+            Action::Delete => RowsChange::Delete,
+            Action::Update(_) => RowsChange::Update,
+            Action::Merge(_) => RowsChange::Merge,
+        };
+        if read.is_none() && kind != RowsChange::Merge {
+            return plan.changes_nothing(table, returning);
+        }
+        let marks = usize::from(kind == RowsChange::Merge);
+        let set = change.action.named().into_iter().flatten().map(|(name, _)| name.clone());
+        let returned = returning.as_ref();
+        let rows = NewRows {
+            schema: table.schema.clone(),
+            table: table.table.clone(),
+            create: false,
+            columns: self.wanted[self.identity + marks..].to_vec(),
+            not_null: vec![],
+            primary_key: vec![],
+            options: Default::default(),
+            returned: returned.map(|made| Added { list: String::new(), columns: made.columns.clone() }),
+            replacing: Some(Replacing { change: kind, identity: self.identity, set: set.collect(), read }),
+        };
+        plan.written_to(SinkSpec { table: table.clone(), rows }, returning)
     }
 }
 
@@ -125,7 +187,7 @@ pub fn planned(
     values: Vec<(ColumnId, Option<NewValue>)>,
     returning: Option<Returning>,
 ) -> Result<PhysicalPlan> {
-    let word = if change.set.is_some() { "UPDATE" } else { "DELETE" };
+    let word = change.action.word();
     if matches!(&plan.root.operator, Operator::Values { rows } if rows.is_empty()) {
         return Ok(plan.changes_nothing(table, returning));
     }
@@ -136,12 +198,12 @@ pub fn planned(
         let found = plan.root.columns.iter().position(|column| column.id == id);
         found.ok_or_else(|| Error::internal(format!("{word}: a column is missing in the gate")))
     };
-    let names: Vec<Option<&String>> = match &change.set {
-        Some(set) => {
+    let names: Vec<Option<&String>> = match &change.action {
+        Action::Update(set) => {
             let identity = values.len() - set.len();
             std::iter::repeat_n(None, identity).chain(set.iter().map(|(name, _)| Some(name))).collect()
         }
-        None => vec![None; values.len()],
+        _ => vec![None; values.len()],
     };
     let (mut identity, mut set) = (Vec::new(), Vec::new());
     for ((id, value), name) in values.into_iter().zip(names) {
@@ -152,7 +214,8 @@ pub fn planned(
         }
     }
     let returned = returning.as_ref().map(|returning| returning.columns.clone());
-    let made = RowChange { identity, set: change.set.as_ref().map(|_| set), returned };
+    let sets = matches!(change.action, Action::Update(_));
+    let made = RowChange { identity, set: sets.then_some(set), returned };
     let (gate, request) = (*gate, scans.change(&only.spec, &made)?.request());
     Ok(plan.changed_by(gate, (table, made), request, returning))
 }

@@ -2,6 +2,7 @@
 //! line, no database of its own.
 
 mod analyze;
+mod call;
 mod catalogs;
 mod changing;
 mod configuration;

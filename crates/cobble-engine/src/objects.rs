@@ -163,6 +163,7 @@ impl Session {
             primary_key: vec![],
             options: write.options.clone(),
             returned,
+            replacing: None,
         };
         let plan = planned.plan.written_to(SinkSpec { table: target, rows }, returning);
         let columns = names.unwrap_or_else(|| session::names(plan.root.columns.clone()));
@@ -190,6 +191,7 @@ impl Session {
             primary_key: wanted.primary_key.clone(),
             options: wanted.options.clone(),
             returned: None,
+            replacing: None,
         };
         let writer = connector.writer(rows).await.map_err(at)?;
         // A table without rows: the writer has nothing to write.

@@ -10,7 +10,7 @@ use cobble_optimize::{Goal, Settings, planner, settings};
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
-use cobble_plan::offer::{DescribedTable, Sources};
+use cobble_plan::offer::{ChangedBy, Sources};
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
 use cobble_plan::{draw, serial};
@@ -73,12 +73,12 @@ const PARSED_LEAST: u64 = 4 << 10;
 
 /// A change whose rows are found by this query.
 pub(crate) struct BoundChange {
-    found: DescribedTable,
+    target: Target,
     set: Arc<CatalogSet>,
     sources: Sources,
-    /// The number of columns that tell rows apart.
-    identity: usize,
     pub query: BoundQuery,
+    /// What RETURNING computes, and the names of what comes out.
+    returning: Option<(Returning, Vec<ResultColumn>)>,
 }
 
 /// A query planned and ready to start.
@@ -392,6 +392,8 @@ impl Session {
             Statement::Truncate { names } => self.change_tables(names, false, TableChange::Truncate).await,
             Statement::Transaction(transaction) => self.transaction(*transaction),
             Statement::Write(write) => self.write(write, parameters, cancel).await,
+            Statement::AlterTable(wanted) => self.alter_table(wanted).await,
+            Statement::Call(call) => Box::pin(self.call(call, cancel)).await,
             Statement::Change(change) => {
                 let planned = self.planned_change(change, parameters, cancel).await?;
                 self.has_written();
@@ -421,15 +423,21 @@ impl Session {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let bound = self.bound_change(change, parameters).await?;
-        let BoundChange { found, set, sources, identity, query } = bound;
-        let (mut returning, mut columns) = (None, None);
-        if let Some(query) = &change.returning {
-            let (made, names) = self.returning(query, &found.table, parameters)?;
-            (returning, columns) = (Some(made), Some(names));
-        }
-        let (plan, values) = with_room(|| changing::without_constants(query, identity));
-        let plan = planner::plan(plan, &sources, &self.settings, Goal::Source, &fold_constant, cancel).await?;
-        let plan = changing::planned(&found.table.name, change, plan, set.as_ref(), values, returning).map_err(at)?;
+        let BoundChange { target, set, sources, query, returning } = bound;
+        let (returning, columns) = returning.unzip();
+        let goal = match target.by {
+            ChangedBy::Source => Goal::Source,
+            ChangedBy::Writer => Goal::Here,
+        };
+        let planned = async |plan| planner::plan(plan, &sources, &self.settings, goal, &fold_constant, cancel).await;
+        let plan = match target.by {
+            ChangedBy::Source => {
+                let (plan, values) = with_room(|| changing::without_constants(query, target.identity));
+                let (plan, name) = (planned(plan).await?, &target.found.table.name);
+                changing::planned(name, change, plan, set.as_ref(), values, returning).map_err(at)?
+            }
+            ChangedBy::Writer => target.written(change, planned(query.plan).await?, returning),
+        };
         let columns = columns.unwrap_or_else(|| names(plan.root.columns.clone()));
         Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64(), writes_at: change.position })
     }
@@ -440,16 +448,22 @@ impl Session {
         let set = self.catalogs()?;
         self.to_write(&set, &WrittenName { parts: change.table.clone(), position: change.position })?;
         let found = table(&self.engine, &set, &self.place, &change.table).await.map_err(at)?;
-        let target = Target::new(&found, change).map_err(at)?;
-        let query = change.query_with(&target.identity);
-        let mut names = with_room(|| table_references(&query));
+        let returning = match &change.returning {
+            Some(query) => Some(self.returning(query, &found.table, parameters)?),
+            None => None,
+        };
+        let returned: Vec<String> =
+            returning.iter().flat_map(|(made, _)| &made.columns).map(|column| column.name.clone()).collect();
+        let target = Target::new(&found, change, &returned).map_err(at)?;
+        let query = &target.query;
+        let mut names = with_room(|| table_references(query));
         names.retain(|name| *name != TableReference::Target);
         let tables = self.looked_up(&set, names).await;
         let catalog = WithTarget { tables: &tables, target: &target.found.table };
         let mut sources = tables.sources();
         sources.add(&target.found);
-        let query = self.bound_with(&query, &catalog, parameters, Some(&target.wanted))?;
-        Ok(BoundChange { found, set, sources, identity: target.identity.len(), query })
+        let query = self.bound_with(query, &catalog, parameters, Some(&target.wanted))?;
+        Ok(BoundChange { target, set, sources, query, returning })
     }
 
     async fn analyze(
@@ -493,7 +507,7 @@ impl Session {
             _ => {
                 return Err(Error::new(
                     Code::Unsupported,
-                    "only queries, INSERT, CREATE TABLE AS, UPDATE and DELETE have a plan",
+                    "only queries, INSERT, CREATE TABLE AS, UPDATE, DELETE and MERGE have a plan",
                 ));
             }
         };

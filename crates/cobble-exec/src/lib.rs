@@ -16,5 +16,5 @@ mod spill;
 pub use expression::{Compiler, Script, fold_constant};
 pub use measures::Measures;
 pub use memory::{Held, ServiceMemory};
-pub use run::{CpuPool, Opened, RunLimits, RunningQuery, Until, out_of_time, start};
+pub use run::{CpuPool, Opened, RunLimits, RunningQuery, Until, out_of_time, start, tools_for};
 pub use spill::SpillPlace;

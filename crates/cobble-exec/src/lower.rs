@@ -11,7 +11,7 @@ use cobble_functions::{Overload, Resolved};
 use cobble_plan::key_pass::KeyPass;
 use cobble_plan::physical::{JoinWork, Operator, PhysicalNode, Side};
 use cobble_plan::range_join::{self, RangeOn};
-use cobble_plan::scan::{GateScan, ScanTools};
+use cobble_plan::scan::{GateCounters, GateScan, ScanTools};
 use cobble_plan::sink::SourceChange;
 use cobble_plan::window::{FrameBound, WindowCall, WindowFunction};
 use cobble_plan::{Column, Expr, RowMaker, SortKey};
@@ -20,7 +20,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::batch::{BATCH_ROWS, batch_of, schema_of};
 use crate::expression::{Compiled, Compiler, Conjunction, Places};
-use crate::measures::Measures;
+use crate::measures::{Measures, StepMeter};
 use crate::memory::{MemoryPool, Reservation};
 use crate::operators::accumulators::accumulator;
 use crate::operators::aggregate::{Aggregate, AggregateSpec, Merged};
@@ -141,18 +141,23 @@ impl Lowering {
         }
     }
 
+    /// What a source or a writer may use of the run, for the step of this meter.
+    fn tools(&self, counters: Arc<GateCounters>, meter: &Arc<StepMeter>) -> ScanTools {
+        ScanTools {
+            cancel: self.run.cancel.clone(),
+            counters,
+            compiler: Arc::new(Compiler),
+            batch_rows: BATCH_ROWS,
+            keys: vec![],
+            memory: Arc::new(GateMemory { pool: self.run.pool.clone(), meter: meter.clone() }),
+        }
+    }
+
     fn branches(&mut self, node: &Arc<PhysicalNode>) -> Result<Vec<Branch>> {
         let meter = self.run.measures.step(node.step);
         match &node.operator {
             Operator::Gate { gate, ordered } => {
-                let tools = ScanTools {
-                    cancel: self.run.cancel.clone(),
-                    counters: self.run.measures.gate(*gate),
-                    compiler: Arc::new(Compiler),
-                    batch_rows: BATCH_ROWS,
-                    keys: vec![],
-                    memory: Arc::new(GateMemory { pool: self.run.pool.clone(), meter: meter.clone() }),
-                };
+                let tools = self.tools(self.run.measures.gate(*gate), &meter);
                 let passes = self.run.key_passes.clone();
                 let passes: Vec<&KeyPass> = passes.iter().filter(|p| p.gate == *gate).collect();
                 let keys = passes.iter().map(|p| self.key_slot(p)).collect();
@@ -172,7 +177,8 @@ impl Lowering {
                     .unwrap_or_else(PoisonError::into_inner)
                     .get_mut(*sink)
                     .and_then(Option::take);
-                let (table, writer) = writer.ok_or_else(|| Error::internal("a write without its writer"))?;
+                let (table, mut writer) = writer.ok_or_else(|| Error::internal("a write without its writer"))?;
+                writer.begin(self.tools(Arc::default(), &meter));
                 let answer = Answer::new(&table, returning.as_ref(), &node.columns)?;
                 let writing = Arc::new(Writing::start(writer, answer, meter));
                 let branches = self.branches(&node.inputs[0])?;

@@ -24,6 +24,19 @@ pub struct StepMeter {
 const SHORT: usize = 200;
 
 impl StepMeter {
+    pub fn new(step: usize, text: &str) -> StepMeter {
+        StepMeter {
+            step,
+            text: text.to_owned(),
+            rows: AtomicU64::new(0),
+            batches: AtomicU64::new(0),
+            nanoseconds: AtomicU64::new(0),
+            held: AtomicU64::new(0),
+            held_peak: AtomicU64::new(0),
+            spilled: AtomicU64::new(0),
+        }
+    }
+
     /// The step as errors name it.
     pub fn label(&self) -> String {
         match self.text.char_indices().nth(SHORT) {
@@ -75,23 +88,7 @@ pub struct Measures {
 
 impl Measures {
     pub fn new(plan: &PhysicalPlan) -> Self {
-        let steps = plan
-            .document
-            .steps
-            .iter()
-            .map(|s| {
-                Arc::new(StepMeter {
-                    step: s.step,
-                    text: s.text.clone(),
-                    rows: AtomicU64::new(0),
-                    batches: AtomicU64::new(0),
-                    nanoseconds: AtomicU64::new(0),
-                    held: AtomicU64::new(0),
-                    held_peak: AtomicU64::new(0),
-                    spilled: AtomicU64::new(0),
-                })
-            })
-            .collect();
+        let steps = plan.document.steps.iter().map(|s| Arc::new(StepMeter::new(s.step, &s.text))).collect();
         Measures { steps, gates: plan.gates.iter().map(|_| Arc::default()).collect() }
     }
 

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use arrow::record_batch::RecordBatch;
 use cobble_plan::physical::{Gate, Operator, PhysicalPlan};
-use cobble_plan::scan::Scans;
+use cobble_plan::scan::{ScanTools, Scans};
 use cobble_plan::sink::TableWriter;
 use cobble_types::{Code, Error, ObjectName, Result};
 use futures::FutureExt;
@@ -15,9 +15,12 @@ use tokio::runtime::{Builder, Runtime};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
+use crate::batch::BATCH_ROWS;
+use crate::expression::Compiler;
 use crate::lower::{Lowering, OpenGate, Surroundings};
-use crate::measures::Measures;
+use crate::measures::{Measures, StepMeter};
 use crate::memory::{MemoryPool, ServiceMemory};
+use crate::operators::gate::GateMemory;
 use crate::output::{Outcome, output};
 use crate::pipeline::{Bounds, run_graph};
 use crate::spill::SpillPlace;
@@ -115,6 +118,19 @@ pub struct Until {
 /// The error of a run that takes longer than so many seconds.
 pub fn out_of_time(seconds: f64) -> Error {
     Error::new(Code::TimeLimit, format!("the run took longer than {seconds} s")).hint("raise run.time, or read less")
+}
+
+/// What work beside plans may use of a run, which errors name so.
+pub fn tools_for(what: &str, limits: &RunLimits, pool: &CpuPool, cancel: CancellationToken) -> ScanTools {
+    let memory = MemoryPool::new(limits.memory, &pool.memory);
+    ScanTools {
+        cancel,
+        counters: Arc::default(),
+        compiler: Arc::new(Compiler),
+        batch_rows: BATCH_ROWS,
+        keys: vec![],
+        memory: Arc::new(GateMemory { pool: memory, meter: Arc::new(StepMeter::new(1, what)) }),
+    }
 }
 
 /// A table that is ready to take rows.

@@ -65,6 +65,11 @@ impl AvroFile {
         }
     }
 
+    /// Bytes of the rows so far, packed but for the last ones.
+    pub fn bytes(&self) -> usize {
+        self.out.len() + self.block.len() / 4
+    }
+
     fn end_block(&mut self) {
         if self.rows == 0 {
             return;

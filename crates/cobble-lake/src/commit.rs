@@ -9,13 +9,14 @@ use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Condition, StoredFile, file_error};
 use cobble_types::{Code, Error, Result};
 use rand::Rng;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 use tokio_util::sync::CancellationToken;
 
 use crate::create::new_uuid;
 use crate::manifest::Manifest;
 use crate::manifest_out::{NewFile, Written, list_of, manifest};
-use crate::metadata::Snapshot;
+use crate::metadata::{Ref, RefKind, Snapshot};
+use crate::refs::pointed;
 use crate::schema::Told;
 use crate::table::{LakeTable, METADATA, version_in};
 
@@ -46,7 +47,7 @@ pub fn now() -> i64 {
 }
 
 /// The number of a metadata file whose name is the next writer's to take: `v12.metadata.json`.
-fn own_number(table: &LakeTable) -> Result<u64> {
+pub(crate) fn own_number(table: &LakeTable) -> Result<u64> {
     let name = table.file.name();
     let number = version_in(&name).filter(|number| name == format!("v{number}.metadata.json"));
     number.ok_or_else(|| {
@@ -54,11 +55,6 @@ fn own_number(table: &LakeTable) -> Result<u64> {
         file_error(&table.connection, &table.file.path, Code::Unsupported, what)
             .hint("write into it through that catalog")
     })
-}
-
-fn object<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Map<String, Json>> {
-    let whole = json.as_object_mut().ok_or("it is no object")?;
-    whole.entry(name).or_insert_with(|| json!({})).as_object_mut().ok_or_else(|| format!("{name} is no object"))
 }
 
 fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
@@ -70,8 +66,8 @@ fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
     own.as_array_mut().ok_or_else(|| format!("{name} is no array"))
 }
 
-/// The metadata with a snapshot more, which the main branch has.
-fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, before: Option<(&str, i64)>) -> Told<Json> {
+/// The metadata with a snapshot more, which the branch has.
+fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, branch: &str) -> Told<Json> {
     let mut snapshot = json!({
         "snapshot-id": new.id,
         "timestamp-ms": new.at,
@@ -87,12 +83,13 @@ fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, before: Opt
         json["last-sequence-number"] = json!(new.sequence);
     }
     list(&mut json, "snapshots")?.push(snapshot);
-    list(&mut json, "snapshot-log")?.push(json!({ "timestamp-ms": new.at, "snapshot-id": new.id }));
-    let refs = object(&mut json, "refs")?;
-    let own = refs.entry(MAIN).or_insert_with(|| json!({ "type": "branch" }));
-    own["snapshot-id"] = json!(new.id);
-    json["current-snapshot-id"] = json!(new.id);
-    json["last-updated-ms"] = json!(new.at);
+    pointed(&mut json, branch, new.id, new.at)?;
+    Ok(json)
+}
+
+/// The metadata as they are from a moment on, with the file that they had before in their log.
+fn logged(mut json: Json, at: i64, before: Option<(&str, i64)>) -> Told<Json> {
+    json["last-updated-ms"] = json!(at);
     let Some((path, updated)) = before else { return Ok(json) };
     let most = json.pointer("/properties/write.metadata.previous-versions-max").and_then(Json::as_str);
     let most = most.and_then(|text| text.parse().ok()).unwrap_or(LOGGED).max(1);
@@ -103,14 +100,16 @@ fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, before: Opt
     Ok(json)
 }
 
-/// What a snapshot does to its parent's files.
-#[derive(Clone, Copy)]
-enum Work<'a> {
-    /// Adds those of a manifest.
-    Append { manifest: &'a Manifest, files: &'a [NewFile] },
-    /// Has none of them.
-    Empty,
+/// What a new snapshot has, made upon the table's last state.
+pub(crate) struct Upon {
+    pub manifests: Vec<Manifest>,
+    pub summary: BTreeMap<String, String>,
+    /// Files that were put for this state alone.
+    pub put: Vec<String>,
 }
+
+/// Makes what a snapshot has upon a table, for a change of this number.
+pub(crate) type Make<'m> = &'m dyn Fn(&LakeTable, i64) -> Result<Upon>;
 
 /// What is told of a snapshot without files.
 fn summary_of_none(parent: Option<&Snapshot>) -> BTreeMap<String, String> {
@@ -161,13 +160,13 @@ fn summary(parent: Option<&Snapshot>, files: &[NewFile]) -> BTreeMap<String, Str
 }
 
 impl LakeTable {
-    fn put(&self, name: &str, content: Vec<u8>, condition: &Condition) -> Result<String> {
+    pub(crate) fn put(&self, name: &str, content: Vec<u8>, condition: &Condition) -> Result<String> {
         let names: Vec<String> = self.home.iter().cloned().chain([METADATA.to_owned(), name.to_owned()]).collect();
         self.storage.put(&names, content.into(), condition)?;
         Ok(format!("{}/{METADATA}/{name}", self.metadata.location))
     }
 
-    fn remove(&self, location: &str) {
+    pub(crate) fn remove(&self, location: &str) {
         if let Ok(file) = self.stored(location, 0) {
             // What is left over belongs to no snapshot.
             let _ = self.storage.delete(&file);
@@ -181,14 +180,9 @@ impl LakeTable {
 
     /// Makes a table without rows, one that is not there yet.
     pub fn make(&self) -> Result<()> {
-        let content = self.document()?.to_string().into_bytes();
-        match self.put("v1.metadata.json", content, &Condition::Absent) {
-            Ok(_) => {
-                let _ = self.put("version-hint.text", b"1".to_vec(), &Condition::Always);
-                Ok(())
-            }
-            Err(error) if error.code == Code::AlreadyExists => Err(self.is_there()),
-            Err(error) => Err(error),
+        match self.written_next(self.document()?, now())? {
+            true => Ok(()),
+            false => Err(self.is_there()),
         }
     }
 
@@ -203,12 +197,19 @@ impl LakeTable {
     /// Whether it can be changed here.
     ///
     /// # Errors
-    /// When another service's catalog tells what its last state is.
+    /// When another service's catalog tells what its last state is, or it is a tag.
     pub fn is_ours(&self) -> Result<()> {
-        own_number(self).map(drop)
+        match self.metadata.refs.get(&self.branch) {
+            Some(Ref { kind: RefKind::Tag, .. }) => {
+                let what = format!("{} is a tag, and tags stay as they are", self.branch);
+                Err(file_error(&self.connection, &self.file.path, Code::Unsupported, what)
+                    .hint("make a branch of it, and write into that"))
+            }
+            _ => own_number(self).map(drop),
+        }
     }
 
-    /// Adds files of rows in a snapshot of the main branch. `again` reads the table as it is now.
+    /// Adds files of rows in a snapshot of its branch. `again` reads the table as it is now.
     ///
     /// # Errors
     /// When the storage fails, or others are always first; then the table is as it was.
@@ -229,47 +230,62 @@ impl LakeTable {
         let to = Written { version: self.metadata.version, snapshot: id, spec, schema, schema_json: &schema_json };
         let (content, mut own) = manifest(files, to).map_err(told)?;
         own.path = self.put(&format!("{mark}-m0.avro"), content, &Condition::Absent)?;
-        let outcome = self.shown(id, &mark, Work::Append { manifest: &own, files }, memory, again);
+        let make = |table: &LakeTable, sequence: i64| {
+            let mut manifests = vec![Manifest { sequence, least_sequence: sequence, ..own.clone() }];
+            let parent = table.head();
+            if let Some(parent) = parent {
+                manifests.extend(table.manifests(parent, memory, &CancellationToken::new())?);
+            }
+            // Those of whose files none is left say nothing to anybody.
+            manifests.retain(|manifest| manifest.files() != Some(0));
+            Ok(Upon { manifests, summary: summary(parent, files), put: vec![] })
+        };
+        let outcome = self.shown(id, &mark, &make, again);
         if outcome.as_ref().is_err_and(|error| error.code != Code::InDoubt) {
             self.remove(&own.path);
         }
         outcome.map(|()| id)
     }
 
-    /// Leaves the table without rows, in a snapshot of the main branch that has no files.
+    /// Leaves the table without rows, in a snapshot of its branch that has no files.
     ///
     /// # Errors
     /// As of [`LakeTable::append`].
-    pub fn empty(&self, memory: &Arc<dyn ScanMemory>, again: &dyn Fn() -> Result<LakeTable>) -> Result<i64> {
+    pub fn empty(&self, again: &dyn Fn() -> Result<LakeTable>) -> Result<i64> {
         own_number(self)?;
         let id = rand::rng().random_range(1..i64::MAX);
-        self.shown(id, &new_uuid(), Work::Empty, memory, again).map(|()| id)
+        let make = |table: &LakeTable, _: i64| {
+            Ok(Upon { manifests: vec![], summary: summary_of_none(table.head()), put: vec![] })
+        };
+        self.shown(id, &new_uuid(), &make, again).map(|()| id)
     }
 
-    fn shown(
+    /// Shows a snapshot, made upon the table's last state, and again upon the next one where others are first.
+    pub(crate) fn shown(
         &self,
         id: i64,
         mark: &str,
-        work: Work<'_>,
-        memory: &Arc<dyn ScanMemory>,
+        make: Make<'_>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<()> {
         for attempt in 0..TRIES {
             let table = again()?;
             table.is_as(self)?;
-            let list = match table.next(id, &format!("snap-{id}-{attempt}-{mark}.avro"), work, memory)? {
+            match table.next(id, &format!("snap-{id}-{attempt}-{mark}.avro"), make)? {
                 Next::Shown => return Ok(()),
-                Next::Late(list) => list,
-            };
-            table.remove(&list);
+                Next::Late(put) => put.iter().for_each(|location| table.remove(location)),
+            }
             if table.fresh.is_some() {
                 return Err(table.is_there());
             }
-            let longest = PAUSE.min(Duration::from_millis(4 << attempt.min(7)));
-            std::thread::sleep(longest.mul_f64(rand::rng().random_range(0.2..1.0)));
+            pause(attempt);
         }
+        Err(self.always_late())
+    }
+
+    fn always_late(&self) -> Error {
         let what = format!("{TRIES} times others have changed it first");
-        Err(file_error(&self.connection, &self.file.path, Code::Conflict, what).hint("write again when fewer write"))
+        file_error(&self.connection, &self.file.path, Code::Conflict, what).hint("write again when fewer write")
     }
 
     /// Whether a table that is read again is the one that the new files are of.
@@ -286,59 +302,62 @@ impl LakeTable {
     }
 
     /// Tries to show a snapshot upon the table's last one.
-    fn next(&self, id: i64, list_name: &str, work: Work<'_>, memory: &Arc<dyn ScanMemory>) -> Result<Next> {
+    fn next(&self, id: i64, list_name: &str, make: Make<'_>) -> Result<Next> {
         let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
-        let number = own_number(self)?;
         let document = self.document()?;
         let metadata = &self.metadata;
-        let parent = metadata.current();
+        let parent = self.head();
         let sequence = match metadata.version {
             1 => 0,
             _ => document.get("last-sequence-number").and_then(Json::as_i64).unwrap_or(0) + 1,
         };
-        let mut manifests = Vec::new();
-        if let Work::Append { manifest, .. } = work {
-            manifests.push(Manifest { sequence, least_sequence: sequence, ..manifest.clone() });
-            if let Some(parent) = parent {
-                manifests.extend(self.manifests(parent, memory, &CancellationToken::new())?);
-            }
-        }
+        let Upon { manifests, summary, mut put } = make(self, sequence)?;
         let header = [
             ("snapshot-id", id.to_string()),
             ("parent-snapshot-id", parent.map_or("null".to_owned(), |parent| parent.id.to_string())),
             ("sequence-number", sequence.to_string()),
             ("format-version", metadata.version.to_string()),
         ];
-        let list = self.put(list_name, list_of(metadata.version, &manifests, &header), &Condition::Absent)?;
+        let list = self.put(list_name, list_of(metadata.version, &manifests, &header), &Condition::Absent);
+        let list = list.inspect_err(|_| put.iter().for_each(|location| self.remove(location)))?;
+        put.push(list.clone());
         let new = NewSnapshot {
             id,
             parent,
             sequence,
             // Snapshots follow each other in time, whatever the writers' clocks say.
             at: now().max(metadata.updated + 1),
-            list: list.clone(),
-            summary: match work {
-                Work::Append { files, .. } => summary(parent, files),
-                Work::Empty => summary_of_none(parent),
-            },
+            list,
+            summary,
             schema: metadata.schema_id,
         };
-        let before = format!("{}/{METADATA}/{}", metadata.location, self.file.name());
-        let before = self.fresh.is_none().then_some((before.as_str(), metadata.updated));
-        let next = with_snapshot(document, &new, metadata.version, before).map_err(told)?;
-        match self.put(&format!("v{}.metadata.json", number + 1), next.to_string().into_bytes(), &Condition::Absent) {
+        let at = new.at;
+        let next = with_snapshot(document, &new, metadata.version, &self.branch).map_err(told)?;
+        match self.written_next(next, at)? {
+            true => Ok(Next::Shown),
+            false => Ok(Next::Late(put)),
+        }
+    }
+
+    /// Writes the metadata that follow; false where another writer was first.
+    fn written_next(&self, next: Json, at: i64) -> Result<bool> {
+        let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
+        let number = own_number(self)? + 1;
+        let before = format!("{}/{METADATA}/{}", self.metadata.location, self.file.name());
+        let before = self.fresh.is_none().then_some((before.as_str(), self.metadata.updated));
+        let content = logged(next, at, before).map_err(told)?.to_string().into_bytes();
+        match self.put(&format!("v{number}.metadata.json"), content.clone(), &Condition::Absent) {
             Ok(_) => {
                 // Readers that do not look for the last one themselves are told; the file decides nothing.
-                let _ = self.put("version-hint.text", (number + 1).to_string().into_bytes(), &Condition::Always);
-                Ok(Next::Shown)
+                let _ = self.put("version-hint.text", number.to_string().into_bytes(), &Condition::Always);
+                Ok(true)
             }
-            Err(error) => match self.looked_up(number + 1, id) {
-                Ok(Some(true)) => Ok(Next::Shown),
-                Ok(Some(false)) => Ok(Next::Late(list)),
+            Err(error) => match self.looked_up(number, &content) {
+                Ok(Some(is_ours)) => Ok(is_ours),
                 // It may still arrive: nothing that it names is removed.
                 _ => {
-                    let what = format!("the storage did not say whether snapshot {id} was written: {}", error.message);
-                    let hint = "look whether the table has it before the rows are written again";
+                    let what = format!("the storage did not say whether the change was written: {}", error.message);
+                    let hint = "look whether the table has it before it is made again";
                     Err(file_error(&self.connection, &self.file.path, Code::InDoubt, what).hint(hint))
                 }
             },
@@ -346,19 +365,49 @@ impl LakeTable {
     }
 
     /// Whether a metadata file that could not be written, or whose writing was not answered, is ours. None where there is no such file.
-    fn looked_up(&self, number: u64, id: i64) -> Result<Option<bool>> {
+    fn looked_up(&self, number: u64, content: &[u8]) -> Result<Option<bool>> {
         let name = format!("v{number}.metadata.json");
         let folder: Vec<String> = self.home.iter().cloned().chain([METADATA.to_owned()]).collect();
         let files = self.storage.look(&folder)?.files;
         let Some(file) = files.into_iter().find(|file| file.name() == name) else { return Ok(None) };
-        let (storage, home) = (&self.storage, self.home.clone());
-        let there = LakeTable::open(&self.connection, storage, home, file, &CancellationToken::new())?;
-        Ok(Some(there.metadata.snapshot(id).is_some()))
+        if file.bytes != content.len() as u64 {
+            return Ok(Some(false));
+        }
+        let there = self.storage.open(&file, &CancellationToken::new())?.read(0, content.len());
+        let wrong = |e: std::io::Error| file_error(&self.connection, &file.path, Code::SourceData, e);
+        Ok(Some(there.map_err(wrong)? == content))
     }
+
+    /// Changes the metadata alone. `make` is asked again where others are first; `again` reads the table as it is now.
+    ///
+    /// # Errors
+    /// Those of `make`, as what is wrong with the change.
+    pub fn change_metadata(
+        make: &dyn Fn(&LakeTable, Json) -> Result<Json>,
+        again: &dyn Fn() -> Result<LakeTable>,
+    ) -> Result<()> {
+        for attempt in 0..TRIES {
+            let table = again()?;
+            own_number(&table)?;
+            let next = make(&table, table.document()?)?;
+            if table.written_next(next, now().max(table.metadata.updated + 1))? {
+                return Ok(());
+            }
+            pause(attempt);
+        }
+        let table = again()?;
+        Err(table.always_late())
+    }
+}
+
+/// Waits before a change is tried again.
+fn pause(attempt: u32) {
+    let longest = PAUSE.min(Duration::from_millis(4 << attempt.min(7)));
+    std::thread::sleep(longest.mul_f64(rand::rng().random_range(0.2..1.0)));
 }
 
 enum Next {
     Shown,
-    /// Another writer was first. This list is of no use.
-    Late(String),
+    /// Another writer was first. These files are of no use.
+    Late(Vec<String>),
 }

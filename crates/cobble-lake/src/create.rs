@@ -7,6 +7,7 @@ use serde_json::{Value as Json, json};
 
 use crate::bounds::uuid;
 use crate::metadata::{FIRST_PARTITION_ID, PartitionField, Spec};
+use crate::order::sort_order;
 use crate::schema::{Field, Kind, Schema, Told};
 use crate::transform::Transform;
 
@@ -19,7 +20,7 @@ pub struct NewTableColumn {
 }
 
 /// Gives fields ids: those of one level before those within them.
-struct Ids(i32);
+pub(crate) struct Ids(pub(crate) i32);
 
 impl Ids {
     fn next(&mut self) -> i32 {
@@ -27,7 +28,7 @@ impl Ids {
         self.0
     }
 
-    fn kind(&mut self, sql_type: &SqlType) -> Told<Kind> {
+    pub(crate) fn kind(&mut self, sql_type: &SqlType) -> Told<Kind> {
         Ok(match sql_type {
             SqlType::Boolean => Kind::Boolean,
             SqlType::SmallInt | SqlType::Integer => Kind::Int,
@@ -63,7 +64,7 @@ impl Ids {
         })
     }
 
-    fn fields(&mut self, columns: &[(String, &SqlType, bool)]) -> Told<Vec<Field>> {
+    pub(crate) fn fields(&mut self, columns: &[(String, &SqlType, bool)]) -> Told<Vec<Field>> {
         let ids: Vec<i32> = columns.iter().map(|_| self.next()).collect();
         let one = |(id, (name, sql_type, required)): (i32, &(String, &SqlType, bool))| {
             let kind = self.kind(sql_type).map_err(|what| format!("column {name}: {what}"))?;
@@ -92,10 +93,7 @@ pub fn partitioning(text: &str, schema: &Schema) -> Told<Spec> {
                 "{part} is no partition field: it is a column, or a transform of one such as month(column) or bucket(16, column)"
             ));
         };
-        let column = match column.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
-            Some(quoted) => quoted.replace("\"\"", "\""),
-            None => column.to_lowercase(),
-        };
+        let column = unquoted(column);
         let source = schema.fields.iter().find(|field| field.name.to_lowercase() == column);
         let source = source.ok_or_else(|| format!("there is no column {column} to partition by"))?;
         let (written, own) = match numbers.as_slice() {
@@ -116,8 +114,16 @@ pub fn partitioning(text: &str, schema: &Schema) -> Told<Spec> {
     Ok(Spec { id: 0, fields })
 }
 
+/// A name as it is meant: in small letters, unless it stands in quotes.
+pub(crate) fn unquoted(name: &str) -> String {
+    match name.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+        Some(quoted) => quoted.replace("\"\"", "\""),
+        None => name.to_lowercase(),
+    }
+}
+
 /// The parts between commas that stand in no parentheses.
-fn parts(text: &str) -> Vec<String> {
+pub(crate) fn parts(text: &str) -> Vec<String> {
     let (mut all, mut depth) = (vec![String::new()], 0);
     for c in text.chars() {
         depth += i32::from(c == '(') - i32::from(c == ')');
@@ -142,7 +148,7 @@ pub fn new_uuid() -> String {
 /// The metadata of a table without rows. `now` is in milliseconds since 1970-01-01 UTC.
 pub fn new_table(
     columns: &[NewTableColumn],
-    partition_by: &str,
+    (partition_by, order_by): (&str, &str),
     properties: &BTreeMap<String, String>,
     location: &str,
     now: i64,
@@ -152,6 +158,11 @@ pub fn new_table(
         columns.iter().map(|column| (column.name.clone(), &column.sql_type, column.required)).collect();
     let schema = Schema { id: 0, fields: ids.fields(&own)?, identifiers: vec![] };
     let spec = partitioning(partition_by, &schema)?;
+    let mut orders = vec![json!({ "order-id": 0, "fields": [] })];
+    let own = sort_order(order_by, &schema)?;
+    if own.as_array().is_some_and(|own| !own.is_empty()) {
+        orders.push(json!({ "order-id": 1, "fields": own }));
+    }
     Ok(json!({
         "format-version": 2,
         "table-uuid": new_uuid(),
@@ -164,8 +175,8 @@ pub fn new_table(
         "default-spec-id": 0,
         "partition-specs": [{ "spec-id": 0, "fields": spec.fields_json() }],
         "last-partition-id": FIRST_PARTITION_ID - 1 + spec.fields.len() as i32,
-        "default-sort-order-id": 0,
-        "sort-orders": [{ "order-id": 0, "fields": [] }],
+        "default-sort-order-id": orders.len() - 1,
+        "sort-orders": orders,
         "properties": properties,
         "current-snapshot-id": -1,
         "refs": {},

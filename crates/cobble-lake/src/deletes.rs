@@ -43,8 +43,6 @@ pub struct Gone {
 /// Which of [`Gone`] speak of a file, by their places there.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct GoneOf {
-    /// The file's path, as the table has it, where places are told.
-    pub path: String,
     pub places: Vec<usize>,
     pub values: Vec<usize>,
 }
@@ -124,9 +122,14 @@ impl Gathered {
         Ok(())
     }
 
+    /// Whether no file was taken.
+    pub fn is_empty(&self) -> bool {
+        self.gone.places.is_empty() && self.gone.values.is_empty()
+    }
+
     /// What speaks of a file of rows, added by the change of this number.
     pub fn of(&self, entry: &Entry<'_>, spec: &Spec, sequence: i64) -> Told<GoneOf> {
-        if self.gone.places.is_empty() && self.gone.values.is_empty() {
+        if self.is_empty() {
             return Ok(GoneOf::default());
         }
         let own: Partition = Some((spec.id, entry.partition_mark(spec)?));
@@ -143,8 +146,7 @@ impl Gathered {
         let groups = self.groups.iter().filter(|(key, place)| speaks(key) && later(**place));
         let mut values: Vec<usize> = groups.map(|(_, place)| *place).collect();
         values.sort_unstable();
-        let path = if places.is_empty() { String::new() } else { entry.path.to_owned() };
-        Ok(GoneOf { path, places, values })
+        Ok(GoneOf { places, values })
     }
 
     /// Those that speak of one of these files, which are told their new places.

@@ -1,6 +1,7 @@
 //! The open table format, versions 1 and 2 of its specification (Apache Iceberg, "Iceberg Table Spec"): metadata, manifests and snapshots, and
 //! which files a query needs.
 
+pub mod alter;
 mod avro_out;
 pub mod bounds;
 pub mod commit;
@@ -10,7 +11,12 @@ pub mod manifest;
 pub mod manifest_out;
 pub mod metadata;
 pub mod name_mapping;
+pub mod order;
 pub mod prune;
+pub mod reach;
+pub mod refs;
+mod regroup;
+pub mod replace;
 mod rows;
 pub mod schema;
 pub mod table;

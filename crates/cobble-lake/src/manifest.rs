@@ -9,6 +9,7 @@ use cobble_plan::scan::ScanMemory;
 use cobble_types::Value;
 use serde_json::Value as Json;
 
+use crate::avro_out::{AvroFile, long};
 use crate::bounds;
 use crate::metadata::Spec;
 use crate::rows::{Cursor, Node, Part};
@@ -73,6 +74,7 @@ pub struct Entry<'a> {
     pub is_added: bool,
     pub snapshot: Option<i64>,
     pub sequence: Option<i64>,
+    pub file_sequence: Option<i64>,
     pub content: Content,
     pub path: &'a str,
     pub format: &'a str,
@@ -86,6 +88,8 @@ pub struct Entry<'a> {
     lower: &'a [u8],
     upper: &'a [u8],
     equality: &'a [u8],
+    /// All of it.
+    whole: &'a [u8],
 }
 
 fn of_io(error: &io::Error) -> String {
@@ -261,6 +265,7 @@ enum EntryField {
     Status,
     Snapshot,
     Sequence,
+    FileSequence,
     File,
     Other,
 }
@@ -303,6 +308,7 @@ impl EntryShape {
             part if is(part, 0, "status") => EntryField::Status,
             part if is(part, 1, "snapshot_id") => EntryField::Snapshot,
             part if is(part, 3, "sequence_number") => EntryField::Sequence,
+            part if is(part, 4, "file_sequence_number") => EntryField::FileSequence,
             part if is(part, 2, "data_file") => EntryField::File,
             _ => EntryField::Other,
         };
@@ -340,7 +346,8 @@ impl EntryShape {
 
     /// The entry at a place; none for a file that is not in the table's state any more.
     fn read<'a>(&'a self, cursor: &mut Cursor<'a>) -> Told<Option<Entry<'a>>> {
-        let (mut status, mut snapshot, mut sequence) = (None, None, None);
+        let begin = *cursor;
+        let (mut status, mut snapshot, mut sequence, mut file_sequence) = (None, None, None, None);
         let mut content = Some(0);
         let (mut path, mut format): (&[u8], &[u8]) = (&[], &[]);
         let (mut rows, mut bytes) = (None, None);
@@ -352,6 +359,7 @@ impl EntryShape {
                 EntryField::Status => status = optional_number(cursor, node)?,
                 EntryField::Snapshot => snapshot = optional_number(cursor, node)?,
                 EntryField::Sequence => sequence = optional_number(cursor, node)?,
+                EntryField::FileSequence => file_sequence = optional_number(cursor, node)?,
                 EntryField::Other => drop(cursor.skip(node)?),
                 EntryField::File => {
                     for (field, node) in &self.file {
@@ -397,6 +405,7 @@ impl EntryShape {
             is_added,
             snapshot,
             sequence,
+            file_sequence,
             content,
             path: text(path)?,
             format: text(format)?,
@@ -409,6 +418,7 @@ impl EntryShape {
             lower,
             upper,
             equality,
+            whole: cursor.since(&begin),
         }))
     }
 }
@@ -447,6 +457,108 @@ pub fn entries(
     Ok(Ok(()))
 }
 
+/// A manifest that is written of entries of others, each as it was but for its standing.
+pub struct Again {
+    out: AvroFile,
+    /// Files and rows by what the entries say: there before, added, gone.
+    files: [u64; 3],
+    rows: [u64; 3],
+    least: Option<i64>,
+}
+
+/// A manifest written so.
+pub struct Rewritten {
+    pub content: Vec<u8>,
+    pub files: [u64; 3],
+    pub rows: [u64; 3],
+    /// The least number of a change that one of its files has; none where all come with the manifest.
+    pub least_sequence: Option<i64>,
+}
+
+/// What a manifest says of its entries: their type, and what its header has.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Form {
+    pub schema: Json,
+    pub header: Vec<(&'static str, String)>,
+}
+
+impl Form {
+    fn of<R: BufRead>(blocks: &AvroBlocks<R>) -> Told<Form> {
+        let names = ["schema", "schema-id", "partition-spec", "partition-spec-id", "format-version", "content"];
+        let header = names
+            .into_iter()
+            .filter_map(|name| Some((name, String::from_utf8(blocks.entry(name)?.to_vec()).ok()?)))
+            .collect();
+        let schema = serde_json::from_slice(blocks.schema()).map_err(|e| format!("its schema is no JSON: {e}"))?;
+        Ok(Form { schema, header })
+    }
+}
+
+impl Again {
+    fn new<R: BufRead>(blocks: &AvroBlocks<R>) -> Told<Again> {
+        let form = Form::of(blocks)?;
+        Ok(Again { out: AvroFile::new(&form.schema, &form.header), files: [0; 3], rows: [0; 3], least: None })
+    }
+
+    fn put(&mut self, entry: &Entry<'_>, standing: Standing) -> Told<()> {
+        self.files[standing.status as usize] += 1;
+        self.rows[standing.status as usize] += entry.rows;
+        if let Some(sequence) = standing.sequence {
+            self.least = Some(self.least.map_or(sequence, |least| least.min(sequence)));
+        }
+        let mut put = Ok(());
+        self.out.row(|out| put = entry.put(standing, out));
+        put
+    }
+
+    fn finish(self) -> Rewritten {
+        Rewritten { content: self.out.finish(), files: self.files, rows: self.rows, least_sequence: self.least }
+    }
+}
+
+/// Writes a manifest anew with the entries that `standing` has one for, in their order.
+///
+/// # Errors
+/// Of the storage, or, as what is wrong, of the file.
+pub fn again(
+    input: impl BufRead,
+    memory: &Arc<dyn ScanMemory>,
+    mut standing: impl FnMut(&Entry<'_>) -> Told<Option<Standing>>,
+) -> io::Result<Told<Rewritten>> {
+    let opened = opened(input, memory)?.and_then(|(blocks, node)| {
+        let (shape, out) = (EntryShape::new(&node)?, Again::new(&blocks)?);
+        Ok((blocks, shape, out))
+    });
+    let (mut blocks, shape, mut out) = match opened {
+        Ok(opened) => opened,
+        Err(what) => return Ok(Err(what)),
+    };
+    while let Some(block) = blocks.next_block()? {
+        let mut all = || -> Told<()> {
+            let mut cursor = Cursor::new(&block.bytes);
+            for _ in 0..block.rows {
+                let Some(entry) = shape.read(&mut cursor)? else { continue };
+                if let Some(standing) = standing(&entry)? {
+                    out.put(&entry, standing)?;
+                }
+            }
+            Ok(())
+        };
+        if let Err(what) = all() {
+            return Ok(Err(what));
+        }
+    }
+    Ok(Ok(out.finish()))
+}
+
+/// The form of a manifest.
+///
+/// # Errors
+/// Of the storage, or, as what is wrong, of the file.
+pub fn form(input: impl BufRead, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<Form>> {
+    Ok(Form::of(&AvroBlocks::open(input, memory.clone())?))
+}
+
 /// What is known of a column in a file.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct ColumnBounds {
@@ -458,7 +570,73 @@ pub struct ColumnBounds {
     pub nans: Option<u64>,
 }
 
+/// What an entry says of its file's place in the table's history.
+#[derive(Debug, Clone, Copy)]
+pub struct Standing {
+    pub status: Status,
+    pub snapshot: i64,
+    /// None where the file comes with its manifest.
+    pub sequence: Option<i64>,
+    pub file_sequence: Option<i64>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Status {
+    Kept = 0,
+    Added = 1,
+    Gone = 2,
+}
+
+/// A number of a type that may be optional; without one, where it may not be left out, it is 0.
+fn put_number(node: &Node, number: Option<i64>, out: &mut Vec<u8>) {
+    let Node::Union(branches) = node else { return long(number.unwrap_or(0), out) };
+    let wanted = if number.is_some() { Node::Number } else { Node::Null };
+    let place = branches.iter().position(|branch| *branch == wanted).unwrap_or(0);
+    long(place as i64, out);
+    if let Some(number) = number {
+        long(number, out);
+    }
+}
+
 impl Entry<'_> {
+    /// The number of the change that has added the file: that of its manifest where the file came with it (table specification, "Sequence
+    /// Number Inheritance").
+    pub fn sequence_in(&self, manifest: &Manifest) -> i64 {
+        self.sequence.unwrap_or(if self.is_added { manifest.sequence } else { 0 })
+    }
+
+    /// The standing of a file that was there before.
+    pub fn kept_in(&self, manifest: &Manifest) -> Standing {
+        let sequence = self.sequence_in(manifest);
+        Standing {
+            status: Status::Kept,
+            snapshot: self.snapshot_in(manifest),
+            sequence: Some(sequence),
+            file_sequence: Some(self.file_sequence.unwrap_or(sequence)),
+        }
+    }
+
+    /// The snapshot that has added the file.
+    pub fn snapshot_in(&self, manifest: &Manifest) -> i64 {
+        self.snapshot.unwrap_or(manifest.added_by)
+    }
+
+    /// The entry as it was written, with another standing.
+    pub fn put(&self, standing: Standing, out: &mut Vec<u8>) -> Told<()> {
+        let mut cursor = Cursor::new(self.whole);
+        for (field, node) in &self.shape.entry {
+            let own = cursor.skip(node)?;
+            match field {
+                EntryField::Status => put_number(node, Some(standing.status as i64), out),
+                EntryField::Snapshot => put_number(node, Some(standing.snapshot), out),
+                EntryField::Sequence => put_number(node, standing.sequence, out),
+                EntryField::FileSequence => put_number(node, standing.file_sequence, out),
+                EntryField::File | EntryField::Other => out.extend_from_slice(own),
+            }
+        }
+        Ok(())
+    }
+
     /// The values of the partition, in the order of the partitioning's fields; null for a field that the file has no value of.
     pub fn partition_values(&self, spec: &Spec, schema: &Schema) -> Told<Vec<Value>> {
         let mut values = vec![Value::Null; spec.fields.len()];

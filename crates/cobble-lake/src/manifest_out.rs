@@ -5,13 +5,14 @@ use serde_json::{Value as Json, json};
 
 use crate::avro_out::{AvroFile, array, bytes, long, optional};
 use crate::bounds;
-use crate::manifest::{Manifest, Summary};
+use crate::manifest::{Content, Manifest, Summary};
 use crate::metadata::Spec;
 use crate::schema::{Kind, Schema, Told};
 
-/// A file of rows that a snapshot adds.
-#[derive(Debug, Clone, Default)]
+/// A file that a snapshot adds.
+#[derive(Debug, Clone)]
 pub struct NewFile {
+    pub content: Content,
     /// As the table names it.
     pub path: String,
     pub format: String,
@@ -166,7 +167,7 @@ fn entry_schema(version: u8, partition: Vec<Json>) -> Json {
     json!({ "type": "record", "name": "manifest_entry", "fields": entry })
 }
 
-/// A manifest of files that its snapshot adds, and what its list says of it; the path is the caller's.
+/// A manifest of files that its snapshot adds, all of rows or all of places of rows that are gone, and what its list says of it; the path is the caller's.
 pub fn manifest(files: &[NewFile], to: Written<'_>) -> Told<(Vec<u8>, Manifest)> {
     let kinds = kinds(to.spec, to.schema)?;
     let own = to.spec.fields.iter().zip(&kinds);
@@ -175,6 +176,7 @@ pub fn manifest(files: &[NewFile], to: Written<'_>) -> Told<(Vec<u8>, Manifest)>
             Ok(json!({ "name": avro_name(&field.name), "type": ["null", avro_type(kind, field.id)?], "default": null, "field-id": field.id }))
         })
         .collect::<Told<Vec<Json>>>()?;
+    let of_deletes = files.iter().any(|file| file.content != Content::Rows);
     let mut out = AvroFile::new(
         &entry_schema(to.version, partition),
         &[
@@ -183,7 +185,7 @@ pub fn manifest(files: &[NewFile], to: Written<'_>) -> Told<(Vec<u8>, Manifest)>
             ("partition-spec", to.spec.fields_json().to_string()),
             ("partition-spec-id", to.spec.id.to_string()),
             ("format-version", to.version.to_string()),
-            ("content", "data".to_owned()),
+            ("content", if of_deletes { "deletes" } else { "data" }.to_owned()),
         ],
     );
     for file in files {
@@ -198,7 +200,7 @@ pub fn manifest(files: &[NewFile], to: Written<'_>) -> Told<(Vec<u8>, Manifest)>
         path: String::new(),
         length: bytes.len() as u64,
         spec: to.spec.id,
-        of_deletes: false,
+        of_deletes,
         sequence: 0,
         least_sequence: 0,
         added_by: to.snapshot,
@@ -208,7 +210,7 @@ pub fn manifest(files: &[NewFile], to: Written<'_>) -> Told<(Vec<u8>, Manifest)>
         rows_added: Some(files.iter().map(|file| file.rows).sum()),
         rows_kept: Some(0),
         rows_gone: Some(0),
-        partitions: Some(summaries(files, &kinds)),
+        partitions: Some(summaries(files.iter().map(|file| file.partition.as_slice()), &kinds)),
     };
     Ok((bytes, described))
 }
@@ -234,7 +236,7 @@ fn put_entry(file: &NewFile, partition: &[u8], to: Written<'_>, out: &mut Vec<u8
         optional(Some(to.snapshot), out, long);
         optional(None, out, long);
         optional(None, out, long);
-        long(0, out);
+        long(i64::from(file.content != Content::Rows), out);
     }
     bytes(file.path.as_bytes(), out);
     bytes(file.format.to_uppercase().as_bytes(), out);
@@ -271,12 +273,13 @@ fn put_entry(file: &NewFile, partition: &[u8], to: Written<'_>, out: &mut Vec<u8
     optional(splits, out, |splits, out| array(splits.iter(), out, |split, out| number(*split, out)));
 }
 
-fn summaries(files: &[NewFile], kinds: &[Kind]) -> Vec<Summary> {
+/// What is known of the partition values of files.
+pub fn summaries<'v>(partitions: impl Iterator<Item = &'v [Value]> + Clone, kinds: &[Kind]) -> Vec<Summary> {
     let is_nan = |value: &Value| {
         matches!(value, Value::Real(n) if n.is_nan()) || matches!(value, Value::Double(n) if n.is_nan())
     };
     let one = |(place, kind): (usize, &Kind)| {
-        let values = || files.iter().map(move |file| &file.partition[place]);
+        let values = || partitions.clone().filter_map(move |values| values.get(place));
         let known: Vec<&Value> = values().filter(|value| !value.is_null() && !is_nan(value)).collect();
         let first = |wanted: std::cmp::Ordering| {
             known.iter().copied().reduce(|a, b| if b.compare(a) == Some(wanted) { b } else { a })

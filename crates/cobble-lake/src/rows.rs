@@ -127,6 +127,11 @@ impl<'a> Cursor<'a> {
         Cursor { rest: bytes }
     }
 
+    /// The bytes from an earlier place up to this one.
+    pub fn since(&self, earlier: &Cursor<'a>) -> &'a [u8] {
+        &earlier.rest[..earlier.rest.len() - self.rest.len()]
+    }
+
     pub fn is_at_end(&self) -> bool {
         self.rest.is_empty()
     }

@@ -10,9 +10,10 @@ use cobble_types::{Code, Error, Result, Value};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
+use crate::commit::MAIN;
 use crate::deletes::{Gathered, Gone, GoneOf};
 use crate::manifest::{self, Content, Entry, Manifest};
-use crate::metadata::{MOST_BYTES, Metadata, Snapshot, SnapshotFiles, Spec};
+use crate::metadata::{MOST_BYTES, Metadata, Ref, RefKind, Snapshot, SnapshotFiles, Spec};
 use crate::prune::{Pruner, Question};
 use crate::schema::{Field, Schema, Told};
 use crate::transform::Transform;
@@ -29,6 +30,8 @@ pub struct LakeTable {
     pub home: Vec<String>,
     pub file: StoredFile,
     pub metadata: Arc<Metadata>,
+    /// The branch that is written.
+    pub branch: String,
     /// The metadata of a table that is not there yet.
     pub fresh: Option<Arc<serde_json::Value>>,
 }
@@ -36,6 +39,8 @@ pub struct LakeTable {
 /// A file with rows that a snapshot has.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct DataFile {
+    /// As the table has it.
+    pub path: String,
     pub stored: StoredFile,
     pub format: String,
     pub rows: u64,
@@ -117,6 +122,7 @@ impl LakeTable {
             home,
             metadata: Arc::new(metadata),
             file,
+            branch: MAIN.to_owned(),
             fresh: None,
         })
     }
@@ -137,6 +143,7 @@ impl LakeTable {
             home,
             file: storage.at(&names, 0)?,
             metadata: Arc::new(metadata),
+            branch: MAIN.to_owned(),
             fresh: Some(Arc::new(document)),
         })
     }
@@ -174,13 +181,13 @@ impl LakeTable {
         self.storage.at(&names, bytes)
     }
 
-    fn reader(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<BufReader<Ordered>> {
+    pub(crate) fn reader(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<BufReader<Ordered>> {
         let blob = self.storage.open(file, cancel)?;
         Ok(BufReader::with_capacity(1 << 17, Ordered::new(blob, Arc::new(AtomicU64::new(0)))))
     }
 
     /// What a reader of Avro rows has told.
-    fn told<T>(&self, file: &StoredFile, outcome: std::io::Result<Told<T>>) -> Result<T> {
+    pub(crate) fn told<T>(&self, file: &StoredFile, outcome: std::io::Result<Told<T>>) -> Result<T> {
         match outcome {
             Ok(Ok(found)) => Ok(found),
             Ok(Err(what)) => Err(self.wrong(file, what)),
@@ -262,6 +269,23 @@ impl LakeTable {
         Ok(fields)
     }
 
+    /// The last state of the branch that is written; none of a table that has never had rows.
+    pub fn head(&self) -> Option<&Snapshot> {
+        match self.branch == MAIN {
+            true => self.metadata.current(),
+            false => self.metadata.named(&self.branch),
+        }
+    }
+
+    /// The schema in which the branch is seen: of a tag that of its state.
+    pub fn schema_seen(&self) -> i32 {
+        let own = self.head().and_then(|snapshot| snapshot.schema_id);
+        match self.metadata.refs.get(&self.branch) {
+            Some(Ref { kind: RefKind::Tag, .. }) => own.unwrap_or(self.metadata.schema_id),
+            _ => self.metadata.schema_id,
+        }
+    }
+
     /// The schema that the table has now.
     pub fn schema(&self) -> Result<&Schema> {
         self.metadata.schema(self.metadata.schema_id).map_err(|what| self.wrong(&self.file, what))
@@ -341,7 +365,7 @@ impl LakeTable {
             left.deletes.total += 1;
             if may {
                 let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
-                gathered.take(entry, spec, stored, sequence_of(entry, manifest))?;
+                gathered.take(entry, spec, stored, entry.sequence_in(manifest))?;
             }
             Ok(())
         })?;
@@ -359,8 +383,9 @@ impl LakeTable {
             if !may {
                 return Ok(());
             }
-            let sequence = sequence_of(entry, manifest);
+            let sequence = entry.sequence_in(manifest);
             left.files.push(DataFile {
+                path: entry.path.to_owned(),
                 stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
                 format: entry.format.to_ascii_lowercase(),
                 rows: entry.rows,
@@ -375,12 +400,6 @@ impl LakeTable {
             (left.gone.places.len() + left.gone.values.iter().map(|group| group.files.len()).sum::<usize>()) as u64;
         Ok(left)
     }
-}
-
-/// The number of the change that has added a file: that of its manifest where the file came with it (table specification, "Sequence Number
-/// Inheritance").
-fn sequence_of(entry: &Entry<'_>, manifest: &Manifest) -> i64 {
-    entry.sequence.unwrap_or(if entry.is_added { manifest.sequence } else { 0 })
 }
 
 /// Values of columns that partitions are made of as they are.

@@ -2,6 +2,7 @@
 //! the contracts of sources: the offer, the scan, the write.
 
 pub mod aggregate;
+pub mod alter;
 pub mod document;
 pub mod draft;
 pub mod draw;
@@ -12,6 +13,7 @@ pub mod key_pass;
 pub mod logical;
 pub mod offer;
 pub mod physical;
+pub mod procedure;
 pub mod range_join;
 pub mod result;
 pub mod scan;

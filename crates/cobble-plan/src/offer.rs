@@ -120,14 +120,32 @@ impl DescribedTable {
     }
 }
 
+/// What is needed to change rows of a table.
+#[derive(Debug)]
+pub struct Changeable {
+    /// The columns that tell the table's rows apart.
+    pub identity: Vec<TableColumn>,
+    /// The source of the table with those columns at its end.
+    pub source: Arc<dyn Source>,
+    pub by: ChangedBy,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChangedBy {
+    /// The source finds the rows and changes them, in one statement.
+    Source,
+    /// The rows are found here, and its writer takes what they become.
+    Writer,
+}
+
 /// Takes work on one table. Implemented by each connector; plans name tables and hold no source.
 #[async_trait]
 pub trait Source: Send + Sync + fmt::Debug {
-    /// The columns that tell the table's rows apart, for changing them, and the source of the table with those columns at its end.
-    fn changeable(&self, table: &Table) -> Result<(Vec<TableColumn>, Arc<dyn Source>)> {
+    /// How the table's rows are changed.
+    fn changeable(&self, table: &Table) -> Result<Changeable> {
         let connection = &table.origin.connection;
         Err(Error::new(Code::Unsupported, format!("rows of connection {connection} cannot be changed"))
-            .hint("UPDATE and DELETE are for tables of databases, by connections with writable = true"))
+            .hint("UPDATE and DELETE are for tables of databases and lakes, by connections with writable = true"))
     }
     /// What is written after RETURNING for these columns of rows that are added to the table.
     fn added(&self, table: &Table, columns: &[Column]) -> Result<String> {

@@ -15,6 +15,7 @@ use crate::document::{Piece, StepDocument};
 use crate::expr::{Column, Expr, comma_separated};
 use crate::offer::{Request, Verdict};
 use crate::physical::{Operator, PhysicalNode, PhysicalPlan};
+use crate::scan::{ScanSpec, ScanTools};
 
 /// Where the rows of a plan go.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -38,6 +39,29 @@ pub struct NewRows {
     pub options: BTreeMap<String, String>,
     /// What comes back of each row that is added.
     pub returned: Option<Added>,
+    /// Of rows that take the places of others: which ones.
+    pub replacing: Option<Replacing>,
+}
+
+/// Rows that take the places of others of the table, or only end them. Of each row that comes the first columns tell which of the table's rows
+/// it is about, and are null for one that is added. Of a MERGE the next one tells whether there is a new row. Then come the columns.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Replacing {
+    pub change: RowsChange,
+    /// How many columns tell the table's rows apart.
+    pub identity: usize,
+    /// The columns that are set, for people.
+    pub set: Vec<String>,
+    /// What was read of the table to find the rows; nothing where none of them can be meant.
+    pub read: Option<ScanSpec>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum RowsChange {
+    Update,
+    /// The columns are those of the rows as they were.
+    Delete,
+    Merge,
 }
 
 /// Columns that come back of added rows.
@@ -92,6 +116,10 @@ pub struct Outcome {
 
 /// Takes rows, on a thread that may wait. Nothing of them can be seen, and dropping the writer leaves nothing.
 pub trait TableWriter: Send {
+    /// What it may use of the run that it belongs to. Comes before the first rows.
+    fn begin(&mut self, tools: ScanTools) {
+        let _ = tools;
+    }
     fn write(&mut self, batch: &RecordBatch) -> Result<()>;
     /// Completes the write, all but the last step that shows it.
     fn prepare(self: Box<Self>) -> Result<Box<dyn Prepared>>;
@@ -154,8 +182,14 @@ impl SinkSpec {
         let names: Vec<&str> = self.rows.columns.iter().map(|(name, _)| name.as_str()).collect();
         let options: Vec<String> = self.rows.options.iter().map(|(name, value)| format!("{name} {value}")).collect();
         let with = if options.is_empty() { String::new() } else { format!(" with {}", options.join(", ")) };
-        let how = if self.rows.create { "create" } else { "insert into" };
-        format!("{how} {} ({}){with}", self.table, names.join(", "))
+        let table = &self.table;
+        match &self.rows.replacing {
+            Some(Replacing { change: RowsChange::Update, set, .. }) => format!("update {table} set {}", set.join(", ")),
+            Some(Replacing { change: RowsChange::Delete, .. }) => format!("delete from {table}"),
+            Some(Replacing { change: RowsChange::Merge, .. }) => format!("merge into {table}"),
+            None if self.rows.create => format!("create {table} ({}){with}", names.join(", ")),
+            None => format!("insert into {table} ({}){with}", names.join(", ")),
+        }
     }
 }
 
@@ -163,7 +197,8 @@ impl PhysicalPlan {
     /// The plan with a step on top that writes its rows.
     #[must_use]
     pub fn written_to(mut self, sink: SinkSpec, returning: Option<Returning>) -> PhysicalPlan {
-        let columns = returning.as_ref().map_or_else(written_answer, Returning::columns);
+        let answer = if sink.rows.replacing.is_some() { changed_answer } else { written_answer };
+        let columns = returning.as_ref().map_or_else(answer, Returning::columns);
         let text = sink.text() + &returning.as_ref().map_or(String::new(), Returning::text);
         self.sinks.push(sink);
         let write = Operator::Write { sink: self.sinks.len() - 1, returning };

@@ -1,5 +1,5 @@
-//! UPDATE and DELETE: each is read as the query that finds the rows, and what a row's columns are set to (SQL:2016 part 2, 14.9 and
-//! 14.14; FROM and USING as in PostgreSQL).
+//! UPDATE, DELETE and MERGE: each is read as the query that finds the rows, and what a row's columns are set to (SQL:2016 part 2, 14.9,
+//! 14.12 and 14.14; FROM, USING and DO NOTHING as in PostgreSQL).
 
 use cobble_types::deep::Deep;
 use cobble_types::{Code, Error, Position, Result};
@@ -16,13 +16,15 @@ pub(crate) const TARGET: &str = "\u{1}target";
 /// Stands for the rows that have been changed.
 pub(crate) const RETURNED: &str = "\u{1}returned";
 
+/// A column that is set, with its place in the text.
+pub type SetColumn = (String, Option<Position>);
+
 /// Rows of a table that are set to something else, or deleted.
 #[derive(Debug, Clone)]
 pub struct Change {
     pub table: Vec<String>,
     pub position: Option<Position>,
-    /// The columns that are set, with their places in the text; `None` deletes the rows.
-    pub set: Option<Vec<(String, Option<Position>)>>,
+    pub action: Action,
     /// What the table is called in the statement.
     alias: ast::Ident,
     /// Finds what the columns are set to, one row for each that is changed.
@@ -31,16 +33,221 @@ pub struct Change {
     pub returning: Option<Deep<ast::Query>>,
 }
 
+/// What becomes of the rows.
+#[derive(Debug, Clone)]
+pub enum Action {
+    Delete,
+    /// The columns are set to what the query finds, in its order.
+    Update(Vec<SetColumn>),
+    Merge(Vec<Arm>),
+}
+
+impl Action {
+    pub fn word(&self) -> &'static str {
+        match self {
+            Action::Delete => "DELETE",
+            Action::Update(_) => "UPDATE",
+            Action::Merge(_) => "MERGE",
+        }
+    }
+
+    /// The columns that are set or filled, each list in the order of the statement.
+    pub fn named(&self) -> Vec<&[SetColumn]> {
+        match self {
+            Action::Delete => vec![],
+            Action::Update(set) => vec![set],
+            Action::Merge(arms) => arms.iter().map(|arm| arm.effect.columns()).collect(),
+        }
+    }
+}
+
+/// WHEN … THEN of a MERGE.
+#[derive(Debug, Clone)]
+pub struct Arm {
+    when: When,
+    predicate: Option<ast::Expr>,
+    effect: Effect,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum When {
+    Matched,
+    /// The table has no row for one of the source.
+    NotMatched,
+    /// The source has none for a row of the table.
+    NotMatchedBySource,
+}
+
+#[derive(Debug, Clone)]
+enum Effect {
+    Update(Vec<SetColumn>, Vec<ast::Expr>),
+    /// Without columns, all of them from the first on.
+    Insert(Vec<SetColumn>, Vec<ast::Expr>),
+    Delete,
+    Nothing,
+}
+
+impl Effect {
+    fn columns(&self) -> &[SetColumn] {
+        match self {
+            Effect::Update(columns, _) | Effect::Insert(columns, _) => columns,
+            Effect::Delete | Effect::Nothing => &[],
+        }
+    }
+
+    /// What a column of the table becomes, by its name and place.
+    fn value(&self, alias: &ast::Ident, name: &str, place: usize) -> ast::Expr {
+        let own = |columns: &[SetColumn], values: &[ast::Expr]| {
+            let place = match columns.is_empty() {
+                true => Some(place),
+                false => columns.iter().position(|(own, _)| own == name),
+            };
+            values.get(place?).cloned()
+        };
+        match self {
+            Effect::Update(columns, values) => own(columns, values).unwrap_or_else(|| column(alias, name)),
+            Effect::Insert(columns, values) => own(columns, values).unwrap_or_else(null),
+            Effect::Delete | Effect::Nothing => null(),
+        }
+    }
+}
+
+fn column(alias: &ast::Ident, name: &str) -> ast::Expr {
+    ast::Expr::CompoundIdentifier(vec![alias.clone(), ast::Ident::with_quote('"', name)])
+}
+
+fn value(value: ast::Value) -> ast::Expr {
+    ast::Expr::Value(value.into())
+}
+
+fn null() -> ast::Expr {
+    value(ast::Value::Null)
+}
+
+fn case(arms: Vec<(ast::Expr, ast::Expr)>) -> ast::Expr {
+    ast::Expr::Case {
+        case_token: ast::helpers::attached_token::AttachedToken::empty(),
+        end_token: ast::helpers::attached_token::AttachedToken::empty(),
+        operand: None,
+        conditions: arms.into_iter().map(|(condition, result)| ast::CaseWhen { condition, result }).collect(),
+        else_result: None,
+    }
+}
+
+fn and(left: ast::Expr, right: ast::Expr) -> ast::Expr {
+    let side = |own| Box::new(ast::Expr::Nested(Box::new(own)));
+    ast::Expr::BinaryOp { left: side(left), op: ast::BinaryOperator::And, right: side(right) }
+}
+
+impl Arm {
+    /// Whether the arm is the one of a row, if none before it is. `known` is null where the table has no row.
+    fn condition(&self, known: &ast::Expr) -> ast::Expr {
+        let known = Box::new(known.clone());
+        let here = || Box::new(ast::Expr::Identifier(ast::Ident::with_quote('"', HERE)));
+        let own = match self.when {
+            When::NotMatched => ast::Expr::IsNull(known),
+            When::Matched => ast::Expr::IsNotNull(known),
+            When::NotMatchedBySource => ast::Expr::IsNull(here()),
+        };
+        match &self.predicate {
+            Some(predicate) => and(own, predicate.clone()),
+            None => own,
+        }
+    }
+}
+
 impl Change {
-    /// The query with these further columns of the table in front.
-    pub fn query_with(&self, columns: &[String]) -> Deep<ast::Query> {
+    /// Checks what is set against the columns of the table, by their names.
+    ///
+    /// # Errors
+    /// When a column is named twice, or is none of the table's.
+    pub fn check(&self, columns: &[&str]) -> Result<()> {
+        for named in self.action.named() {
+            for (place, (name, position)) in named.iter().enumerate() {
+                if named[..place].iter().any(|(other, _)| other == name) {
+                    return Err(Error::new(Code::AmbiguousName, format!("{name} is set twice")).at(*position));
+                }
+                if !columns.contains(&name.as_str()) {
+                    return Err(Error::unknown("column", name, columns.iter().copied()).at(*position));
+                }
+            }
+        }
+        let Action::Merge(arms) = &self.action else { return Ok(()) };
+        let most = arms.iter().map(|arm| match &arm.effect {
+            Effect::Insert(_, values) => values.len(),
+            _ => 0,
+        });
+        match most.max() {
+            Some(most) if most > columns.len() => {
+                let what = format!("INSERT has {most} values, and the table has {} columns", columns.len());
+                Err(Error::new(Code::Syntax, what))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// The query with these columns of the table in front, which tell its rows apart.
+    pub fn query_with(&self, identity: &[String]) -> Deep<ast::Query> {
+        self.with_items(|values| identity.iter().map(|name| column(&self.alias, name)).chain(values).collect(), None)
+    }
+
+    /// The query of whole rows: the columns that tell the table's rows apart, of a MERGE whether there is a new row, and then these columns
+    /// as they become.
+    pub fn rows_with(&self, identity: &[String], columns: &[String]) -> Deep<ast::Query> {
+        let own = identity.iter().map(|name| column(&self.alias, name));
+        let Action::Merge(arms) = &self.action else {
+            return self.with_items(
+                |values| {
+                    let becomes = |name: &String| match &self.action {
+                        Action::Update(set) => {
+                            let place = set.iter().position(|(own, _)| own == name);
+                            place.and_then(|place| values.get(place).cloned())
+                        }
+                        _ => None,
+                    };
+                    let rest = columns.iter().map(|name| becomes(name).unwrap_or_else(|| column(&self.alias, name)));
+                    own.chain(rest).collect()
+                },
+                None,
+            );
+        };
+        let Some(known) = identity.first().map(|name| column(&self.alias, name)) else { return self.query.clone() };
+        let one = |of: &dyn Fn(&Effect) -> ast::Expr| {
+            // A row without its counterpart in the source comes first: it has none in the columns of the source either.
+            let first = arms.iter().filter(|arm| arm.when == When::NotMatchedBySource);
+            let rest = arms.iter().filter(|arm| arm.when != When::NotMatchedBySource);
+            let none = Arm { when: When::NotMatchedBySource, predicate: None, effect: Effect::Nothing };
+            let by_source = first.clone().next().map(|_| none);
+            let all = first.chain(&by_source).chain(rest);
+            case(all.map(|arm| (arm.condition(&known), of(&arm.effect))).collect())
+        };
+        let keeps = one(&|effect| match effect {
+            Effect::Update(..) | Effect::Insert(..) => value(ast::Value::Boolean(true)),
+            Effect::Delete => value(ast::Value::Boolean(false)),
+            Effect::Nothing => null(),
+        });
+        let becomes = columns.iter().enumerate();
+        let becomes = becomes.map(|(place, name)| one(&|effect| effect.value(&self.alias, name, place)));
+        let items = own.chain([keeps.clone()]).chain(becomes).collect();
+        self.with_items(|_| items, Some(ast::Expr::IsNotNull(Box::new(keeps))))
+    }
+
+    fn with_items(
+        &self,
+        items: impl FnOnce(Vec<ast::Expr>) -> Vec<ast::Expr>,
+        selection: Option<ast::Expr>,
+    ) -> Deep<ast::Query> {
         let mut query = self.query.clone();
         if let ast::SetExpr::Select(select) = query.body.as_mut() {
-            let item = |column: &String| {
-                let parts = vec![self.alias.clone(), ast::Ident::with_quote('"', column)];
-                ast::SelectItem::UnnamedExpr(ast::Expr::CompoundIdentifier(parts))
-            };
-            select.projection.splice(0..0, columns.iter().map(item));
+            let values = std::mem::take(&mut select.projection).into_iter().filter_map(|item| match item {
+                ast::SelectItem::UnnamedExpr(value) => Some(value),
+                _ => None,
+            });
+            let items = items(values.collect());
+            select.projection = items.into_iter().map(ast::SelectItem::UnnamedExpr).collect();
+            if selection.is_some() {
+                select.selection = selection;
+            }
         }
         query
     }
@@ -69,21 +276,8 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
                 None => vec![],
                 Some(ast::UpdateTableFromKind::BeforeSet(from) | ast::UpdateTableFromKind::AfterSet(from)) => from,
             };
-            let mut set = Vec::new();
-            let mut values = Vec::new();
-            for ast::Assignment { target, value } in assignments {
-                let ast::AssignmentTarget::ColumnName(name) = target else {
-                    return Err(Error::unsupported("setting several columns at once")
-                        .hint("write each one alone: SET a = …, b = …"));
-                };
-                let [ast::ObjectNamePart::Identifier(column)] = name.0.as_slice() else {
-                    return Err(Error::new(Code::Syntax, format!("\"{name}\" is no plain name of a column"))
-                        .hint("columns that are set are named without their table"));
-                };
-                set.push((folded(column), position_of(column.span)));
-                values.push(ast::SelectItem::UnnamedExpr(value));
-            }
-            made(table, from, Some(set), values, selection, returning)
+            let (set, values) = assigned(assignments)?;
+            made(table, from, Action::Update(set), values, selection, returning)
         }
         ast::Statement::Delete(delete) => {
             let ast::Delete {
@@ -104,10 +298,154 @@ pub(crate) fn change(statement: ast::Statement) -> Result<Change> {
             let (Some(table), true) = (from.pop(), from.is_empty()) else {
                 return Err(Error::unsupported("deleting from several tables").hint("write a statement for each"));
             };
-            made(table, using.unwrap_or_default(), None, vec![], selection, returning)
+            made(table, using.unwrap_or_default(), Action::Delete, vec![], selection, returning)
         }
-        other => Err(Error::new(Code::Syntax, format!("expected UPDATE or DELETE, found {other}"))),
+        ast::Statement::Merge(merge) => merged(merge),
+        other => Err(Error::new(Code::Syntax, format!("expected UPDATE, DELETE or MERGE, found {other}"))),
     }
+}
+
+/// The columns of SET, and what they are set to.
+fn assigned(assignments: Vec<ast::Assignment>) -> Result<(Vec<SetColumn>, Vec<ast::Expr>)> {
+    let (mut set, mut values) = (Vec::new(), Vec::new());
+    for ast::Assignment { target, value } in assignments {
+        let ast::AssignmentTarget::ColumnName(name) = target else {
+            return Err(
+                Error::unsupported("setting several columns at once").hint("write each one alone: SET a = …, b = …")
+            );
+        };
+        set.push(plain(&name)?);
+        values.push(value);
+    }
+    Ok((set, values))
+}
+
+fn plain(name: &ast::ObjectName) -> Result<SetColumn> {
+    let [ast::ObjectNamePart::Identifier(column)] = name.0.as_slice() else {
+        return Err(Error::new(Code::Syntax, format!("\"{name}\" is no plain name of a column"))
+            .hint("columns that are set are named without their table"));
+    };
+    Ok((folded(column), position_of(column.span)))
+}
+
+/// Stands for what every row of a MERGE's source has.
+const HERE: &str = "\u{1}here";
+
+fn merged(merge: ast::Merge) -> Result<Change> {
+    let ast::Merge { merge_token: _, optimizer_hints, into: _, table, source, on, clauses, output } = merge;
+    if !optimizer_hints.is_empty() {
+        return Err(Error::new(Code::Syntax, "a hint is not part of the language"));
+    }
+    if output.is_some() {
+        return Err(Error::unsupported("RETURNING of a MERGE").hint("SELECT the rows afterwards"));
+    }
+    let mut arms = Vec::new();
+    for ast::MergeClause { when_token: _, clause_kind, predicate, action } in clauses {
+        let when = match clause_kind {
+            ast::MergeClauseKind::Matched => When::Matched,
+            ast::MergeClauseKind::NotMatched | ast::MergeClauseKind::NotMatchedByTarget => When::NotMatched,
+            ast::MergeClauseKind::NotMatchedBySource => When::NotMatchedBySource,
+        };
+        let effect = effect(action)?;
+        let fits = match effect {
+            Effect::Insert(..) => when == When::NotMatched,
+            Effect::Update(..) | Effect::Delete => when != When::NotMatched,
+            Effect::Nothing => true,
+        };
+        if !fits {
+            return Err(Error::new(
+                Code::Syntax,
+                format!("WHEN {clause_kind} cannot be followed by what it is followed by"),
+            )
+            .hint("rows of the table are updated or deleted, rows that only the source has are inserted"));
+        }
+        arms.push(Arm { when, predicate, effect });
+    }
+    let (name, alias) = target_of(ast::TableWithJoins { relation: table, joins: vec![] })?;
+    let has = |when: When| arms.iter().any(|arm| arm.when == when);
+    let kind = match (has(When::NotMatched), has(When::NotMatchedBySource)) {
+        (false, false) => ast::JoinOperator::Inner,
+        (true, false) => ast::JoinOperator::RightOuter,
+        (false, true) => ast::JoinOperator::LeftOuter,
+        (true, true) => ast::JoinOperator::FullOuter,
+    };
+    let predicates = arms.iter().filter_map(|arm| arm.predicate.clone());
+    let values = arms.iter().flat_map(|arm| match &arm.effect {
+        Effect::Update(_, values) | Effect::Insert(_, values) => values.clone(),
+        Effect::Delete | Effect::Nothing => vec![],
+    });
+    let all = predicates.chain(values).map(ast::SelectItem::UnnamedExpr).collect();
+    let source = match has(When::NotMatchedBySource) {
+        true => with_mark(source)?,
+        false => source,
+    };
+    let join = ast::Join { relation: source, global: false, join_operator: kind(ast::JoinConstraint::On(*on)) };
+    // Checked with all that the arms say.
+    let query = select_of((TARGET, vec![join]), &alias, all, None, vec![])?;
+    Ok(change_of(name, alias, Action::Merge(arms), query, None))
+}
+
+/// The source with a column that all its rows have.
+fn with_mark(source: ast::TableFactor) -> Result<ast::TableFactor> {
+    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
+    let own = match &source {
+        ast::TableFactor::Table { alias: Some(alias), .. }
+        | ast::TableFactor::Derived { alias: Some(alias), .. }
+        | ast::TableFactor::Function { alias: Some(alias), .. } => alias.name.clone(),
+        ast::TableFactor::Table { name, alias: None, .. } => match name.0.last().and_then(|part| part.as_ident()) {
+            Some(name) => name.clone(),
+            None => return Err(Error::new(Code::Syntax, format!("\"{name}\" is no name of a table"))),
+        },
+        _ => return Err(Error::new(Code::Syntax, "the source of a MERGE needs a name").hint("write AS and a name")),
+    };
+    let text = format!("(SELECT true AS \"{HERE}\", * FROM t) AS t");
+    let mut parser = Parser::new(&DIALECT).try_with_sql(&text).map_err(failed)?;
+    let mut marked = parser.parse_table_factor().map_err(failed)?;
+    if let ast::TableFactor::Derived { subquery, alias: Some(alias), .. } = &mut marked {
+        alias.name = own;
+        if let ast::SetExpr::Select(select) = subquery.body.as_mut() {
+            select.from = vec![ast::TableWithJoins { relation: source, joins: vec![] }];
+        }
+    }
+    Ok(marked)
+}
+
+fn effect(action: ast::MergeAction) -> Result<Effect> {
+    let foreign = |found: bool, what: &str| match found {
+        true => Err(Error::new(Code::Syntax, format!("{what} is not part of the language"))),
+        false => Ok(()),
+    };
+    Ok(match action {
+        ast::MergeAction::Insert(insert) => {
+            let ast::MergeInsertExpr { insert_token: _, columns, kind_token: _, kind, insert_predicate } = insert;
+            foreign(insert_predicate.is_some(), "WHERE after INSERT")?;
+            let columns: Vec<SetColumn> = columns.iter().map(plain).collect::<Result<_>>()?;
+            let ast::MergeInsertKind::Values(values) = kind else {
+                return Err(Error::new(Code::Syntax, "INSERT of a MERGE takes VALUES with one row"));
+            };
+            let mut rows = values.rows;
+            let (Some(row), true) = (rows.pop(), rows.is_empty()) else {
+                return Err(Error::new(Code::Syntax, "INSERT of a MERGE takes VALUES with one row"));
+            };
+            let row = row.content;
+            if !columns.is_empty() && columns.len() != row.len() {
+                let what = format!("{} columns are named for {} values", columns.len(), row.len());
+                return Err(Error::new(Code::Syntax, what).at(columns[0].1));
+            }
+            Effect::Insert(columns, row)
+        }
+        ast::MergeAction::Update(update) => {
+            let ast::MergeUpdateExpr { update_token: _, kind, update_predicate, delete_predicate } = update;
+            foreign(update_predicate.is_some() || delete_predicate.is_some(), "WHERE after SET")?;
+            let ast::MergeUpdateKind::Set(assignments) = kind else {
+                return Err(Error::new(Code::Syntax, "UPDATE of a MERGE takes SET with columns"));
+            };
+            let (set, values) = assigned(assignments)?;
+            Effect::Update(set, values)
+        }
+        ast::MergeAction::Delete { delete_token: _ } => Effect::Delete,
+        ast::MergeAction::DoNothing { .. } => Effect::Nothing,
+    })
 }
 
 fn refuse(extra: bool) -> Result<()> {
@@ -120,11 +458,37 @@ fn refuse(extra: bool) -> Result<()> {
 fn made(
     table: ast::TableWithJoins,
     from: Vec<ast::TableWithJoins>,
-    set: Option<Vec<(String, Option<Position>)>>,
-    values: Vec<ast::SelectItem>,
+    action: Action,
+    values: Vec<ast::Expr>,
     selection: Option<ast::Expr>,
     returning: Option<Vec<ast::SelectItem>>,
 ) -> Result<Change> {
+    let (name, alias) = target_of(table)?;
+    let values = values.into_iter().map(ast::SelectItem::UnnamedExpr).collect();
+    let query = select_of((TARGET, vec![]), &alias, values, selection, from)?;
+    let returning = returning.map(|items| self::returning(&alias, items)).transpose()?;
+    Ok(change_of(name, alias, action, query, returning))
+}
+
+fn change_of(
+    name: Vec<ast::Ident>,
+    alias: ast::Ident,
+    action: Action,
+    query: Deep<ast::Query>,
+    returning: Option<Deep<ast::Query>>,
+) -> Change {
+    Change {
+        table: name.iter().map(folded).collect(),
+        position: name.first().and_then(|part| position_of(part.span)),
+        action,
+        alias,
+        query,
+        returning,
+    }
+}
+
+/// The name of the table that is changed, and what it is called in the statement.
+fn target_of(table: ast::TableWithJoins) -> Result<(Vec<ast::Ident>, ast::Ident)> {
     let ast::TableWithJoins { relation, joins } = table;
     let ast::TableFactor::Table {
         name,
@@ -153,26 +517,17 @@ fn made(
         return Err(Error::new(Code::Syntax, format!("\"{name}\" is no name of a table")));
     };
     let alias = alias.map_or_else(|| (*last).clone(), |alias| alias.name);
-    let query = select_of(TARGET, &alias, values, selection, from)?;
-    let returning = returning.map(|items| select_of(RETURNED, &alias, items, None, vec![])).transpose()?;
-    Ok(Change {
-        table: parts.iter().map(|part| folded(part)).collect(),
-        position: parts.first().and_then(|part| position_of(part.span)),
-        set,
-        alias,
-        query,
-        returning,
-    })
+    Ok((parts.iter().map(|part| (*part).clone()).collect(), alias))
 }
 
 /// What RETURNING makes of the rows of a table that is known by this name.
 pub(crate) fn returning(name: &ast::Ident, items: Vec<ast::SelectItem>) -> Result<Deep<ast::Query>> {
-    select_of(RETURNED, name, items, None, vec![])
+    select_of((RETURNED, vec![]), name, items, None, vec![])
 }
 
-/// The query of these items from the table of this name, known by the alias, and whatever else there is.
+/// The query of these items from the table of this name, known by the alias, with its joins, and whatever else there is.
 fn select_of(
-    table: &str,
+    (table, joins): (&str, Vec<ast::Join>),
     alias: &ast::Ident,
     items: Vec<ast::SelectItem>,
     selection: Option<ast::Expr>,
@@ -184,9 +539,12 @@ fn select_of(
     if let ast::SetExpr::Select(select) = query.body.as_mut() {
         select.projection = items;
         select.selection = selection;
-        if let Some(ast::TableWithJoins { relation: ast::TableFactor::Table { name, alias: own, .. }, .. }) =
-            select.from.first_mut()
+        if let Some(ast::TableWithJoins {
+            relation: ast::TableFactor::Table { name, alias: own, .. },
+            joins: own_joins,
+        }) = select.from.first_mut()
         {
+            *own_joins = joins;
             *name = ast::ObjectName::from(vec![ast::Ident::with_quote('"', table)]);
             if let Some(own) = own {
                 own.name = alias.clone();

@@ -1,7 +1,9 @@
 //! From text to a bound logical plan. The tokens and the syntax tree come from `sqlparser`; names, types, coercions and
 //! meaning are ours and follow PostgreSQL.
 
+mod alter;
 mod bind;
+mod call;
 mod change;
 mod coerce;
 mod dialect;
@@ -14,12 +16,14 @@ mod slips;
 mod statement;
 mod syntax;
 
+pub use alter::AlterTable;
 pub use bind::{
     AsOf, BindContext, BoundQuery, CatalogReader, DEEPEST_VIEW, Facts, FactsOf, KnownFunction, KnownFunctions,
     KnownView, NativeCall, ParameterTypes, Parameters, RowsAt, SessionNames, TableReference, ViewInFrom, bind_query,
-    moment, parameter_types, table_references,
+    moment, parameter_types, table_name, table_references,
 };
-pub use change::Change;
+pub use call::Call;
+pub use change::{Action, Change, SetColumn};
 pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 pub use sqlparser::ast::{Expr, Query};
 pub use statement::{

@@ -108,7 +108,7 @@ impl Words<'_> {
         self.expected(if replace { "VIEW or FUNCTION" } else { "TABLE, VIEW or FUNCTION" })
     }
 
-    fn if_exists(&mut self) -> Result<bool> {
+    pub(crate) fn if_exists(&mut self) -> Result<bool> {
         let found = self.take("if");
         if found && !self.take("exists") {
             return self.expected("EXISTS");
@@ -124,7 +124,7 @@ impl Words<'_> {
         Ok(found)
     }
 
-    fn written_name(&mut self, what: &str) -> Result<WrittenName> {
+    pub(crate) fn written_name(&mut self, what: &str) -> Result<WrittenName> {
         let position = self.position();
         Ok(WrittenName { parts: self.name(what)?, position })
     }
@@ -138,7 +138,7 @@ impl Words<'_> {
     }
 
     /// One name that is no path.
-    fn plain_name(&mut self, what: &str) -> Result<String> {
+    pub(crate) fn plain_name(&mut self, what: &str) -> Result<String> {
         let written = self.written_name(what)?;
         match written.parts.as_slice() {
             [name] => Ok(name.clone()),
@@ -262,12 +262,16 @@ impl Words<'_> {
             }
         }
         let position = self.position();
-        let partitions = self.partitions()?;
+        let clauses = [("partition", self.clause("partition")?), ("order", self.clause("order")?)];
         let mut options = self.table_options()?;
-        if let Some(partitions) = partitions
-            && options.insert("partition_by".to_owned(), partitions).is_some()
-        {
-            return Err(Error::new(Code::Syntax, "PARTITION BY and partition_by in WITH are both given").at(position));
+        for (word, clause) in clauses {
+            let (upper, name) = (word.to_uppercase(), format!("{word}_by"));
+            if let Some(text) = clause
+                && options.insert(name.clone(), text).is_some()
+            {
+                let what = format!("{upper} BY and {name} in WITH are both given");
+                return Err(Error::new(Code::Syntax, what).at(position));
+            }
         }
         if typed || (!columns.is_empty() && self.peek().is_none()) {
             self.end()?;
@@ -318,56 +322,8 @@ impl Words<'_> {
         }
     }
 
-    /// `PARTITION BY (column, transform(column), …)`, as it is written.
-    fn partitions(&mut self) -> Result<Option<String>> {
-        if !self.take("partition") {
-            return Ok(None);
-        }
-        if !(self.take("by") && self.take_token(&Token::LParen)) {
-            return self.expected("BY and columns in parentheses, or transforms of columns");
-        }
-        let (mut text, mut depth) = (String::new(), 1);
-        while let Some(token) = self.peek().cloned() {
-            match token {
-                Token::LParen => depth += 1,
-                Token::RParen => depth -= 1,
-                Token::SemiColon => break,
-                _ => {}
-            }
-            self.at += 1;
-            if depth == 0 {
-                return Ok(Some(text));
-            }
-            text.push_str(&token.to_string());
-        }
-        self.expected("\")\"")
-    }
-
     fn table_options(&mut self) -> Result<BTreeMap<String, String>> {
-        let mut options = BTreeMap::new();
-        if !self.take("with") {
-            return Ok(options);
-        }
-        if !self.take_token(&Token::LParen) {
-            return self.expected("\"(\" and what the table is to be like");
-        }
-        while !self.take_token(&Token::RParen) {
-            if !options.is_empty() && !self.take_token(&Token::Comma) {
-                return self.expected("\",\" or \")\"");
-            }
-            let name = self.name("a name, such as format")?.join(".");
-            if !self.take_token(&Token::Eq) {
-                return self.expected("\"=\"");
-            }
-            let value = match self.peek() {
-                Some(Token::SingleQuotedString(text)) => text.clone(),
-                Some(Token::Word(word)) => word.value.clone(),
-                _ => return self.expected("a value"),
-            };
-            self.at += 1;
-            options.insert(name, value);
-        }
-        Ok(options)
+        if self.take("with") { self.listed_options() } else { Ok(BTreeMap::new()) }
     }
 
     /// `FUNCTION name`, `VIEW name, …` or `TABLE name, …`.
@@ -399,10 +355,13 @@ impl Words<'_> {
         })
     }
 
-    /// `VIEW name RENAME TO name`.
+    /// `TABLE name change, …`, or `VIEW name RENAME TO name`.
     pub(crate) fn alter(mut self) -> Result<Statement> {
+        if self.take("table") {
+            return self.alter_table();
+        }
         if !self.take("view") {
-            return self.expected("VIEW");
+            return self.expected("TABLE or VIEW");
         }
         let if_exists = self.if_exists()?;
         let name = self.written_name("a view")?;

@@ -8,6 +8,8 @@ use sqlparser::ast;
 use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Token, TokenWithSpan, Tokenizer};
 
+use crate::alter::AlterTable;
+use crate::call::Call;
 use crate::change::{Change, change};
 use crate::dialect::OwnDialect;
 use crate::objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
@@ -84,6 +86,8 @@ pub enum Statement {
     Discard,
     Write(Write),
     Change(Change),
+    AlterTable(AlterTable),
+    Call(Call),
     /// Collects statistics of a table.
     Analyze {
         table: Vec<String>,
@@ -151,6 +155,9 @@ pub enum Show {
 const ELSEWHERE: &[&str] = &["costs", "verbose", "buffers", "timing", "summary", "settings", "wal"];
 
 pub(crate) const DIALECT: OwnDialect = OwnDialect;
+
+/// The first words of statements that change rows.
+const CHANGES: [&str; 3] = ["update", "delete", "merge"];
 
 /// Bytes of text that are read at once.
 const LONGEST: usize = 64 << 20;
@@ -419,6 +426,9 @@ impl Words<'_> {
         if self.take("drop") {
             return self.drop_object();
         }
+        if self.take("call") {
+            return self.call();
+        }
         if self.take("alter") {
             return self.alter();
         }
@@ -437,7 +447,7 @@ impl Words<'_> {
         if self.take("explain") {
             return self.explain(lines, text);
         }
-        if self.tokens.get(self.at).is_some_and(|token| is_word(token, "update") || is_word(token, "delete")) {
+        if self.tokens.get(self.at).is_some_and(|token| CHANGES.iter().any(|word| is_word(token, word))) {
             return self.change().map(Statement::Change);
         }
         Ok(Statement::Query(self.query()?))
@@ -598,7 +608,7 @@ impl Words<'_> {
         let Some(first) = self.tokens.get(self.at) else { return self.expected("a query") };
         let own = self.rest(lines, text);
         let starts = |word: &str| is_word(first, word);
-        let explained = if starts("update") || starts("delete") {
+        let explained = if CHANGES.iter().any(|word| starts(word)) {
             Explained::Change(self.change()?)
         } else if starts("insert") || starts("create") {
             let position = self.position();
@@ -607,7 +617,7 @@ impl Words<'_> {
                 Statement::Write(write) => Explained::Write(Box::new(write)),
                 _ => {
                     return Err(Error::unsupported("EXPLAIN of what has no query")
-                        .hint("queries, INSERT, CREATE TABLE … AS, UPDATE and DELETE have a plan")
+                        .hint("queries, INSERT, CREATE TABLE … AS, UPDATE, DELETE and MERGE have a plan")
                         .at(position));
                 }
             }
@@ -657,7 +667,7 @@ impl Words<'_> {
             let word = self.peek().map(Token::to_string).unwrap_or_default();
             let known = [
                 "select", "with", "values", "explain", "show", "use", "set", "describe", "analyze", "create", "drop",
-                "alter", "truncate", "insert", "update", "delete", "begin", "commit", "rollback",
+                "alter", "truncate", "insert", "update", "delete", "merge", "call", "begin", "commit", "rollback",
             ];
             let error =
                 Error::new(Code::Syntax, format!("a statement cannot begin with \"{word}\"")).at(self.position());
@@ -668,7 +678,7 @@ impl Words<'_> {
             return Err(match cobble_types::closest_name(&word, known) {
                 Some(close) => error.hint(format!("did you mean \"{}\"?", close.to_uppercase())),
                 None => error.hint(
-                    "there are SELECT, WITH, VALUES, INSERT INTO, UPDATE, DELETE, TRUNCATE, CREATE and DROP of TABLE, VIEW and FUNCTION, ALTER VIEW, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET",
+                    "there are SELECT, WITH, VALUES, INSERT INTO, UPDATE, DELETE, MERGE INTO, TRUNCATE, CREATE and DROP of TABLE, VIEW and FUNCTION, ALTER of TABLE and VIEW, CALL, EXPLAIN, ANALYZE, SHOW, DESCRIBE, USE, SET",
                 ),
             });
         }
@@ -680,7 +690,7 @@ impl Words<'_> {
         Ok(query)
     }
 
-    /// UPDATE or DELETE.
+    /// UPDATE, DELETE or MERGE.
     fn change(self) -> Result<Change> {
         let position = self.position();
         change(self.to_end(|parser| parser.parse_statement())?).map_err(|e| e.at(position))

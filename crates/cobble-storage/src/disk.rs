@@ -200,9 +200,9 @@ impl Storage for Disk {
         };
         let failed = |e: io::Error| io_error(&self.connection, &path, &e);
         let real = roots::checked(&self.connection, &path)?;
-        let mut found = Folder::default();
+        let (mut folders, mut files) = (Vec::new(), Vec::new());
         let entries = match std::fs::read_dir(&real) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(found),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Folder::default()),
             other => other.map_err(failed)?,
         };
         for entry in entries.flatten() {
@@ -211,14 +211,15 @@ impl Storage for Disk {
             let own = path.join(&name);
             let Ok(metadata) = roots::real(&own).and_then(std::fs::metadata) else { continue };
             if metadata.is_dir() {
-                found.folders.push(name);
+                folders.push(name);
             } else if metadata.is_file() {
-                found.files.push(StoredFile { path: own, bytes: metadata.len(), version: version(&metadata) });
+                let changed = metadata.modified().ok().and_then(|at| at.duration_since(SystemTime::UNIX_EPOCH).ok());
+                let changed = i64::try_from(changed.unwrap_or_default().as_millis()).unwrap_or(i64::MAX);
+                let file = StoredFile { path: own, bytes: metadata.len(), version: version(&metadata) };
+                files.push((file, changed));
             }
         }
-        found.folders.sort();
-        found.files.sort_by(|a, b| a.path.cmp(&b.path));
-        Ok(found)
+        Ok(Folder::of(folders, files))
     }
 
     fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile> {

@@ -49,6 +49,17 @@ pub struct Folder {
     /// In order of their names.
     pub folders: Vec<String>,
     pub files: Vec<StoredFile>,
+    /// Of each of the files when it was changed last, in milliseconds since 1970-01-01 UTC.
+    pub changed: Vec<i64>,
+}
+
+impl Folder {
+    fn of(mut folders: Vec<String>, mut files: Vec<(StoredFile, i64)>) -> Folder {
+        folders.sort();
+        files.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));
+        let (files, changed) = files.into_iter().unzip();
+        Folder { folders, files, changed }
+    }
 }
 
 impl StoredFile {

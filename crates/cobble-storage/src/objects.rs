@@ -415,16 +415,13 @@ impl Storage for Objects {
         let listed = ask(async move { store.list_with_delimiter(Some(&prefix)).await });
         let listed = wait(&listed, &CancellationToken::new()).map_err(|e| self.fault(&path, &e).0)?;
         let own = |location: &Path| location.filename().map(str::to_owned);
-        let mut folders: Vec<String> = listed.common_prefixes.iter().filter_map(own).collect();
-        folders.sort();
-        let file = |meta: &ObjectMeta| StoredFile {
-            path: self.shown(meta.location.as_ref()),
-            bytes: meta.size,
-            version: version_of(meta),
+        let folders: Vec<String> = listed.common_prefixes.iter().filter_map(own).collect();
+        let file = |meta: &ObjectMeta| {
+            let path = self.shown(meta.location.as_ref());
+            let file = StoredFile { path, bytes: meta.size, version: version_of(meta) };
+            (file, meta.last_modified.timestamp_millis())
         };
-        let mut files: Vec<StoredFile> = listed.objects.iter().map(file).collect();
-        files.sort_by(|a, b| a.path.cmp(&b.path));
-        Ok(Folder { folders, files })
+        Ok(Folder::of(folders, listed.objects.iter().map(file).collect()))
     }
 
     fn at(&self, names: &[String], bytes: u64) -> Result<StoredFile> {

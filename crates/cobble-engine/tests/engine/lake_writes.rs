@@ -11,13 +11,13 @@ use serde_json::{Value as Json, json};
 use crate::truth::answer;
 
 /// A lake in a folder of its own.
-struct Written {
+pub struct Written {
     folder: tempfile::TempDir,
     engine: std::sync::Arc<Engine>,
 }
 
 impl Written {
-    fn new() -> Written {
+    pub fn new() -> Written {
         let folder = tempfile::tempdir().unwrap();
         let engine = Engine::in_memory().unwrap();
         for name in ["warehouse", "rows"] {
@@ -36,18 +36,18 @@ impl Written {
         Written { folder, engine }
     }
 
-    fn session(&self) -> Session {
+    pub fn session(&self) -> Session {
         let mut session = self.engine.session();
         session.use_place("lake", Some("ops")).unwrap();
         session
     }
 
-    fn warehouse(&self) -> PathBuf {
+    pub fn warehouse(&self) -> PathBuf {
         self.folder.path().join("warehouse")
     }
 
     /// What the library finds in tables, each with conditions; their rows are in the catalog `rows` afterwards.
-    fn read_by_the_library(&self, wanted: &Json) -> Json {
+    pub fn read_by_the_library(&self, wanted: &Json) -> Json {
         let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
         let mut running = Command::new(root.join("target/python/bin/python"))
             .arg(root.join("crates/cobble-lake/tests/partner_reads.py"))
@@ -64,7 +64,7 @@ impl Written {
     }
 }
 
-async fn rows(session: &mut Session, sql: &str) -> Vec<String> {
+pub async fn rows(session: &mut Session, sql: &str) -> Vec<String> {
     answer(session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e:?}")).0
 }
 
@@ -218,6 +218,38 @@ async fn what_cannot_be_written_leaves_nothing() {
     rows(&mut session, "DROP TABLE berths").await;
     assert_eq!(files("ops/berths"), Vec::<PathBuf>::new());
     assert!(answer(&mut session, "SELECT * FROM berths").await.unwrap_err().message.contains("berths"));
+}
+
+/// Rows are changed whether files are written again or others tell what is gone, whatever the partitions.
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_are_changed_whole_or_not_at_all() {
+    let modes = ["write.delete.mode", "write.update.mode", "write.merge.mode"];
+    let told = modes.map(|mode| format!("{mode} = 'merge-on-read'")).join(", ");
+    for (partition_by, with) in [
+        ("", ""),
+        ("PARTITION BY (kind, bucket(3, id))", ""),
+        ("", told.as_str()),
+        ("PARTITION BY (truncate(50, id))", told.as_str()),
+    ] {
+        let written = Written::new();
+        written.engine.add_connection(ConnectionDefinition::new("tides", "generated", "")).unwrap();
+        written.engine.add_catalog(CatalogDefinition::new("tides", "tides")).unwrap();
+        let mut session = written.session();
+        let with = if with.is_empty() { String::new() } else { format!("WITH ({with})") };
+        let made = format!(
+            "CREATE TABLE kept (id integer NOT NULL, vessel_id integer, kind text, urgency integer, cost numeric(10,2), note text) {partition_by} {with}"
+        );
+        rows(&mut session, &made).await;
+        rows(&mut session, "CREATE TABLE crew (vessel_id integer, size integer, name text)").await;
+        crate::truth::changed::check_here(&mut session).await;
+        let found = written.read_by_the_library(&json!({ "ops/kept": ["urgency = 0"] }));
+        assert_eq!(
+            found["ops/kept"]["counts"][0].to_string(),
+            rows(&mut session, "SELECT count(*) FROM kept").await[0]
+        );
+        let sql = |from: &str| format!("SELECT * FROM {from}.kept");
+        assert_eq!(rows(&mut session, &sql("lake.ops")).await, rows(&mut session, &sql("rows.public")).await);
+    }
 }
 
 /// Many write at the same time: all rows are there, in as many snapshots, each of which has one parent.

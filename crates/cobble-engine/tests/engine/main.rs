@@ -5,6 +5,7 @@ mod core;
 mod defined;
 mod extremes;
 mod functions;
+mod lake_care;
 mod lake_writes;
 mod lakes;
 mod mariadb;

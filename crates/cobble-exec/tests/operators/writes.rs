@@ -91,6 +91,7 @@ async fn write(fails: &'static str, returning: Option<Returning>, cancel: Cancel
         primary_key: vec![],
         options: Default::default(),
         returned: None,
+        replacing: None,
     };
     let plan = plan(rows).written_to(SinkSpec { table: target.clone(), rows: rows_to_keep }, returning);
     let plan = cobble_plan::physical::PhysicalPlan::from_bytes(&plan.to_bytes().unwrap()).unwrap();

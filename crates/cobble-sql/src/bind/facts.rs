@@ -34,13 +34,19 @@ pub(super) fn call(function: &str, arguments: &[ast::FunctionArg]) -> Result<Fac
     if name.contains('/') {
         return Ok(Facts { function: function.to_owned(), of: FactsOf::Path(name) });
     }
-    let parsed = Parser::new(&OwnDialect).try_with_sql(&name).and_then(|mut parser| {
+    let parts = table_name(&name).map_err(|e| e.hint(usage.clone()))?;
+    Ok(Facts { function: function.to_owned(), of: FactsOf::Table(parts) })
+}
+
+/// The parts of a table's name in a text.
+pub fn table_name(text: &str) -> Result<Vec<String>> {
+    let parsed = Parser::new(&OwnDialect).try_with_sql(text).and_then(|mut parser| {
         let found = parser.parse_object_name(false)?;
         parser.expect_token(&sqlparser::tokenizer::Token::EOF)?;
         Ok(found)
     });
     match parsed {
-        Ok(found) => Ok(Facts { function: function.to_owned(), of: FactsOf::Table(parts_of(&found)) }),
-        Err(_) => wrong(format!("\"{name}\" is no name of a table")),
+        Ok(found) => Ok(parts_of(&found)),
+        Err(_) => Err(Error::new(Code::TypeMismatch, format!("\"{text}\" is no name of a table"))),
     }
 }

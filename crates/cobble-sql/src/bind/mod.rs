@@ -49,7 +49,7 @@ pub(crate) use crate::ident::{folded, parts_of, position_of};
 use crate::session_zone::in_zone;
 pub use as_of::{AsOf, moment};
 use cte::Cte;
-pub use facts::{Facts, FactsOf};
+pub use facts::{Facts, FactsOf, table_name};
 pub use native_query::NativeCall;
 use parameter_types::MOST_PARAMETERS;
 pub use parameter_types::{ParameterTypes, parameter_types};

@@ -110,6 +110,65 @@ pub async fn check(mut session: Session, kind_of_key: &str, returns: bool) {
     cancelled(session).await;
 }
 
+/// The same for a table whose rows are found here, `kept` beside `crew`: what a database refuses is done.
+pub async fn check_here(session: &mut Session) {
+    let fill = format!("INSERT INTO kept SELECT {COLUMNS} FROM tides.creek.work_orders");
+    rows(session, &fill).await;
+    rows(session, "INSERT INTO crew VALUES (1, 3, 'Anna'), (2, 5, 'Bo'), (3, 6, null), (4, 4, 'Dee'), (5, 9, 'Ed')")
+        .await;
+    let here: &[Case] = &[(
+        "UPDATE kept SET urgency = w.urgency + 1, note = 'from another catalog' FROM tides.creek.work_orders w WHERE w.id = kept.id AND w.id % 5 = 0",
+        "id % 5 = 0",
+        "id, vessel_id, kind, urgency + 1, cost, 'from another catalog'",
+    )];
+    for (sql, condition, after) in CASES.iter().chain(here) {
+        let mut wanted = rows(session, &format!("SELECT {after} FROM kept WHERE {condition}")).await;
+        let returned = wanted.clone();
+        wanted.extend(rows(session, &format!("SELECT {COLUMNS} FROM kept WHERE ({condition}) IS NOT TRUE")).await);
+        wanted.sort();
+        let listed = if sql.contains("FROM crew c") || sql.contains("FROM tides") { "kept.*" } else { "*" };
+        same(&rows(session, &format!("{sql} RETURNING {listed}")).await, &returned, sql);
+        same(&rows(session, &format!("SELECT {COLUMNS} FROM kept")).await, &wanted, sql);
+        rows(session, "TRUNCATE kept").await;
+        rows(session, &fill).await;
+        let changed = rows(session, &format!("SELECT count(*) FROM kept WHERE {condition}")).await;
+        let answered = rows(session, sql).await;
+        assert!(answered[0].ends_with(&format!(".kept|{}", changed[0])), "{sql}: {answered:?}, not {changed:?}");
+        rows(session, "DELETE FROM kept").await;
+        rows(session, &fill).await;
+    }
+    deletes(session, &fill).await;
+    added(session).await;
+    for (sql, query) in [
+        (
+            "DELETE FROM kept k WHERE k.urgency = 1 RETURNING k.id * 2 AS twice, upper(kind) || coalesce(note, '-'), cost + 1",
+            "SELECT id * 2, upper(kind) || coalesce(note, '-'), cost + 1 FROM kept WHERE urgency = 1",
+        ),
+        ("DELETE FROM kept WHERE urgency = 2 RETURNING 7", "SELECT 7 FROM kept WHERE urgency = 2"),
+        ("DELETE FROM kept WHERE false RETURNING id", "SELECT id FROM kept WHERE false"),
+    ] {
+        let wanted = rows(session, query).await;
+        same(&rows(session, sql).await, &wanted, sql);
+    }
+    rows(session, "DELETE FROM kept").await;
+    rows(session, &fill).await;
+    let before = rows(session, "SELECT * FROM kept").await;
+    for (sql, expected) in [
+        ("UPDATE kept SET id = null WHERE id < 10", "column id takes no null"),
+        ("UPDATE kept SET urgency = 1 RETURNING id / (id - 7)", "division by zero"),
+        ("UPDATE kept SET urgency = id / (id - 7)", "division by zero"),
+        ("UPDATE kept SET nothing = 1", "there is no column named \"nothing\""),
+        ("UPDATE kept SET urgency = 1, urgency = 2", "urgency is set twice"),
+        ("UPDATE kept SET cost = true", "cost is"),
+        ("DELETE FROM kept RETURNING count(*)", "expressions over the changed row"),
+    ] {
+        let error = answer(session, sql).await.map(|(rows, _)| rows).unwrap_err().to_string();
+        assert!(error.contains(expected), "{sql}: {error}");
+        same(&rows(session, "SELECT * FROM kept").await, &before, sql);
+    }
+    cancelled(session).await;
+}
+
 async fn deletes(session: &mut Session, fill: &str) {
     for (sql, left) in [
         ("DELETE FROM kept WHERE kind = 'hull'", "kind IS DISTINCT FROM 'hull'"),

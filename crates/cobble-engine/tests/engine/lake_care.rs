@@ -1,0 +1,241 @@
+//! What becomes of a lake's tables over time: columns, partitions and names of states change, small files are put together, states end. The
+//! rows stay, for us and for the format's own library.
+
+use serde_json::json;
+
+use cobble_engine::Session;
+use cobble_types::Code;
+
+use crate::lake_writes::{Written, rows};
+use crate::truth::answer;
+
+async fn refused(session: &mut Session, sql: &str, told: &str) {
+    let error = answer(session, sql).await.map(|(rows, _)| rows).expect_err(sql);
+    let hint = error.hint.clone().unwrap_or_default();
+    assert!(error.message.contains(told) || hint.contains(told), "{sql}: {error:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn columns_change_and_rows_stay() {
+    let written = Written::new();
+    let mut session = written.session();
+    let s = &mut session;
+    rows(s, "CREATE TABLE trips (id integer NOT NULL, port text, fare numeric(6,2), length real, pair row(a integer, b text)) PARTITION BY (port)").await;
+    rows(s, "INSERT INTO trips VALUES (1, 'Lia', 10.25, 1.5, ROW(1, 'x')), (2, 'Rauøy', NULL, NULL, NULL)").await;
+    rows(s, "ALTER TABLE trips ADD COLUMN note text, ADD stops integer[], RENAME COLUMN fare TO price, ALTER id TYPE bigint").await;
+    rows(s, "INSERT INTO trips (id, port, price, note, stops) VALUES (4000000000, 'Lia', 7.5, 'new', ARRAY[1, 2])")
+        .await;
+    rows(s, "ALTER TABLE trips ALTER price TYPE numeric(12,2), ALTER COLUMN length SET DATA TYPE double precision, ALTER note FIRST, ALTER id AFTER port").await;
+    rows(s, "ALTER TABLE trips ADD pair.c date, RENAME pair.a TO first, DROP COLUMN pair.b").await;
+    assert_eq!(
+        rows(s, "SELECT * FROM trips").await,
+        ["new|Lia|4000000000|7.50|∅|∅|{1,2}", "∅|Lia|1|10.25|1.5|(1,)|∅", "∅|Rauøy|2|∅|∅|∅|∅"]
+    );
+    assert_eq!(
+        rows(s, "SELECT count(*) FROM trips WHERE price > 8 AND (pair).first = 1 AND (pair).c IS NULL").await,
+        ["1"]
+    );
+    // The partitioning changes for what comes; the old files keep theirs.
+    refused(s, "ALTER TABLE trips DROP COLUMN port", "partitioned by it").await;
+    rows(s, "ALTER TABLE trips SET PARTITION BY (bucket(4, id))").await;
+    rows(s, "INSERT INTO trips (id, port) SELECT n, 'Lia' FROM generate_series(10, 40) AS g(n)").await;
+    rows(
+        s,
+        "ALTER TABLE trips DROP COLUMN port, SET (write.parquet.note = 'kept', owner = quay), ALTER id DROP NOT NULL",
+    )
+    .await;
+    rows(s, "UPDATE trips SET price = 1 WHERE id BETWEEN 5 AND 20 OR id = 1").await;
+    rows(s, "INSERT INTO trips (note) VALUES ('without')").await;
+    assert_eq!(rows(s, "SELECT count(*), sum(price), count(id) FROM trips").await, ["35|19.50|34"]);
+    assert_eq!(
+        rows(s, "SELECT count(*) FROM trips FOR VERSION AS OF 'main' WHERE id > 30").await,
+        ["11"],
+        "a branch is seen as the table is"
+    );
+    for (sql, told) in [
+        ("ALTER TABLE trips ADD id integer", "there is a column id already"),
+        ("ALTER TABLE trips ADD must integer NOT NULL", "takes nulls"),
+        ("ALTER TABLE trips DROP nothing", "there is no column nothing"),
+        ("ALTER TABLE trips RENAME note TO price", "there is a column price already"),
+        ("ALTER TABLE trips ALTER id TYPE integer", "no wider form"),
+        ("ALTER TABLE trips ALTER price TYPE numeric(14,3)", "no wider form"),
+        ("ALTER TABLE trips ALTER note.x FIRST", "is no row"),
+        ("ALTER TABLE trips ADD x interval", "has no type for interval"),
+        ("ALTER TABLE trips SET PARTITION BY (month(id))", "no transform of column id"),
+        ("ALTER TABLE trips SET ORDER BY (berth)", "no column berth"),
+        ("ALTER TABLE trips RENAME TO others", "is not supported"),
+        ("ALTER TABLE trips ALTER id SET DEFAULT 3", "no DEFAULT"),
+        ("ALTER TABLE nothing ADD x integer", "there is no table"),
+        ("ALTER TABLE deep.public.x ADD x integer", "there is no table"),
+        ("ALTER TABLE trips ADD x", "expected"),
+    ] {
+        refused(s, sql, told).await;
+    }
+    rows(s, "ALTER TABLE trips SET PARTITION BY (), RESET (owner)").await;
+    rows(s, "INSERT INTO trips (id) VALUES (77)").await;
+    assert_eq!(rows(s, "ALTER TABLE IF EXISTS nothing ADD x integer").await, ["there was no such table"]);
+    let found = written.read_by_the_library(&json!({ "ops/trips": ["id > 30", "price = 1"] }));
+    assert_eq!(found["ops/trips"]["counts"], json!([12, 12]));
+    let sql = |from: &str| format!("SELECT note, id, price, length, stops FROM {from}.trips");
+    assert_eq!(rows(s, &sql("lake.ops")).await, rows(s, &sql("rows.public")).await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn states_have_names() {
+    let written = Written::new();
+    let mut session = written.session();
+    let s = &mut session;
+    rows(s, "CREATE TABLE berths (id integer, name text)").await;
+    refused(s, "CALL lake_tag('berths', 'first')", "no state yet").await;
+    rows(s, "INSERT INTO berths VALUES (1, 'north'), (2, 'south')").await;
+    rows(s, "CALL lake_tag('berths', 'first')").await;
+    rows(s, "CALL lake_branch('lake.ops.berths', name => 'trial')").await;
+    rows(s, "INSERT INTO \"berths@trial\" VALUES (3, 'west')").await;
+    rows(s, "UPDATE \"berths@trial\" SET name = upper(name) WHERE id = 1").await;
+    rows(s, "DELETE FROM berths WHERE id = 2").await;
+    assert_eq!(rows(s, "SELECT * FROM berths").await, ["1|north"]);
+    let trial = ["1|NORTH", "2|south", "3|west"];
+    assert_eq!(rows(s, "SELECT * FROM \"berths@trial\"").await, trial);
+    assert_eq!(rows(s, "SELECT * FROM berths FOR VERSION AS OF 'trial'").await, trial);
+    assert_eq!(rows(s, "SELECT * FROM \"berths@first\"").await, ["1|north", "2|south"]);
+    let joined = "SELECT count(*) FROM berths b JOIN \"berths@trial\" t ON b.id = t.id";
+    assert_eq!(rows(s, joined).await, ["1"], "several states of a table in one statement");
+    refused(s, "INSERT INTO \"berths@first\" VALUES (9, 'x')", "tags stay as they are").await;
+    refused(s, "SELECT * FROM \"berths@nowhere\"", "there is no branch or tag nowhere").await;
+    refused(s, "DROP TABLE \"berths@trial\"", "lake_drop_ref").await;
+    refused(s, "CREATE TABLE \"x@y\" (id integer)", "cannot be the name").await;
+    refused(s, "CALL lake_fast_forward('berths', 'main', 'trial')", "does not go on from").await;
+    // Rows that the branch has added come over; those that it has changed do not.
+    let states = "SELECT id FROM lake_snapshots('berths') WHERE operation = 'append' ORDER BY at DESC LIMIT 1";
+    let west = rows(s, states).await[0].clone();
+    rows(s, &format!("CALL lake_cherry_pick('berths', {west})")).await;
+    assert_eq!(rows(s, "SELECT * FROM berths").await, ["1|north", "3|west"]);
+    refused(s, &format!("CALL lake_cherry_pick('berths', {west})"), "has the rows of snapshot").await;
+    // Back to where it was, and forward to the branch.
+    rows(s, "CALL lake_roll_back('berths', 'first')").await;
+    assert_eq!(rows(s, "SELECT * FROM berths").await, ["1|north", "2|south"]);
+    let done = rows(s, "CALL lake_fast_forward('berths', branch => 'main', \"to\" => 'trial')").await;
+    assert!(done[0].starts_with("main|"), "{done:?}");
+    assert_eq!(rows(s, "SELECT * FROM berths").await, trial);
+    rows(s, "CALL lake_drop_ref('berths', 'trial')").await;
+    assert_eq!(rows(s, "SELECT name, kind FROM lake_refs('berths')").await, ["first|tag", "main|branch"]);
+    for (sql, told) in [
+        ("CALL lake_drop_ref('berths', 'main')", "stays"),
+        ("CALL lake_drop_ref('berths', 'trial')", "there is no branch or tag trial"),
+        ("CALL lake_tag('berths', 'first')", "there is a tag first already"),
+        ("CALL lake_branch('berths', 'first', replace => true)", "there is a tag first already"),
+        ("CALL lake_branch('berths', 'x', at => '12')", "there is no snapshot 12"),
+        ("CALL lake_roll_back('berths', '12')", "there is no snapshot 12"),
+        ("CALL lake_tag('berths')", "needs an argument for name"),
+        ("CALL lake_tag('berths', 'a', nothing => 1)", "no parameter named \"nothing\""),
+        ("CALL lake_tag('berths', name => 'a', 'b')", "stand before those with names"),
+        ("CALL lake_tag('nothing', 'a')", "there is no table"),
+        ("CALL lake_clean('berths')", "no procedure named \"lake_clean\""),
+        ("CALL lake_tag", "and arguments"),
+    ] {
+        refused(s, sql, told).await;
+    }
+    let found = written.read_by_the_library(&json!({ "ops/berths": ["id > 0"] }));
+    assert_eq!(found["ops/berths"]["counts"][0], 3);
+}
+
+/// Rows of files that are put together, whatever told that some of them are gone.
+#[tokio::test(flavor = "multi_thread")]
+async fn small_files_are_put_together_and_old_states_end() {
+    for with in ["", "WITH (write.delete.mode = 'merge-on-read', write.update.mode = 'merge-on-read')"] {
+        let written = Written::new();
+        let mut session = written.session();
+        let s = &mut session;
+        rows(s, &format!("CREATE TABLE sold (id integer, port text, at date, note text) PARTITION BY (port) ORDER BY (at DESC, id) {with}")).await;
+        for first in [1, 101, 201, 301] {
+            rows(s, &format!("INSERT INTO sold SELECT n, CASE WHEN n % 2 = 0 THEN 'Lia' ELSE 'Rauøy' END, date '2023-01-01' + (n * 37) % 90, 'note ' || n FROM generate_series({first}, {}) AS g(n)", first + 99)).await;
+        }
+        rows(s, "DELETE FROM sold WHERE id % 10 = 3").await;
+        rows(s, "UPDATE sold SET note = NULL WHERE id % 10 = 4").await;
+        rows(s, "ALTER TABLE sold ADD fare integer").await;
+        rows(s, "CALL lake_tag('sold', 'before')").await;
+        let all = "SELECT count(*), sum(id), count(note), min(at), max(length(note)) FROM sold";
+        let before = rows(s, all).await;
+        let looked = rows(s, "CALL lake_compact('sold', dry_run => true)").await;
+        assert!(looked[0].contains("|∅|") && !looked[0].starts_with("0|"), "{looked:?}");
+        let done = rows(s, "CALL lake_compact('sold')").await;
+        let numbers: Vec<i64> = done[0].split('|').map(|n| n.parse().unwrap()).collect();
+        assert!(numbers[0] >= 8 && numbers[1] == 2, "{done:?}");
+        assert_eq!(numbers[4] > 0, !with.is_empty(), "{done:?}");
+        assert_eq!(rows(s, all).await, before);
+        assert_eq!(rows(s, "SELECT count(*) FROM lake_files('sold')").await, ["2"], "no file of gone rows is left");
+        assert_eq!(rows(s, &all.replace("FROM sold", "FROM \"sold@before\"")).await, before);
+        assert_eq!(rows(s, "CALL lake_compact('sold')").await, ["0|0|0|0|0"], "there is nothing more to do");
+        // In each file the rows are in the table's order.
+        let first = rows(s, "SELECT operation FROM lake_snapshots('sold') ORDER BY at DESC LIMIT 1").await;
+        assert_eq!(first, ["replace"]);
+        // Manifests are put together.
+        for id in [901, 902, 903] {
+            rows(s, &format!("INSERT INTO sold (id, port) VALUES ({id}, 'Lia')")).await;
+        }
+        let many = rows(s, "SELECT count(*) FROM lake_manifests('sold')").await;
+        let done = rows(s, "CALL lake_rewrite_manifests('sold')").await;
+        assert!(done[0].ends_with("|1"), "{done:?} of {many:?}");
+        assert_eq!(rows(s, "SELECT count(*) FROM lake_manifests('sold')").await, ["1"]);
+        let last = rows(s, all).await;
+        // States end, but for the tag's and the last one; what only they had goes.
+        let kept = "older_than => now() + interval '1 hour'";
+        let looked = rows(s, &format!("CALL lake_expire('sold', {kept}, dry_run => true)")).await;
+        let done = rows(s, &format!("CALL lake_expire('sold', {kept})")).await;
+        assert_eq!(looked, done);
+        assert_eq!(rows(s, "SELECT count(*) FROM lake_snapshots('sold')").await, ["2"]);
+        assert_eq!(rows(s, all).await, last);
+        assert_eq!(rows(s, &all.replace("FROM sold", "FROM \"sold@before\"")).await, before);
+        rows(s, "CALL lake_drop_ref('sold', 'before')").await;
+        rows(s, &format!("CALL lake_expire('sold', {kept})")).await;
+        assert_eq!(rows(s, "SELECT count(*) FROM lake_snapshots('sold')").await, ["1"]);
+        assert_eq!(rows(s, all).await, last);
+        let data = std::fs::read_dir(written.warehouse().join("ops/sold/data")).unwrap().count();
+        assert_eq!(rows(s, "SELECT count(*) FROM lake_files('sold')").await, [data.to_string()]);
+        // What a writer left that was stopped: young files stay.
+        std::fs::write(written.warehouse().join("ops/sold/data/left.parquet"), "left").unwrap();
+        assert_eq!(rows(s, "CALL lake_remove_orphans('sold')").await, Vec::<String>::new());
+        let old = "CALL lake_remove_orphans('sold', now() + interval '1 hour'";
+        let looked = rows(s, &format!("{old}, true)")).await;
+        assert!(looked.len() == 1 && looked[0].ends_with("left.parquet|4"), "{looked:?}");
+        assert_eq!(rows(s, &format!("{old})")).await, looked);
+        assert_eq!(rows(s, &format!("{old})")).await, Vec::<String>::new());
+        let found = written.read_by_the_library(&json!({ "ops/sold": ["id > 900", "id < 101"] }));
+        assert_eq!(found["ops/sold"]["counts"], json!([3, 90]), "{with}");
+    }
+}
+
+/// Those who change the same rows at the same time do so one after another: nothing is lost, and who comes too late is told.
+#[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+async fn changes_of_the_same_rows_follow_each_other() {
+    for with in ["", "WITH (write.update.mode = 'merge-on-read', write.merge.mode = 'merge-on-read')"] {
+        let written = Written::new();
+        let mut session = written.session();
+        rows(&mut session, &format!("CREATE TABLE counted (id integer, n integer) {with}")).await;
+        rows(&mut session, "INSERT INTO counted VALUES (1, 0), (2, 0), (3, 0)").await;
+        let change = async |mut session: Session, writer: usize| {
+            let mut done = 0;
+            for turn in 0..6 {
+                let sql = match (writer + turn) % 3 {
+                    0 => "UPDATE counted SET n = n + 1 WHERE id = 1".to_owned(),
+                    1 => "MERGE INTO counted USING (VALUES (1), (1000)) AS s(id) ON s.id = counted.id WHEN MATCHED THEN UPDATE SET n = n + 1".to_owned(),
+                    _ => format!("INSERT INTO counted VALUES ({}, 1)", 100 + writer * 10 + turn),
+                };
+                match answer(&mut session, &sql).await {
+                    Ok(_) => done += 1,
+                    Err(error) => assert_eq!(error.code, Code::Conflict, "{sql}: {error:?}"),
+                }
+            }
+            done
+        };
+        let all = futures::future::join_all((0..4).map(|writer| change(written.session(), writer))).await;
+        let done: i32 = all.iter().sum();
+        assert_eq!(rows(&mut session, "SELECT sum(n) FROM counted").await, [done.to_string()], "{with}");
+        assert!(done > 6, "somebody gets through: {done}");
+        rows(&mut session, "CALL lake_compact('counted')").await;
+        assert_eq!(
+            rows(&mut session, "SELECT sum(n), count(*) - count(DISTINCT id) FROM counted").await,
+            [format!("{done}|0")]
+        );
+    }
+}

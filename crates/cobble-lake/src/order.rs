@@ -1,0 +1,97 @@
+//! By what the rows of a table's files are ordered (table specification, "Sorting").
+
+use serde_json::{Value as Json, json};
+
+use crate::create::{parts, unquoted};
+use crate::schema::{Kind, Schema, Told};
+
+/// A column that rows are ordered by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OrderKey {
+    /// Its place in the schema.
+    pub place: usize,
+    pub descending: bool,
+    pub nulls_first: bool,
+}
+
+/// The order that a table has, by its metadata. One that begins with a transform of a column is none that can be kept here.
+pub fn order_of(document: &Json, schema: &Schema) -> Vec<OrderKey> {
+    let id = document.get("default-sort-order-id").and_then(Json::as_i64);
+    let orders = document.get("sort-orders").and_then(Json::as_array);
+    let own = orders.into_iter().flatten().find(|own| own.get("order-id").and_then(Json::as_i64) == id);
+    own.and_then(|own| own.get("fields")).map(|fields| keys(fields, schema)).unwrap_or_default()
+}
+
+/// The keys of an order, as far as they are columns.
+pub fn keys(fields: &Json, schema: &Schema) -> Vec<OrderKey> {
+    let text = |field: &Json, name: &str| field.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
+    let one = |field: &Json| {
+        let source = field.get("source-id").and_then(Json::as_i64)?;
+        let place = schema.fields.iter().position(|column| i64::from(column.id) == source)?;
+        (text(field, "transform") == "identity").then(|| OrderKey {
+            place,
+            descending: text(field, "direction") == "desc",
+            nulls_first: text(field, "null-order") == "nulls-first",
+        })
+    };
+    fields.as_array().into_iter().flatten().map_while(one).collect()
+}
+
+/// An order as it is written: `departed_at, vessel DESC NULLS LAST`; as the metadata have its fields.
+///
+/// # Errors
+/// Where it names no column.
+pub fn sort_order(text: &str, schema: &Schema) -> Told<Json> {
+    let mut fields = Vec::new();
+    for part in parts(text) {
+        let part = part.trim();
+        let mut words: Vec<&str> = part.split_whitespace().collect();
+        let lower = |words: &[&str]| words.iter().map(|word| word.to_lowercase()).collect::<Vec<_>>();
+        let last = lower(&words[words.len().saturating_sub(2)..]);
+        let nulls = match last.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
+            ["nulls", "first"] => Some("nulls-first"),
+            ["nulls", "last"] => Some("nulls-last"),
+            _ => None,
+        };
+        words.truncate(words.len() - 2 * usize::from(nulls.is_some()));
+        let direction = match lower(&words).last().map(String::as_str) {
+            Some("asc") if words.len() > 1 => Some("asc"),
+            Some("desc") if words.len() > 1 => Some("desc"),
+            _ => None,
+        };
+        words.truncate(words.len() - usize::from(direction.is_some()));
+        let column = unquoted(&words.join(" "));
+        let source = schema.fields.iter().find(|field| field.name.to_lowercase() == column);
+        let source = source.ok_or_else(|| format!("there is no column {column} to order by"))?;
+        if matches!(source.kind, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. }) {
+            return Err(format!("rows are not ordered by {column}, which is {}", source.kind.sql_type()));
+        }
+        let direction = direction.unwrap_or("asc");
+        let nulls = nulls.unwrap_or(if direction == "asc" { "nulls-last" } else { "nulls-first" });
+        fields.push(
+            json!({ "transform": "identity", "source-id": source.id, "direction": direction, "null-order": nulls }),
+        );
+    }
+    Ok(fields.into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_order_is_read_as_it_is_written() {
+        let schema = Schema::from_json(&json!({ "type": "struct", "fields": [
+            { "id": 4, "name": "Port", "required": false, "type": "string" },
+            { "id": 9, "name": "at last", "required": false, "type": "date" },
+        ] }))
+        .unwrap();
+        let read = |text: &str| sort_order(text, &schema).map(|fields| keys(&fields, &schema));
+        let key = |place, descending, nulls_first| OrderKey { place, descending, nulls_first };
+        let wanted = [key(0, false, false), key(1, true, true)];
+        assert_eq!(read("port, \"at last\" DESC").unwrap(), wanted);
+        assert_eq!(read("port asc nulls first").unwrap(), [key(0, false, true)]);
+        assert_eq!(read("").unwrap(), []);
+        assert!(read("berth").unwrap_err().contains("no column berth"));
+    }
+}
