@@ -8,7 +8,7 @@ use arrow::array::{ArrayRef, RecordBatch};
 use arrow::compute::{SortColumn, SortOptions, concat_batches, lexsort_to_indices, take};
 use arrow::datatypes::{Field, Schema};
 use cobble_lake::manifest::Content;
-use cobble_lake::order::{OrderKey, keys, order_of, sort_order};
+use cobble_lake::order::{OrderKey, keys, sort_order};
 use cobble_lake::replace::{KnownFile, Replacement};
 use cobble_lake::table::{DataFile, LakeTable, Left};
 use cobble_plan::facts::FactRows;
@@ -168,8 +168,11 @@ fn once(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<Fac
     let least = call.number("least_files").map_or(LEAST_FILES, |least| usize::try_from(least).unwrap_or(1).max(1));
     let order = match call.text("order_by") {
         Some(text) => keys(&sort_order(text, &new.schema).map_err(|what| named.wrong(what))?, &new.schema),
-        None => order_of(&table.document()?, &new.schema),
+        None => table.metadata.order.clone(),
     };
+    if call.text("order_by").is_none() && !order.is_empty() {
+        new.order = Some(table.metadata.order_id);
+    }
     let none = State { left: Left::default(), known: HashMap::new(), deletes: vec![] };
     let mut state = state(&table, tools)?.unwrap_or(none);
     let all: Vec<DataFile> = state.left.files.clone();

@@ -31,11 +31,12 @@ use cobble_connect::{
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
+use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
 use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
 use cobble_network::test_steps::{counted, reporter};
-use cobble_plan::alter::Alteration;
+use cobble_plan::alter::{Alteration, OrderedColumn};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
 use cobble_plan::facts::{FactRows, Facts};
@@ -560,6 +561,17 @@ struct LakeTableSource {
 
 #[async_trait]
 impl Source for LakeTableSource {
+    fn row_order(&self) -> Vec<OrderedColumn> {
+        let table = &self.table.table;
+        let Ok(schema) = table.schema() else { return vec![] };
+        let one = |key: &OrderKey| OrderedColumn {
+            name: schema.fields[key.place].name.to_lowercase(),
+            descending: key.descending,
+            nulls_first: key.nulls_first,
+        };
+        table.metadata.order.iter().map(one).collect()
+    }
+
     fn added(&self, _: &Table, columns: &[Column]) -> Result<String> {
         Ok(columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>().join(", "))
     }

@@ -66,6 +66,8 @@ pub struct NewFiles {
     /// What was taken of it for what is held, and how much that is.
     room: Vec<Box<dyn Any + Send + Sync>>,
     taken: usize,
+    /// The order that rows come in.
+    pub order: Option<i32>,
     /// The files that are there.
     pub done: Vec<NewFile>,
 }
@@ -98,6 +100,7 @@ impl NewFiles {
             memory: Arc::new(Unbounded),
             room: vec![],
             taken: 0,
+            order: None,
             done: vec![],
         }
     }
@@ -236,6 +239,7 @@ impl NewFiles {
             bytes,
             columns: columns.collect(),
             splits: known.splits,
+            order: self.order,
         };
         self.done.push(new);
         Ok(())

@@ -144,7 +144,9 @@ impl Lake {
         if let Some(replacing) = &wanted.replacing {
             return Ok(Box::new(LakeChanger::new(self, table, &wanted, replacing)?));
         }
-        let (files, returned) = (NewFiles::of_rows(self, &table)?, Returned::of(&self.connection, &wanted)?);
+        let (mut files, returned) = (NewFiles::of_rows(self, &table)?, Returned::of(&self.connection, &wanted)?);
+        // The plan has put the rows in order.
+        files.order = (!table.metadata.order.is_empty()).then_some(table.metadata.order_id);
         Ok(Box::new(LakeWriter {
             lake: self.clone(),
             rows: WholeRows::new(&files.schema, &wanted.columns)?,

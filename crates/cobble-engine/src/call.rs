@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use crate::execution::Execution;
 use crate::memory_table::MemoryTable;
 use crate::resolve::table;
-use crate::session::{Session, limits};
+use crate::session::{RowOrder, Session, limits};
 
 /// The parameter of each argument, in the order in which they are written.
 fn matched(call: &Call, parameters: &[Parameter]) -> Result<Vec<Parameter>> {
@@ -54,7 +54,8 @@ impl Session {
         if let Some(query) = &call.values {
             let wanted: Vec<(String, SqlType)> =
                 given.iter().map(|(name, sql_type, _)| ((*name).to_owned(), sql_type.clone())).collect();
-            let planned = self.planned_into(query, Parameters::NONE, Some(&wanted), cancel).await?;
+            let planned =
+                self.planned_into(query, Parameters::NONE, Some(&wanted), &RowOrder::default(), cancel).await?;
             let batches = self.started(planned, cancel).await?.collect().await?;
             let batch = batches.iter().find(|batch| batch.num_rows() > 0);
             let batch = batch.ok_or_else(|| Error::internal("the arguments of a call are no row"))?;

@@ -60,12 +60,12 @@ impl Target {
                     Action::Delete => named(&|own| returned.iter().any(|name| name == own)),
                     Action::Update(_) | Action::Merge(_) => named(&|_| true),
                 };
-                let columns: Vec<String> = rows.iter().map(|(name, _)| name.clone()).collect();
                 if matches!(action, Action::Merge(_)) {
                     wanted.push(("\u{1}keeps".to_owned(), SqlType::Boolean));
                 }
+                let query = change.rows_with(&known, &rows);
                 wanted.extend(rows);
-                change.rows_with(&known, &columns)
+                query
             }
         };
         let mut table = found.as_ref().clone();

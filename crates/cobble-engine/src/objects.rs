@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use cobble_connect::{Connector, TableChange};
 use cobble_exec::Script;
+use cobble_plan::alter::order_by;
 use cobble_plan::logical::Table;
 use cobble_plan::sink::{Added, NewRows, SinkSpec};
 use cobble_plan::{FunctionLanguage, UserFunction, UserView};
@@ -20,7 +21,7 @@ use tokio_util::sync::CancellationToken;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::execution::Execution;
 use crate::resolve::{complete, table};
-use crate::session::{self, Own, Planned, Session, TRANSACTION, WRITTEN};
+use crate::session::{self, Own, Planned, RowOrder, Session, TRANSACTION, WRITTEN};
 use crate::views::{check_circles, full_name, written_out};
 
 /// Views that one session may have for itself.
@@ -125,7 +126,9 @@ impl Session {
         let (mut returning, mut names, mut returned) = (None, None, None);
         let (planned, columns) = match write.create {
             true => {
-                let planned = self.planned(&write.query, parameters, cancel).await?;
+                let written = write.options.get("order_by").map(|text| order_by(text)).unwrap_or_default();
+                let order = RowOrder { names: &write.columns, by: written };
+                let planned = self.planned_into(&write.query, parameters, None, &order, cancel).await?;
                 if write.columns.len() > planned.columns.len() {
                     return Err(at(Error::new(
                         Code::Syntax,
@@ -151,7 +154,9 @@ impl Session {
                     returned = Some(Added { list, columns: made.columns.clone() });
                     (returning, names) = (Some(made), Some(of_rows));
                 }
-                (self.planned_into(&write.query, parameters, Some(&wanted), cancel).await.map_err(at)?, wanted)
+                let names: Vec<String> = wanted.iter().map(|(name, _)| name.clone()).collect();
+                let order = RowOrder { names: &names, by: known.source.row_order() };
+                (self.planned_into(&write.query, parameters, Some(&wanted), &order, cancel).await.map_err(at)?, wanted)
             }
         };
         let rows = NewRows {

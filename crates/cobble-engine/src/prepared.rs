@@ -13,7 +13,7 @@ use cobble_types::{Code, Error, Position, Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
 use crate::execution::{Execution, ResultColumn};
-use crate::session::{Own, Session, names};
+use crate::session::{Own, RowOrder, Session, names};
 
 /// Statements that a session keeps under names.
 const MOST: usize = 1_000;
@@ -224,7 +224,7 @@ impl Session {
         let (_, tables) = self.resolved(written).await?;
         let given = self.bound_with(written, &tables, Parameters::NONE, None).map_err(|e| e.at(position))?;
         prepared.counted(given.columns.len()).map_err(|e| e.at(position))?;
-        let planned = self.planned_into(written, Parameters::NONE, Some(&wanted), cancel).await?;
+        let planned = self.planned_into(written, Parameters::NONE, Some(&wanted), &RowOrder::default(), cancel).await?;
         let mut row = self.started(planned, cancel).await?;
         let batches = row.collect().await?;
         let Some(batch) = batches.iter().find(|batch| batch.num_rows() > 0) else {

@@ -7,13 +7,14 @@ use std::time::{Duration, Instant};
 use cobble_connect::{TableChange, TableEntry};
 use cobble_exec::{Held, RunLimits, Until, fold_constant, out_of_time, start};
 use cobble_optimize::{Goal, Settings, planner, settings};
+use cobble_plan::alter::OrderedColumn;
 use cobble_plan::document::PlanDocument;
 use cobble_plan::expr::Column;
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::{ChangedBy, Sources};
 use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
-use cobble_plan::{draw, serial};
+use cobble_plan::{LogicalPlan, SortKey, draw, serial};
 use cobble_sql::{
     BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Expr, Parameters, PlanFormat,
     SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
@@ -79,6 +80,27 @@ pub(crate) struct BoundChange {
     pub query: BoundQuery,
     /// What RETURNING computes, and the names of what comes out.
     returning: Option<(Returning, Vec<ResultColumn>)>,
+}
+
+/// The order in which rows come to a table.
+#[derive(Default)]
+pub(crate) struct RowOrder<'n> {
+    /// What the table calls the columns, from the first one on; the rest have the query's names.
+    pub names: &'n [String],
+    pub by: Vec<OrderedColumn>,
+}
+
+impl RowOrder<'_> {
+    /// The keys among a query's columns; a column that does not come is null in all rows.
+    fn keys(&self, columns: &[Column]) -> Vec<SortKey> {
+        let name = |place: usize| self.names.get(place).unwrap_or(&columns[place].name);
+        let key = |own: &OrderedColumn| {
+            let place = (0..columns.len()).find(|place| *name(*place) == own.name)?;
+            let expr = cobble_plan::Expr::Column(columns[place].clone());
+            Some(SortKey { expr, descending: own.descending, nulls_first: own.nulls_first })
+        };
+        self.by.iter().filter_map(key).collect()
+    }
 }
 
 /// A query planned and ready to start.
@@ -520,22 +542,27 @@ impl Session {
         parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Planned> {
-        self.planned_into(query, parameters, None, cancel).await
+        self.planned_into(query, parameters, None, &RowOrder::default(), cancel).await
     }
 
-    /// The same with its columns as those of a table that its rows go to.
+    /// The same with its columns as those of a table that its rows go to, and in an order.
     pub(crate) async fn planned_into(
         &self,
         query: &cobble_sql::Query,
         parameters: Parameters<'_>,
         target: Option<&[(String, SqlType)]>,
+        order: &RowOrder<'_>,
         cancel: &CancellationToken,
     ) -> Result<Planned> {
         let began = Instant::now();
         let (set, tables) = self.resolved(query).await?;
         let bound = self.bound_with(query, &tables, parameters, target)?;
         let sources = tables.sources();
-        let BoundQuery { plan, columns } = bound;
+        let BoundQuery { mut plan, columns } = bound;
+        let keys = order.keys(&columns);
+        if !keys.is_empty() {
+            plan = LogicalPlan::Sort { input: plan.into(), keys, fetch: None };
+        }
         let plan = match self.settings.planner_serial {
             true => with_room(move || serial::from_bytes(&serial::to_bytes(&plan)?))?,
             false => plan,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use cobble_plan::alter::{parts, unquoted};
 use cobble_types::SqlType;
 use serde_json::{Value as Json, json};
 
@@ -112,29 +113,6 @@ pub fn partitioning(text: &str, schema: &Schema) -> Told<Spec> {
         fields.push(PartitionField { source: source.id, id, name: own, transform });
     }
     Ok(Spec { id: 0, fields })
-}
-
-/// A name as it is meant: in small letters, unless it stands in quotes.
-pub(crate) fn unquoted(name: &str) -> String {
-    match name.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
-        Some(quoted) => quoted.replace("\"\"", "\""),
-        None => name.to_lowercase(),
-    }
-}
-
-/// The parts between commas that stand in no parentheses.
-pub(crate) fn parts(text: &str) -> Vec<String> {
-    let (mut all, mut depth) = (vec![String::new()], 0);
-    for c in text.chars() {
-        depth += i32::from(c == '(') - i32::from(c == ')');
-        match (c, all.last_mut()) {
-            (',', _) if depth == 0 => all.push(String::new()),
-            (_, Some(last)) => last.push(c),
-            _ => {}
-        }
-    }
-    all.retain(|part| !part.trim().is_empty());
-    all
 }
 
 /// 16 bytes that no other table has, as their text (RFC 9562, version 4).

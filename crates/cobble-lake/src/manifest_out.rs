@@ -23,6 +23,8 @@ pub struct NewFile {
     pub columns: Vec<NewColumn>,
     /// Where the parts of the file begin.
     pub splits: Vec<u64>,
+    /// The order that its rows are in.
+    pub order: Option<i32>,
 }
 
 /// What is known of a column in such a file.
@@ -162,6 +164,7 @@ fn entry_schema(version: u8, partition: Vec<Json>) -> Json {
         optional_field(125, "lower_bounds", map(126, 127, "bytes")),
         optional_field(128, "upper_bounds", map(129, 130, "bytes")),
         optional_field(132, "split_offsets", list(133, "long")),
+        optional_field(140, "sort_order_id", json!("int")),
     ]);
     entry.push(field(2, "data_file", json!({ "type": "record", "name": "r2", "fields": file })));
     json!({ "type": "record", "name": "manifest_entry", "fields": entry })
@@ -271,6 +274,7 @@ fn put_entry(file: &NewFile, partition: &[u8], to: Written<'_>, out: &mut Vec<u8
     }
     let splits = (!file.splits.is_empty()).then_some(&file.splits);
     optional(splits, out, |splits, out| array(splits.iter(), out, |split, out| number(*split, out)));
+    optional(file.order, out, |order, out| long(i64::from(order), out));
 }
 
 /// What is known of the partition values of files.

@@ -7,6 +7,7 @@ use std::io::Read;
 use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
+use crate::order::{OrderKey, keys};
 use crate::schema::{Schema, Told};
 use crate::transform::Transform;
 
@@ -22,6 +23,9 @@ pub struct Metadata {
     pub schema_id: i32,
     pub specs: Vec<Spec>,
     pub spec_id: i32,
+    /// By what the rows of files are ordered, as far as that are columns, and the order's id.
+    pub order: Vec<OrderKey>,
+    pub order_id: i32,
     pub properties: BTreeMap<String, String>,
     /// In the order of the file.
     pub snapshots: Vec<Snapshot>,
@@ -110,6 +114,9 @@ struct Written {
     #[serde(default)]
     partition_specs: Vec<WrittenSpec>,
     default_spec_id: Option<i32>,
+    #[serde(default)]
+    sort_orders: Vec<Json>,
+    default_sort_order_id: Option<i32>,
     #[serde(default)]
     properties: BTreeMap<String, String>,
     current_snapshot_id: Option<i64>,
@@ -250,7 +257,14 @@ impl Written {
         if let Some(id) = current {
             refs.entry("main".to_owned()).or_insert(Ref { snapshot: id, kind: RefKind::Branch });
         }
+        let order_id = self.default_sort_order_id.unwrap_or(0);
+        let is_own = |own: &&Json| own.get("order-id").and_then(Json::as_i64) == Some(i64::from(order_id));
+        let fields = self.sort_orders.iter().find(is_own).and_then(|own| own.get("fields"));
+        let schema = schemas.iter().find(|schema| schema.id == schema_id);
+        let order = fields.zip(schema).map(|(fields, schema)| keys(fields, schema)).unwrap_or_default();
         let metadata = Metadata {
+            order,
+            order_id,
             version: self.format_version as u8,
             uuid: self.table_uuid,
             location: self.location.trim_end_matches('/').to_owned(),

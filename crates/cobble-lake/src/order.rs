@@ -1,8 +1,8 @@
 //! By what the rows of a table's files are ordered (table specification, "Sorting").
 
+use cobble_plan::alter::{OrderedColumn, order_by};
 use serde_json::{Value as Json, json};
 
-use crate::create::{parts, unquoted};
 use crate::schema::{Kind, Schema, Told};
 
 /// A column that rows are ordered by.
@@ -12,14 +12,6 @@ pub struct OrderKey {
     pub place: usize,
     pub descending: bool,
     pub nulls_first: bool,
-}
-
-/// The order that a table has, by its metadata. One that begins with a transform of a column is none that can be kept here.
-pub fn order_of(document: &Json, schema: &Schema) -> Vec<OrderKey> {
-    let id = document.get("default-sort-order-id").and_then(Json::as_i64);
-    let orders = document.get("sort-orders").and_then(Json::as_array);
-    let own = orders.into_iter().flatten().find(|own| own.get("order-id").and_then(Json::as_i64) == id);
-    own.and_then(|own| own.get("fields")).map(|fields| keys(fields, schema)).unwrap_or_default()
 }
 
 /// The keys of an order, as far as they are columns.
@@ -37,37 +29,20 @@ pub fn keys(fields: &Json, schema: &Schema) -> Vec<OrderKey> {
     fields.as_array().into_iter().flatten().map_while(one).collect()
 }
 
-/// An order as it is written: `departed_at, vessel DESC NULLS LAST`; as the metadata have its fields.
+/// An order as it is written, as the metadata have its fields.
 ///
 /// # Errors
-/// Where it names no column.
+/// Where it names no column, or one of nested values.
 pub fn sort_order(text: &str, schema: &Schema) -> Told<Json> {
     let mut fields = Vec::new();
-    for part in parts(text) {
-        let part = part.trim();
-        let mut words: Vec<&str> = part.split_whitespace().collect();
-        let lower = |words: &[&str]| words.iter().map(|word| word.to_lowercase()).collect::<Vec<_>>();
-        let last = lower(&words[words.len().saturating_sub(2)..]);
-        let nulls = match last.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
-            ["nulls", "first"] => Some("nulls-first"),
-            ["nulls", "last"] => Some("nulls-last"),
-            _ => None,
-        };
-        words.truncate(words.len() - 2 * usize::from(nulls.is_some()));
-        let direction = match lower(&words).last().map(String::as_str) {
-            Some("asc") if words.len() > 1 => Some("asc"),
-            Some("desc") if words.len() > 1 => Some("desc"),
-            _ => None,
-        };
-        words.truncate(words.len() - usize::from(direction.is_some()));
-        let column = unquoted(&words.join(" "));
-        let source = schema.fields.iter().find(|field| field.name.to_lowercase() == column);
-        let source = source.ok_or_else(|| format!("there is no column {column} to order by"))?;
+    for OrderedColumn { name, descending, nulls_first } in order_by(text) {
+        let source = schema.fields.iter().find(|field| field.name.to_lowercase() == name);
+        let source = source.ok_or_else(|| format!("there is no column {name} to order by"))?;
         if matches!(source.kind, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. }) {
-            return Err(format!("rows are not ordered by {column}, which is {}", source.kind.sql_type()));
+            return Err(format!("rows are not ordered by {name}, which is {}", source.kind.sql_type()));
         }
-        let direction = direction.unwrap_or("asc");
-        let nulls = nulls.unwrap_or(if direction == "asc" { "nulls-last" } else { "nulls-first" });
+        let direction = if descending { "desc" } else { "asc" };
+        let nulls = if nulls_first { "nulls-first" } else { "nulls-last" };
         fields.push(
             json!({ "transform": "identity", "source-id": source.id, "direction": direction, "null-order": nulls }),
         );

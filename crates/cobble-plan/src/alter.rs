@@ -39,3 +39,59 @@ pub enum Alteration {
     Set(BTreeMap<String, String>),
     Reset(Vec<String>),
 }
+
+/// A name as it is meant: in small letters, unless it stands in quotes.
+pub fn unquoted(name: &str) -> String {
+    match name.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+        Some(quoted) => quoted.replace("\"\"", "\""),
+        None => name.to_lowercase(),
+    }
+}
+
+/// The parts between commas that stand in no parentheses.
+pub fn parts(text: &str) -> Vec<String> {
+    let (mut all, mut depth) = (vec![String::new()], 0);
+    for c in text.chars() {
+        depth += i32::from(c == '(') - i32::from(c == ')');
+        match (c, all.last_mut()) {
+            (',', _) if depth == 0 => all.push(String::new()),
+            (_, Some(last)) => last.push(c),
+            _ => {}
+        }
+    }
+    all.retain(|part| !part.trim().is_empty());
+    all
+}
+
+/// A column that rows are ordered by.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OrderedColumn {
+    pub name: String,
+    pub descending: bool,
+    pub nulls_first: bool,
+}
+
+/// An order as it is written: `departed_at, vessel DESC NULLS LAST`.
+pub fn order_by(text: &str) -> Vec<OrderedColumn> {
+    let one = |part: &String| {
+        let mut words: Vec<&str> = part.split_whitespace().collect();
+        let lower = |words: &[&str]| words.iter().map(|word| word.to_lowercase()).collect::<Vec<_>>();
+        let last = lower(&words[words.len().saturating_sub(2)..]);
+        let nulls = match last.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
+            ["nulls", "first"] => Some(true),
+            ["nulls", "last"] => Some(false),
+            _ => None,
+        };
+        words.truncate(words.len() - 2 * usize::from(nulls.is_some()));
+        let direction = match lower(&words).last().map(String::as_str) {
+            Some("asc") if words.len() > 1 => Some(false),
+            Some("desc") if words.len() > 1 => Some(true),
+            _ => None,
+        };
+        words.truncate(words.len() - usize::from(direction.is_some()));
+        let descending = direction.unwrap_or(false);
+        // As PostgreSQL orders nulls.
+        OrderedColumn { name: unquoted(&words.join(" ")), descending, nulls_first: nulls.unwrap_or(descending) }
+    };
+    parts(text).iter().map(one).collect()
+}

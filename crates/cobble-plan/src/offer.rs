@@ -9,6 +9,7 @@ use async_trait::async_trait;
 use cobble_types::{Code, ColumnId, Error, Result};
 use serde::{Deserialize, Serialize};
 
+use crate::alter::OrderedColumn;
 use crate::expr::{Column, Expr};
 use crate::fragment::{Answer, Fragment};
 use crate::logical::{Table, TableColumn, TableKey};
@@ -146,6 +147,10 @@ pub trait Source: Send + Sync + fmt::Debug {
         let connection = &table.origin.connection;
         Err(Error::new(Code::Unsupported, format!("rows of connection {connection} cannot be changed"))
             .hint("UPDATE and DELETE are for tables of databases and lakes, by connections with writable = true"))
+    }
+    /// The order in which rows that are added should come.
+    fn row_order(&self) -> Vec<OrderedColumn> {
+        vec![]
     }
     /// What is written after RETURNING for these columns of rows that are added to the table.
     fn added(&self, table: &Table, columns: &[Column]) -> Result<String> {

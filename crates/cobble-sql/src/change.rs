@@ -2,7 +2,7 @@
 //! 14.12 and 14.14; FROM, USING and DO NOTHING as in PostgreSQL).
 
 use cobble_types::deep::Deep;
-use cobble_types::{Code, Error, Position, Result};
+use cobble_types::{Code, Error, Position, Result, SqlType};
 use sqlparser::ast;
 use sqlparser::parser::Parser;
 
@@ -112,6 +112,18 @@ impl Effect {
     }
 }
 
+/// A value as it is assigned to a column: a literal in quotes has the column's type.
+fn assigned_to(value: ast::Expr, sql_type: &SqlType) -> ast::Expr {
+    let is_literal = matches!(&value, ast::Expr::Value(own) if matches!(own.value, ast::Value::SingleQuotedString(_)));
+    let parsed = Parser::new(&DIALECT).try_with_sql(&sql_type.to_string()).and_then(|mut p| p.parse_data_type());
+    match parsed {
+        Ok(data_type) if is_literal => {
+            ast::Expr::Cast { kind: ast::CastKind::Cast, expr: Box::new(value), data_type, format: None }
+        }
+        _ => value,
+    }
+}
+
 fn column(alias: &ast::Ident, name: &str) -> ast::Expr {
     ast::Expr::CompoundIdentifier(vec![alias.clone(), ast::Ident::with_quote('"', name)])
 }
@@ -193,7 +205,7 @@ impl Change {
 
     /// The query of whole rows: the columns that tell the table's rows apart, of a MERGE whether there is a new row, and then these columns
     /// as they become.
-    pub fn rows_with(&self, identity: &[String], columns: &[String]) -> Deep<ast::Query> {
+    pub fn rows_with(&self, identity: &[String], columns: &[(String, SqlType)]) -> Deep<ast::Query> {
         let own = identity.iter().map(|name| column(&self.alias, name));
         let Action::Merge(arms) = &self.action else {
             return self.with_items(
@@ -205,7 +217,8 @@ impl Change {
                         }
                         _ => None,
                     };
-                    let rest = columns.iter().map(|name| becomes(name).unwrap_or_else(|| column(&self.alias, name)));
+                    let rest =
+                        columns.iter().map(|(name, _)| becomes(name).unwrap_or_else(|| column(&self.alias, name)));
                     own.chain(rest).collect()
                 },
                 None,
@@ -219,7 +232,9 @@ impl Change {
             let none = Arm { when: When::NotMatchedBySource, predicate: None, effect: Effect::Nothing };
             let by_source = first.clone().next().map(|_| none);
             let all = first.chain(&by_source).chain(rest);
-            case(all.map(|arm| (arm.condition(&known), of(&arm.effect))).collect())
+            let all: Vec<_> = all.map(|arm| (arm.condition(&known), of(&arm.effect))).collect();
+            // Where no arm tells a type, none is guessed.
+            if all.iter().all(|(_, value)| *value == null()) { null() } else { case(all) }
         };
         let keeps = one(&|effect| match effect {
             Effect::Update(..) | Effect::Insert(..) => value(ast::Value::Boolean(true)),
@@ -227,7 +242,9 @@ impl Change {
             Effect::Nothing => null(),
         });
         let becomes = columns.iter().enumerate();
-        let becomes = becomes.map(|(place, name)| one(&|effect| effect.value(&self.alias, name, place)));
+        let becomes = becomes.map(|(place, (name, sql_type))| {
+            one(&|effect| assigned_to(effect.value(&self.alias, name, place), sql_type))
+        });
         let items = own.chain([keeps.clone()]).chain(becomes).collect();
         self.with_items(|_| items, Some(ast::Expr::IsNotNull(Box::new(keeps))))
     }

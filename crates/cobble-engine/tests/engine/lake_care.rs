@@ -20,13 +20,13 @@ async fn columns_change_and_rows_stay() {
     let written = Written::new();
     let mut session = written.session();
     let s = &mut session;
-    rows(s, "CREATE TABLE trips (id integer NOT NULL, port text, fare numeric(6,2), length real, pair row(a integer, b text)) PARTITION BY (port)").await;
-    rows(s, "INSERT INTO trips VALUES (1, 'Lia', 10.25, 1.5, ROW(1, 'x')), (2, 'Rauøy', NULL, NULL, NULL)").await;
+    rows(s, "CREATE TABLE trips PARTITION BY (port) AS SELECT 1 AS id, 'Lia' AS port, 10.25::numeric(6,2) AS fare, 1.5::real AS length, ROW(1, 'x') AS pair").await;
+    rows(s, "INSERT INTO trips VALUES (2, 'Rauøy', NULL, NULL, NULL)").await;
     rows(s, "ALTER TABLE trips ADD COLUMN note text, ADD stops integer[], RENAME COLUMN fare TO price, ALTER id TYPE bigint").await;
     rows(s, "INSERT INTO trips (id, port, price, note, stops) VALUES (4000000000, 'Lia', 7.5, 'new', ARRAY[1, 2])")
         .await;
     rows(s, "ALTER TABLE trips ALTER price TYPE numeric(12,2), ALTER COLUMN length SET DATA TYPE double precision, ALTER note FIRST, ALTER id AFTER port").await;
-    rows(s, "ALTER TABLE trips ADD pair.c date, RENAME pair.a TO first, DROP COLUMN pair.b").await;
+    rows(s, "ALTER TABLE trips ADD pair.c date, RENAME pair.f1 TO first, DROP COLUMN pair.f2").await;
     assert_eq!(
         rows(s, "SELECT * FROM trips").await,
         ["new|Lia|4000000000|7.50|∅|∅|{1,2}", "∅|Lia|1|10.25|1.5|(1,)|∅", "∅|Rauøy|2|∅|∅|∅|∅"]
@@ -73,7 +73,7 @@ async fn columns_change_and_rows_stay() {
     }
     rows(s, "ALTER TABLE trips SET PARTITION BY (), RESET (owner)").await;
     rows(s, "INSERT INTO trips (id) VALUES (77)").await;
-    assert_eq!(rows(s, "ALTER TABLE IF EXISTS nothing ADD x integer").await, ["there was no such table"]);
+    rows(s, "ALTER TABLE IF EXISTS nothing ADD x integer").await;
     let found = written.read_by_the_library(&json!({ "ops/trips": ["id > 30", "price = 1"] }));
     assert_eq!(found["ops/trips"]["counts"], json!([12, 12]));
     let sql = |from: &str| format!("SELECT note, id, price, length, stops FROM {from}.trips");
@@ -106,7 +106,7 @@ async fn states_have_names() {
     refused(s, "CREATE TABLE \"x@y\" (id integer)", "cannot be the name").await;
     refused(s, "CALL lake_fast_forward('berths', 'main', 'trial')", "does not go on from").await;
     // Rows that the branch has added come over; those that it has changed do not.
-    let states = "SELECT id FROM lake_snapshots('berths') WHERE operation = 'append' ORDER BY at DESC LIMIT 1";
+    let states = "SELECT snapshot FROM lake_snapshots('berths') WHERE operation = 'append' ORDER BY at DESC LIMIT 1";
     let west = rows(s, states).await[0].clone();
     rows(s, &format!("CALL lake_cherry_pick('berths', {west})")).await;
     assert_eq!(rows(s, "SELECT * FROM berths").await, ["1|north", "3|west"]);
@@ -153,6 +153,9 @@ async fn small_files_are_put_together_and_old_states_end() {
         rows(s, "DELETE FROM sold WHERE id % 10 = 3").await;
         rows(s, "UPDATE sold SET note = NULL WHERE id % 10 = 4").await;
         rows(s, "ALTER TABLE sold ADD fare integer").await;
+        for id in 801..807 {
+            rows(s, &format!("INSERT INTO sold SELECT {id}, port, at, note, 7 FROM sold WHERE id IN (5, 8)")).await;
+        }
         rows(s, "CALL lake_tag('sold', 'before')").await;
         let all = "SELECT count(*), sum(id), count(note), min(at), max(length(note)) FROM sold";
         let before = rows(s, all).await;
@@ -177,6 +180,14 @@ async fn small_files_are_put_together_and_old_states_end() {
         let done = rows(s, "CALL lake_rewrite_manifests('sold')").await;
         assert!(done[0].ends_with("|1"), "{done:?} of {many:?}");
         assert_eq!(rows(s, "SELECT count(*) FROM lake_manifests('sold')").await, ["1"]);
+        // Rows come to their files in the table's order, whatever order the query had.
+        let unsorted = "INSERT INTO sold (id, port, at) SELECT n, 'Øst', date '2023-01-01' + (n * 37) % 90 FROM generate_series(1, 90) AS g(n)";
+        let plan = rows(s, &format!("EXPLAIN {unsorted}")).await;
+        assert!(plan.iter().any(|line| line.contains("sort")), "{plan:?}");
+        rows(s, unsorted).await;
+        let falls = "SELECT bool_and(at < before) FROM (SELECT at, lag(at) OVER () AS before FROM sold WHERE port = 'Øst') AS t WHERE before IS NOT NULL";
+        assert_eq!(rows(s, falls).await, ["true"]);
+        rows(s, "DELETE FROM sold WHERE port = 'Øst'").await;
         let last = rows(s, all).await;
         // States end, but for the tag's and the last one; what only they had goes.
         let kept = "older_than => now() + interval '1 hour'";

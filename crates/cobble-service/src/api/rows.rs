@@ -197,14 +197,15 @@ pub async fn page(run: &Run, offset: u64, limit: Option<u64>) -> Result<PageBody
     Ok(PageBody { columns: columns.iter().map(ColumnBody::from).collect(), rows, offset, last })
 }
 
-/// About the bytes of a value as JSON.
+/// The bytes that a value takes until it is sent.
 fn weight(value: &serde_json::Value) -> usize {
-    match value {
+    let inner: usize = match value {
         serde_json::Value::String(text) => text.len(),
         serde_json::Value::Array(items) => items.iter().map(weight).sum(),
         serde_json::Value::Object(fields) => fields.iter().map(|(name, value)| name.len() + weight(value)).sum(),
-        _ => 8,
-    }
+        _ => 0,
+    };
+    size_of::<serde_json::Value>() + inner
 }
 
 /// JSON that a browser reads without loss: whole numbers beyond 2^53 are text.
