@@ -170,6 +170,12 @@ def main():
             b.open(a.service + "/catalogs/drop/public/boardings")
             b.until("document.querySelectorAll('.scroll tbody tr').length >= 20", "sample rows")
             b.save("console-table")
+        if wanted("console-lake"):
+            b.open(a.service + "/catalogs/deep/ops/boardings/lake")
+            b.until("document.querySelectorAll('.column:nth-child(4) button').length >= 2", "files")
+            b.script("document.querySelectorAll('.column:nth-child(4) button')[1].click()")
+            b.until("document.querySelectorAll('.chunks tbody tr').length >= 8", "row groups")
+            b.save("console-lake")
         if wanted("console-runs"):
             b.open(a.service + "/runs")
             b.until("document.querySelectorAll('tbody tr').length >= 2", "runs")

@@ -5,7 +5,7 @@ cd "$(dirname "$0")/.."
 . scripts/common.sh
 start_service "${1:-0.1}"
 number=0
-for file in demo/questions/*.sql; do
+for file in $(ls -v demo/questions/*.sql); do
   number=$((number + 1))
   echo
   echo "━━ $number. $(sed -n 's/^-- //p' "$file" | head -1)"

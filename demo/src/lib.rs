@@ -16,4 +16,10 @@ pub const QUESTIONS: &[(&str, &str)] = &[
     ("incidents", include_str!("../questions/6-incidents.sql")),
     ("kiosks", include_str!("../questions/7-kiosks.sql")),
     ("repairs", include_str!("../questions/8-repairs.sql")),
+    ("before", include_str!("../questions/9-before.sql")),
+    ("week", include_str!("../questions/10-week.sql")),
+    ("late", include_str!("../questions/11-late.sql")),
 ];
+
+/// The statements that make the demo's lake of the folder `drop`.
+pub const LAKE: &str = include_str!("../lake.sql");

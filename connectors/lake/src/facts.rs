@@ -8,6 +8,7 @@ use cobble_lake::manifest::{Content, Manifest, Summary};
 use cobble_lake::metadata::{Metadata, RefKind, Snapshot, Spec};
 use cobble_lake::schema::Schema;
 use cobble_lake::table::LakeTable;
+use cobble_lake::transform::Transform;
 use cobble_plan::facts::{FactRows, Facts, number, text};
 use cobble_plan::scan::{ScanMemory, Unbounded};
 use cobble_types::{Result, SqlType, Value};
@@ -37,6 +38,7 @@ pub fn facts(lake: &Lake, table: &LakeTable, wanted: Facts) -> Result<FactRows> 
         Facts::Manifests => manifests(table),
         Facts::Files => files(table),
         Facts::Partitions => partitions(table),
+        Facts::Properties => properties(table),
         Facts::RowGroups => of_row_groups(lake, table),
     }
 }
@@ -200,6 +202,7 @@ fn files(table: &LakeTable) -> Result<FactRows> {
         long("bytes"),
         long("sequence"),
         long("added_by"),
+        ("manifest", SqlType::Text),
     ]);
     each_file(table, |entry, manifest, partition| {
         let content = match entry.content {
@@ -216,8 +219,44 @@ fn files(table: &LakeTable) -> Result<FactRows> {
             number(Some(entry.bytes)),
             number(Some(entry.sequence.unwrap_or(manifest.sequence))),
             number(entry.snapshot.or(Some(manifest.added_by))),
+            text(Some(&manifest.path)),
         ])
     })?;
+    Ok(rows)
+}
+
+fn properties(table: &LakeTable) -> Result<FactRows> {
+    let mut rows = FactRows::new(&[("kind", SqlType::Text), ("name", SqlType::Text), ("value", SqlType::Text)]);
+    let metadata = &table.metadata;
+    let schema = table.schema()?;
+    let column = |id: i32| schema.field(id).map_or_else(|| format!("field {id}"), |field| field.name.clone());
+    let spec = table.spec(metadata.spec_id)?;
+    let partitioning = spec.fields.iter().map(|field| match field.transform {
+        Transform::Identity => column(field.source),
+        transform => format!("{transform} of {}", column(field.source)),
+    });
+    let order = metadata.order.iter().map(|key| {
+        let words = [(key.descending, " desc"), (key.nulls_first, " nulls first")];
+        let words: String = words.into_iter().filter(|(is, _)| *is).map(|(_, word)| word).collect();
+        format!("{}{words}", schema.fields[key.place].name)
+    });
+    let listed = |all: Vec<String>| Some(all.join(", ")).filter(|text| !text.is_empty());
+    let own = [
+        ("format version", Some(metadata.version.to_string())),
+        ("uuid", metadata.uuid.clone()),
+        ("location", Some(metadata.location.clone())),
+        ("metadata file", Some(table.file.name())),
+        ("partitioned by", listed(partitioning.collect())),
+        ("ordered by", listed(order.collect())),
+        ("schemas", Some(metadata.schemas.len().to_string())),
+        ("partitionings", Some(metadata.specs.len().to_string())),
+    ];
+    for (name, value) in own {
+        rows.push([text(Some("table")), text(Some(name)), text(value)])?;
+    }
+    for (name, value) in &metadata.properties {
+        rows.push([text(Some("property")), text(Some(name)), text(Some(value))])?;
+    }
     Ok(rows)
 }
 

@@ -601,6 +601,7 @@ impl Source for LakeTableSource {
     }
 
     async fn takes_keys(&self, _: &ScanSpec, _: usize, _: &Column, _: f64) -> Result<Verdict> {
-        Ok(Verdict::Prunes { note: Some("pages by min and max, then rows while decoding".into()) })
+        let pages = if self.table.tells_rows { "" } else { "pages by min and max, then " };
+        Ok(Verdict::Prunes { note: Some(format!("{pages}{}", offer::rows_when(self.table.tells_rows))) })
     }
 }

@@ -8,7 +8,7 @@ use cobble_format::{Dialect, Footer, Shape};
 use cobble_lake::deletes::Gone;
 use cobble_lake::prune::{Question, has_bounds};
 use cobble_lake::schema::Field;
-use cobble_lake::table::Left;
+use cobble_lake::table::{DataFile, Left};
 use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
@@ -62,11 +62,17 @@ impl LakeDraft {
             return Verdict::kept(KeptReason::NoSuchAbility, "it uses no column of the table");
         }
         self.conditions.push(conjunct.clone());
+        let rows = rows_when(self.seen.tells_rows);
         Verdict::pushed_with(match uses_ranges(conjunct) {
-            true => "manifests and files by partitions and bounds, row groups by min and max, then rows while decoding",
-            false => "rows while decoding",
+            true => format!("manifests and files by partitions and bounds, row groups by min and max, then {rows}"),
+            false => rows.to_owned(),
         })
     }
+}
+
+/// When conditions are tested on rows: where these are counted, all of them are decoded.
+pub fn rows_when(tells_rows: bool) -> &'static str {
+    if tells_rows { "rows after decoding" } else { "rows while decoding" }
 }
 
 fn collect(expr: &Expr, found: &mut dyn FnMut(&Column)) {
@@ -96,14 +102,14 @@ pub fn groups_left(footer: &dyn Footer, fields: &FileFields, work: &Work) -> Vec
         .collect()
 }
 
-/// What was found of a question: the files, and the footers if there are few enough of them.
+/// What was found of a question: the files, and the footers if there are few enough of them; none of files whose rows are known without.
 struct Found {
     left: Left,
-    footers: Option<Vec<Arc<dyn Footer>>>,
+    footers: Option<Vec<Option<Arc<dyn Footer>>>>,
 }
 
 impl LakeDraft {
-    async fn found(&self, places: &[usize]) -> Result<Found> {
+    async fn found(&self, work: &Work) -> Result<Found> {
         let seen = self.seen.clone();
         let Some(snapshot) = seen.snapshot.clone() else {
             return Ok(Found { left: Left::default(), footers: Some(vec![]) });
@@ -114,12 +120,18 @@ impl LakeDraft {
             conditions: self.conditions.clone(),
             columns: self.places.iter().filter_map(|(column, place)| Some((*column, id(*place)?))).collect(),
         };
-        let reads_columns = !places.is_empty();
+        let reads_columns = !work.places_read().is_empty();
+        let work = work.clone();
         apart(move || {
             let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
             let left = seen.table.left(&snapshot, seen.schema, &question, &memory, &CancellationToken::new())?;
             let few = left.files.len() <= FOOTERS_AT_ONCE && reads_columns;
-            let footers = few.then(|| seen.lake.footers(&left.files)).transpose()?;
+            let of_files = |left: &Left| -> Result<Vec<Option<Arc<dyn Footer>>>> {
+                let read: Vec<DataFile> = left.files.iter().filter(|file| !work.knows_rows(file)).cloned().collect();
+                let mut footers = seen.lake.footers(&read)?.into_iter();
+                Ok(left.files.iter().map(|file| if work.knows_rows(file) { None } else { footers.next() }).collect())
+            };
+            let footers = few.then(|| of_files(&left)).transpose()?;
             Ok(Found { left, footers })
         })
         .await
@@ -156,8 +168,10 @@ impl Draft for LakeDraft {
             conditions: conditions.collect(),
             limit: self.limit,
         };
-        let places = work.places_read();
-        let Found { left, footers } = self.found(&places).await?;
+        let Found { left, footers } = self.found(&work).await?;
+        // A column of a condition that all rows fulfil is not read.
+        let untested = |place: usize| left.files.iter().all(|file| file.certain.contains(&place));
+        let places = work.places_tested(|place| !untested(place));
         let fields: Arc<[Field]> = seen.lake.all_fields(&seen.table, seen.schema, &left.gone, seen.tells_rows)?.into();
         work.columns.extend(fields[seen.columns.len()..].iter().map(|field| column_of(field, field.name.clone())));
         work.gone = left.gone.clone();
@@ -173,6 +187,11 @@ impl Draft for LakeDraft {
             count("files in them by partition", left.partitioned),
             count("files of those by bounds", left.bounded),
         ];
+        let tested = left.files.iter().filter(|file| file.certain.len() < work.conditions.len()).count() as u64;
+        let all = left.files.len() as u64;
+        if !work.conditions.is_empty() && tested < all {
+            counts.push(PartCount { parts: "files whose rows are tested".to_owned(), read: tested, total: all });
+        }
         if left.deletes.total > 0 {
             counts.push(count("files of deleted rows", left.deletes));
         }
@@ -188,6 +207,11 @@ impl Draft for LakeDraft {
                 most_rows = 0;
                 let (mut portions, mut total) = (Vec::new(), 0);
                 for (file, footer) in left.files.iter().zip(footers) {
+                    let Some(footer) = footer else {
+                        most_rows += file.rows;
+                        portions.push(Portion { file: file.clone(), within: None });
+                        continue;
+                    };
                     let fields = seen.lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
                     let layout = fields.layout();
                     total += footer.parts() as u64;
@@ -197,7 +221,8 @@ impl Draft for LakeDraft {
                         portions.push(Portion { file: file.clone(), within: Some(group) });
                     }
                 }
-                counts.push(PartCount { parts: "row groups in those".into(), read: portions.len() as u64, total });
+                let read = portions.iter().filter(|portion| portion.within.is_some()).count() as u64;
+                counts.push(PartCount { parts: "row groups in those".into(), read, total });
                 portions
             }
         };

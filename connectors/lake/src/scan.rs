@@ -17,7 +17,7 @@ use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::{BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
 use cobble_storage::StoredFile;
-use cobble_types::Result;
+use cobble_types::{Result, SqlType};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
@@ -69,11 +69,26 @@ impl Work {
 
     /// Places in the table of all columns that are read, for output or for a condition.
     pub fn places_read(&self) -> Vec<usize> {
-        let of_conditions = self.conditions.iter().flat_map(|c| c.columns.iter().map(|(_, place)| *place));
+        self.places_tested(|_| true)
+    }
+
+    /// The same, for output or for those conditions, by their places, that are tested.
+    pub fn places_tested(&self, is_tested: impl Fn(usize) -> bool) -> Vec<usize> {
+        let tested = self.conditions.iter().enumerate().filter(|(place, _)| is_tested(*place));
+        let of_conditions = tested.flat_map(|(_, c)| c.columns.iter().map(|(_, place)| *place));
         let mut places: Vec<usize> = self.output.iter().copied().chain(of_conditions).collect();
         places.sort_unstable();
         places.dedup();
         places
+    }
+}
+
+impl Work {
+    /// Whether the rows of a file that come out are known without reading it: all of them, and nothing of them but which ones they are.
+    pub fn knows_rows(&self, file: &DataFile) -> bool {
+        let tells = |place: &usize| self.tells_rows.is_some_and(|first| (first..first + 2).contains(place));
+        let none_is_gone = file.gone.places.is_empty() && file.gone.values.is_empty();
+        none_is_gone && file.certain.len() == self.conditions.len() && self.output.iter().all(tells)
     }
 }
 
@@ -152,7 +167,7 @@ impl GateScan for LakeScan {
             });
         }
         for keys in &tools.keys {
-            let known = keys.condition();
+            let known = keys.condition().filter(|_| work.tells_rows.is_none());
             let form = known
                 .as_ref()
                 .map_or("a filter for rows".to_owned(), |(_, form)| format!("{form} for pages and a filter for rows"));
@@ -208,6 +223,43 @@ struct Shared {
     schema: SchemaRef,
 }
 
+impl Shared {
+    /// The conditions that are tested on the rows of a file: those of the question that some of them may not fulfil, and those of keys.
+    fn tested(&self, file: &DataFile) -> impl Iterator<Item = &OpenCondition> {
+        let certain = file.certain.clone();
+        let all = self.conditions.iter().enumerate();
+        all.filter(move |(place, _)| !certain.contains(place)).map(|(_, condition)| condition)
+    }
+}
+
+/// Rows of a file that nothing is read of.
+struct KnownRows {
+    shared: Arc<Shared>,
+    file: DataFile,
+    /// Rows that have not come out yet.
+    left: u64,
+    places: RowPlaces,
+    out: RowsOut,
+}
+
+#[async_trait]
+impl PortionReader for KnownRows {
+    async fn next(&mut self) -> Result<Option<RecordBatch>> {
+        if self.left == 0 || self.out.is_full() {
+            return Ok(None);
+        }
+        let rows = usize::try_from(self.left).unwrap_or(usize::MAX).min(self.shared.tools.batch_rows);
+        self.left -= rows as u64;
+        let places: ArrayRef = Arc::new(self.places.take(rows));
+        let first = self.shared.work.tells_rows.unwrap_or_default();
+        let of = |place: usize| match place == first {
+            true => cobble_format::repeated(&row_places::of_file(&self.file.path).1, &SqlType::Text, rows),
+            false => Ok(places.clone()),
+        };
+        self.out.batch(rows, &of).map(Some)
+    }
+}
+
 struct LakePortions {
     shared: Arc<Shared>,
     portions: Arc<Vec<Portion>>,
@@ -218,6 +270,12 @@ struct LakePortions {
 impl Portions for LakePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
         let Some(portion) = self.portions.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
+        let work = &self.shared.work;
+        if work.knows_rows(&portion.file) && portion.within.is_none() && self.shared.tools.keys.is_empty() {
+            let out = RowsOut::new(&work.output, self.shared.schema.clone(), work.limit);
+            let (shared, file) = (self.shared.clone(), portion.file.clone());
+            return Ok(Some(Box::new(KnownRows { shared, left: file.rows, file, places: RowPlaces::default(), out })));
+        }
         GateCounters::add(&self.shared.tools.counters.requests, 1);
         let (shared, own) = (self.shared.clone(), portion.clone());
         let read = apart(move || {
@@ -246,7 +304,7 @@ impl Portions for LakePortions {
                 open: None,
                 shared: shared.clone(),
             };
-            for condition in &shared.conditions {
+            for condition in shared.tested(&reader.file) {
                 if reader.takes(condition) {
                     continue;
                 }
@@ -294,13 +352,13 @@ impl LakeReader {
 
     /// The batches of a row group, and the places of their columns.
     fn begin(&mut self, group: usize) -> Result<(Box<dyn FileBatches>, Vec<usize>)> {
-        let Shared { lake, work, conditions, tools, .. } = self.shared.as_ref();
+        let Shared { lake, work, tools, .. } = self.shared.as_ref();
         let mut wanted: Vec<usize> = work.output.clone();
-        wanted.extend(conditions.iter().filter(|c| !self.takes(c)).flat_map(|c| c.places.iter().copied()));
+        let own = || self.shared.tested(&self.file);
+        wanted.extend(own().filter(|c| !self.takes(c)).flat_map(|c| c.places.iter().copied()));
         wanted.extend(self.values.iter().flat_map(|values| values.columns.iter().map(|(place, _)| *place)));
         let shape = work.shape(&wanted);
-        let in_file: Vec<Arc<FileCondition>> = conditions
-            .iter()
+        let in_file: Vec<Arc<FileCondition>> = own()
             .filter(|condition| self.takes(condition))
             .map(|condition| {
                 let pages = condition.pages.as_ref().and_then(|(expr, column)| {

@@ -1294,6 +1294,8 @@ export interface components {
             name: string;
             /** @description `table` or `view`. */
             kind: string;
+            /** @description The kind of connection that it comes by; none of what the service has itself. */
+            source?: string | null;
             columns: components["schemas"]["TableColumnBody"][];
             /** Format: double */
             estimated_rows?: number | null;

@@ -42,7 +42,10 @@ watch(() => route.fullPath, load, { immediate: true })
     <div class="page-head">
       <h1 class="mono">{{ full }}</h1>
       <span v-if="table" class="faint">{{ table.kind }}<template v-if="table.estimated_rows != null">, about {{ count(table.estimated_rows) }} rows</template><template v-if="table.bytes != null">, {{ bytes(table.bytes) }}</template><template v-if="table.statistics_from"> (by {{ table.statistics_from }})</template></span>
-      <Button label="Write me a query" icon="pi pi-code" size="small" :disabled="!table" @click="write" />
+      <span class="buttons">
+        <Button v-if="table?.source === 'lake'" label="States and files" icon="pi pi-sitemap" size="small" severity="secondary" @click="router.push({ name: 'lake', params: route.params })" />
+        <Button label="Write me a query" icon="pi pi-code" size="small" :disabled="!table" @click="write" />
+      </span>
     </div>
     <ErrorNote v-if="error" :error="error" class="gap" />
     <p v-if="!table && !error" class="faint">Loading…</p>
@@ -84,6 +87,7 @@ watch(() => route.fullPath, load, { immediate: true })
 </template>
 
 <style scoped>
+.buttons { display: flex; gap: 0.5rem; }
 .gap { margin-bottom: 0.9rem; }
 .scroll { overflow: auto; }
 .cell { white-space: nowrap; max-width: 26rem; overflow: hidden; text-overflow: ellipsis; }

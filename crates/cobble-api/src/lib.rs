@@ -627,6 +627,9 @@ pub struct TableBody {
     pub name: String,
     /// `table` or `view`.
     pub kind: String,
+    /// The kind of connection that it comes by; none of what the service has itself.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub source: Option<String>,
     pub columns: Vec<TableColumnBody>,
     pub estimated_rows: Option<f64>,
     pub bytes: Option<f64>,

@@ -77,6 +77,54 @@ pub fn may_match(condition: &Expr, ranges: &Ranges) -> bool {
     }
 }
 
+/// True when every row of the part makes the condition true.
+pub fn all_match(condition: &Expr, ranges: &Ranges) -> bool {
+    match condition {
+        Expr::Literal { value, .. } => matches!(value, Value::Boolean(true)),
+        Expr::Binary { op: BinaryOp::And, left, right, .. } => all_match(left, ranges) && all_match(right, ranges),
+        Expr::Binary { op: BinaryOp::Or, left, right, .. } => all_match(left, ranges) || all_match(right, ranges),
+        Expr::Binary { .. } => condition.as_column_comparison().is_some_and(|(column, op, value)| {
+            ranges.get(&column.id).is_some_and(|range| comparison_all_match(range, op, value))
+        }),
+        Expr::InList { operand, list, negated: false } => match operand.as_ref() {
+            Expr::Column(column) => ranges.get(&column.id).is_some_and(|range| {
+                list.iter().any(|item| match item {
+                    Expr::Literal { value, .. } => comparison_all_match(range, BinaryOp::Eq, value),
+                    _ => false,
+                })
+            }),
+            _ => false,
+        },
+        Expr::IsNull { operand, negated } => match operand.as_ref() {
+            Expr::Column(column) => {
+                ranges.get(&column.id).is_some_and(|range| if *negated { !range.may_be_null } else { range.all_null })
+            }
+            _ => false,
+        },
+        _ => false,
+    }
+}
+
+fn comparison_all_match(range: &Range, op: BinaryOp, value: &Value) -> bool {
+    if value.is_null() || is_nan(value) || range.all_null || range.may_be_null || range.may_be_nan {
+        return false;
+    }
+    let (Some(min), Some(max)) = (&range.min, &range.max) else { return false };
+    if is_nan(min) || is_nan(max) {
+        return false;
+    }
+    let (Some(low), Some(high)) = (min.compare(value), max.compare(value)) else { return false };
+    match op {
+        BinaryOp::Eq => low == Ordering::Equal && high == Ordering::Equal,
+        BinaryOp::NotEq => low == Ordering::Greater || high == Ordering::Less,
+        BinaryOp::Lt => high == Ordering::Less,
+        BinaryOp::LtEq => high != Ordering::Greater,
+        BinaryOp::Gt => low == Ordering::Greater,
+        BinaryOp::GtEq => low != Ordering::Less,
+        _ => false,
+    }
+}
+
 /// True when minima and maxima can decide something about the condition.
 pub fn uses_ranges(condition: &Expr) -> bool {
     match condition {

@@ -1,7 +1,7 @@
 //! Which manifests and files can hold a wanted row: by the partition values of a manifest, of a file, and by the bounds of a file's columns.
 //! "No" is certain, "yes" is a maybe.
 
-use cobble_format::prune::{Range, Ranges, may_match};
+use cobble_format::prune::{Range, Ranges, all_match, may_match};
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_types::{ColumnId, SqlType, Value};
 
@@ -112,8 +112,31 @@ impl<'q> Pruner<'q> {
         Ok(may)
     }
 
+    /// The conditions, by their places, that every row of a file fulfils: by its partition, or by the bounds of its columns.
+    pub fn certain(&self, entry: &Entry<'_>) -> Told<Vec<usize>> {
+        if self.question.conditions.is_empty() {
+            return Ok(vec![]);
+        }
+        let mut known = vec![self.ranges(entry, None)?];
+        if !self.fields.is_empty() {
+            let values = entry.partition_values(self.spec, self.schema)?;
+            for (place, column, source) in &self.fields {
+                let Some(value) = values.get(*place).filter(|value| !value.is_null()) else { continue };
+                let range = self.spec.fields[*place].transform.source_range(source, &of_value(value));
+                known.push(Ranges::from([(*column, range)]));
+            }
+        }
+        let conditions = self.question.conditions.iter().enumerate();
+        let certain = conditions.filter(|(_, condition)| known.iter().any(|ranges| all_match(condition, ranges)));
+        Ok(certain.map(|(place, _)| place).collect())
+    }
+
     /// Whether a file may hold a wanted row, by the bounds of its columns, or only of those of these ids.
     pub fn bounds_may(&self, entry: &Entry<'_>, only: Option<&[i32]>) -> Told<bool> {
+        Ok(self.may(&self.ranges(entry, only)?))
+    }
+
+    fn ranges(&self, entry: &Entry<'_>, only: Option<&[i32]>) -> Told<Ranges> {
         let mut ranges = Ranges::new();
         for (column, id, kind) in self.bounded.iter().filter(|(_, id, _)| only.is_none_or(|only| only.contains(id))) {
             let known = entry.bounds(*id, kind)?;
@@ -122,7 +145,7 @@ impl<'q> Pruner<'q> {
             let may_be_null = known.nulls != Some(0);
             ranges.insert(*column, Range { min: known.min, max: known.max, all_null, may_be_null, may_be_nan });
         }
-        Ok(self.may(&ranges))
+        Ok(ranges)
     }
 }
 

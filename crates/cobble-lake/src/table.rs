@@ -50,6 +50,8 @@ pub struct DataFile {
     pub constants: Vec<(i32, Value)>,
     /// What tells of rows that are gone.
     pub gone: GoneOf,
+    /// The conditions of the question, by their places, that all its rows fulfil.
+    pub certain: Vec<usize>,
 }
 
 /// The files that may hold wanted rows, and how many of what were looked at.
@@ -391,6 +393,7 @@ impl LakeTable {
                 rows: entry.rows,
                 sequence,
                 constants: constants(entry, spec, schema)?,
+                certain: pruner.certain(entry)?,
                 gone: gathered.of(entry, spec, sequence)?,
             });
             Ok(())

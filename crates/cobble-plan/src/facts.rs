@@ -18,6 +18,8 @@ pub enum Facts {
     Manifests,
     Files,
     Partitions,
+    /// What it is beside its columns: where it lies, how it is partitioned and ordered, and its properties.
+    Properties,
     /// The row groups of its files, column by column.
     RowGroups,
 }
@@ -32,6 +34,7 @@ impl Facts {
             "lake_manifests" => Facts::Manifests,
             "lake_files" => Facts::Files,
             "lake_partitions" => Facts::Partitions,
+            "lake_properties" => Facts::Properties,
             "row_group_stats" => Facts::RowGroups,
             _ => return None,
         })

@@ -6,8 +6,9 @@ use std::process::{Child, Command, Stdio};
 use std::time::Instant;
 
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Secret};
-use cobble_types::{Code, Error, Result};
+use cobble_types::{Code, Error, Result, Value};
 use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
 
 use crate::private_mariadb::PrivateMaria;
 use crate::private_postgres::PrivatePostgres;
@@ -21,7 +22,7 @@ struct Loaded {
     form: u32,
 }
 
-const FORM: u32 = 5;
+const FORM: u32 = 6;
 const READER: &str = "reader";
 
 /// The demo's object store, a program of its own that ends when its standard input does.
@@ -147,13 +148,17 @@ pub async fn set_up(
         address: store_address,
         database: None,
         region: Some("west".into()),
-        options: [("bucket", "deep"), ("folder", "ops")].map(|(k, v)| (k.to_owned(), v.to_owned())).into(),
+        options: [("bucket".to_owned(), "deep".to_owned())].into(),
         ..fleet.clone()
     };
+    let mut lake = ConnectionDefinition::new("deep_lake", "lake", "");
+    lake.region.clone_from(&deep.region);
+    lake.options.extend([("storage", "deep_store"), ("writable", "true")].map(|(k, v)| (k.to_owned(), v.to_owned())));
     let files = ConnectionDefinition::new("drop_files", "files", address.display().to_string());
     let till = till.canonicalize().map_err(failed)?;
     let till = ConnectionDefinition::new("till_file", "sqlite", till.display().to_string());
-    for definition in [fleet, yard, deep, files, till, ConnectionDefinition::new("tides_maker", "generated", "")] {
+    let tides = ConnectionDefinition::new("tides_maker", "generated", "");
+    for definition in [fleet, yard, deep, lake, files, till, tides] {
         match set.connections.get(&definition.name) {
             None => service.add_connection(definition).await?,
             // The server's port or the folder's place may be another one this time.
@@ -169,14 +174,39 @@ pub async fn set_up(
     for (name, connection) in [
         ("fleet", "fleet_db"),
         ("yard", "yard_db"),
-        ("deep", "deep_store"),
+        ("deep", "deep_lake"),
         ("drop", "drop_files"),
         ("till", "till_file"),
         ("tides", "tides_maker"),
     ] {
-        if !set.catalogs.contains_key(name) {
+        let known = set.catalogs.get(name).map(|catalog| catalog.connection.as_str());
+        if known.is_some_and(|known| known != connection) {
+            service.remove_catalog(name).await?;
+        }
+        if known != Some(connection) {
             service.add_catalog(CatalogDefinition::new(name, connection)).await?;
         }
     }
+    fill_lake(service, say).await?;
     Ok(store)
+}
+
+/// Makes the lake's tables, unless they are all there.
+async fn fill_lake(service: &Service, say: &dyn Fn(&str)) -> Result<()> {
+    let (mut session, cancel) = (service.engine.session(), CancellationToken::new());
+    let is_whole = "SELECT count(*) FROM deep.information_schema.tables WHERE table_schema = 'ops'";
+    let found = session.run_text(is_whole, &cancel).await?.collect().await?;
+    let count = found.first().and_then(|batch| Value::from_array(batch.column(0).as_ref(), 0));
+    // The last one is made when the others are whole.
+    if count == Some(Value::BigInt(3)) {
+        return Ok(());
+    }
+    let began = Instant::now();
+    let tables = ["sailings", "boardings", "buoy_readings"].map(|name| format!("deep.ops.{name}")).join(", ");
+    for text in [&format!("DROP TABLE IF EXISTS {tables}"), cobble_ferry::LAKE] {
+        let mut last = session.run_text(text, &cancel).await?;
+        while last.next().await?.is_some() {}
+    }
+    say(&format!("made the lake in {:.1} s", began.elapsed().as_secs_f64()));
+    Ok(())
 }

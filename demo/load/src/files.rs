@@ -20,20 +20,13 @@ const GROUP_ROWS: usize = 32_768;
 const PAGE_ROWS: usize = 8192;
 const CHUNK: u64 = 32_768;
 
-/// Writes the bucket `deep` below the folder of an object store: the sailings by month. An existing one is replaced.
-pub fn write_deep(ferry: Ferry, root: &Path) -> io::Result<()> {
-    let (building, bucket) = (root.join(".building"), root.join("deep"));
-    for old in [&building, &bucket] {
-        if old.exists() {
-            fs::remove_dir_all(old)?;
-        }
+/// Makes the bucket `deep` below the folder of an object store, for the lake. An existing one is replaced.
+pub fn make_deep(root: &Path) -> io::Result<()> {
+    let bucket = root.join("deep");
+    if bucket.exists() {
+        fs::remove_dir_all(&bucket)?;
     }
-    for month in Month::all() {
-        write_month(&building.join("ops/sailings"), month, ferry.sailings_in(month), |rows| {
-            ferry.sailings(month, rows)
-        })?;
-    }
-    fs::rename(building, bucket)
+    fs::create_dir_all(bucket)
 }
 
 /// Writes the folder, in parallel; an existing one is replaced.

@@ -7,7 +7,7 @@ mod store;
 mod till;
 mod yard;
 
-pub use files::{write_deep, write_drop};
+pub use files::{make_deep, write_drop};
 pub use postgres::{load_everything, load_fleet};
 pub use store::{Faults, serve_store, serve_with_faults};
 pub use till::write_till;

@@ -7,7 +7,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 use cobble_ferry::Ferry;
-use cobble_ferry_load::{load_fleet, load_yard, serve_store, write_deep, write_drop, write_till};
+use cobble_ferry_load::{load_fleet, load_yard, make_deep, serve_store, write_drop, write_till};
 use mysql_async::prelude::Queryable;
 use serde::Deserialize;
 use tokio::net::TcpListener;
@@ -83,7 +83,7 @@ async fn load(folder: &Path, ferry: Ferry) -> Outcome {
     let (target, till, store) = (folder.join("drop"), folder.join("till.db"), folder.join("store"));
     let files = tokio::task::spawn_blocking(move || -> Outcome {
         write_drop(ferry, &target)?;
-        write_deep(ferry, &store)?;
+        make_deep(&store)?;
         write_till(ferry, &till)
     });
     tokio::try_join!(into_fleet(&sign_in, ferry), into_yard(&sign_in, ferry))?;

@@ -45,8 +45,8 @@ async fn sources() -> Vec<Source> {
         (
             "deep_store",
             "s3",
-            &[("bucket", "deep"), ("folder", "ops"), ("request_limit", "1")],
-            "public",
+            &[("bucket", "deep"), ("request_limit", "1")],
+            "ops",
             "SELECT count(*), sum(id), min(departed_at) FROM sailings",
         ),
     ] {
@@ -60,7 +60,14 @@ async fn sources() -> Vec<Source> {
         definition.options = options.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
         let engine = Engine::in_memory().unwrap();
         engine.add_connection(definition).unwrap();
-        engine.add_catalog(CatalogDefinition::new("own", name)).unwrap();
+        // What lies in the store is a lake.
+        let is_store = kind == "s3";
+        if is_store {
+            let mut lake = ConnectionDefinition::new("deep_lake", "lake", "");
+            lake.options.insert("storage".into(), name.into());
+            engine.add_connection(lake).unwrap();
+        }
+        engine.add_catalog(CatalogDefinition::new("own", if is_store { "deep_lake" } else { name })).unwrap();
         let mut session = engine.session();
         session.use_place("own", Some(schema)).unwrap();
         // All rows are to cross the way.

@@ -45,7 +45,7 @@ async fn a_configuration_moves_to_another_service() {
     assert!(ok && text.contains("changes made"), "{text}");
     let (_, again) = run(&other, &["export"], &[]);
     assert_eq!(again, exported, "what came out there comes out here");
-    let question = "SELECT (SELECT count(*) FROM fleet.public.ports) + (SELECT count(*) FROM yard.yard.parts), (SELECT count(*) > 0 FROM deep.public.sailings)";
+    let question = "SELECT (SELECT count(*) FROM fleet.public.ports) + (SELECT count(*) FROM yard.yard.parts), (SELECT count(*) > 0 FROM deep.ops.sailings)";
     let (_, there) = run(&first, &["sql", "--format", "csv", question], &[]);
     assert_eq!(run(&other, &["sql", "--format", "csv", question], &[]).1, there);
 

@@ -194,6 +194,35 @@ async fn catalogs_are_tested_and_tables_shown() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_table_of_a_lake_is_walked_from_its_history_to_a_row_group() {
+    let browser = Browser::open("/catalogs/deep/ops/boardings").await;
+    browser.until("document.querySelector('.pi-sitemap')").await;
+    browser.script("document.querySelector('.pi-sitemap').closest('button').click()").await;
+    // Two states of the main branch, and one of a branch of its own.
+    browser.until("document.querySelectorAll('.dot').length == 3 && document.querySelector('.dot.chosen')").await;
+    let page = browser.script("return document.body.innerText").await.to_string();
+    for part in ["month of scanned_at", "old_tariff", "half_fare", "main"] {
+        assert!(page.contains(part), "{part} in {page}");
+    }
+    // Down to a row group of a file of the second manifest.
+    browser.until("document.querySelectorAll('.column:nth-child(3) button').length == 2").await;
+    browser.until("document.querySelectorAll('.column:nth-child(4) button').length == 12").await;
+    browser.click(".column:nth-child(4) button").await;
+    browser.until("document.querySelectorAll('.chunks tbody tr').length == 8").await;
+    let chunks = browser.find(".chunks").await.text().await.unwrap();
+    assert!(chunks.contains("fare") && chunks.contains("2025-01-0"), "{chunks}");
+    // The tag's state is walked, too, and asked.
+    browser.click(".dot").await;
+    browser.until("document.querySelector('.told')?.textContent.includes('24 files')").await;
+    browser.until("document.querySelectorAll('.column:nth-child(4) button').length == 24").await;
+    browser.script("document.querySelector('.pi-code').closest('button').click()").await;
+    browser.until("document.querySelector('.cm-content')?.textContent.includes('FOR VERSION AS OF')").await;
+    browser.click("#run").await;
+    browser.until("document.querySelectorAll('.grid tbody tr').length > 5").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn files_are_discovered_and_their_types_corrected_before_they_are_tables() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("tolls")).unwrap();

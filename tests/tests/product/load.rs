@@ -37,7 +37,7 @@ const QUESTIONS: &[&str] = &[
     "SELECT home_port, count(*) FROM fleet.public.pass_holders GROUP BY home_port ORDER BY home_port",
     "SELECT kind, count(*), sum(cost) FROM yard.yard.work_orders GROUP BY kind ORDER BY kind",
     "SELECT article, sum(quantity) FROM till.main.kiosk_sales GROUP BY article ORDER BY article",
-    "SELECT p.name, count(*) FROM deep.public.sailings s JOIN fleet.public.routes r ON r.id = s.route_id
+    "SELECT p.name, count(*) FROM deep.ops.sailings s JOIN fleet.public.routes r ON r.id = s.route_id
         JOIN fleet.public.ports p ON p.id = r.from_port GROUP BY p.name ORDER BY 2 DESC, 1 LIMIT 5",
     "SELECT h.id, w.id FROM fleet.public.pass_holders h JOIN yard.yard.work_orders w ON w.id = h.id ORDER BY h.id LIMIT 50",
 ];

@@ -73,6 +73,7 @@ const PAGES: &[&str] = &[
     "explanation/plans.md",
     "how-to/native-queries.md",
     "how-to/write.md",
+    "how-to/lakes.md",
     "how-to/http.md",
     "LANGUAGE.md",
     "how-to/connect.md",

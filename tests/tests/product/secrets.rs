@@ -55,7 +55,7 @@ async fn no_secret_leaves_the_service() {
         run(&["plan", &format!("SELECT * FROM {name}.public.routes")]);
         run(&["sql", &format!("SELECT * FROM native_query('{name}', 'SELECT 1 AS a')")]);
     }
-    let question = "SELECT count(*) FROM fleet.public.routes r, yard.yard.parts p, deep.public.sailings s WHERE r.id = p.id AND p.id = s.id";
+    let question = "SELECT count(*) FROM fleet.public.routes r, yard.yard.parts p, deep.ops.sailings s WHERE r.id = p.id AND p.id = s.id";
     run(&["sql", question]);
     for form in ["tree", "gates"] {
         run(&["plan", "--measure", "--as", form, question]);

@@ -250,3 +250,44 @@ async fn changes_of_the_same_rows_follow_each_other() {
         );
     }
 }
+
+/// What a partition tells of all its rows is not looked up in its files.
+#[tokio::test(flavor = "multi_thread")]
+async fn conditions_that_partitions_answer_read_no_file() {
+    for with in ["", "WITH (write.delete.mode = 'merge-on-read')"] {
+        let written = Written::new();
+        let mut session = written.session();
+        let s = &mut session;
+        rows(s, &format!("CREATE TABLE sold PARTITION BY (month(at), port) {with} AS SELECT n AS id, CASE WHEN n % 3 > 0 THEN 'Lia' END AS port, date '2023-01-01' + n AS at FROM generate_series(0, 364) AS g(n)")).await;
+        for (sql, wanted, is_read) in [
+            ("SELECT count(*) FROM sold WHERE at >= '2023-03-01' AND at < '2023-05-01'", "61", false),
+            ("SELECT count(*) FROM sold WHERE at >= '2023-03-01' AND at < '2023-05-02'", "62", true),
+            ("SELECT count(*) FROM sold WHERE port = 'Lia'", "243", false),
+            ("SELECT count(*) FROM sold WHERE port IS NULL AND at < '2023-02-01'", "11", false),
+            ("SELECT count(*) FROM sold WHERE port <> 'Lia'", "0", false),
+            ("SELECT count(*) FROM sold WHERE port IS NOT NULL OR at > '2023-12-24'", "245", true),
+            ("SELECT count(*) FROM sold", "365", false),
+        ] {
+            let (found, plan) = answer(s, sql).await.unwrap();
+            assert_eq!(found, [wanted], "{sql}");
+            let measure = plan.unwrap().gates[0].measure.clone().unwrap();
+            assert_eq!(measure.bytes > 0, is_read, "{sql}: {measure:?}");
+        }
+        let (found, plan) = answer(s, "DELETE FROM sold WHERE at >= '2023-02-01' AND at < '2023-04-01'").await.unwrap();
+        assert_eq!(found, ["lake.ops.sold|59"]);
+        let plan = plan.unwrap();
+        assert_eq!(plan.gates[0].measure.as_ref().unwrap().bytes, 0, "whole files end: {:?}", plan.gates[0]);
+        let last = "SELECT operation, files_added, files_removed FROM lake_snapshots('sold') WHERE is_current";
+        assert_eq!(rows(s, last).await, ["delete|∅|4"]);
+        rows(s, "DELETE FROM sold WHERE at >= '2023-05-15' AND at < '2023-08-01' AND port = 'Lia'").await;
+        let left = rows(
+            s,
+            "SELECT count(*), count(*) FILTER (WHERE at BETWEEN '2023-05-01' AND '2023-07-31'), sum(id) FROM sold",
+        )
+        .await;
+        let wanted = rows(s, "SELECT count(*), count(*) FILTER (WHERE n BETWEEN 120 AND 211), sum(n) FROM generate_series(0, 364) AS g(n) WHERE NOT n BETWEEN 31 AND 89 AND NOT (n BETWEEN 134 AND 211 AND n % 3 > 0)").await;
+        assert_eq!(left, wanted, "{with}");
+        let found = written.read_by_the_library(&json!({ "ops/sold": ["id >= 0"] }));
+        assert_eq!(found["ops/sold"]["counts"][0].to_string(), left[0].split('|').next().unwrap());
+    }
+}
