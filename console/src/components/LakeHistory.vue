@@ -9,11 +9,13 @@ const emit = defineEmits<{ choose: [snapshot: string] }>()
 
 /** States that are drawn; of more the last ones. */
 const MOST = 40
-const STEP = 76
-const LANE = 64
+const STEP = 104
+const LANE = 60
 const drawn = computed(() => history([...props.states].sort((a, b) => a.at.localeCompare(b.at)).slice(-MOST), props.names))
-const width = computed(() => drawn.value.dots.length * STEP + 40)
-const height = computed(() => drawn.value.lanes * LANE + 24)
+/** The label of the last state stands to its right. */
+const LABEL = 130
+const width = computed(() => Math.max(0, drawn.value.dots.length - 1) * STEP + 36 + LABEL)
+const height = computed(() => drawn.value.lanes * LANE + 10)
 const x = (place: number) => 36 + place * STEP
 const y = (lane: number) => 34 + lane * LANE
 const line = (from: { x: number; y: number }, to: { x: number; y: number }) =>

@@ -22,7 +22,7 @@ const said = (p: Partition) => `${p.partition || 'all rows'}: ${count(p.rows)} r
     <template v-if="partitions.length > MOST">; the last {{ MOST }} of {{ partitions.length }} partitions</template>
   </p>
   <div class="scroll">
-    <svg :width="shown.length * step + 20" :height="HEIGHT + 66" role="img" aria-label="Rows and bytes of each partition">
+    <svg :width="shown.length * step + 50" :height="HEIGHT + 66" role="img" aria-label="Rows and bytes of each partition">
       <g v-for="(p, i) in shown" :key="p.partition" :transform="`translate(${10 + i * step} 0)`">
         <title>{{ said(p) }}</title>
         <rect x="1" :y="HEIGHT - (p.rows / most.rows) * HEIGHT" :width="step * 0.4" :height="(p.rows / most.rows) * HEIGHT" class="rows" />

@@ -127,6 +127,7 @@ watch(() => props.table, begin, { immediate: true })
 <style scoped>
 .walk { display: grid; grid-template-columns: 1.1fr 1fr 1.3fr 1.3fr 1fr; gap: 1.6rem; align-items: start; }
 .column { display: flex; flex-direction: column; gap: 0.4rem; max-height: 23rem; overflow: auto; padding: 2px; position: relative; }
+.column + .column h3::before { content: "→ "; color: var(--accent); }
 .column h3 { font-size: 0.85rem; font-weight: 600; color: var(--faint); margin: 0 0 0.2rem; position: sticky; top: 0; background: var(--panel); }
 .box { display: flex; flex-direction: column; gap: 0.1rem; text-align: left; font: inherit; font-size: 12.5px; color: inherit; background: var(--panel); border: 1px solid var(--line); border-radius: 6px; padding: 0.35rem 0.55rem; overflow-wrap: anywhere; }
 button.box { cursor: pointer; }

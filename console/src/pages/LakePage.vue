@@ -64,7 +64,13 @@ function ask() {
   const at = state.value?.is_current ? '' : ` FOR VERSION AS OF ${chosen.value}`
   router.push({ name: 'query', query: { sql: `SELECT *\nFROM ${full.value}${at}\nLIMIT 100` } })
 }
-const signed = (n: number | null, sign: string) => (n ? `${sign}${count(n)}` : '')
+/** What the chosen state has added and taken away. */
+const changed = computed(() => {
+  const { rows_added, rows_removed, files_added, files_removed } = state.value ?? {}
+  const of = (what: string, more?: number | null, less?: number | null) =>
+    more || less ? `${what} ${[more ? `+${count(more)}` : '', less ? `−${count(less)}` : ''].filter(Boolean).join(' ')}` : ''
+  return [of('rows', rows_added, rows_removed), of('files', files_added, files_removed)].filter(Boolean).join(', ') || 'the same rows'
+})
 watch(() => route.fullPath, load, { immediate: true })
 </script>
 
@@ -83,7 +89,7 @@ watch(() => route.fullPath, load, { immediate: true })
       <LakeHistory :states="states" :names="names" :chosen="chosen" @choose="chosen = $event" />
       <p v-if="state" class="told">
         <strong>{{ state.operation }}</strong> of {{ state.at.slice(0, 19) }}: {{ count(state.rows ?? 0) }} rows in {{ count(state.files ?? 0) }} files
-        <span class="faint">rows {{ signed(state.rows_added, '+') }} {{ signed(state.rows_removed, '−') }}, files {{ signed(state.files_added, '+') }} {{ signed(state.files_removed, '−') }}</span>
+        <span class="faint">({{ changed }})</span>
       </p>
     </section>
     <section v-if="state" class="panel gap">
