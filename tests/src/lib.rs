@@ -26,7 +26,12 @@ pub struct Product {
 pub fn http() -> reqwest::Client {
     // Asked for whenever a client is made, also by those that never encrypt.
     cobble_network::tls::provider();
-    reqwest::Client::new()
+    quiet().build().expect("a client")
+}
+
+/// A client that gives connections up that nobody uses before the service does.
+fn quiet() -> reqwest::ClientBuilder {
+    reqwest::Client::builder().pool_idle_timeout(std::time::Duration::from_secs(20))
 }
 
 /// A client that shows this token in all its calls.
@@ -34,7 +39,7 @@ pub fn http_as(token: &str) -> reqwest::Client {
     cobble_network::tls::provider();
     let header = format!("Bearer {token}").parse().expect("a token is plain text");
     let headers = [(reqwest::header::AUTHORIZATION, header)].into_iter().collect();
-    reqwest::Client::builder().default_headers(headers).build().expect("a client")
+    quiet().default_headers(headers).build().expect("a client")
 }
 
 /// The built command, beside the test programs.

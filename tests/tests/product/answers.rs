@@ -82,7 +82,7 @@ async fn the_demos_questions_have_one_answer_everywhere() {
     let judge = judge().await;
     for (name, sql) in QUESTIONS {
         // The judge has no earlier states: what the tag names is what was scanned before the tariff.
-        let of_then = "(SELECT * FROM boardings WHERE month < '2025-01') AS then";
+        let of_then = "(SELECT * FROM boardings WHERE month < '2025-01') AS earlier";
         let for_judge = for_judge(sql).replace("deep.ops.boardings FOR VERSION AS OF 'old_tariff'", of_then);
         let for_judge = for_judge.replace("deep.ops.", "");
         let wanted = judged(&judge, &for_judge).await.unwrap_or_else(|e| panic!("the judge refuses {name}: {e}"));

@@ -212,10 +212,10 @@ async fn a_table_of_a_lake_is_walked_from_its_history_to_a_row_group() {
     let chunks = browser.find(".chunks").await.text().await.unwrap();
     assert!(chunks.contains("fare") && chunks.contains("2025-01-0"), "{chunks}");
     // The tag's state is walked, too, and asked.
-    browser.click(".dot").await;
+    browser.click(".dot circle").await;
     browser.until("document.querySelector('.told')?.textContent.includes('24 files')").await;
     browser.until("document.querySelectorAll('.column:nth-child(4) button').length == 24").await;
-    browser.script("document.querySelector('.pi-code').closest('button').click()").await;
+    browser.script("document.querySelector('.page-head .pi-code').closest('button').click()").await;
     browser.until("document.querySelector('.cm-content')?.textContent.includes('FOR VERSION AS OF')").await;
     browser.click("#run").await;
     browser.until("document.querySelectorAll('.grid tbody tr').length > 5").await;
