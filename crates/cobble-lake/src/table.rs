@@ -2,7 +2,7 @@
 
 use std::io::BufReader;
 use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
@@ -77,7 +77,39 @@ pub struct Parts {
     pub total: u64,
 }
 
+/// Manifests that are read at the same time.
+const AT_ONCE: usize = 8;
+
+/// What is made of each of these, by several threads; in their order.
+fn at_once<T: Sync, M: Send>(all: &[T], make: impl Fn(&T) -> Result<M> + Sync) -> Vec<Result<M>> {
+    if all.len() < 2 {
+        return all.iter().map(make).collect();
+    }
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut made = Vec::new();
+        while let Some((place, own)) =
+            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|at| Some((at, all.get(at)?)))
+        {
+            made.push((place, make(own)));
+        }
+        made
+    };
+    let mut made: Vec<(usize, Result<M>)> = std::thread::scope(|scope| {
+        let running: Vec<_> = (0..AT_ONCE.min(all.len())).map(|_| scope.spawn(work)).collect();
+        let stopped = |_| vec![(usize::MAX, Err(Error::internal("a thread that reads manifests has stopped")))];
+        running.into_iter().flat_map(|thread| thread.join().unwrap_or_else(stopped)).collect()
+    });
+    made.sort_by_key(|(place, _)| *place);
+    made.into_iter().map(|(_, own)| own).collect()
+}
+
 impl Parts {
+    fn add(&mut self, other: Parts) {
+        self.read += other.read;
+        self.total += other.total;
+    }
+
     fn count(&mut self, is_read: bool) {
         self.total += 1;
         self.read += u64::from(is_read);
@@ -341,6 +373,44 @@ impl LakeTable {
         Ok(())
     }
 
+    /// The files of a manifest that may hold wanted rows.
+    fn files_left(
+        &self,
+        (manifest, left): (&Manifest, &mut Left),
+        question: (&Schema, &Question),
+        tools: (&Arc<dyn ScanMemory>, &CancellationToken),
+        gathered: &Gathered,
+    ) -> Result<()> {
+        let schema = question.0;
+        self.visit((&[manifest], left), question, tools, |entry, manifest, spec, pruner, left| {
+            if entry.content != Content::Rows {
+                return Err("a manifest of rows names a file of deleted ones".into());
+            }
+            let may = pruner.partition_may(entry)?;
+            left.partitioned.count(may);
+            if !may {
+                return Ok(());
+            }
+            let may = pruner.bounds_may(entry, None)?;
+            left.bounded.count(may);
+            if !may {
+                return Ok(());
+            }
+            let sequence = entry.sequence_in(manifest);
+            left.files.push(DataFile {
+                path: entry.path.to_owned(),
+                stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
+                format: entry.format.to_ascii_lowercase(),
+                rows: entry.rows,
+                sequence,
+                constants: constants(entry, spec, schema)?,
+                certain: pruner.certain(entry)?,
+                gone: gathered.of(entry, spec, sequence)?,
+            });
+            Ok(())
+        })
+    }
+
     /// The files of a snapshot that may hold wanted rows, with what tells of rows in them that are gone.
     pub fn left(
         &self,
@@ -371,33 +441,20 @@ impl LakeTable {
             }
             Ok(())
         })?;
-        self.visit((&rows, &mut left), question, tools, |entry, manifest, spec, pruner, left| {
-            if entry.content != Content::Rows {
-                return Err("a manifest of rows names a file of deleted ones".into());
-            }
-            let may = pruner.partition_may(entry)?;
-            left.partitioned.count(may);
-            if !may {
-                return Ok(());
-            }
-            let may = pruner.bounds_may(entry, None)?;
-            left.bounded.count(may);
-            if !may {
-                return Ok(());
-            }
-            let sequence = entry.sequence_in(manifest);
-            left.files.push(DataFile {
-                path: entry.path.to_owned(),
-                stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
-                format: entry.format.to_ascii_lowercase(),
-                rows: entry.rows,
-                sequence,
-                constants: constants(entry, spec, schema)?,
-                certain: pruner.certain(entry)?,
-                gone: gathered.of(entry, spec, sequence)?,
-            });
-            Ok(())
-        })?;
+        // Each manifest by itself, several at a time: to wait for one is not to wait for all.
+        let one = |manifest: &&Manifest| {
+            let mut own = Left::default();
+            self.files_left((manifest, &mut own), question, tools, &gathered)?;
+            Ok(own)
+        };
+        for own in at_once(&rows, one) {
+            let own = own?;
+            left.manifests.add(own.manifests);
+            left.partitioned.add(own.partitioned);
+            left.bounded.add(own.bounded);
+            left.bytes += own.bytes;
+            left.files.extend(own.files);
+        }
         left.gone = gathered.of_files(left.files.iter_mut().map(|file| &mut file.gone));
         left.deletes.read =
             (left.gone.places.len() + left.gone.values.iter().map(|group| group.files.len()).sum::<usize>()) as u64;
