@@ -102,7 +102,7 @@ impl LakeChanger {
             read,
             files: portions.into_iter().map(|portion| (portion.file.path.clone(), portion.file)).collect(),
             rows,
-            returned: Returned::of(&lake.connection, wanted)?,
+            returned: Returned::of(&lake.connection, wanted),
             new,
             gone: HashMap::new(),
             tools: None,

@@ -144,7 +144,7 @@ impl Lake {
         if let Some(replacing) = &wanted.replacing {
             return Ok(Box::new(LakeChanger::new(self, table, &wanted, replacing)?));
         }
-        let (mut files, returned) = (NewFiles::of_rows(self, &table)?, Returned::of(&self.connection, &wanted)?);
+        let (mut files, returned) = (NewFiles::of_rows(self, &table)?, Returned::of(&self.connection, &wanted));
         // The plan has put the rows in order.
         files.order = (!table.metadata.order.is_empty()).then_some(table.metadata.order_id);
         Ok(Box::new(LakeWriter {

@@ -15,10 +15,9 @@ use tokio::runtime::Handle;
 use super::dialect::MariaDialect;
 use super::pooled::Pooled;
 use super::{Server, errors, scan};
-use cobble_connect::TableChange;
+use cobble_connect::{Returned, TableChange};
 use cobble_connect_sql::cells::CellColumn;
 use cobble_connect_sql::change::unknown_outcome;
-use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{Dialect, write};
 
 /// Values of one statement; the protocol counts them with 16 bits.

@@ -14,7 +14,7 @@ use super::parameter::{Bound, wire_type};
 use super::pooled::Pooled;
 use super::write::{Transaction, Unfinished};
 use super::{Server, errors};
-use cobble_connect_sql::returned::Returned;
+use cobble_connect::Returned;
 use cobble_connect_sql::{ChangeStatement, Parameter, StatementText};
 
 /// Rows that are read at once of those that come back.

@@ -11,8 +11,8 @@ use tokio_util::sync::CancellationToken;
 use super::scan::{self, bound};
 use super::write::Transaction;
 use super::{File, errors};
+use cobble_connect::Returned;
 use cobble_connect_sql::cells::CellColumn;
-use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{ChangeStatement, StatementText};
 
 fn prepared<'a>(file: &File, connection: &'a Connection, sql: &StatementText) -> Result<rusqlite::Statement<'a>> {

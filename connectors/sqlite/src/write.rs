@@ -12,9 +12,8 @@ use rusqlite::types::Value;
 
 use super::dialect::SqliteDialect;
 use super::{File, SCHEMA, errors, scan};
-use cobble_connect::TableChange;
+use cobble_connect::{Returned, TableChange};
 use cobble_connect_sql::cells::CellColumn;
-use cobble_connect_sql::returned::Returned;
 use cobble_connect_sql::{Dialect, write};
 
 pub struct RowWriter {

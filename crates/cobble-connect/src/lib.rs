@@ -7,6 +7,7 @@ mod defined;
 mod definition;
 mod kind;
 mod remembered;
+mod returned;
 mod table_definition;
 pub mod tls_settings;
 
@@ -18,4 +19,5 @@ pub use definition::{
     COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,
 };
 pub use kind::{Kind, Registry};
+pub use returned::Returned;
 pub use table_definition::{DefinedColumn, Discovered, Discovery, Forms, Looking, NativeQuery, TableDefinition};

@@ -18,6 +18,7 @@ use crate::manifest_out::{NewFile, Written, list_of, manifest};
 use crate::metadata::{Ref, RefKind, Snapshot};
 use crate::refs::pointed;
 use crate::schema::Told;
+use crate::summary::{Counts, of_none, summary};
 use crate::table::{LakeTable, METADATA, version_in};
 
 /// How often a change is made again that others have come before.
@@ -111,51 +112,17 @@ pub(crate) struct Upon {
 /// Makes what a snapshot has upon a table, for a change of this number.
 pub(crate) type Make<'m> = &'m dyn Fn(&LakeTable, i64) -> Result<Upon>;
 
-/// What is told of a snapshot without files.
-fn summary_of_none(parent: Option<&Snapshot>) -> BTreeMap<String, String> {
-    let mut all = BTreeMap::from([("operation".to_owned(), "delete".to_owned())]);
-    for (total, deleted) in [
-        ("total-records", "deleted-records"),
-        ("total-data-files", "deleted-data-files"),
-        ("total-files-size", "removed-files-size"),
-        ("total-delete-files", "removed-delete-files"),
-        ("total-position-deletes", "removed-position-deletes"),
-        ("total-equality-deletes", "removed-equality-deletes"),
-    ] {
-        if let Some(before) = parent.and_then(|parent| parent.summary.get(total)).filter(|before| *before != "0") {
-            all.insert(deleted.to_owned(), before.clone());
-        }
-        all.insert(total.to_owned(), "0".to_owned());
-    }
-    all
-}
-
 /// What is told of a snapshot that adds files to its parent's.
-fn summary(parent: Option<&Snapshot>, files: &[NewFile]) -> BTreeMap<String, String> {
-    let rows: u64 = files.iter().map(|file| file.rows).sum();
-    let bytes: u64 = files.iter().map(|file| file.bytes).sum();
+fn summary_of(parent: Option<&Snapshot>, files: &[NewFile]) -> BTreeMap<String, String> {
+    let more = Counts {
+        rows: files.iter().map(|file| file.rows).sum(),
+        files: files.len() as u64,
+        bytes: files.iter().map(|file| file.bytes).sum(),
+        ..Counts::default()
+    };
     let partitions: BTreeSet<String> = files.iter().map(|file| format!("{:?}", file.partition)).collect();
-    let mut all = BTreeMap::from([
-        ("operation".to_owned(), "append".to_owned()),
-        ("added-data-files".to_owned(), files.len().to_string()),
-        ("added-records".to_owned(), rows.to_string()),
-        ("added-files-size".to_owned(), bytes.to_string()),
-        ("changed-partition-count".to_owned(), partitions.len().to_string()),
-    ]);
-    for (name, added) in [
-        ("total-records", rows),
-        ("total-data-files", files.len() as u64),
-        ("total-files-size", bytes),
-        ("total-delete-files", 0),
-        ("total-position-deletes", 0),
-        ("total-equality-deletes", 0),
-    ] {
-        let before = match parent {
-            None => Some(0),
-            Some(parent) => parent.summary.get(name).and_then(|text| text.parse::<u64>().ok()),
-        };
-        all.extend(before.map(|before| (name.to_owned(), (before + added).to_string())));
-    }
+    let mut all = summary(parent, "append", (&more, &Counts::default()));
+    all.insert("changed-partition-count".to_owned(), partitions.len().to_string());
     all
 }
 
@@ -238,7 +205,7 @@ impl LakeTable {
             }
             // Those of whose files none is left say nothing to anybody.
             manifests.retain(|manifest| manifest.files() != Some(0));
-            Ok(Upon { manifests, summary: summary(parent, files), put: vec![] })
+            Ok(Upon { manifests, summary: summary_of(parent, files), put: vec![] })
         };
         let outcome = self.shown(id, &mark, &make, again);
         if outcome.as_ref().is_err_and(|error| error.code != Code::InDoubt) {
@@ -254,9 +221,8 @@ impl LakeTable {
     pub fn empty(&self, again: &dyn Fn() -> Result<LakeTable>) -> Result<i64> {
         own_number(self)?;
         let id = rand::rng().random_range(1..i64::MAX);
-        let make = |table: &LakeTable, _: i64| {
-            Ok(Upon { manifests: vec![], summary: summary_of_none(table.head()), put: vec![] })
-        };
+        let make =
+            |table: &LakeTable, _: i64| Ok(Upon { manifests: vec![], summary: of_none(table.head()), put: vec![] });
         self.shown(id, &new_uuid(), &make, again).map(|()| id)
     }
 

@@ -19,5 +19,6 @@ mod regroup;
 pub mod replace;
 mod rows;
 pub mod schema;
+mod summary;
 pub mod table;
 pub mod transform;

@@ -16,6 +16,7 @@ use crate::create::new_uuid;
 use crate::manifest::{self, Entry, Form, Manifest, Standing, Status};
 use crate::manifest_out::{kinds, summaries};
 use crate::metadata::Snapshot;
+use crate::summary::{Counts, summary};
 use crate::table::LakeTable;
 
 /// Memory is taken for so many bytes of entries at once.
@@ -46,31 +47,6 @@ fn compared(a: &[Value], b: &[Value]) -> std::cmp::Ordering {
         (a, b) => b.cmp(&a),
     };
     a.iter().zip(b).map(one).find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
-}
-
-/// What is told of a state whose files are those of its parent and these.
-fn summary(parent: Option<&Snapshot>, operation: &str, files: u64, rows: u64, bytes: u64) -> BTreeMap<String, String> {
-    let mut all = BTreeMap::from([("operation".to_owned(), operation.to_owned())]);
-    for (name, count) in [("added-data-files", files), ("added-records", rows), ("added-files-size", bytes)] {
-        if count > 0 {
-            all.insert(name.to_owned(), count.to_string());
-        }
-    }
-    for (name, more) in [
-        ("total-records", rows),
-        ("total-data-files", files),
-        ("total-files-size", bytes),
-        ("total-delete-files", 0),
-        ("total-position-deletes", 0),
-        ("total-equality-deletes", 0),
-    ] {
-        let before = match parent {
-            None => Some(0),
-            Some(parent) => parent.summary.get(name).and_then(|text| text.parse::<u64>().ok()),
-        };
-        all.extend(before.map(|before| (name.to_owned(), (before + more).to_string())));
-    }
-    all
 }
 
 impl LakeTable {
@@ -143,7 +119,7 @@ impl LakeTable {
                     }
                     kept.retain(|manifest| manifest.files() != Some(0));
                     let new = made.iter().map(|own| Manifest { sequence, ..own.clone() });
-                    let summary = summary(Some(parent), "replace", 0, 0, 0);
+                    let summary = summary(Some(parent), "replace", (&Counts::default(), &Counts::default()));
                     Ok(Upon { manifests: new.chain(kept).collect(), summary, put: vec![] })
                 };
                 self.shown(id, &mark, &make, again)
@@ -250,7 +226,8 @@ impl LakeTable {
                 let new = own.iter().map(|own| Manifest { sequence, least_sequence: sequence, ..own.clone() });
                 let parent = table.head();
                 let kept = parent.map(|parent| table.manifests(parent, memory, &cancel)).transpose()?;
-                let mut summary = summary(parent, "append", files, rows, bytes);
+                let counts = Counts { rows, files, bytes, ..Counts::default() };
+                let mut summary = summary(parent, "append", (&counts, &Counts::default()));
                 summary.extend(more.clone());
                 let manifests = new.chain(kept.unwrap_or_default()).filter(|own| own.files() != Some(0)).collect();
                 Ok(Upon { manifests, summary, put: vec![] })

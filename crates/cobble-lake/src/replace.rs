@@ -20,6 +20,7 @@ use crate::manifest_out::{NewFile, Written, manifest};
 use crate::metadata::Snapshot;
 use crate::prune::{Pruner, Question};
 use crate::schema::Kind;
+use crate::summary::{Counts, summary};
 use crate::table::LakeTable;
 
 /// A file of rows that a table has, as its manifests tell.
@@ -67,64 +68,26 @@ impl Replacement<'_> {
     }
 }
 
-/// What of a table's state a replacement ends.
-#[derive(Debug, Default)]
-struct Ended {
-    files: u64,
-    rows: u64,
-    bytes: u64,
-    delete_files: u64,
-    places: u64,
-    /// Rows of files that tell values.
-    values: u64,
-    delete_bytes: u64,
-}
-
-fn summary(parent: Option<&Snapshot>, change: &Replacement<'_>, ended: &Ended) -> BTreeMap<String, String> {
-    let sum = |files: &[NewFile], of: fn(&NewFile) -> u64| files.iter().map(of).sum::<u64>();
+/// What is told of a snapshot that ends so much of its parent's.
+fn summary_of(parent: Option<&Snapshot>, change: &Replacement<'_>, ended: &Counts) -> BTreeMap<String, String> {
     let told: Vec<&NewFile> = change.told.values().flatten().collect();
-    let places: u64 = told.iter().map(|file| file.rows).sum();
-    let told_bytes: u64 = told.iter().map(|file| file.bytes).sum();
-    let (rows, bytes) = (sum(change.added, |file| file.rows), sum(change.added, |file| file.bytes));
+    let bytes = change.added.iter().chain(told.iter().copied()).map(|file| file.bytes).sum();
+    let more = Counts {
+        rows: change.added.iter().map(|file| file.rows).sum(),
+        files: change.added.len() as u64,
+        bytes,
+        delete_files: told.len() as u64,
+        places: told.iter().map(|file| file.rows).sum(),
+        values: 0,
+    };
     let partitions: BTreeSet<String> = (change.added.iter().chain(told.iter().copied()))
         .map(|file| format!("{:?}", file.partition))
         .chain(change.ended.values().map(|file| format!("{:?}", file.partition)))
         .collect();
-    let mut all = BTreeMap::from([
-        ("operation".to_owned(), change.operation().to_owned()),
-        ("changed-partition-count".to_owned(), partitions.len().to_string()),
-    ]);
-    for (name, count) in [
-        ("added-data-files", change.added.len() as u64),
-        ("added-records", rows),
-        ("deleted-data-files", ended.files),
-        ("deleted-records", ended.rows),
-        ("added-delete-files", told.len() as u64),
-        ("added-position-delete-files", told.len() as u64),
-        ("added-position-deletes", places),
-        ("removed-delete-files", ended.delete_files),
-        ("removed-position-deletes", ended.places),
-        ("removed-equality-deletes", ended.values),
-        ("added-files-size", bytes + told_bytes),
-        ("removed-files-size", ended.bytes + ended.delete_bytes),
-    ] {
-        if count > 0 {
-            all.insert(name.to_owned(), count.to_string());
-        }
-    }
-    for (name, more, less) in [
-        ("total-records", rows, ended.rows),
-        ("total-data-files", change.added.len() as u64, ended.files),
-        ("total-files-size", bytes + told_bytes, ended.bytes + ended.delete_bytes),
-        ("total-delete-files", told.len() as u64, ended.delete_files),
-        ("total-position-deletes", places, ended.places),
-        ("total-equality-deletes", 0, ended.values),
-    ] {
-        let before = match parent {
-            None => Some(0),
-            Some(parent) => parent.summary.get(name).and_then(|text| text.parse::<u64>().ok()),
-        };
-        all.extend(before.map(|before| (name.to_owned(), (before + more).saturating_sub(less).to_string())));
+    let mut all = summary(parent, change.operation(), (&more, ended));
+    all.insert("changed-partition-count".to_owned(), partitions.len().to_string());
+    if !told.is_empty() {
+        all.insert("added-position-delete-files".to_owned(), told.len().to_string());
     }
     all
 }
@@ -244,7 +207,7 @@ impl LakeTable {
                 .inspect_err(|_| put.borrow().iter().for_each(|location| table.remove(location)))?;
             let mut manifests: Vec<Manifest> = new.chain(kept).collect();
             manifests.retain(|manifest| manifest.files() != Some(0) || manifest.added_by == id);
-            let summary = summary(table.head(), change, &ended);
+            let summary = summary_of(table.head(), change, &ended);
             Ok(Upon { manifests, summary, put: put.into_inner() })
         };
         let outcome = put.and_then(|()| self.shown(id, &mark, &make, again));
@@ -262,10 +225,10 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         name: &dyn Fn() -> String,
         put: &RefCell<Vec<String>>,
-    ) -> Result<(Vec<Manifest>, Ended)> {
+    ) -> Result<(Vec<Manifest>, Counts)> {
         let cancel = CancellationToken::new();
         let since = self.since(change.base)?;
-        let Some(parent) = self.head() else { return Ok((vec![], Ended::default())) };
+        let Some(parent) = self.head() else { return Ok((vec![], Counts::default())) };
         let manifests = self.manifests(parent, memory, &cancel)?;
         let (deletes, rows): (Vec<Manifest>, Vec<Manifest>) = manifests.into_iter().partition(|own| own.of_deletes);
         let is_new = |entry: &Entry<'_>, manifest: &Manifest| since.contains(&entry.snapshot_in(manifest));
@@ -286,7 +249,7 @@ impl LakeTable {
                 self.told(&file, manifest::entries(self.reader(&file, &cancel)?, memory, visit))?;
             }
         }
-        let (mut kept, mut ended) = (Vec::new(), Ended::default());
+        let (mut kept, mut ended) = (Vec::new(), Counts::default());
         let touched = change.touched.iter().filter(|_| !since.is_empty());
         let mut missing: HashSet<&str> = change.ended.keys().chain(touched).map(String::as_str).collect();
         let schema = self.schema()?;
@@ -365,7 +328,7 @@ impl LakeTable {
                         Content::GonePositions => ended.places += entry.rows,
                         _ => ended.values += entry.rows,
                     }
-                    ended.delete_bytes += entry.bytes;
+                    ended.bytes += entry.bytes;
                 }
                 Ok(is_gone)
             };
