@@ -7,6 +7,7 @@ use cobble_engine::Session;
 use cobble_types::Code;
 
 use crate::lake_writes::{Written, rows};
+use crate::lakes;
 use crate::truth::answer;
 
 async fn refused(session: &mut Session, sql: &str, told: &str) {
@@ -289,5 +290,45 @@ async fn conditions_that_partitions_answer_read_no_file() {
         assert_eq!(left, wanted, "{with}");
         let found = written.read_by_the_library(&json!({ "ops/sold": ["id >= 0"] }));
         assert_eq!(found["ops/sold"]["counts"][0].to_string(), left[0].split('|').next().unwrap());
+    }
+}
+
+/// Tables of the library's, of both versions, whose metadata files are named as those of a folder: they are changed as our own are.
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_that_the_library_wrote_are_changed() {
+    let written = Written::new();
+    let mut session = written.session();
+    let s = &mut session;
+    let home = written.warehouse().join("ops");
+    std::fs::create_dir_all(&home).unwrap();
+    for name in ["by_hour_v1", "by_year_and_port_v1", "by_year_and_port_v2", "holed_by_month"] {
+        let from = lakes::written().join("warehouse/ops").join(name);
+        assert!(std::process::Command::new("cp").arg("-r").args([&from, &home]).status().unwrap().success());
+        let folder = home.join(name).join("metadata");
+        let mut all: Vec<_> = std::fs::read_dir(&folder).unwrap().flatten().map(|own| own.path()).collect();
+        all.retain(|path| path.to_string_lossy().ends_with(".metadata.json"));
+        all.sort();
+        std::fs::rename(all.last().unwrap(), folder.join("v7.metadata.json")).unwrap();
+        let count = async |s: &mut Session, condition: &str| -> i64 {
+            rows(s, &format!("SELECT count(*) FROM {name} WHERE {condition}")).await[0].parse().unwrap()
+        };
+        let (all, gone) = (count(s, "true").await, count(s, "id % 5 = 0").await);
+        assert!(all > gone && gone > 10, "{name}: {all} and {gone}");
+        rows(s, &format!("CALL lake_tag('{name}', 'before')")).await;
+        rows(s, &format!("DELETE FROM {name} WHERE id % 5 = 0")).await;
+        let again = format!("INSERT INTO {name} SELECT * FROM {name} FOR VERSION AS OF 'before' WHERE id % 50 = 0");
+        rows(s, &again).await;
+        let back = count(s, "id % 5 = 0").await;
+        rows(s, &format!("UPDATE {name} SET vessel = 'changed' WHERE id % 7 = 1")).await;
+        rows(s, &format!("ALTER TABLE {name} SET PARTITION BY (bucket(3, id)), ADD COLUMN later text")).await;
+        rows(s, &format!("INSERT INTO {name} (id, later) VALUES (9001, 'x'), (9002, 'y')")).await;
+        let changed = count(s, "vessel = 'changed'").await;
+        assert_eq!(changed, count(s, "id % 7 = 1 AND id < 9000").await, "{name}");
+        rows(s, &format!("CALL lake_compact('{name}')")).await;
+        rows(s, &format!("CALL lake_rewrite_manifests('{name}')")).await;
+        assert_eq!(count(s, "true").await, all - gone + back + 2, "{name}");
+        assert_eq!(count(s, "later = 'y' OR vessel = 'changed'").await, changed + 1, "{name}");
+        let then = format!("SELECT count(*) FROM {name} FOR VERSION AS OF 'before'");
+        assert_eq!(rows(s, &then).await, [all.to_string()], "{name}");
     }
 }

@@ -12,7 +12,7 @@ use crate::truth;
 use crate::truth::answer;
 
 /// What the library has written, once for all tests.
-fn written() -> &'static Path {
+pub fn written() -> &'static Path {
     static WRITTEN: OnceLock<tempfile::TempDir> = OnceLock::new();
     let folder = WRITTEN.get_or_init(|| {
         let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
