@@ -1,6 +1,7 @@
 //! Ending states that nobody needs: they go from the metadata first, and then the files that only they had.
 
 use cobble_lake::commit::now;
+use cobble_lake::metadata::Snapshot;
 use cobble_lake::reach::{Keeping, kept, without};
 use cobble_lake::table::LakeTable;
 use cobble_plan::facts::FactRows;
@@ -29,7 +30,9 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
     let keeping = keeping(&table, call);
     let (stay, names) = kept(&table.document()?, &table.metadata, keeping);
     let gone = table.metadata.snapshots.iter().filter(|own| !stay.contains(&own.id)).count();
-    let files = table.needed_by_none(&stay, &tools.memory, &tools.cancel)?;
+    let all = || table.metadata.snapshots.iter();
+    let (staying, ended): (Vec<&Snapshot>, Vec<&Snapshot>) = all().partition(|own| stay.contains(&own.id));
+    let files = table.needed_by_none((&staying, &ended), &tools.memory, &tools.cancel)?;
     if !call.flag("dry_run") && (gone > 0 || !names.is_empty()) {
         let make = |open: &LakeTable, json: serde_json::Value| {
             // What came since stays, and so does what has got a name since.
@@ -40,10 +43,11 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
             without(json, &stay, &names).map_err(|what| named.wrong(what))
         };
         LakeTable::change_metadata(&make, &|| named.open())?;
-        // Of the files again: what is read now is what the table has now.
+        // Of the files again: states that came in between may have some of them.
         let after = named.open()?;
-        let still: std::collections::HashSet<i64> = after.metadata.snapshots.iter().map(|own| own.id).collect();
-        let unneeded = table.needed_by_none(&still, &tools.memory, &tools.cancel)?;
+        let still: Vec<&Snapshot> = after.metadata.snapshots.iter().collect();
+        let ended: Vec<&Snapshot> = all().filter(|own| after.metadata.snapshot(own.id).is_none()).collect();
+        let unneeded = after.needed_by_none((&still, &ended), &tools.memory, &tools.cancel)?;
         let storage = named.lake.storage()?;
         for path in unneeded.files.iter().chain(&unneeded.manifests).chain(&unneeded.lists) {
             if tools.cancel.is_cancelled() {

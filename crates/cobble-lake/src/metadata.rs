@@ -23,7 +23,7 @@ pub struct Metadata {
     pub schema_id: i32,
     pub specs: Vec<Spec>,
     pub spec_id: i32,
-    /// By what the rows of files are ordered, as far as that are columns, and the order's id.
+    /// By what the rows of files are ordered, where that are columns, and the order's id.
     pub order: Vec<OrderKey>,
     pub order_id: i32,
     pub properties: BTreeMap<String, String>,

@@ -14,7 +14,7 @@ pub struct OrderKey {
     pub nulls_first: bool,
 }
 
-/// The keys of an order, as far as they are columns.
+/// The keys of an order; none of one with a key that is no column, which is not kept here.
 pub fn keys(fields: &Json, schema: &Schema) -> Vec<OrderKey> {
     let text = |field: &Json, name: &str| field.get(name).and_then(Json::as_str).unwrap_or_default().to_owned();
     let one = |field: &Json| {
@@ -26,7 +26,7 @@ pub fn keys(fields: &Json, schema: &Schema) -> Vec<OrderKey> {
             nulls_first: text(field, "null-order") == "nulls-first",
         })
     };
-    fields.as_array().into_iter().flatten().map_while(one).collect()
+    fields.as_array().into_iter().flatten().map(one).collect::<Option<_>>().unwrap_or_default()
 }
 
 /// An order as it is written, as the metadata have its fields.

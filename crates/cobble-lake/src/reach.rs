@@ -135,17 +135,15 @@ impl LakeTable {
         Ok(Files { lists, manifests: manifests.into_keys().collect(), files })
     }
 
-    /// The files that only states have that do not stay.
+    /// The files that only states have that are gone, and none that is kept.
     pub fn needed_by_none(
         &self,
-        stay: &HashSet<i64>,
+        (kept, gone): (&[&Snapshot], &[&Snapshot]),
         memory: &Arc<dyn ScanMemory>,
         cancel: &CancellationToken,
     ) -> Result<Files> {
-        let (kept, gone): (Vec<&Snapshot>, Vec<&Snapshot>) =
-            self.metadata.snapshots.iter().partition(|snapshot| stay.contains(&snapshot.id));
-        let (kept_lists, kept) = self.manifests_of(kept.into_iter(), memory, cancel)?;
-        let (mut lists, mut manifests) = self.manifests_of(gone.into_iter(), memory, cancel)?;
+        let (kept_lists, kept) = self.manifests_of(kept.iter().copied(), memory, cancel)?;
+        let (mut lists, mut manifests) = self.manifests_of(gone.iter().copied(), memory, cancel)?;
         lists.retain(|list| !kept_lists.contains(list));
         manifests.retain(|path, _| !kept.contains_key(path));
         let mut files = HashSet::new();

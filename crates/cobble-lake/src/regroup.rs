@@ -223,6 +223,10 @@ impl LakeTable {
         let copied = of_picked.try_for_each(&mut copy);
         let outcome = copied.and_then(|()| {
             let make = |table: &LakeTable, sequence: i64| {
+                // A state that has expired in the meantime has lost its files.
+                if table.metadata.snapshot(picked.id).is_none() {
+                    return Err(table.replaced());
+                }
                 let new = own.iter().map(|own| Manifest { sequence, least_sequence: sequence, ..own.clone() });
                 let parent = table.head();
                 let kept = parent.map(|parent| table.manifests(parent, memory, &cancel)).transpose()?;
