@@ -47,10 +47,10 @@ mod tests {
         for (sql, wanted) in [
             ("TABLE trips", "SELECT * FROM trips"),
             ("SELECT U&'d!0061t' UESCAPE '!'", "SELECT 'dat'"),
-            ("SELECT * FROM t FOR VERSION AS OF 12 x", "SELECT * FROM t FOR SYSTEM_TIME AS OF \"version\"(12) x"),
+            ("SELECT * FROM t FOR VERSION AS OF 12 x", "SELECT * FROM t x FOR SYSTEM_TIME AS OF \"version\"(12)"),
             (
                 "SELECT 1 FROM a.t for version as of 'spring' AS x, u FOR SYSTEM_TIME AS OF now() - interval '1 day' WHERE true",
-                "SELECT 1 FROM a.t FOR SYSTEM_TIME AS OF \"version\"('spring') AS x, u FOR SYSTEM_TIME AS OF now() - INTERVAL '1 day' WHERE true",
+                "SELECT 1 FROM a.t AS x FOR SYSTEM_TIME AS OF \"version\"('spring'), u FOR SYSTEM_TIME AS OF now() - INTERVAL '1 day' WHERE true",
             ),
             ("SELECT 1 FROM t At JOIN u changes ON true", "SELECT 1 FROM t \"at\" JOIN u \"changes\" ON true"),
             ("SELECT n FROM ROWS FROM (f(1), g(2)) AS r(n)", "SELECT n FROM \"rows_from\"(f(1), g(2)) AS r (n)"),
