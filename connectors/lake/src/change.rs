@@ -89,6 +89,13 @@ impl LakeChanger {
             Some(spec) => spec.unpack_portions()?,
             None => vec![],
         };
+        // The rows were found in this state, and have its columns: where the table has others by now, the commit says so.
+        let table = match &read {
+            Some(work) => {
+                LakeTable { branch: table.branch.clone(), ..lake.at(work.home.clone(), work.metadata.clone())? }
+            }
+            None => table,
+        };
         let new = NewFiles::of_rows(lake, &table)?;
         let rows = match replacing.change {
             RowsChange::Delete => None,
