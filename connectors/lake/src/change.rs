@@ -163,9 +163,8 @@ impl LakeChanger {
     fn settle(&mut self) -> Result<()> {
         let Some(work) = self.read.clone().filter(|_| !self.gone.is_empty()) else { return Ok(()) };
         let tools = self.tools()?.clone();
-        let base = self.lake.at(work.home.clone(), work.metadata.clone())?;
+        let base = self.table.clone();
         let paths: HashSet<String> = self.gone.keys().cloned().collect();
-        let base = LakeTable { branch: self.table.branch.clone(), ..base };
         let known = match base.head() {
             Some(snapshot) => base.known_files(snapshot, &paths, &tools.memory, &tools.cancel)?,
             None => HashMap::new(),
@@ -244,17 +243,10 @@ impl LakeChanger {
         }
         let (lake, (schema, table)) = (self.lake.clone(), self.name.clone());
         let again = || lake.opened_again(&schema, &table);
-        let read = match &self.read {
-            Some(work) => {
-                let base = self.lake.at(work.home.clone(), work.metadata.clone())?;
-                LakeTable { branch: self.table.branch.clone(), ..base }
-            }
-            None => self.table.clone(),
-        };
         let question = self.question();
         let alone = self.property("isolation-level") != Some("snapshot");
         let change = Replacement {
-            base: read.head().map(|snapshot| snapshot.id),
+            base: self.table.head().map(|snapshot| snapshot.id),
             added: &self.new.done,
             ended: &self.ended,
             told: &self.told,
