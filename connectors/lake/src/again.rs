@@ -25,7 +25,7 @@ pub fn whole(table: &LakeTable, gone: Gone) -> Result<Work> {
         schema,
         gone,
         metadata: table.file.clone(),
-        home: table.home.clone(),
+        name: table.name.clone(),
         output: vec![],
         conditions: vec![],
         limit: None,

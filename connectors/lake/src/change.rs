@@ -91,9 +91,7 @@ impl LakeChanger {
         };
         // The rows were found in this state, and have its columns: where the table has others by now, the commit says so.
         let table = match &read {
-            Some(work) => {
-                LakeTable { branch: table.branch.clone(), ..lake.at(work.home.clone(), work.metadata.clone())? }
-            }
+            Some(work) => lake.at(work.name.clone(), work.metadata.clone())?.on_branch(&table.branch),
             None => table,
         };
         let new = NewFiles::of_rows(lake, &table)?;

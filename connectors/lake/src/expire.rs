@@ -48,7 +48,7 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
         let still: Vec<&Snapshot> = after.metadata.snapshots.iter().collect();
         let ended: Vec<&Snapshot> = all().filter(|own| after.metadata.snapshot(own.id).is_none()).collect();
         let unneeded = after.needed_by_none((&still, &ended), &tools.memory, &tools.cancel)?;
-        let storage = named.lake.storage()?;
+        let storage = &table.storage;
         for path in unneeded.files.iter().chain(&unneeded.manifests).chain(&unneeded.lists) {
             if tools.cancel.is_cancelled() {
                 return Err(Error::cancelled());

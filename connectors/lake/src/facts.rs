@@ -296,7 +296,7 @@ fn of_row_groups(lake: &Lake, table: &LakeTable) -> Result<FactRows> {
     let (of_table, fields) = (columns(table, schema)?, table.fields(schema, &left.gone)?.into());
     let mapping = lake.mapping(table)?;
     for file in &left.files {
-        let footer = lake.footer(&file.stored, &file.format, file.rows)?;
+        let footer = lake.footer(&table.storage, &file.stored, &file.format, file.rows)?;
         let own = lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
         let named =
             of_table.iter().enumerate().filter_map(|(place, column)| Some((own.name(place)?.to_owned(), column)));

@@ -15,6 +15,7 @@ use cobble_lake::name_mapping::Mapped;
 use cobble_lake::schema::{Field, Kind};
 use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::ScanTools;
+use cobble_storage::Storage;
 use cobble_types::{Code, Error, Result};
 
 use super::fields::FileFields;
@@ -26,6 +27,7 @@ type Once<T> = Mutex<Option<Arc<T>>>;
 
 pub struct LoadedGone {
     gone: Gone,
+    storage: Arc<dyn Storage>,
     /// The paths of all files that are read and that places are told of.
     paths: HashSet<String>,
     /// All fields of the table that are read.
@@ -95,13 +97,13 @@ fn within(column: &ArrayRef, way: &[usize]) -> Result<ArrayRef> {
 impl LoadedGone {
     pub fn new(
         gone: Gone,
-        paths: HashSet<String>,
+        (paths, storage): (HashSet<String>, Arc<dyn Storage>),
         fields: Arc<[Field]>,
         mapping: Option<Arc<Vec<Mapped>>>,
     ) -> LoadedGone {
         let places = gone.places.iter().map(|_| Once::default()).collect();
         let values = gone.values.iter().map(|_| Once::default()).collect();
-        LoadedGone { gone, paths, fields, mapping, places, values }
+        LoadedGone { gone, storage, paths, fields, mapping, places, values }
     }
 
     /// The places of gone rows in a file, as these files tell them, in order.
@@ -124,7 +126,7 @@ impl LoadedGone {
     fn load_places(&self, lake: &Lake, file: &DeleteFile, tools: &ScanTools) -> Result<Places> {
         let (fields, mapping) = of_places();
         let mut places = Places { of: HashMap::new(), _room: vec![] };
-        read(lake, file, (fields.into(), Some(&mapping)), &[0, 1], tools, |columns, rows| {
+        read((lake, &self.storage), file, (fields.into(), Some(&mapping)), &[0, 1], tools, |columns, rows| {
             let (paths, own) = (columns[0].as_string_view_opt(), columns[1].as_primitive_opt::<Int64Type>());
             let (Some(paths), Some(own)) = (paths, own) else {
                 return Err("its columns are not path and place".into());
@@ -173,25 +175,27 @@ impl LoadedGone {
         let mut values = Values { columns, converter, told: HashMap::new(), _room: vec![] };
         for file in &group.files {
             let mapping = self.mapping.as_ref().map(|mapping| mapping.as_slice());
-            let room = read(lake, file, (self.fields.clone(), mapping), &roots, tools, |columns, rows| {
-                let of = |place: usize| Ok(columns[roots.iter().position(|root| *root == place).unwrap_or(0)].clone());
-                let keys = values.keys(&of).map_err(|e| e.to_string())?;
-                let mut taken = 0;
-                for row in 0..rows {
-                    let key = keys.row(row).data().into();
-                    match values.told.entry(key) {
-                        std::collections::hash_map::Entry::Occupied(mut known) => {
-                            let last = known.get_mut();
-                            *last = (*last).max(file.sequence);
-                        }
-                        std::collections::hash_map::Entry::Vacant(new) => {
-                            taken += new.key().len() as u64 + EACH;
-                            new.insert(file.sequence);
+            let room =
+                read((lake, &self.storage), file, (self.fields.clone(), mapping), &roots, tools, |columns, rows| {
+                    let of =
+                        |place: usize| Ok(columns[roots.iter().position(|root| *root == place).unwrap_or(0)].clone());
+                    let keys = values.keys(&of).map_err(|e| e.to_string())?;
+                    let mut taken = 0;
+                    for row in 0..rows {
+                        let key = keys.row(row).data().into();
+                        match values.told.entry(key) {
+                            std::collections::hash_map::Entry::Occupied(mut known) => {
+                                let last = known.get_mut();
+                                *last = (*last).max(file.sequence);
+                            }
+                            std::collections::hash_map::Entry::Vacant(new) => {
+                                taken += new.key().len() as u64 + EACH;
+                                new.insert(file.sequence);
+                            }
                         }
                     }
-                }
-                Ok(taken)
-            })?;
+                    Ok(taken)
+                })?;
             values._room.extend(room);
         }
         Ok(values)
@@ -220,14 +224,14 @@ impl Values {
 
 /// Goes through the rows of a file with gone rows. `each` gets columns at these places of the fields, and returns the bytes it keeps.
 fn read(
-    lake: &Lake,
+    (lake, storage): (&Lake, &Arc<dyn Storage>),
     file: &DeleteFile,
     (fields, mapping): (Arc<[Field]>, Option<&[Mapped]>),
     wanted: &[usize],
     tools: &ScanTools,
     mut each: impl FnMut(&[ArrayRef], usize) -> std::result::Result<u64, String>,
 ) -> Result<Vec<Room>> {
-    let footer = lake.footer(&file.stored, &file.format, file.rows)?;
+    let footer = lake.footer(storage, &file.stored, &file.format, file.rows)?;
     let columns: Vec<TableColumn> = fields.iter().map(|field| column_of(field, field.name.to_lowercase())).collect();
     let own = FileFields::new(footer.schema(), fields, mapping).ok_or_else(|| lake.no_ids(&file.stored))?;
     let own = Arc::new(own);
@@ -235,7 +239,7 @@ fn read(
         let what = format!("it tells gone rows, and has no column {}", columns[*missing].name);
         return Err(lake.file_error(&file.stored, what));
     }
-    let open = lake.opened(&file.stored, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
+    let open = lake.opened(storage, &file.stored, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
     let shape = shape_of(&columns, wanted);
     let mut room: Vec<Room> = Vec::new();
     for part in 0..footer.parts() {

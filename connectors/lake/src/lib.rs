@@ -10,6 +10,7 @@ mod facts;
 mod fields;
 mod file_form;
 mod gone;
+mod kinds;
 mod new_files;
 mod offer;
 mod orphans;
@@ -26,15 +27,16 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    ConnectionDefinition, Connector, Kind, ListedColumns, SettingDescription, TableChange, TableDefinition, TableEntry,
-    TableVersion, TestStep, setting,
+    Base, ConnectionDefinition, Connector, Kind, ListedColumns, TableChange, TableDefinition, TableEntry, TableVersion,
+    TestStep,
 };
 use cobble_format::{Footer, Known, OpenFile};
+use cobble_lake::catalog::{Folders, Pointed, TableCatalog, TableName};
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
 use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
 use cobble_lake::schema::Field;
-use cobble_lake::table::{DataFile, LakeTable, METADATA, latest};
+use cobble_lake::table::{DataFile, LakeTable};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::alter::{Alteration, OrderedColumn};
 use cobble_plan::draft::answer;
@@ -52,51 +54,30 @@ use cobble_types::{Code, Error, ObjectName, Result, write_timestamp};
 use tokio_util::sync::CancellationToken;
 
 use call::Named;
+use kinds::Way;
 
-pub const KIND: Kind = Kind {
-    kind: "lake",
-    about: "tables of the open table format in the folders of a storage",
-    metadata_life: 0,
-    connect: |definition| Ok(LakeConnector::new(definition)?),
-    settings: &[
-        SettingDescription {
-            required: true,
-            ..setting("storage", "Storage", "the connection of kind files or s3 that holds the tables' files", None)
-        },
-        setting(
-            "address",
-            "Folder",
-            "the folder below the storage's address that holds the tables; empty for all of it",
-            None,
-        ),
-        setting(
-            "writable",
-            "Tables may be written",
-            "true lets CREATE TABLE, INSERT INTO, UPDATE, DELETE, MERGE INTO, TRUNCATE and DROP TABLE change the lake",
-            Some("false"),
-        ),
-        setting("region", "Region", "where the files are, for the cost of moving data", None),
-    ],
-};
-
-/// The schema of tables that lie in no folder of a schema.
-const PUBLIC: &str = "public";
+pub use kinds::{FOLDERS, SERVICE};
 
 #[derive(Debug)]
 pub struct LakeConnector {
     lake: Arc<Lake>,
 }
 
-/// The tables below a folder of a storage.
+/// The tables of a connection.
 #[derive(Debug)]
 pub struct Lake {
+    kind: &'static str,
+    way: Way,
     connection: String,
     region: Option<String>,
     writable: bool,
     /// The name of the connection that holds the files.
-    storage_name: String,
-    storage: Option<Arc<dyn Storage>>,
+    storage_name: Option<String>,
     folder: Vec<String>,
+    /// What it stands over, once that is there.
+    base: Base,
+    /// None until then.
+    catalog: Option<Arc<dyn TableCatalog>>,
     tables: Mutex<Known<LakeTable>>,
     footers: Mutex<Known<Arc<dyn Footer>>>,
 }
@@ -105,16 +86,18 @@ pub struct Lake {
 const AT_ONCE: usize = 16;
 
 impl LakeConnector {
-    fn new(definition: &ConnectionDefinition) -> Result<Arc<Self>> {
-        let names = definition.address.split('/').map(str::trim).filter(|name| !name.is_empty());
+    fn new(definition: &ConnectionDefinition, kind: &'static Kind, way: Way) -> Result<Arc<Self>> {
         Ok(Arc::new(LakeConnector {
             lake: Arc::new(Lake {
+                kind: kind.kind,
+                way,
                 connection: definition.name.clone(),
                 region: definition.region.clone(),
                 writable: definition.flag("writable")?,
-                storage_name: definition.option("storage").unwrap_or_default().to_owned(),
-                storage: None,
-                folder: names.map(str::to_owned).collect(),
+                storage_name: definition.option("storage").map(str::to_owned),
+                folder: kinds::folder(definition)?,
+                base: Base::default(),
+                catalog: None,
                 tables: Mutex::default(),
                 footers: Mutex::default(),
             }),
@@ -124,50 +107,38 @@ impl LakeConnector {
 
 impl Lake {
     fn storage(&self) -> Result<&Arc<dyn Storage>> {
-        self.storage.as_ref().ok_or_else(|| {
-            let what = format!("connection {}: its storage {} is not there", self.connection, self.storage_name);
+        self.base.storage.as_ref().ok_or_else(|| {
+            let name = self.storage_name.as_deref().unwrap_or_default();
+            let what = format!("connection {}: its storage {name} is not there", self.connection);
             Error::new(Code::BadSetting, what).hint("name a connection of kind files or s3 in the setting storage")
         })
     }
 
-    fn home(&self, schema: &str, table: &str) -> Vec<String> {
-        let schema = (schema != PUBLIC).then(|| schema.to_owned());
-        self.folder.iter().cloned().chain(schema).chain([table.to_owned()]).collect()
-    }
-
-    fn folder_of(&self, schema: &str) -> Vec<String> {
-        self.folder.iter().cloned().chain((schema != PUBLIC).then(|| schema.to_owned())).collect()
-    }
-
-    /// Names of folders in a folder, each with whether it is a table.
-    fn folders(&self, folder: &[String]) -> Result<Vec<(String, bool)>> {
-        let storage = self.storage()?;
-        let inner = storage.look(folder)?.folders.into_iter().filter(|name| !name.starts_with(['.', '_']));
-        let mut found = Vec::new();
-        for name in inner {
-            let own: Vec<String> = folder.iter().cloned().chain([name.clone()]).collect();
-            let has_metadata = storage.look(&own)?.folders.iter().any(|inner| inner == METADATA);
-            // A folder of metadata without any is what a writer has left that was stopped.
-            if !has_metadata || latest(storage.as_ref(), &own)?.is_some() {
-                found.push((name, has_metadata));
+    /// What knows the tables, over what there is.
+    fn catalog_over(&self, base: &Base) -> Option<Arc<dyn TableCatalog>> {
+        let (connection, folder) = (self.connection.clone(), self.folder.clone());
+        let storage = base.storage.clone();
+        Some(match &self.way {
+            Way::Folders => Arc::new(Folders { connection, storage: storage?, folder }),
+            Way::Pointers => {
+                Arc::new(Pointed { connection, storage: storage?, folder, pointers: base.pointers.clone()? })
             }
-        }
-        Ok(found)
+        })
     }
 
-    fn schemas(&self) -> Result<Vec<String>> {
-        let (tables, others): (Vec<_>, Vec<_>) =
-            self.folders(&self.folder)?.into_iter().partition(|(_, is_table)| *is_table);
-        let own = (!tables.is_empty()).then(|| PUBLIC.to_owned());
-        let mut all: Vec<String> = own.into_iter().chain(others.into_iter().map(|(name, _)| name)).collect();
-        all.sort();
-        all.dedup();
-        Ok(all)
+    fn catalog(&self) -> Result<&Arc<dyn TableCatalog>> {
+        let Some(catalog) = &self.catalog else {
+            self.storage()?;
+            let what = format!("connection {}: the last states of its tables are kept by a service", self.connection);
+            return Err(Error::new(Code::Unsupported, what)
+                .hint("leave --here out, or use a connection of kind lake, whose tables are found by their folders"));
+        };
+        Ok(catalog)
     }
 
     fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
-        let found = self.folders(&self.folder_of(schema))?.into_iter().filter(|(_, is_table)| *is_table);
-        Ok(found.map(|(name, _)| TableEntry { name, kind: TableKind::Table }).collect())
+        let found = self.catalog()?.tables(schema)?.into_iter();
+        Ok(found.map(|name| TableEntry { name, kind: TableKind::Table }).collect())
     }
 
     /// The table as it is now. A name with `@` is that of a table's branch or tag.
@@ -176,7 +147,7 @@ impl Lake {
         let (None, Some((table, name))) = (&found, table.rsplit_once('@')) else { return Ok(found) };
         let Some(open) = self.open_main(schema, table)? else { return Ok(None) };
         match open.metadata.refs.contains_key(name) {
-            true => Ok(Some(LakeTable { branch: name.to_owned(), ..open })),
+            true => Ok(Some(open.on_branch(name))),
             false => {
                 let what = format!("connection {}: {table}: {}", self.connection, refs::unknown(&open.metadata, name));
                 Err(Error::new(Code::NotFound, what).hint("CALL lake_branch() makes a branch"))
@@ -185,13 +156,14 @@ impl Lake {
     }
 
     fn open_main(&self, schema: &str, table: &str) -> Result<Option<LakeTable>> {
-        let (storage, home) = (self.storage()?, self.home(schema, table));
-        let Some(file) = latest(storage.as_ref(), &home)? else { return Ok(None) };
+        let (catalog, name) = (self.catalog()?, TableName::new(schema, table));
+        let Some(current) = catalog.current(&name)? else { return Ok(None) };
+        let file = current.file.clone();
         let known = || self.tables.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(table) = known().get(&file.path, &file.version) {
+        if let Some(table) = known().get(&file.path, &file.version).filter(|known| known.name == name) {
             return Ok(Some(table));
         }
-        let open = LakeTable::open(&self.connection, storage, home, file.clone(), &CancellationToken::new())?;
+        let open = LakeTable::open(&self.connection, catalog, name, current, false)?;
         // Decoded it takes about as much as its text.
         known().keep(&file.path, file.version, open.clone(), 2 * file.bytes as usize);
         Ok(Some(open))
@@ -222,7 +194,7 @@ impl Lake {
             version: snapshot.as_ref().map(|snapshot| snapshot.id.to_string()),
             // Beside the table as it is now, it is another one.
             definition: version.map(|version| format!("{version:?}")),
-            ..Origin::new(&self.connection, KIND.kind, self.region.as_deref())
+            ..Origin::new(&self.connection, self.kind, self.region.as_deref())
         };
         let source = LakeTableSource {
             table: Arc::new(Seen {
@@ -241,6 +213,7 @@ impl Lake {
     /// A file of rows, opened.
     fn opened(
         &self,
+        storage: &Arc<dyn Storage>,
         file: &StoredFile,
         cancel: &CancellationToken,
         read_bytes: &Arc<std::sync::atomic::AtomicU64>,
@@ -249,7 +222,7 @@ impl Lake {
         Ok(OpenFile {
             connection: self.connection.clone(),
             file: file.clone(),
-            blob: self.storage()?.open(file, cancel)?,
+            blob: storage.open(file, cancel)?,
             read_bytes: read_bytes.clone(),
             longest_record: cobble_format::LONGEST_RECORD,
             memory,
@@ -257,7 +230,13 @@ impl Lake {
     }
 
     /// The footer of a file, read once: files of a lake do not change.
-    fn footer(&self, file: &StoredFile, format: &str, rows: u64) -> Result<Arc<dyn Footer>> {
+    fn footer(
+        &self,
+        storage: &Arc<dyn Storage>,
+        file: &StoredFile,
+        format: &str,
+        rows: u64,
+    ) -> Result<Arc<dyn Footer>> {
         let known = || self.footers.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(footer) = known().get(&file.path, &file.version) {
             return Ok(footer);
@@ -266,7 +245,7 @@ impl Lake {
             message: format!("connection {}: {}: {}", self.connection, file.path.display(), e.message),
             ..e
         })?;
-        let open = self.opened(file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))?;
+        let open = self.opened(storage, file, &CancellationToken::new(), &Arc::default(), Arc::new(Unbounded))?;
         let footer = format.by_ids(&open, rows)?;
         known().keep(&file.path, file.version.clone(), footer.clone(), footer.memory());
         Ok(footer)
@@ -287,9 +266,9 @@ impl Lake {
     }
 
     /// The footers of these files, in their order, many at a time.
-    fn footers(&self, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
+    fn footers(&self, storage: &Arc<dyn Storage>, files: &[DataFile]) -> Result<Vec<Arc<dyn Footer>>> {
         let step = files.len().div_ceil(AT_ONCE).max(1);
-        let one = |file: &DataFile| self.footer(&file.stored, &file.format, file.rows);
+        let one = |file: &DataFile| self.footer(storage, &file.stored, &file.format, file.rows);
         let read = |files: &[DataFile]| files.iter().map(one).collect::<Result<Vec<_>>>();
         let mut parts: Vec<Result<Vec<Arc<dyn Footer>>>> = std::thread::scope(|scope| {
             let all: Vec<_> = files.chunks(step).map(|part| scope.spawn(|| read(part))).collect();
@@ -396,15 +375,18 @@ async fn apart<T: Send + 'static>(work: impl FnOnce() -> Result<T> + Send + 'sta
 
 #[async_trait]
 impl Connector for LakeConnector {
-    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
+    fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
         let own = &self.lake;
         let lake = Lake {
+            kind: own.kind,
+            way: own.way.clone(),
             connection: own.connection.clone(),
             region: own.region.clone(),
             writable: own.writable,
             storage_name: own.storage_name.clone(),
-            storage: Some(storage.clone()),
             folder: own.folder.clone(),
+            base: base.clone(),
+            catalog: own.catalog_over(base),
             tables: Mutex::default(),
             footers: Mutex::default(),
         };
@@ -413,7 +395,7 @@ impl Connector for LakeConnector {
 
     async fn schemas(&self) -> Result<Vec<String>> {
         let lake = self.lake.clone();
-        apart(move || lake.schemas()).await
+        apart(move || lake.catalog()?.schemas()).await
     }
 
     async fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
@@ -497,28 +479,13 @@ impl Lake {
     fn test(self: &Arc<Self>, report: &mut (dyn FnMut(TestStep) + Send)) {
         let mut step = reporter(report);
         let started = Instant::now();
-        let found = self.storage().map(|storage| format!("{} at {}", self.storage_name, storage.address()));
+        let name = self.storage_name.as_deref().unwrap_or_default();
+        let found = self.storage().map(|storage| format!("{name} at {}", storage.address()));
         if !step("storage", started, found, "storage") {
             return;
         }
         let started = Instant::now();
-        let listed = self.schemas().and_then(|schemas| {
-            let mut all = Vec::new();
-            for schema in schemas {
-                all.extend(self.tables(&schema)?.into_iter().map(|entry| (schema.clone(), entry.name)));
-            }
-            match all.is_empty() {
-                true => {
-                    let place: Vec<String> =
-                        [self.storage()?.address()].into_iter().chain(self.folder.clone()).collect();
-                    let what =
-                        format!("connection {}: no folder below {} is a table", self.connection, place.join("/"));
-                    Err(Error::new(Code::NotFound, what)
-                        .hint("a table's folder has a folder metadata in it; correct the address, or the storage"))
-                }
-                false => Ok(all),
-            }
-        });
+        let listed = self.listed();
         let count = listed.as_ref().map(|all| counted(all.len(), "table")).map_err(Clone::clone);
         if !step("list", started, count, "address") {
             return;
@@ -532,6 +499,24 @@ impl Lake {
         }
     }
 
+    /// Schemas and names of all tables.
+    fn listed(&self) -> Result<Vec<(String, String)>> {
+        let catalog = self.catalog()?;
+        let mut all = Vec::new();
+        for schema in catalog.schemas()? {
+            all.extend(catalog.tables(&schema)?.into_iter().map(|table| (schema.clone(), table)));
+        }
+        match all.is_empty() && matches!(self.way, Way::Folders) {
+            true => {
+                let place: Vec<String> = [self.storage()?.address()].into_iter().chain(self.folder.clone()).collect();
+                let what = format!("connection {}: no folder below {} is a table", self.connection, place.join("/"));
+                Err(Error::new(Code::NotFound, what)
+                    .hint("a table's folder has a folder metadata in it; correct the address, or the storage"))
+            }
+            false => Ok(all),
+        }
+    }
+
     /// Reads the metadata of a table and the footer of one of its files.
     fn first_rows(&self, schema: &str, table: &str) -> Result<String> {
         let Some(open) = self.open(schema, table)? else { return Ok("no table".to_owned()) };
@@ -542,12 +527,12 @@ impl Lake {
             open.left(snapshot, open.metadata.schema_id, &Default::default(), &memory, &CancellationToken::new())?;
         let files = counted(left.files.len(), "file");
         let at_fault = |e: Error| {
-            let hint =
-                format!("listing works, reading does not: look at the settings of connection {}", self.storage_name);
+            let storage = self.storage_name.as_deref().unwrap_or("(given by the catalog)");
+            let hint = format!("listing works, reading does not: look at the settings of connection {storage}");
             Error { hint: Some(hint), ..e }
         };
         if let Some(file) = left.files.first() {
-            self.footer(&file.stored, &file.format, file.rows).map_err(at_fault)?;
+            self.footer(&open.storage, &file.stored, &file.format, file.rows).map_err(at_fault)?;
         }
         Ok(format!("{columns}, {files}"))
     }

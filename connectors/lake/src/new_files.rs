@@ -228,7 +228,7 @@ impl NewFiles {
         let name = format!("{}{ending}.parquet", new_uuid());
         let names: Vec<String> = self.table.home.iter().cloned().chain(["data".to_owned(), name.clone()]).collect();
         let bytes = content.len() as u64;
-        self.lake.storage()?.put(&names, content.into(), &Condition::Absent)?;
+        self.table.storage.put(&names, content.into(), &Condition::Absent)?;
         let columns = known.columns.iter().map(|(id, column)| self.column(*id, column, nans.get(id).copied()));
         let new = NewFile {
             content: self.content,
@@ -276,10 +276,9 @@ impl NewFiles {
 
     /// Takes back what was put.
     pub fn remove(&self) {
-        let Ok(storage) = self.lake.storage() else { return };
         for file in &self.done {
             if let Ok(file) = self.table.stored(&file.path, file.bytes) {
-                let _ = storage.delete(&file);
+                let _ = self.table.storage.delete(&file);
             }
         }
     }

@@ -128,7 +128,7 @@ impl LakeDraft {
             let few = left.files.len() <= FOOTERS_AT_ONCE && reads_columns;
             let of_files = |left: &Left| -> Result<Vec<Option<Arc<dyn Footer>>>> {
                 let read: Vec<DataFile> = left.files.iter().filter(|file| !work.knows_rows(file)).cloned().collect();
-                let mut footers = seen.lake.footers(&read)?.into_iter();
+                let mut footers = seen.lake.footers(&seen.table.storage, &read)?.into_iter();
                 Ok(left.files.iter().map(|file| if work.knows_rows(file) { None } else { footers.next() }).collect())
             };
             let footers = few.then(|| of_files(&left)).transpose()?;
@@ -163,7 +163,7 @@ impl Draft for LakeDraft {
             schema: seen.schema,
             gone: Gone::default(),
             metadata: seen.table.file.clone(),
-            home: seen.table.home.clone(),
+            name: seen.table.name.clone(),
             output: places_of(&self.places, columns)?,
             conditions: conditions.collect(),
             limit: self.limit,
@@ -233,7 +233,7 @@ impl Draft for LakeDraft {
         let what = if names.is_empty() { "no column".to_owned() } else { names.join(", ") };
         let files = cobble_network::test_steps::counted(left.files.len(), "file");
         let text = format!("read {files} of {state}, column chunks of {what}");
-        let spec = ScanSpec::new((seen.lake.connection.as_str(), super::KIND.kind), &self.name, FORM, &work)?;
+        let spec = ScanSpec::new((seen.lake.connection.as_str(), seen.lake.kind), &self.name, FORM, &work)?;
         Ok(Agreed {
             parts: counts,
             most_rows: Some(most_rows as f64),

@@ -19,8 +19,9 @@ const AGE: i64 = 3 * 24 * 3600 * 1000;
 pub fn remove(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<FactRows> {
     let older_than = call.moment("older_than").map_or_else(|| now() - AGE, |at| at.div_euclid(1000));
     // First what is there, and then what is needed: what comes in between is not looked at.
-    let storage = named.lake.storage()?;
-    let (mut found, mut folders): (Vec<StoredFile>, _) = (Vec::new(), vec![named.open()?.home]);
+    let open = named.open()?;
+    let storage = &open.storage;
+    let (mut found, mut folders): (Vec<StoredFile>, _) = (Vec::new(), vec![open.home.clone()]);
     while let Some(folder) = folders.pop() {
         if tools.cancel.is_cancelled() {
             return Err(Error::cancelled());

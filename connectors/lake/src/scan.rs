@@ -9,6 +9,7 @@ use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
 use cobble_format::prune::uses_ranges;
 use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReading, RowsOut, Shape, schema_of};
+use cobble_lake::catalog::{Current, TableName};
 use cobble_lake::deletes::Gone;
 use cobble_lake::name_mapping::{self, Mapped};
 use cobble_lake::schema::Field;
@@ -16,10 +17,9 @@ use cobble_lake::table::{DataFile, LakeTable};
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::{BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
-use cobble_storage::StoredFile;
-use cobble_types::{Result, SqlType};
+use cobble_storage::{Storage, StoredFile};
+use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
-use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
 use super::gone::{LoadedGone, Values};
@@ -28,7 +28,7 @@ use super::row_places::{self, RowPlaces};
 use super::{Lake, apart};
 
 /// The form of [`Work`] and [`Portion`].
-pub const FORM: u16 = 3;
+pub const FORM: u16 = 4;
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowCondition {
@@ -46,9 +46,9 @@ pub struct Work {
     pub tells_rows: Option<usize>,
     pub schema: i32,
     pub gone: Gone,
-    /// The metadata file of the state that is read, and the table's folder.
+    /// The metadata file of the state that is read, and whose it is.
     pub metadata: StoredFile,
-    pub home: Vec<String>,
+    pub name: TableName,
     /// Places in the table of the columns that come out, in order.
     pub output: Vec<usize>,
     pub conditions: Vec<RowCondition>,
@@ -151,8 +151,8 @@ struct OpenCondition {
 impl GateScan for LakeScan {
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>> {
         let work = &self.work;
-        let (lake, home, file) = (self.lake.clone(), work.home.clone(), work.metadata.clone());
-        let table = apart(move || lake.at(home, file)).await?;
+        let (lake, name, file) = (self.lake.clone(), work.name.clone(), work.metadata.clone());
+        let table = apart(move || lake.at(name, file)).await?;
         let mut conditions = Vec::new();
         for row in &work.conditions {
             let columns: Vec<Column> = row.columns.iter().map(|(column, _)| column.clone()).collect();
@@ -184,9 +184,10 @@ impl GateScan for LakeScan {
         let told = self.portions.iter().filter(|portion| !portion.file.gone.places.is_empty());
         let paths = told.map(|portion| portion.file.path.clone()).collect();
         let shared = Shared {
-            gone: LoadedGone::new(work.gone.clone(), paths, fields.clone(), mapping.clone()),
+            gone: LoadedGone::new(work.gone.clone(), (paths, table.storage.clone()), fields.clone(), mapping.clone()),
             schema: schema_of(&work.output, |place| work.columns[place].sql_type.to_arrow()),
             lake: self.lake.clone(),
+            storage: table.storage.clone(),
             fields,
             mapping,
             work: work.clone(),
@@ -203,17 +204,24 @@ impl GateScan for LakeScan {
 
 impl Lake {
     /// The table as a metadata file has it.
-    pub fn at(&self, home: Vec<String>, file: StoredFile) -> Result<LakeTable> {
+    pub fn at(&self, name: TableName, file: StoredFile) -> Result<LakeTable> {
         let known = || self.tables.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(table) = known().get(&file.path, &file.version) {
+        if let Some(table) = known().get(&file.path, &file.version).filter(|known| known.name == name) {
             return Ok(table);
         }
-        LakeTable::open(&self.connection, self.storage()?, home, file, &CancellationToken::new())
+        // Its catalog says where it is; by now it may have other metadata than those that are read.
+        let catalog = self.catalog()?;
+        let current = catalog.current(&name)?;
+        let current = current.ok_or_else(|| Error::new(Code::UnknownTable, format!("the table {name} was dropped")))?;
+        let is_last = current.file.path == file.path;
+        let current = Current { file, document: current.document.filter(|_| is_last), named: None, ..current };
+        LakeTable::open(&self.connection, catalog, name, current, false)
     }
 }
 
 struct Shared {
     lake: Arc<Lake>,
+    storage: Arc<dyn Storage>,
     fields: Arc<[Field]>,
     mapping: Option<Arc<Vec<Mapped>>>,
     gone: LoadedGone,
@@ -280,7 +288,7 @@ impl Portions for LakePortions {
         let (shared, own) = (self.shared.clone(), portion.clone());
         let read = apart(move || {
             let Shared { lake, gone, tools, .. } = shared.as_ref();
-            let footer = lake.footer(&own.file.stored, &own.file.format, own.file.rows)?;
+            let footer = lake.footer(&shared.storage, &own.file.stored, &own.file.format, own.file.rows)?;
             let fields = lake.fields(&own.file, footer.as_ref(), &shared.fields, shared.mapping.as_deref())?;
             let groups = match own.within {
                 Some(group) => vec![group],
@@ -377,7 +385,13 @@ impl LakeReader {
         let here = |place: &u64| (before..before + self.footer.rows(group)).contains(place);
         let of_group: Vec<u64> = self.gone.iter().copied().filter(here).collect();
         let gone: Vec<u64> = of_group.iter().map(|place| place - before).collect();
-        let open = lake.opened(&self.file.stored, &tools.cancel, &tools.counters.bytes, tools.memory.clone())?;
+        let open = lake.opened(
+            &self.shared.storage,
+            &self.file.stored,
+            &tools.cancel,
+            &tools.counters.bytes,
+            tools.memory.clone(),
+        )?;
         let reading = PartReading {
             shape: &shape,
             layout: &self.fields.layout(),

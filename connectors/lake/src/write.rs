@@ -8,6 +8,7 @@ use arrow::compute::cast;
 use async_trait::async_trait;
 use cobble_connect::TableChange;
 use cobble_lake::alter::altered;
+use cobble_lake::catalog::TableName;
 use cobble_lake::commit::{MAIN, now};
 use cobble_lake::create::{NewTableColumn, new_table};
 use cobble_lake::schema::{Field, Schema};
@@ -71,12 +72,6 @@ fn setting(lake: &Lake, what: String, hint: &str) -> Error {
     Error::new(Code::BadSetting, format!("connection {}: {what}", lake.connection)).hint(hint)
 }
 
-/// Whether a name can be that of a folder of a table.
-fn is_plain(name: &str) -> bool {
-    let part = |c: char| matches!(c, '/' | '\\' | '@') || c.is_control();
-    (1..=200).contains(&name.len()) && !name.starts_with(['.', '_']) && !name.contains(part)
-}
-
 impl Lake {
     pub fn checked_to_write(&self) -> Result<()> {
         match self.writable {
@@ -90,10 +85,6 @@ impl Lake {
 
     /// The metadata of a table that is to be made.
     fn fresh(&self, wanted: &NewRows) -> Result<LakeTable> {
-        if let Some(name) = [&wanted.schema, &wanted.table].into_iter().find(|name| !is_plain(name)) {
-            let what = format!("\"{}\" cannot be the name of a folder", name.escape_debug());
-            return Err(setting(self, what, "choose a plain name"));
-        }
         if self.open(&wanted.schema, &wanted.table)?.is_some() {
             let what = format!("connection {}: there is a table {} already", self.connection, wanted.table);
             return Err(Error::new(Code::AlreadyExists, what).hint("INSERT INTO adds rows to it"));
@@ -125,11 +116,12 @@ impl Lake {
             required: wanted.not_null.contains(name),
         };
         let columns: Vec<NewTableColumn> = wanted.columns.iter().map(column).collect();
-        let (storage, home) = (self.storage()?, self.home(&wanted.schema, &wanted.table));
-        let location = storage.location_of(&home)?;
-        let document = new_table(&columns, (partition_by, order_by), &properties, &location, now());
-        let document = document.map_err(|what| setting(self, what, "look at the columns and at PARTITION BY"))?;
-        LakeTable::fresh(&self.connection, storage, home, document)
+        let make = |location: &str| {
+            let document = new_table(&columns, (partition_by, order_by), &properties, location, now());
+            document.map_err(|what| setting(self, what, "look at the columns and at PARTITION BY"))
+        };
+        let (catalog, name) = (self.catalog()?, TableName::new(&wanted.schema, &wanted.table));
+        LakeTable::open(&self.connection, catalog, name.clone(), catalog.begin(&name, None, &make)?, true)
     }
 
     pub fn writer(self: &Arc<Self>, wanted: NewRows) -> Result<Box<dyn TableWriter>> {
@@ -189,13 +181,7 @@ impl Lake {
             let what = format!("{table} is a branch or tag of a table");
             return Err(Error::new(Code::Unsupported, what).hint("CALL lake_drop_ref() drops it"));
         }
-        let (mut files, mut folders) = (Vec::new(), vec![open.home.clone()]);
-        while let Some(folder) = folders.pop() {
-            let found = self.storage()?.look(&folder)?;
-            folders.extend(found.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
-            files.extend(found.files);
-        }
-        open.drop_all(files)
+        open.catalog.drop_table(&open)
     }
 }
 
@@ -203,11 +189,11 @@ impl LakeWriter {
     fn publish(mut self) -> Result<()> {
         if self.files.done.is_empty() {
             self.is_shown = true;
-            return if self.table.fresh.is_some() { self.table.make() } else { Ok(()) };
+            return if self.table.is_fresh { self.table.make() } else { Ok(()) };
         }
         let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
         let (lake, (schema, table)) = (self.lake.clone(), self.name.clone());
-        let fresh = self.table.fresh.is_some().then(|| self.table.clone());
+        let fresh = self.table.is_fresh.then(|| self.table.clone());
         let again = || match &fresh {
             Some(fresh) => Ok(fresh.clone()),
             None => lake.opened_again(&schema, &table),

@@ -12,7 +12,7 @@ use cobble_plan::offer::DescribedTable;
 use cobble_plan::procedure::ProcedureCall;
 use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
-use cobble_storage::Storage;
+use cobble_storage::{Pointers, Storage};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
@@ -47,6 +47,15 @@ pub enum TableChange {
     Drop,
     /// All its rows go.
     Truncate,
+}
+
+/// What a connector may stand over.
+#[derive(Debug, Clone, Default)]
+pub struct Base {
+    /// Of the connection that holds its files.
+    pub storage: Option<Arc<dyn Storage>>,
+    /// Where the last states of its tables are kept.
+    pub pointers: Option<Arc<dyn Pointers>>,
 }
 
 #[async_trait]
@@ -131,9 +140,9 @@ pub trait Connector: Send + Sync + fmt::Debug {
     fn storage(&self) -> Option<Arc<dyn Storage>> {
         None
     }
-    /// The same connector over a storage, for one whose files another connection holds.
-    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
-        let _ = storage;
+    /// The same connector over what it needs besides its own connection, for one that does.
+    fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
+        let _ = base;
         None
     }
     /// Gets ready to keep rows.

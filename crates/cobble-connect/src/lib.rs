@@ -13,7 +13,8 @@ pub mod tls_settings;
 
 pub use closed::Closed;
 pub use cobble_network::TestStep;
-pub use connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
+pub use cobble_storage::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};
+pub use connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 pub use defined::Defined;
 pub use definition::{
     COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,

@@ -16,7 +16,7 @@ use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
-use crate::connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
+use crate::connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -210,8 +210,8 @@ impl Connector for Remembered {
         self.inner.storage()
     }
 
-    fn over(&self, storage: &Arc<dyn Storage>) -> Option<Arc<dyn Connector>> {
-        let inner = self.inner.over(storage)?;
+    fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
+        let inner = self.inner.over(base)?;
         Some(Remembered::new(inner, self.life))
     }
 

@@ -5,7 +5,9 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::kinds::KINDS;
 use async_trait::async_trait;
-use cobble_connect::{Closed, ConnectionDefinition, Connector, Defined, Effective, TableDefinition, TestStep};
+use cobble_connect::{
+    Base, Closed, ConnectionDefinition, Connector, Defined, Effective, Pointers, TableDefinition, TestStep,
+};
 use cobble_exec::CpuPool;
 use cobble_exec::Opened;
 use cobble_functions::Entry as FunctionEntry;
@@ -68,17 +70,17 @@ impl CatalogDefinition {
         })
     }
 
-    /// What stands before the connection for this catalog. `storage` holds its files, where another connection does.
-    fn connector(&self, connection: &OpenConnection, storage: Option<&OpenConnection>) -> Result<Arc<dyn Connector>> {
+    /// What stands before the connection for this catalog, over what the connection needs besides.
+    fn connector(&self, connection: &OpenConnection, base: &Base) -> Result<Arc<dyn Connector>> {
         let own = |options: &BTreeMap<String, String>, what: &str, inner: &Arc<dyn Connector>| -> Result<_> {
             if options.is_empty() || connection.closed.is_some() {
                 Ok(inner.clone())
             } else {
                 let inner = KINDS.connect(&connection.definition.tuned(options, what)?)?;
-                Ok(storage.map_or(inner.clone(), |storage| storage.below(inner)))
+                Ok(inner.over(base).unwrap_or(inner))
             }
         };
-        let shared = storage.map_or(connection.connector.clone(), |s| s.below(connection.connector.clone()));
+        let shared = connection.connector.over(base).unwrap_or_else(|| connection.connector.clone());
         let inner = own(&self.options, "catalog", &shared)?;
         if let Some(watch) = self.watch.as_ref().filter(|watch| watch.every < SHORTEST_WATCH) {
             return Err(Error::new(
@@ -126,11 +128,6 @@ impl OpenConnection {
         Ok(OpenConnection { connector: KINDS.connect(&definition)?, definition, closed: None })
     }
 
-    /// The connector over this connection's files, if it has any and the connector's are elsewhere.
-    fn below(&self, connector: Arc<dyn Connector>) -> Arc<dyn Connector> {
-        self.connector.storage().and_then(|storage| connector.over(&storage)).unwrap_or(connector)
-    }
-
     fn closed(definition: ConnectionDefinition, why: Error) -> OpenConnection {
         OpenConnection { definition, connector: Arc::new(Closed { why: why.clone() }), closed: Some(why) }
     }
@@ -172,6 +169,8 @@ pub struct CatalogSet {
     pub catalogs: BTreeMap<String, CatalogDefinition>,
     /// One for each catalog.
     pub(crate) connectors: BTreeMap<String, Arc<dyn Connector>>,
+    /// Where the last states of lake tables are kept.
+    pointers: Option<Arc<dyn Pointers>>,
     /// Of files of this machine that statements have named, the last ones, by their paths.
     files_of_machine: Mutex<VecDeque<(String, Arc<dyn Connector>)>>,
 }
@@ -220,12 +219,19 @@ impl CatalogSet {
             let connector = match before.connectors.get(name).filter(|_| same) {
                 Some(connector) => connector.clone(),
                 None => catalog
-                    .connector(connection, storage.map(Arc::as_ref))
+                    .connector(connection, &before.base_of(&connection.definition, &connections))
                     .map_err(|e| Error { message: format!("catalog {name}: {}", e.message), ..e })?,
             };
             connectors.insert(name.clone(), connector);
         }
-        Ok(CatalogSet { connections, catalogs, connectors, ..CatalogSet::default() })
+        let pointers = before.pointers.clone();
+        Ok(CatalogSet { connections, catalogs, connectors, pointers, ..CatalogSet::default() })
+    }
+
+    /// What a connection needs besides itself.
+    fn base_of(&self, definition: &ConnectionDefinition, connections: &BTreeMap<String, Arc<OpenConnection>>) -> Base {
+        let storage = storage_of(definition).and_then(|name| connections.get(name));
+        Base { storage: storage.and_then(|storage| storage.connector.storage()), pointers: self.pointers.clone() }
     }
 }
 
@@ -311,7 +317,7 @@ impl Engine {
         let before = match all_seen.get(user) {
             Some(view) if Arc::ptr_eq(&view.of, &set) && view.seen.asker == *asker => return Ok(view.seen.clone()),
             Some(view) if view.seen.asker.id == asker.id => view.seen.clone(),
-            _ => Arc::default(),
+            _ => Arc::new(CatalogSet { pointers: set.pointers.clone(), ..CatalogSet::default() }),
         };
         let mut connections = set.connections.clone();
         let mut own = BTreeSet::new();
@@ -398,6 +404,13 @@ impl Engine {
     pub fn remove_function(&self, name: &str) {
         let mut all = self.functions.write().unwrap_or_else(PoisonError::into_inner);
         Arc::make_mut(&mut all).remove(name);
+    }
+
+    /// Where the last states of lake tables are kept from now on. To be called before connections are added.
+    pub fn provide_pointers(&self, pointers: Arc<dyn Pointers>) {
+        let mut set = self.set.write().unwrap_or_else(PoisonError::into_inner);
+        let known = CatalogSet { pointers: Some(pointers), ..CatalogSet::default() };
+        *set = Arc::new(known);
     }
 
     pub fn provide_state(&self, state: Arc<dyn StateTables>) {
@@ -581,8 +594,8 @@ impl Engine {
     ) -> Result<()> {
         let connector = KINDS.connect(definition)?;
         let set = self.set_for(asker)?;
-        let storage = storage_of(definition).and_then(|name| set.connections.get(name));
-        storage.map_or(connector.clone(), |storage| storage.below(connector)).test(report).await;
+        let base = set.base_of(definition, &set.connections);
+        connector.over(&base).unwrap_or(connector).test(report).await;
         Ok(())
     }
 }

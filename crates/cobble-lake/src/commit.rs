@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use cobble_plan::scan::ScanMemory;
-use cobble_storage::{Condition, StoredFile, file_error};
+use cobble_storage::{Condition, file_error};
 use cobble_types::{Code, Error, Result};
 use rand::Rng;
 use serde_json::{Value as Json, json};
@@ -19,7 +19,7 @@ use crate::metadata::{Ref, RefKind, Snapshot};
 use crate::refs::pointed;
 use crate::schema::Told;
 use crate::summary::{Counts, of_none, summary};
-use crate::table::{LakeTable, METADATA, version_in};
+use crate::table::{LakeTable, METADATA};
 
 /// How often a change is made again that others have come before.
 const TRIES: u32 = 50;
@@ -45,17 +45,6 @@ struct NewSnapshot<'a> {
 pub fn now() -> i64 {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(now.as_millis()).unwrap_or(i64::MAX)
-}
-
-/// The number of a metadata file whose name is the next writer's to take: `v12.metadata.json`.
-pub(crate) fn own_number(table: &LakeTable) -> Result<u64> {
-    let name = table.file.name();
-    let number = version_in(&name).filter(|number| name == format!("v{number}.metadata.json"));
-    number.ok_or_else(|| {
-        let what = "its metadata files are named by a catalog of another service, which tells what its last one is";
-        file_error(&table.connection, &table.file.path, Code::Unsupported, what)
-            .hint("write into it through that catalog")
-    })
 }
 
 fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
@@ -153,14 +142,6 @@ impl LakeTable {
         }
     }
 
-    /// Removes the table: first what says what it is, the newest last, then its files.
-    pub fn drop_all(&self, files: Vec<StoredFile>) -> Result<()> {
-        let (mut first, rest): (Vec<_>, Vec<_>) =
-            files.into_iter().partition(|file| version_in(&file.name()).is_some());
-        first.sort_by_key(|file| version_in(&file.name()));
-        first.iter().chain(&rest).try_for_each(|file| self.storage.delete(file))
-    }
-
     /// Whether it can be changed here.
     ///
     /// # Errors
@@ -172,7 +153,7 @@ impl LakeTable {
                 Err(file_error(&self.connection, &self.file.path, Code::Unsupported, what)
                     .hint("make a branch of it, and write into that"))
             }
-            _ => own_number(self).map(drop),
+            _ => self.catalog.may_change(self),
         }
     }
 
@@ -187,7 +168,7 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<i64> {
-        own_number(self)?;
+        self.catalog.may_change(self)?;
         let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
         let id = rand::rng().random_range(1..i64::MAX);
         let mark = new_uuid();
@@ -219,7 +200,7 @@ impl LakeTable {
     /// # Errors
     /// As of [`LakeTable::append`].
     pub fn empty(&self, again: &dyn Fn() -> Result<LakeTable>) -> Result<i64> {
-        own_number(self)?;
+        self.catalog.may_change(self)?;
         let id = rand::rng().random_range(1..i64::MAX);
         let make =
             |table: &LakeTable, _: i64| Ok(Upon { manifests: vec![], summary: of_none(table.head()), put: vec![] });
@@ -241,7 +222,7 @@ impl LakeTable {
                 Next::Shown => return Ok(()),
                 Next::Late(put) => put.iter().for_each(|location| table.remove(location)),
             }
-            if table.fresh.is_some() {
+            if table.is_fresh {
                 return Err(table.is_there());
             }
             pause(attempt);
@@ -305,43 +286,12 @@ impl LakeTable {
         }
     }
 
-    /// Writes the metadata that follow; false where another writer was first.
+    /// Lets these metadata follow; false where another writer was first.
     fn written_next(&self, next: Json, at: i64) -> Result<bool> {
         let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
-        let number = own_number(self)? + 1;
-        let before = format!("{}/{METADATA}/{}", self.metadata.location, self.file.name());
-        let before = self.fresh.is_none().then_some((before.as_str(), self.metadata.updated));
-        let content = logged(next, at, before).map_err(told)?.to_string().into_bytes();
-        match self.put(&format!("v{number}.metadata.json"), content.clone(), &Condition::Absent) {
-            Ok(_) => {
-                // Readers that do not look for the last one themselves are told; the file decides nothing.
-                let _ = self.put("version-hint.text", number.to_string().into_bytes(), &Condition::Always);
-                Ok(true)
-            }
-            Err(error) => match self.looked_up(number, &content) {
-                Ok(Some(is_ours)) => Ok(is_ours),
-                // It may still arrive: nothing that it names is removed.
-                _ => {
-                    let what = format!("the storage did not say whether the change was written: {}", error.message);
-                    let hint = "look whether the table has it before it is made again";
-                    Err(file_error(&self.connection, &self.file.path, Code::InDoubt, what).hint(hint))
-                }
-            },
-        }
-    }
-
-    /// Whether a metadata file that could not be written, or whose writing was not answered, is ours. None where there is no such file.
-    fn looked_up(&self, number: u64, content: &[u8]) -> Result<Option<bool>> {
-        let name = format!("v{number}.metadata.json");
-        let folder: Vec<String> = self.home.iter().cloned().chain([METADATA.to_owned()]).collect();
-        let files = self.storage.look(&folder)?.files;
-        let Some(file) = files.into_iter().find(|file| file.name() == name) else { return Ok(None) };
-        if file.bytes != content.len() as u64 {
-            return Ok(Some(false));
-        }
-        let there = self.storage.open(&file, &CancellationToken::new())?.read(0, content.len());
-        let wrong = |e: std::io::Error| file_error(&self.connection, &file.path, Code::SourceData, e);
-        Ok(Some(there.map_err(wrong)? == content))
+        let before = (!self.is_fresh).then(|| self.metadata_location());
+        let before = before.as_deref().map(|file| (file, self.metadata.updated));
+        self.catalog.commit(self, &logged(next, at, before).map_err(told)?)
     }
 
     /// Changes the metadata alone. `make` is asked again where others are first; `again` reads the table as it is now.
@@ -354,7 +304,7 @@ impl LakeTable {
     ) -> Result<()> {
         for attempt in 0..TRIES {
             let table = again()?;
-            own_number(&table)?;
+            table.catalog.may_change(&table)?;
             let next = make(&table, table.document()?)?;
             if table.written_next(next, now().max(table.metadata.updated + 1))? {
                 return Ok(());

@@ -24,7 +24,7 @@ pub struct NewTableColumn {
 pub(crate) struct Ids(pub(crate) i32);
 
 impl Ids {
-    fn next(&mut self) -> i32 {
+    pub(crate) fn next(&mut self) -> i32 {
         self.0 += 1;
         self.0
     }

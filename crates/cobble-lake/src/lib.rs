@@ -4,6 +4,7 @@
 pub mod alter;
 mod avro_out;
 pub mod bounds;
+pub mod catalog;
 pub mod commit;
 pub mod create;
 pub mod deletes;
@@ -22,3 +23,4 @@ pub mod schema;
 mod summary;
 pub mod table;
 pub mod transform;
+pub mod updates;

@@ -188,8 +188,10 @@ impl Metadata {
     }
 
     pub fn read(bytes: &[u8]) -> Told<Metadata> {
-        let text = unpacked(bytes)?;
-        let version = serde_json::from_slice::<Json>(&text).map_err(|e| format!("it is no JSON: {e}"))?;
+        Metadata::of_document(Metadata::document(bytes)?)
+    }
+
+    pub fn of_document(version: Json) -> Told<Metadata> {
         match version.get("format-version").and_then(Json::as_u64) {
             Some(1 | 2) => {}
             Some(other) => {

@@ -13,7 +13,7 @@ use crate::manifest::{self, Manifest};
 use crate::metadata::{Metadata, RefKind, Snapshot, SnapshotFiles};
 use crate::refs::ancestors;
 use crate::schema::Told;
-use crate::table::{LakeTable, METADATA};
+use crate::table::LakeTable;
 
 /// Files, by their paths as the table has them.
 #[derive(Debug, Default)]
@@ -170,7 +170,6 @@ impl LakeTable {
         let of_statistics = ["statistics", "partition-statistics"].iter().filter_map(|list| document.get(list));
         let statistics = of_statistics.filter_map(Json::as_array).flatten();
         let statistics = statistics.filter_map(|own| own.get("statistics-path").and_then(Json::as_str));
-        let own = format!("{}/{METADATA}/{}", self.metadata.location, self.file.name());
-        Ok(named.chain(statistics.map(str::to_owned)).chain([own]).collect())
+        Ok(named.chain(statistics.map(str::to_owned)).chain([self.metadata_location()]).collect())
     }
 }

@@ -11,7 +11,7 @@ use rand::Rng;
 use tokio_util::sync::CancellationToken;
 
 use crate::avro_out::AvroFile;
-use crate::commit::{Upon, own_number};
+use crate::commit::Upon;
 use crate::create::new_uuid;
 use crate::manifest::{self, Entry, Form, Manifest, Standing, Status};
 use crate::manifest_out::{kinds, summaries};
@@ -62,7 +62,7 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<(u64, Option<u64>)> {
-        own_number(self)?;
+        self.catalog.may_change(self)?;
         let cancel = CancellationToken::new();
         let Some(parent) = self.head() else { return Ok((0, None)) };
         let mut own = self.manifests(parent, memory, &cancel)?;
@@ -186,7 +186,7 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<()> {
-        own_number(self)?;
+        self.catalog.may_change(self)?;
         let cancel = CancellationToken::new();
         let (id, mark) = (rand::rng().random_range(1..i64::MAX), new_uuid());
         let mut own: Vec<Manifest> = Vec::new();

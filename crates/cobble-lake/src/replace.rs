@@ -12,7 +12,7 @@ use cobble_types::{Code, Error, Result, Value};
 use rand::Rng;
 use tokio_util::sync::CancellationToken;
 
-use crate::commit::{Upon, own_number};
+use crate::commit::Upon;
 use crate::create::new_uuid;
 use crate::deletes::{Gathered, PATH_ID};
 use crate::manifest::{self, Content, Entry, Manifest, Standing, Status};
@@ -171,7 +171,7 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         again: &dyn Fn() -> Result<LakeTable>,
     ) -> Result<i64> {
-        own_number(self)?;
+        self.catalog.may_change(self)?;
         let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
         let id = rand::rng().random_range(1..i64::MAX);
         let mark = new_uuid();

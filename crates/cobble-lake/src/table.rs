@@ -4,12 +4,14 @@ use std::io::BufReader;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
+use bytes::Bytes;
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
 use cobble_types::{Code, Error, Result, Value};
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
+use crate::catalog::{Current, TableCatalog, TableName};
 use crate::commit::MAIN;
 use crate::deletes::{Gathered, Gone, GoneOf};
 use crate::manifest::{self, Content, Entry, Manifest};
@@ -32,8 +34,15 @@ pub struct LakeTable {
     pub metadata: Arc<Metadata>,
     /// The branch that is written.
     pub branch: String,
-    /// The metadata of a table that is not there yet.
-    pub fresh: Option<Arc<serde_json::Value>>,
+    /// It is not there yet.
+    pub is_fresh: bool,
+    pub name: TableName,
+    /// Who knows its last state.
+    pub catalog: Arc<dyn TableCatalog>,
+    /// The metadata as they are written, where the catalog has told them.
+    document: Option<Arc<serde_json::Value>>,
+    /// The metadata file as the catalog names it, if it names it.
+    named: Option<String>,
 }
 
 /// A file with rows that a snapshot has.
@@ -132,66 +141,71 @@ pub fn latest(storage: &dyn Storage, home: &[String]) -> Result<Option<StoredFil
     Ok(numbered.max_by(|(a, one), (b, other)| a.cmp(b).then_with(|| one.path.cmp(&other.path))).map(|(_, file)| file))
 }
 
+/// A metadata file's bytes.
+pub(crate) fn whole(connection: &str, storage: &dyn Storage, file: &StoredFile) -> Result<Bytes> {
+    let wrong = |what: String| file_error(connection, &file.path, Code::SourceData, what);
+    if file.bytes > MOST_BYTES {
+        return Err(wrong(format!("a metadata file of more than {} MiB is not read", MOST_BYTES >> 20)));
+    }
+    let blob = storage.open(file, &CancellationToken::new())?;
+    let read = blob.read(0, file.bytes as usize);
+    read.map_err(|e| own_error(&e).unwrap_or_else(|| wrong(format!("it cannot be read: {e}"))))
+}
+
 impl LakeTable {
-    /// Reads a metadata file.
+    /// Reads a table's last metadata, or those that its catalog has told. One that is not there yet is made by its first change.
     pub fn open(
         connection: &str,
-        storage: &Arc<dyn Storage>,
-        home: Vec<String>,
-        file: StoredFile,
-        cancel: &CancellationToken,
+        catalog: &Arc<dyn TableCatalog>,
+        name: TableName,
+        current: Current,
+        is_fresh: bool,
     ) -> Result<LakeTable> {
+        let Current { storage, home, file, document, named } = current;
         let wrong = |what: String| file_error(connection, &file.path, Code::SourceData, what);
-        if file.bytes > MOST_BYTES {
-            return Err(wrong(format!("a metadata file of more than {} MiB is not read", MOST_BYTES >> 20)));
-        }
-        let blob = storage.open(&file, cancel)?;
-        let bytes = blob
-            .read(0, file.bytes as usize)
-            .map_err(|e| own_error(&e).unwrap_or_else(|| wrong(format!("it cannot be read: {e}"))))?;
-        let metadata = Metadata::read(&bytes).map_err(wrong)?;
+        let metadata = match &document {
+            Some(document) => Metadata::of_document(document.as_ref().clone()).map_err(wrong)?,
+            None => Metadata::read(&whole(connection, storage.as_ref(), &file)?).map_err(wrong)?,
+        };
         Ok(LakeTable {
             connection: connection.to_owned(),
-            storage: storage.clone(),
+            storage,
             home,
             metadata: Arc::new(metadata),
             file,
             branch: MAIN.to_owned(),
-            fresh: None,
+            is_fresh,
+            name,
+            catalog: catalog.clone(),
+            document,
+            named,
         })
     }
 
-    /// A table that is not there yet, to be made by its first change.
-    pub fn fresh(
-        connection: &str,
-        storage: &Arc<dyn Storage>,
-        home: Vec<String>,
-        document: serde_json::Value,
-    ) -> Result<LakeTable> {
-        let names: Vec<String> =
-            home.iter().cloned().chain([METADATA.to_owned(), "v0.metadata.json".to_owned()]).collect();
-        let metadata = Metadata::read(document.to_string().as_bytes()).map_err(Error::internal)?;
-        Ok(LakeTable {
-            connection: connection.to_owned(),
-            storage: storage.clone(),
-            home,
-            file: storage.at(&names, 0)?,
-            metadata: Arc::new(metadata),
-            branch: MAIN.to_owned(),
-            fresh: Some(Arc::new(document)),
-        })
+    /// The same table, with this branch as the one that is written.
+    pub fn on_branch(self, branch: &str) -> LakeTable {
+        LakeTable { branch: branch.to_owned(), ..self }
     }
 
     /// The metadata file as it is written, with all that this code does not know.
     pub fn document(&self) -> Result<serde_json::Value> {
-        if let Some(fresh) = &self.fresh {
-            return Ok(fresh.as_ref().clone());
+        if let Some(document) = &self.document {
+            return Ok(document.as_ref().clone());
         }
-        let wrong = |what: String| self.wrong(&self.file, what);
-        let blob = self.storage.open(&self.file, &CancellationToken::new())?;
-        let bytes = blob.read(0, self.file.bytes as usize);
-        let bytes = bytes.map_err(|e| own_error(&e).unwrap_or_else(|| wrong(format!("it cannot be read: {e}"))))?;
-        Metadata::document(&bytes).map_err(wrong)
+        let bytes = whole(&self.connection, self.storage.as_ref(), &self.file)?;
+        Metadata::document(&bytes).map_err(|what| self.wrong(&self.file, what))
+    }
+
+    /// The metadata file as others call it.
+    pub fn metadata_location(&self) -> String {
+        let own = || format!("{}/{METADATA}/{}", self.metadata.location, self.file.name());
+        self.named.clone().unwrap_or_else(own)
+    }
+
+    /// Of a change of which nobody knows whether it was made.
+    pub(crate) fn in_doubt(&self, what: String) -> Error {
+        file_error(&self.connection, &self.file.path, Code::InDoubt, what)
+            .hint("look whether the table has the change before it is made again")
     }
 
     fn wrong(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {

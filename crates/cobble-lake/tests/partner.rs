@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
+use cobble_lake::catalog::{Folders, TableCatalog, TableName};
 use cobble_lake::prune::Question;
-use cobble_lake::table::{LakeTable, latest};
+use cobble_lake::table::LakeTable;
 use cobble_plan::Column;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::scan::{ScanMemory, Unbounded};
@@ -46,9 +47,10 @@ fn memory() -> Arc<dyn ScanMemory> {
 
 fn open_in(warehouse: &Path, name: &str) -> LakeTable {
     let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &warehouse.display().to_string()));
-    let home = vec!["ops".to_owned(), name.to_owned()];
-    let file = latest(storage.as_ref(), &home).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
-    LakeTable::open("deep", &storage, home, file, &CancellationToken::new()).unwrap()
+    let catalog: Arc<dyn TableCatalog> = Arc::new(Folders { connection: "deep".to_owned(), storage, folder: vec![] });
+    let name = TableName::new("ops", name);
+    let current = catalog.current(&name).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
+    LakeTable::open("deep", &catalog, name, current, false).unwrap()
 }
 
 fn open(name: &str) -> LakeTable {
@@ -167,13 +169,14 @@ fn changed_metadata_are_read_or_refused_by_name() {
     std::fs::create_dir(&home).unwrap();
     assert!(Command::new("cp").arg("-r").arg(&from).arg(home.join("changed")).status().unwrap().success());
     let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &folder.path().display().to_string()));
-    let names = vec!["ops".to_owned(), "changed".to_owned()];
+    let catalog: Arc<dyn TableCatalog> = Arc::new(Folders { connection: "deep".to_owned(), storage, folder: vec![] });
     let question = condition(2, SqlType::Text, BinaryOp::Eq, Value::Text("Sørhavn 2".into()));
     let files: Vec<PathBuf> =
         std::fs::read_dir(home.join("changed/metadata")).unwrap().map(|entry| entry.unwrap().path()).collect();
     let read = || {
-        let file = latest(storage.as_ref(), &names)?.expect("it is there");
-        let table = LakeTable::open("deep", &storage, names.clone(), file, &CancellationToken::new())?;
+        let name = TableName::new("ops", "changed");
+        let current = catalog.current(&name)?.expect("it is there");
+        let table = LakeTable::open("deep", &catalog, name, current, false)?;
         let Some(snapshot) = table.metadata.current() else { return Ok(0) };
         let schema = table.metadata.schema_id;
         let left = table.left(snapshot, schema, &question, &memory(), &CancellationToken::new())?;

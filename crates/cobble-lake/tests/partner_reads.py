@@ -1,8 +1,10 @@
 """Reads tables with the table format's own library: `partner_reads.py WAREHOUSE ROWS` takes for its input an object with conditions for each
 table, writes each table's rows below ROWS, and answers with the number of rows that each condition leaves."""
 
+import glob
 import json
 import os
+import re
 import sys
 
 import pyarrow as pa
@@ -12,9 +14,10 @@ from pyiceberg.table import StaticTable
 warehouse, rows = sys.argv[1:3]
 answer = {}
 for name, conditions in json.load(sys.stdin).items():
-    metadata = f"{warehouse}/{name}/metadata"
-    last = max(int(file[1:].split(".")[0]) for file in os.listdir(metadata) if file.startswith("v") and file.endswith("json"))
-    table = StaticTable.from_metadata(f"{metadata}/v{last}.metadata.json")
+    # The folder of a table that a keeper of pointers knows has a mark behind its name.
+    files = glob.glob(f"{warehouse}/{name}/metadata/*.metadata.json") or glob.glob(f"{warehouse}/{name}-*/metadata/*.metadata.json")
+    number = lambda file: int(re.match(r"v?(\d+)", os.path.basename(file))[1])
+    table = StaticTable.from_metadata(max(files, key=number))
     found = table.scan().to_arrow()
     # Maps and marks as a folder of plain files has them.
     columns, fields = [], []

@@ -1,6 +1,7 @@
 //! The service's records in PostgreSQL, through Diesel. Nothing else touches that database.
 
 mod held;
+mod lakes;
 pub mod private_file;
 mod schema;
 mod seal;
@@ -20,6 +21,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 pub use held::{HeldRecords, hold};
+pub use lakes::{PointerKey, StoredPointer};
 pub use seal::SealingKey;
 pub use users::{NewUser, StoredUser};
 

@@ -85,3 +85,24 @@ diesel::table! {
         created_at -> Timestamptz,
     }
 }
+
+diesel::table! {
+    lake_schemas (lake, name) {
+        lake -> Text,
+        name -> Text,
+        properties -> Jsonb,
+    }
+}
+
+diesel::table! {
+    lake_pointers (lake, schema_name, name, is_view) {
+        lake -> Text,
+        schema_name -> Text,
+        name -> Text,
+        is_view -> Bool,
+        metadata -> Text,
+        bytes -> BigInt,
+        location -> Text,
+        changed_at -> Timestamptz,
+    }
+}

@@ -2,6 +2,7 @@
 
 mod api;
 mod demo;
+mod lake_pointers;
 mod line;
 mod private_mariadb;
 mod private_postgres;

@@ -17,6 +17,7 @@ use cobble_records::{
 };
 use cobble_types::{Code, Error, Result, SqlType};
 
+use crate::lake_pointers::LakePointers;
 use crate::recorder::Recorder;
 use crate::runs::Runs;
 use crate::sessions::Sessions;
@@ -116,6 +117,7 @@ impl Service {
     /// An engine with everything that the records hold.
     pub async fn restore(records: Records, say: &dyn Fn(&str)) -> Result<Arc<Service>> {
         let engine = Engine::in_memory()?;
+        engine.provide_pointers(Arc::new(LakePointers(records.clone())));
         let stored = records.clone();
         let (connections, catalogs) = blocking(move || Ok((stored.connections()?, stored.catalogs()?))).await?;
         let stored = records.clone();

@@ -6,6 +6,7 @@ mod faults;
 mod objects;
 mod ordered;
 pub mod pending;
+mod pointers;
 
 use std::fmt;
 use std::io;
@@ -24,6 +25,7 @@ pub use disk::Disk;
 pub use faults::{changed, file_error, io_error, own_error};
 pub use objects::{HttpAddress, Limits, Objects, S3Address, SignIn};
 pub use ordered::Ordered;
+pub use pointers::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};
 
 /// A file as it was listed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -6,7 +6,7 @@ use serde_json::json;
 use cobble_engine::Session;
 use cobble_types::Code;
 
-use crate::lake_writes::{Written, rows};
+use crate::lake_writes::{KINDS_OF_LAKES, Written, rows};
 use crate::lakes;
 use crate::truth::answer;
 
@@ -83,7 +83,12 @@ async fn columns_change_and_rows_stay() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn states_have_names() {
-    let written = Written::new();
+    for kind in KINDS_OF_LAKES {
+        have_names(Written::of(kind)).await;
+    }
+}
+
+async fn have_names(written: Written) {
     let mut session = written.session();
     let s = &mut session;
     rows(s, "CREATE TABLE berths (id integer, name text)").await;
@@ -220,8 +225,9 @@ async fn small_files_are_put_together_and_old_states_end() {
 /// Those who change the same rows at the same time do so one after another: nothing is lost, and who comes too late is told.
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn changes_of_the_same_rows_follow_each_other() {
-    for with in ["", "WITH (write.update.mode = 'merge-on-read', write.merge.mode = 'merge-on-read')"] {
-        let written = Written::new();
+    let on_read = "WITH (write.update.mode = 'merge-on-read', write.merge.mode = 'merge-on-read')";
+    for (kind, with) in [("lake", ""), ("lake", on_read), ("lake_service", "")] {
+        let written = Written::of(kind);
         let mut session = written.session();
         rows(&mut session, &format!("CREATE TABLE counted (id integer, n integer) {with}")).await;
         rows(&mut session, "INSERT INTO counted VALUES (1, 0), (2, 0), (3, 0)").await;

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, MemoryPointers, Secret, Session};
 use cobble_ferry_load::{Faults, serve_with_faults};
 use serde_json::{Value as Json, json};
 
@@ -18,8 +18,14 @@ pub struct Written {
 
 impl Written {
     pub fn new() -> Written {
+        Written::of("lake")
+    }
+
+    /// A lake of this kind.
+    pub fn of(kind: &str) -> Written {
         let folder = tempfile::tempdir().unwrap();
         let engine = Engine::in_memory().unwrap();
+        engine.provide_pointers(std::sync::Arc::new(MemoryPointers::default()));
         for name in ["warehouse", "rows"] {
             std::fs::create_dir(folder.path().join(name)).unwrap();
         }
@@ -32,7 +38,7 @@ impl Written {
         let place = |name: &str| folder.path().join(name).display().to_string();
         define("deep", "files", place("warehouse"), &[]);
         define("rows", "files", place("rows"), &[]);
-        define("lake", "lake", String::new(), &[("storage", "deep"), ("writable", "true")]);
+        define("lake", kind, String::new(), &[("storage", "deep"), ("writable", "true")]);
         Written { folder, engine }
     }
 
@@ -67,6 +73,8 @@ impl Written {
 pub async fn rows(session: &mut Session, sql: &str) -> Vec<String> {
     answer(session, sql).await.unwrap_or_else(|e| panic!("{sql}: {e:?}")).0
 }
+
+pub const KINDS_OF_LAKES: [&str; 2] = ["lake", "lake_service"];
 
 /// Rows with values of all types, at their ends, and with nulls.
 const KINDS: &str = "SELECT n AS id, n % 2 = 0 AS yes, (n % 100)::smallint AS small, n::real / 3 AS real,
@@ -255,7 +263,12 @@ async fn rows_are_changed_whole_or_not_at_all() {
 /// Many write at the same time: all rows are there, in as many snapshots, each of which has one parent.
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn many_write_at_the_same_time() {
-    let written = Written::new();
+    for kind in KINDS_OF_LAKES {
+        many_write(Written::of(kind)).await;
+    }
+}
+
+async fn many_write(written: Written) {
     let mut session = written.session();
     rows(&mut session, "CREATE TABLE counted (writer bigint, turn bigint)").await;
     let write = async |mut session: Session, writer: usize| {

@@ -1,0 +1,221 @@
+//! Tables whose last metadata files a keeper of pointers knows: the service's records. A commit writes its metadata file under a name of its own,
+//! and then lets the pointer be that file's if it is still the one that the commit began with.
+
+use std::sync::Arc;
+
+use cobble_storage::{Condition, Pointer, PointerName, Pointers, SchemaProperties, Storage, file_error};
+use cobble_types::{Code, Error, Result};
+use serde_json::Value as Json;
+
+use super::{Current, Make, TableCatalog, TableName, checked, files_below, first};
+use crate::create::new_uuid;
+use crate::metadata::Metadata;
+use crate::table::{LakeTable, METADATA, latest, version_in, whole};
+
+/// How often a pointer is swapped again whose keeper did not answer.
+const TRIES: u32 = 3;
+
+#[derive(Debug)]
+pub struct Pointed {
+    pub connection: String,
+    pub storage: Arc<dyn Storage>,
+    /// The folder of new tables, below the storage's address.
+    pub folder: Vec<String>,
+    pub pointers: Arc<dyn Pointers>,
+}
+
+impl Pointed {
+    pub fn pointer_name(&self, name: &TableName, is_view: bool) -> PointerName {
+        PointerName { lake: self.connection.clone(), schema: name.schema.clone(), name: name.table.clone(), is_view }
+    }
+
+    /// The names below the storage's address of what a pointer names.
+    fn names(&self, location: &str) -> Result<Vec<String>> {
+        self.storage.names_of(location).ok_or_else(|| {
+            let what = format!("connection {}: {location} is not below {}", self.connection, self.storage.address());
+            Error::new(Code::BadSetting, what)
+                .hint("name the storage that holds the tables' files in the setting storage")
+        })
+    }
+
+    /// Swaps a pointer, and finds out what has become of it where the keeper does not say.
+    pub fn swap(&self, name: &PointerName, before: Option<&str>, next: Option<&Pointer>) -> Result<bool> {
+        let mut failed = None;
+        for _ in 0..TRIES {
+            match self.pointers.swap(name, before, next) {
+                Ok(true) => return Ok(true),
+                // After an attempt without an answer the pointer may be ours.
+                Ok(false) if failed.is_none() => return Ok(false),
+                Ok(false) => {
+                    return Ok(self.pointers.get(name)?.map(|own| own.metadata) == next.map(|own| own.metadata.clone()));
+                }
+                Err(error) => failed = Some(error),
+            }
+        }
+        Err(failed.unwrap_or_else(|| Error::internal("a pointer was not swapped")))
+    }
+
+    fn changed_meanwhile(&self, name: &TableName) -> Error {
+        let what = format!("connection {}: {name} was changed at the same time", self.connection);
+        Error::new(Code::Conflict, what).hint("try it again")
+    }
+
+    fn is_there(&self, name: &TableName) -> Error {
+        let what = format!("connection {}: there is a table {name} already", self.connection);
+        Error::new(Code::AlreadyExists, what).hint("choose another name")
+    }
+
+    /// What a location tells of a table: the last metadata file in its folder, or this metadata file.
+    fn found(&self, location: &str) -> Result<Pointer> {
+        let location = location.trim_end_matches('/');
+        let names = self.names(location)?;
+        let missing = |what: &str| {
+            let what = format!("connection {}: {location} {what}", self.connection);
+            Err(Error::new(Code::NotFound, what).hint("give the folder of a table, which has a folder metadata in it"))
+        };
+        let (file, home) = match location.ends_with(".metadata.json") || location.ends_with(".metadata.json.gz") {
+            true => {
+                let (folder, name) = (&names[..names.len() - 1], names.last().map_or("", String::as_str));
+                let files = self.storage.look(folder)?.files;
+                let Some(file) = files.into_iter().find(|file| file.name() == name) else {
+                    return missing("is not there");
+                };
+                let document = Metadata::read(&whole(&self.connection, self.storage.as_ref(), &file)?);
+                let document = document.map_err(|e| file_error(&self.connection, &file.path, Code::SourceData, e))?;
+                (file, document.location)
+            }
+            false => {
+                let Some(file) = latest(self.storage.as_ref(), &names)? else {
+                    return missing("has no metadata file");
+                };
+                (file, location.to_owned())
+            }
+        };
+        let metadata = match names.last().is_some_and(|last| *last == file.name()) {
+            true => location.to_owned(),
+            false => format!("{location}/{METADATA}/{}", file.name()),
+        };
+        Ok(Pointer { metadata, bytes: file.bytes, location: home })
+    }
+
+    fn before(table: &LakeTable) -> Option<String> {
+        (!table.is_fresh).then(|| table.metadata_location())
+    }
+}
+
+impl TableCatalog for Pointed {
+    fn schemas(&self) -> Result<Vec<String>> {
+        self.pointers.schemas(&self.connection)
+    }
+
+    fn tables(&self, schema: &str) -> Result<Vec<String>> {
+        self.pointers.names(&self.connection, schema, false)
+    }
+
+    fn current(&self, name: &TableName) -> Result<Option<Current>> {
+        let Some(pointer) = self.pointers.get(&self.pointer_name(name, false))? else { return Ok(None) };
+        let file = self.storage.at(&self.names(&pointer.metadata)?, pointer.bytes)?;
+        let home = self.names(&pointer.location)?;
+        Ok(Some(Current { storage: self.storage.clone(), home, file, document: None, named: Some(pointer.metadata) }))
+    }
+
+    fn begin(&self, name: &TableName, location: Option<&str>, make: Make<'_>) -> Result<Current> {
+        checked(&self.connection, name)?;
+        if let Some(location) = location {
+            return first(&self.storage, self.names(location.trim_end_matches('/'))?, make);
+        }
+        // A table of this name may have been here before, and others may be about to make one.
+        let folder = format!("{}-{}", name.table, &new_uuid()[..8]);
+        let home = self.folder.iter().cloned().chain([name.schema.clone(), folder]).collect();
+        first(&self.storage, home, make)
+    }
+
+    fn may_change(&self, _: &LakeTable) -> Result<()> {
+        Ok(())
+    }
+
+    fn commit(&self, table: &LakeTable, next: &Json) -> Result<bool> {
+        let number = match table.is_fresh {
+            true => 0,
+            false => version_in(&table.file.name()).map_or(0, |number| number + 1),
+        };
+        let content = next.to_string().into_bytes();
+        let bytes = content.len() as u64;
+        let file = format!("{number:05}-{}.metadata.json", new_uuid());
+        let metadata = table.put(&file, content, &Condition::Absent)?;
+        let location = table.storage.location_of(&table.home)?;
+        let pointer = Pointer { metadata: metadata.clone(), bytes, location };
+        let name = self.pointer_name(&table.name, false);
+        match self.swap(&name, Self::before(table).as_deref(), Some(&pointer)) {
+            Ok(true) => Ok(true),
+            Ok(false) => {
+                table.remove(&metadata);
+                Ok(false)
+            }
+            Err(error) => {
+                Err(table.in_doubt(format!("the keeper of its last state did not answer: {}", error.message)))
+            }
+        }
+    }
+
+    fn drop_table(&self, table: &LakeTable) -> Result<()> {
+        let name = self.pointer_name(&table.name, false);
+        if !self.swap(&name, Self::before(table).as_deref(), None)? {
+            return Err(self.changed_meanwhile(&table.name));
+        }
+        let files = files_below(self.storage.as_ref(), &table.home)?;
+        files.iter().try_for_each(|file| self.storage.delete(file))
+    }
+
+    fn release(&self, table: &LakeTable) -> Result<()> {
+        match self.swap(&self.pointer_name(&table.name, false), Self::before(table).as_deref(), None)? {
+            true => Ok(()),
+            false => Err(self.changed_meanwhile(&table.name)),
+        }
+    }
+
+    fn adopt(&self, name: &TableName, location: &str) -> Result<()> {
+        checked(&self.connection, name)?;
+        let pointer = self.found(location)?;
+        match self.swap(&self.pointer_name(name, false), None, Some(&pointer))? {
+            true => Ok(()),
+            false => Err(self.is_there(name)),
+        }
+    }
+
+    fn rename(&self, table: &LakeTable, to: &TableName) -> Result<()> {
+        checked(&self.connection, to)?;
+        let (from, own) = (self.pointer_name(&table.name, false), self.pointer_name(to, false));
+        let Some(pointer) = self.pointers.get(&from)? else { return Err(self.changed_meanwhile(&table.name)) };
+        if !self.swap(&own, None, Some(&pointer))? {
+            return Err(self.is_there(to));
+        }
+        // A commit that comes between the two is under the old name alone: the new one goes again.
+        match self.swap(&from, Some(&pointer.metadata), None) {
+            Ok(true) => Ok(()),
+            other => {
+                self.swap(&own, Some(&pointer.metadata), None)?;
+                other.and(Err(self.changed_meanwhile(&table.name)))
+            }
+        }
+    }
+
+    fn schema_properties(&self, schema: &str) -> Result<Option<SchemaProperties>> {
+        let made = self.pointers.schema(&self.connection, schema)?;
+        let is_used = || Ok::<_, Error>(self.schemas()?.iter().any(|own| own == schema));
+        Ok(match made {
+            None if is_used()? => Some(SchemaProperties::default()),
+            other => other,
+        })
+    }
+
+    fn keep_schema(&self, schema: &str, properties: Option<&SchemaProperties>) -> Result<()> {
+        checked(&self.connection, &TableName::new(schema, "table"))?;
+        let has = |views: bool| Ok::<_, Error>(!self.pointers.names(&self.connection, schema, views)?.is_empty());
+        if properties.is_none() && (has(false)? || has(true)?) {
+            let what = format!("connection {}: the schema {schema} is not empty", self.connection);
+            return Err(Error::new(Code::InUse, what).hint("drop what is in it first"));
+        }
+        self.pointers.keep_schema(&self.connection, schema, properties)
+    }
+}

@@ -1,0 +1,2 @@
+DROP TABLE lake_pointers;
+DROP TABLE lake_schemas;
