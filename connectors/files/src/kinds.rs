@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use cobble_connect::tls_settings::{CA_FILE, UNVERIFIED, certificates_of};
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting};
-use cobble_storage::{Disk, HttpAddress, Limits, Objects, S3Address, SignIn};
+use cobble_storage::{AccessKey, Disk, HttpAddress, Limits, Objects, S3Address, SignIn};
 use cobble_types::{Code, Error, Result};
 
 use crate::FilesConnector;
@@ -133,7 +133,9 @@ fn bucket(definition: &ConnectionDefinition) -> Result<Objects> {
         }
     };
     let key = match (&definition.user, &definition.secret) {
-        (Some(user), Some(secret)) => Some((user.clone(), secret.reveal().to_owned())),
+        (Some(user), Some(secret)) => {
+            Some(AccessKey { id: user.clone(), secret: secret.reveal().to_owned(), session: None })
+        }
         (None, None) => None,
         (Some(_), None) => return Err(bad(definition, "an access key needs its secret key", "give the secret")),
         (None, Some(_)) => return Err(bad(definition, "a secret key needs its access key", "give the user")),

@@ -15,6 +15,12 @@ const WRITABLE: SettingDescription = setting(
     "true lets CREATE TABLE, INSERT INTO, UPDATE, DELETE, MERGE INTO, TRUNCATE and DROP TABLE change the lake",
     Some("false"),
 );
+const GIVES_KEYS: SettingDescription = setting(
+    "gives_keys",
+    "Keys for other tools",
+    "true gives other tools that open the tables through this service the keys of the storage",
+    Some("false"),
+);
 const REGION: SettingDescription =
     setting("region", "Region", "where the files are, for the cost of moving data", None);
 
@@ -39,6 +45,7 @@ pub const FOLDERS: Kind = Kind {
             None,
         ),
         WRITABLE,
+        GIVES_KEYS,
         REGION,
     ],
 };
@@ -57,6 +64,7 @@ pub const SERVICE: Kind = Kind {
             None,
         ),
         WRITABLE,
+        GIVES_KEYS,
         REGION,
     ],
 };

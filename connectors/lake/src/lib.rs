@@ -19,6 +19,7 @@ mod returned;
 mod rewrite_manifests;
 mod row_places;
 mod scan;
+mod served;
 mod write;
 
 use std::collections::HashSet;
@@ -27,8 +28,8 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    Base, ConnectionDefinition, Connector, Kind, ListedColumns, TableChange, TableDefinition, TableEntry, TableVersion,
-    TestStep,
+    Base, CatalogAnswer, CatalogCall, ConnectionDefinition, Connector, Kind, ListedColumns, TableChange,
+    TableDefinition, TableEntry, TableVersion, TestStep,
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, TableCatalog, TableName};
@@ -71,6 +72,8 @@ pub struct Lake {
     connection: String,
     region: Option<String>,
     writable: bool,
+    /// Other tools that ask for keys of the storage are given those that this service has.
+    gives_keys: bool,
     /// The name of the connection that holds the files.
     storage_name: Option<String>,
     folder: Vec<String>,
@@ -94,6 +97,7 @@ impl LakeConnector {
                 connection: definition.name.clone(),
                 region: definition.region.clone(),
                 writable: definition.flag("writable")?,
+                gives_keys: definition.flag("gives_keys")?,
                 storage_name: definition.option("storage").map(str::to_owned),
                 folder: kinds::folder(definition)?,
                 base: Base::default(),
@@ -383,6 +387,7 @@ impl Connector for LakeConnector {
             connection: own.connection.clone(),
             region: own.region.clone(),
             writable: own.writable,
+            gives_keys: own.gives_keys,
             storage_name: own.storage_name.clone(),
             folder: own.folder.clone(),
             base: base.clone(),
@@ -453,6 +458,11 @@ impl Connector for LakeConnector {
     async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
         let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
         apart(move || call::call(Named { lake: &lake, schema: &schema, table: &table }, &call, &tools)).await
+    }
+
+    async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {
+        let lake = self.lake.clone();
+        apart(move || Ok(served::serve(&lake, &call))).await
     }
 
     fn scan(&self, spec: &ScanSpec) -> Result<Arc<dyn GateScan>> {

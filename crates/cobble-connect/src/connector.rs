@@ -15,6 +15,7 @@ use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::{Pointers, Storage};
 use cobble_types::{Code, Error, ObjectName, Result};
 
+use crate::catalog_call::{CatalogAnswer, CatalogCall};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 
 /// One table in a listing.
@@ -139,6 +140,12 @@ pub trait Connector: Send + Sync + fmt::Debug {
     /// The storage that its files are in, for a connection that holds files.
     fn storage(&self) -> Option<Arc<dyn Storage>> {
         None
+    }
+    /// Answers a call of the open protocol for catalogs of lake tables.
+    async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {
+        let _ = call;
+        Err(Error::new(Code::Unsupported, "the catalog is not one of lake tables")
+            .hint("the protocol serves catalogs of connections of the kinds lake and lake_service"))
     }
     /// The same connector over what it needs besides its own connection, for one that does.
     fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {

@@ -13,6 +13,7 @@ use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, ObjectName, Result};
 
+use crate::catalog_call::{CatalogAnswer, CatalogCall};
 use crate::connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
@@ -153,6 +154,10 @@ impl Connector for Defined {
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
         self.writable(schema, table)?;
         self.inner.change_table(schema, table, change).await
+    }
+
+    async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {
+        self.inner.serve(call).await
     }
 
     async fn sweep(&self) -> Result<usize> {

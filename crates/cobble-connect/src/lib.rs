@@ -1,6 +1,7 @@
 //! The contract of connectors: what the definition of a connection says, what every connector can be asked, the registry of kinds, and
 //! the cache of metadata that stands before each connector.
 
+mod catalog_call;
 mod closed;
 mod connector;
 mod defined;
@@ -11,6 +12,7 @@ mod returned;
 mod table_definition;
 pub mod tls_settings;
 
+pub use catalog_call::{CatalogAnswer, CatalogCall, Verb};
 pub use closed::Closed;
 pub use cobble_network::TestStep;
 pub use cobble_storage::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};

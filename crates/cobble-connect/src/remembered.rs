@@ -16,6 +16,7 @@ use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
+use crate::catalog_call::{CatalogAnswer, CatalogCall, Verb};
 use crate::connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
@@ -213,6 +214,15 @@ impl Connector for Remembered {
     fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
         let inner = self.inner.over(base)?;
         Some(Remembered::new(inner, self.life))
+    }
+
+    async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {
+        let changes = !matches!(call.verb, Verb::Get | Verb::Head);
+        let answer = self.inner.serve(call).await;
+        if changes {
+            self.forget();
+        }
+        answer
     }
 
     async fn sweep(&self) -> Result<usize> {

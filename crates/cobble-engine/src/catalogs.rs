@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
-use crate::kinds::KINDS;
+use crate::kinds::{KINDS, LAKES};
 use async_trait::async_trait;
 use cobble_connect::{
-    Base, Closed, ConnectionDefinition, Connector, Defined, Effective, Pointers, TableDefinition, TestStep,
+    Base, CatalogAnswer, CatalogCall, Closed, ConnectionDefinition, Connector, Defined, Effective, Pointers,
+    TableDefinition, TestStep,
 };
 use cobble_exec::CpuPool;
 use cobble_exec::Opened;
@@ -582,6 +583,34 @@ impl Engine {
         *self.functions.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(next.functions);
         self.put_views(next.views);
         gone.iter().for_each(|name| self.forget_statistics(name));
+    }
+
+    /// Answers a call of the open protocol for catalogs of lake tables.
+    pub async fn serve_catalog(&self, asker: &Asker, catalog: &str, call: CatalogCall) -> Result<CatalogAnswer> {
+        let name = self.lake_catalog(asker, Some(catalog))?;
+        let set = self.set_for(asker)?;
+        let connector = set.connectors.get(&name);
+        let connector = connector.ok_or_else(|| Error::internal(format!("catalog {name} has lost its connector")))?;
+        connector.serve(call).await
+    }
+
+    /// The catalog of lake tables of this name; without a name the only one.
+    pub fn lake_catalog(&self, asker: &Asker, wanted: Option<&str>) -> Result<String> {
+        let set = self.set_for(asker)?;
+        let is_lake = |catalog: &&CatalogDefinition| {
+            let kind = set.connections.get(&catalog.connection).map(|place| place.definition.kind.as_str());
+            kind.is_some_and(|kind| LAKES.contains(&kind))
+        };
+        let all: Vec<&str> = set.catalogs.values().filter(is_lake).map(|catalog| catalog.name.as_str()).collect();
+        match (wanted.filter(|name| !name.is_empty()), all.as_slice()) {
+            (Some(name), all) if all.contains(&name) => Ok(name.to_owned()),
+            (None, [only]) => Ok((*only).to_owned()),
+            (Some(name), all) => Err(Error::unknown("catalog of lake tables", name, all.iter().copied())),
+            (None, all) => {
+                Err(Error::new(Code::BadSetting, "the warehouse is to be the name of a catalog of lake tables")
+                    .hint(format!("there are {}", if all.is_empty() { "none".to_owned() } else { all.join(", ") })))
+            }
+        }
     }
 
     /// Tests a connection step by step, whether it has been added or not. Another one that holds its files is one of ours, as the asker signs in

@@ -15,3 +15,6 @@ pub static KINDS: Registry = Registry::new(&[
     &cobble_redis::KIND,
     &cobble_sqlite::KIND,
 ]);
+
+/// Those whose tables are served to other tools.
+pub const LAKES: [&str; 2] = [cobble_lakes::FOLDERS.kind, cobble_lakes::SERVICE.kind];

@@ -23,8 +23,8 @@ mod views;
 pub use analyze::CollectedStatistics;
 pub use catalogs::{Asker, CatalogDefinition, Engine, OpenConnection, StateTables, Watch};
 pub use cobble_connect::{
-    ConnectionDefinition, DefinedColumn, Effective, Looking, MemoryPointers, Secret, TableDefinition, TableEntry,
-    TestStep,
+    CatalogAnswer, CatalogCall, ConnectionDefinition, DefinedColumn, Effective, Looking, MemoryPointers, Secret,
+    TableDefinition, TableEntry, TestStep, Verb,
 };
 pub use cobble_exec::{Held, ServiceMemory, SpillPlace};
 pub use cobble_functions::{Entry as FunctionEntry, Kind as FunctionKind, entries as own_functions};

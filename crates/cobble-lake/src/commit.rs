@@ -90,6 +90,13 @@ fn logged(mut json: Json, at: i64, before: Option<(&str, i64)>) -> Told<Json> {
     Ok(json)
 }
 
+/// The metadata as they follow those of a table at a moment, in milliseconds since 1970-01-01 UTC.
+pub fn logged_next(table: &LakeTable, next: Json, at: i64) -> Result<Json> {
+    let told = |what: String| file_error(&table.connection, &table.file.path, Code::SourceData, what);
+    let before = (!table.is_fresh).then(|| table.metadata_location());
+    logged(next, at, before.as_deref().map(|file| (file, table.metadata.updated))).map_err(told)
+}
+
 /// What a new snapshot has, made upon the table's last state.
 pub(crate) struct Upon {
     pub manifests: Vec<Manifest>,
@@ -288,10 +295,7 @@ impl LakeTable {
 
     /// Lets these metadata follow; false where another writer was first.
     fn written_next(&self, next: Json, at: i64) -> Result<bool> {
-        let told = |what: String| file_error(&self.connection, &self.file.path, Code::SourceData, what);
-        let before = (!self.is_fresh).then(|| self.metadata_location());
-        let before = before.as_deref().map(|file| (file, self.metadata.updated));
-        self.catalog.commit(self, &logged(next, at, before).map_err(told)?)
+        self.catalog.commit(self, &logged_next(self, next, at)?)
     }
 
     /// Changes the metadata alone. `make` is asked again where others are first; `again` reads the table as it is now.
@@ -317,7 +321,7 @@ impl LakeTable {
 }
 
 /// Waits before a change is tried again.
-fn pause(attempt: u32) {
+pub fn pause(attempt: u32) {
     let longest = PAUSE.min(Duration::from_millis(4 << attempt.min(7)));
     std::thread::sleep(longest.mul_f64(rand::rng().random_range(0.2..1.0)));
 }

@@ -8,6 +8,7 @@ mod ordered;
 pub mod pending;
 mod pointers;
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -23,7 +24,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use disk::Disk;
 pub use faults::{changed, file_error, io_error, own_error};
-pub use objects::{HttpAddress, Limits, Objects, S3Address, SignIn};
+pub use objects::{AccessKey, HttpAddress, Limits, Objects, S3Address, SignIn};
 pub use ordered::Ordered;
 pub use pointers::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};
 
@@ -97,6 +98,11 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn names_of(&self, location: &str) -> Option<Vec<String>>;
     /// What others call a file or folder of these names.
     fn location_of(&self, names: &[String]) -> Result<String>;
+    /// What other tools need to reach it, under the names that the open protocol for catalogs has for it; with the keys it is reached with, or without.
+    fn for_others(&self, with_keys: bool) -> BTreeMap<String, String> {
+        let _ = with_keys;
+        BTreeMap::new()
+    }
     /// Opens a file of a listing. An error if the file has changed since.
     fn open(&self, file: &StoredFile, cancel: &CancellationToken) -> Result<Arc<dyn Blob>>;
     /// Puts a file of these names below the address, whole or not at all; readers see the old one until it is complete.

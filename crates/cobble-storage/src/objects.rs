@@ -62,11 +62,26 @@ pub struct S3Address {
     pub bucket: String,
     /// Only what is below this folder of the bucket.
     pub folder: String,
-    /// Access key and secret key; nothing for a bucket that everyone may read.
-    pub key: Option<(String, String)>,
+    /// Nothing for a bucket that everyone may read.
+    pub key: Option<AccessKey>,
     /// False when the bucket is a part of the host's name.
     pub path_style: bool,
     pub signing_region: String,
+}
+
+/// What requests are signed with.
+#[derive(Clone)]
+pub struct AccessKey {
+    pub id: String,
+    pub secret: String,
+    /// Of a key that is good for a time only.
+    pub session: Option<String>,
+}
+
+impl std::fmt::Debug for AccessKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("‹hidden›")
+    }
 }
 
 /// Files that a web server gives.
@@ -109,7 +124,8 @@ struct ObjectSettings {
     endpoint: String,
     bucket: Option<String>,
     folder: String,
-    signed: bool,
+    key: Option<AccessKey>,
+    signing_region: String,
     path_style: bool,
     /// Where the server cannot list: paths below the folder.
     names: Option<Vec<String>>,
@@ -184,12 +200,16 @@ impl Objects {
             .with_bucket_name(&bucket)
             .with_endpoint(host)
             .with_virtual_hosted_style_request(!path_style)
-            .with_region(address.signing_region)
+            .with_region(&address.signing_region)
             .with_client_options(client(&connection, limits)?)
             .with_retry(retries());
-        let signed = address.key.is_some();
-        let builder = match address.key {
-            Some((user, secret)) => builder.with_access_key_id(user).with_secret_access_key(secret),
+        let builder = match &address.key {
+            Some(AccessKey { id, secret, session: None }) => {
+                builder.with_access_key_id(id).with_secret_access_key(secret)
+            }
+            Some(AccessKey { id, secret, session: Some(session) }) => {
+                builder.with_access_key_id(id).with_secret_access_key(secret).with_token(session)
+            }
             None => builder.with_skip_signature(true),
         };
         let store = builder.build().map_err(|e| bad(&connection, e, "check the address and the bucket"))?;
@@ -198,7 +218,8 @@ impl Objects {
             endpoint,
             bucket: Some(bucket),
             folder: address.folder.trim_matches('/').to_owned(),
-            signed,
+            key: address.key,
+            signing_region: address.signing_region,
             path_style,
             names: None,
             connect_limit: limits.connect,
@@ -231,7 +252,8 @@ impl Objects {
             endpoint: base,
             bucket: None,
             folder: String::new(),
-            signed: false,
+            key: None,
+            signing_region: String::new(),
             path_style: true,
             names: Some(names),
             connect_limit: limits.connect,
@@ -301,7 +323,7 @@ impl Objects {
                 return (make(Code::SourceSignIn, what, "set this machine's clock"), "address");
             }
             "AccessDenied" => {
-                let (hint, setting) = match s.signed {
+                let (hint, setting) = match s.key.is_some() {
                     true => ("give the access key the right to list and read the bucket", "user"),
                     false => ("the bucket is not open to everyone: give an access key and its secret", "user"),
                 };
@@ -444,6 +466,27 @@ impl Storage for Objects {
             folder => below.strip_prefix(folder)?.strip_prefix('/')?,
         };
         Some(below.split('/').map(str::to_owned).collect())
+    }
+
+    fn for_others(&self, with_keys: bool) -> BTreeMap<String, String> {
+        let s = &self.settings;
+        let mut all = BTreeMap::new();
+        if s.bucket.is_none() {
+            return all;
+        }
+        let mut say = |name: &str, value: &str| drop(all.insert(name.to_owned(), value.to_owned()));
+        say("s3.endpoint", &s.endpoint);
+        say("s3.path-style-access", if s.path_style { "true" } else { "false" });
+        say("s3.region", &s.signing_region);
+        say("client.region", &s.signing_region);
+        if let Some(key) = s.key.as_ref().filter(|_| with_keys) {
+            say("s3.access-key-id", &key.id);
+            say("s3.secret-access-key", &key.secret);
+            if let Some(session) = &key.session {
+                say("s3.session-token", session);
+            }
+        }
+        all
     }
 
     fn location_of(&self, names: &[String]) -> Result<String> {

@@ -74,7 +74,8 @@ pub fn bearer<'r>(request: &'r Request<'_>) -> Option<&'r str> {
     header.split_once(' ').filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer")).map(|(_, secret)| secret.trim())
 }
 
-fn caller(request: &Request<'_>) -> Result<Arc<User>> {
+/// Who makes a call.
+pub fn caller(request: &Request<'_>) -> Result<Arc<User>> {
     let service = request.rocket().state::<Arc<Service>>().ok_or_else(|| Error::internal("no service"))?;
     if let Some(secret) = bearer(request) {
         return service.users.of_secret(secret);

@@ -30,6 +30,10 @@ impl<T> Body<T> {
     pub fn read(self) -> std::result::Result<T, ApiError> {
         self.0.map_err(ApiError)
     }
+
+    pub fn taken(self) -> Result<T> {
+        self.0
+    }
 }
 
 #[rocket::async_trait]

@@ -8,6 +8,7 @@ mod connections;
 mod console;
 mod discovery;
 mod errors;
+mod lake_catalog;
 mod own_site;
 mod plans;
 mod rows;
@@ -195,6 +196,7 @@ pub fn rocket(service: Arc<Service>, port: u16, hosts: &[String]) -> Rocket<Buil
         .mount("/", own_site::routes())
         .mount("/api/v1", routes![openapi])
         .mount("/api/v1", described_routes())
+        .mount("/lake/v1", lake_catalog::routes())
         .register("/", errors::catchers())
         .mount("/", console::routes())
 }
