@@ -32,7 +32,7 @@ use cobble_connect::{
     TableDefinition, TableEntry, TableVersion, TestStep,
 };
 use cobble_format::{Footer, Known, OpenFile};
-use cobble_lake::catalog::{Folders, Pointed, TableCatalog, TableName};
+use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
 use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
@@ -57,7 +57,7 @@ use tokio_util::sync::CancellationToken;
 use call::Named;
 use kinds::Way;
 
-pub use kinds::{FOLDERS, SERVICE};
+pub use kinds::{FOLDERS, REST, SERVICE};
 
 #[derive(Debug)]
 pub struct LakeConnector {
@@ -99,7 +99,7 @@ impl LakeConnector {
                 writable: definition.flag("writable")?,
                 gives_keys: definition.flag("gives_keys")?,
                 storage_name: definition.option("storage").map(str::to_owned),
-                folder: kinds::folder(definition)?,
+                folder: kinds::folder(definition),
                 base: Base::default(),
                 catalog: None,
                 tables: Mutex::default(),
@@ -127,6 +127,9 @@ impl Lake {
             Way::Pointers => {
                 Arc::new(Pointed { connection, storage: storage?, folder, pointers: base.pointers.clone()? })
             }
+            // A storage that is named and is not there is no reason to ask for keys.
+            Way::Protocol(..) if self.storage_name.is_some() && storage.is_none() => return None,
+            Way::Protocol(protocol, nested) => Arc::new(Rest::new(protocol.clone(), storage, *nested)),
         })
     }
 
@@ -164,7 +167,8 @@ impl Lake {
         let Some(current) = catalog.current(&name)? else { return Ok(None) };
         let file = current.file.clone();
         let known = || self.tables.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(table) = known().get(&file.path, &file.version).filter(|known| known.name == name) {
+        let is_same = |known: &LakeTable| known.name == name && Arc::ptr_eq(&known.storage, &current.storage);
+        if let Some(table) = known().get(&file.path, &file.version).filter(is_same) {
             return Ok(Some(table));
         }
         let open = LakeTable::open(&self.connection, catalog, name, current, false)?;
@@ -489,10 +493,28 @@ impl Lake {
     fn test(self: &Arc<Self>, report: &mut (dyn FnMut(TestStep) + Send)) {
         let mut step = reporter(report);
         let started = Instant::now();
-        let name = self.storage_name.as_deref().unwrap_or_default();
-        let found = self.storage().map(|storage| format!("{name} at {}", storage.address()));
-        if !step("storage", started, found, "storage") {
-            return;
+        if let Way::Protocol(protocol, _) = &self.way {
+            protocol.forget();
+            let told = protocol.told().map(|told| match told.properties.get("prefix") {
+                Some(prefix) => format!("{}, as {prefix}", protocol.settings.url),
+                None => protocol.settings.url.clone(),
+            });
+            let told = told.map_err(Error::from);
+            let setting = match &told {
+                Err(error) if error.code == Code::SourceSignIn => "secret",
+                Err(error) if error.code == Code::NotFound => "warehouse",
+                _ => "address",
+            };
+            if !step("catalog", started, told, setting) {
+                return;
+            }
+        }
+        let started = Instant::now();
+        if let Some(name) = &self.storage_name {
+            let found = self.storage().map(|storage| format!("{name} at {}", storage.address()));
+            if !step("storage", started, found, "storage") {
+                return;
+            }
         }
         let started = Instant::now();
         let listed = self.listed();

@@ -10,6 +10,7 @@ pub static KINDS: Registry = Registry::new(&[
     &cobble_generated::KIND,
     &cobble_lakes::FOLDERS,
     &cobble_lakes::SERVICE,
+    &cobble_lakes::REST,
     &cobble_mariadb::KIND,
     &cobble_postgres::KIND,
     &cobble_redis::KIND,
@@ -17,4 +18,4 @@ pub static KINDS: Registry = Registry::new(&[
 ]);
 
 /// Those whose tables are served to other tools.
-pub const LAKES: [&str; 2] = [cobble_lakes::FOLDERS.kind, cobble_lakes::SERVICE.kind];
+pub const LAKES: [&str; 3] = [cobble_lakes::FOLDERS.kind, cobble_lakes::SERVICE.kind, cobble_lakes::REST.kind];

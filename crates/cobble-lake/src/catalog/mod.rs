@@ -2,6 +2,8 @@
 
 mod folders;
 mod pointers;
+mod protocol;
+mod rest;
 
 use std::fmt;
 use std::sync::Arc;
@@ -11,10 +13,12 @@ use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-use crate::table::LakeTable;
+use crate::table::{LakeTable, METADATA};
 
 pub use folders::Folders;
 pub use pointers::Pointed;
+pub use protocol::{Protocol, ProtocolSettings, SignIn};
+pub use rest::Rest;
 
 /// The schema of tables that lie in no folder of a schema.
 pub const PUBLIC: &str = "public";
@@ -90,13 +94,17 @@ fn by_folders(connection: &str, what: &str) -> Error {
         .hint("tables whose names a service keeps are those of a connection of kind lake_service")
 }
 
+/// The name under which a table that is not there yet would have its metadata.
+fn first_file(storage: &Arc<dyn Storage>, home: &[String]) -> Result<StoredFile> {
+    let names: Vec<String> = home.iter().cloned().chain([METADATA.to_owned(), "v0.metadata.json".to_owned()]).collect();
+    storage.at(&names, 0)
+}
+
 /// Makes the first metadata of a table whose folder is to be `home`.
 fn first(storage: &Arc<dyn Storage>, home: Vec<String>, make: Make<'_>) -> Result<Current> {
     let document = make(&storage.location_of(&home)?)?;
-    let names: Vec<String> =
-        home.iter().cloned().chain(["metadata".to_owned(), "v0.metadata.json".to_owned()]).collect();
     Ok(Current {
-        file: storage.at(&names, 0)?,
+        file: first_file(storage, &home)?,
         storage: storage.clone(),
         home,
         document: Some(Arc::new(document)),
