@@ -1,5 +1,5 @@
 """Tables written by the table format's own library, for the tests: `partner.py FOLDER` writes them below a folder, with the files and rows that
-the library finds in them."""
+the library finds in them. `partner.py FOLDER ADDRESS TOKEN WAREHOUSE` does so through a catalog of the open protocol."""
 
 import datetime as dt
 import decimal
@@ -12,6 +12,7 @@ import uuid
 import pyarrow as pa
 import pyarrow.parquet as pq
 from partner_files import write_all
+from pyiceberg.catalog.rest import RestCatalog
 from pyiceberg.catalog.sql import SqlCatalog
 from pyiceberg.manifest import DataFileContent
 from pyiceberg.partitioning import PartitionField, PartitionSpec
@@ -47,7 +48,11 @@ from pyiceberg.types import (
 )
 
 folder = sys.argv[1]
-catalog = SqlCatalog("partner", uri=f"sqlite:///{folder}/partner.db", warehouse=f"file://{folder}/warehouse")
+if len(sys.argv) > 2:
+    address, token, warehouse = sys.argv[2:5]
+    catalog = RestCatalog("partner", uri=address, token=token, warehouse=warehouse)
+else:
+    catalog = SqlCatalog("partner", uri=f"sqlite:///{folder}/partner.db", warehouse=f"file://{folder}/warehouse")
 catalog.create_namespace("ops")
 START = dt.datetime(2023, 1, 1)
 

@@ -9,15 +9,26 @@ import sys
 
 import pyarrow as pa
 import pyarrow.parquet as pq
+from pyiceberg.catalog.rest import RestCatalog
 from pyiceberg.table import StaticTable
 
 warehouse, rows = sys.argv[1:3]
-answer = {}
-for name, conditions in json.load(sys.stdin).items():
+# Through a catalog of the open protocol: its address, a token and which of its warehouses.
+catalog = RestCatalog("partner", uri=sys.argv[3], token=sys.argv[4], warehouse=warehouse) if len(sys.argv) > 3 else None
+
+
+def opened(name):
+    if catalog:
+        return catalog.load_table(name.replace("/", "."))
     # The folder of a table that a keeper of pointers knows has a mark behind its name.
     files = glob.glob(f"{warehouse}/{name}/metadata/*.metadata.json") or glob.glob(f"{warehouse}/{name}-*/metadata/*.metadata.json")
     number = lambda file: int(re.match(r"v?(\d+)", os.path.basename(file))[1])
-    table = StaticTable.from_metadata(max(files, key=number))
+    return StaticTable.from_metadata(max(files, key=number))
+
+
+answer = {}
+for name, conditions in json.load(sys.stdin).items():
+    table = opened(name)
     found = table.scan().to_arrow()
     # Maps and marks as a folder of plain files has them.
     columns, fields = [], []

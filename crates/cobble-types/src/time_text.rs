@@ -151,6 +151,13 @@ impl<'a> Reader<'a> {
         if (token.contains(['-', '/']) && has_digits)
             || (token.contains('.') && token.starts_with(|c: char| c.is_ascii_digit()))
         {
+            // A zone may stand right behind a date.
+            let end = token.find(|c: char| c.is_ascii_alphabetic() || c == '+').unwrap_or(token.len());
+            let (date, zone) = token.split_at(end);
+            if !zone.is_empty() && date.split('-').filter(|part| part.parse::<u32>().is_ok()).count() == 3 {
+                self.separated(date)?;
+                return self.zone(zone);
+            }
             return self.separated(token);
         }
         if token.bytes().all(|b| b.is_ascii_digit()) {

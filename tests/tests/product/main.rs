@@ -18,6 +18,7 @@ mod json;
 mod judged;
 mod key_pass;
 mod kills;
+mod lake_catalogs;
 mod lake_changes;
 mod language;
 mod limits;

@@ -63,7 +63,7 @@ fn told(error: &Error) -> CatalogAnswer {
         Code::NotAllowed => (403, "ForbiddenException"),
         Code::Busy => (503, "ServiceUnavailableException"),
         Code::BadSetting | Code::TooComplex => (400, "BadRequestException"),
-        Code::UnknownCatalog | Code::NotFound => (404, "NotFoundException"),
+        Code::UnknownName | Code::UnknownCatalog | Code::NotFound => (404, "NotFoundException"),
         Code::Unsupported => (406, "UnsupportedOperationException"),
         _ => (500, "InternalServerError"),
     };
