@@ -1,5 +1,6 @@
 //! What CALL does with a table of a lake: names of its states here, its care in files of their own.
 
+use cobble_lake::catalog::TableName;
 use cobble_lake::commit::{MAIN, now};
 use cobble_lake::metadata::{RefKind, Snapshot};
 use cobble_lake::refs;
@@ -41,6 +42,20 @@ impl Named<'_> {
         Error::new(Code::NotFound, format!("connection {}: {schema}.{table}: {what}", lake.connection))
     }
 
+    /// Gives a table that is somewhere in the storage this name.
+    fn adopt(&self, location: &str) -> Result<FactRows> {
+        let name = TableName::new(self.schema, self.table);
+        self.lake.catalog()?.adopt(&name, &self.lake.whole_location(location)?)?;
+        self.told(&self.open()?)
+    }
+
+    /// Where the table is.
+    fn told(&self, open: &LakeTable) -> Result<FactRows> {
+        let mut rows = FactRows::new(&[("metadata", SqlType::Text)]);
+        rows.push([Value::Text(open.metadata_location())])?;
+        Ok(rows)
+    }
+
     /// Changes what names the table's states, and tells which state the name has then.
     fn named(&self, name: &str, make: &dyn Fn(&LakeTable, Json) -> Told<Json>) -> Result<FactRows> {
         let change = |open: &LakeTable, json: Json| {
@@ -69,6 +84,9 @@ impl Named<'_> {
 /// Does what is called for. What comes back tells what was done.
 pub fn call(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<FactRows> {
     named.lake.checked_to_write()?;
+    if call.procedure == Procedure::Adopt {
+        return named.adopt(call.needed("location")?);
+    }
     let branch = named.open()?.branch;
     let later = |open: &LakeTable| now().max(open.metadata.updated + 1);
     match call.procedure {
@@ -96,5 +114,11 @@ pub fn call(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result
         Procedure::RewriteManifests => super::rewrite_manifests::rewrite(named, call, tools),
         Procedure::Expire => super::expire::expire(named, call, tools),
         Procedure::RemoveOrphans => super::orphans::remove(named, call, tools),
+        Procedure::Adopt => named.adopt(call.needed("location")?),
+        Procedure::Release => {
+            let open = named.open()?;
+            open.catalog.release(&open)?;
+            named.told(&open)
+        }
     }
 }

@@ -143,6 +143,18 @@ impl Lake {
         Ok(catalog)
     }
 
+    /// A location as the storage's files have it; one that is no whole one is below the storage's address.
+    fn whole_location(&self, written: &str) -> Result<String> {
+        let written = written.trim_end_matches('/');
+        match self.base.storage.as_ref().filter(|_| !written.contains("://") && !written.starts_with('/')) {
+            Some(storage) => {
+                let names: Vec<String> = written.split('/').filter(|n| !n.is_empty()).map(str::to_owned).collect();
+                storage.location_of(&names)
+            }
+            None => Ok(written.to_owned()),
+        }
+    }
+
     fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
         let found = self.catalog()?.tables(schema)?.into_iter();
         Ok(found.map(|name| TableEntry { name, kind: TableKind::Table }).collect())

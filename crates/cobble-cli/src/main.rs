@@ -73,6 +73,11 @@ enum Command {
         after_help = "Examples:\n  cobble browse fleet.public\n  cobble browse fleet.public.routes --sample 5\n  cobble browse --find fare"
     )]
     Browse(commands::browse::Arguments),
+    /// Lake tables: how they are put together, names of their states, care for their files
+    #[command(
+        after_help = "Examples:\n  cobble lake show deep.ops.sailings snapshots\n  cobble lake compact deep.ops.sailings --dry-run"
+    )]
+    Lake(commands::lake::Arguments),
     /// Users of the service, and their tokens
     #[command(subcommand, after_help = "Example:\n  cobble access add ada")]
     Access(commands::access::Action),
@@ -151,6 +156,7 @@ fn main() -> ExitCode {
             Command::Connection(action) => commands::connection::run(&common, action).await,
             Command::Catalog(action) => commands::catalog::run(&common, action).await,
             Command::Discover(arguments) => commands::discover::run(&common, arguments).await,
+            Command::Lake(arguments) => commands::lake::run(&common, arguments).await,
             Command::Browse(arguments) => commands::browse::run(&common, arguments).await,
             Command::Access(action) => commands::access::run(&common, action).await,
             Command::Runs(action) => commands::runs::run(&common, action).await,

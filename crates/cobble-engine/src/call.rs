@@ -69,7 +69,8 @@ impl Session {
         let set = self.catalogs()?;
         let (target, connector) =
             self.to_write(&set, &WrittenName { parts: parts.clone(), position: call.position })?;
-        if connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_none() {
+        let is_there = connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some();
+        if !is_there && procedure != Procedure::Adopt {
             // With its own explanation of what is missing.
             table(&self.engine, &set, &self.place, &parts).await.map_err(at)?;
         }

@@ -23,12 +23,16 @@ pub enum Procedure {
     Expire,
     /// Removes files that no state has.
     RemoveOrphans,
+    /// Gives a table that has files already a name in a catalog.
+    Adopt,
+    /// Lets a catalog forget a table, whose files stay.
+    Release,
 }
 
 /// A parameter: its name, its type and whether it may be left out.
 pub type Parameter = (&'static str, SqlType, bool);
 
-const ALL: [(&str, Procedure); 10] = [
+const ALL: [(&str, Procedure); 12] = [
     ("lake_branch", Procedure::Branch),
     ("lake_tag", Procedure::Tag),
     ("lake_drop_ref", Procedure::DropRef),
@@ -39,6 +43,8 @@ const ALL: [(&str, Procedure); 10] = [
     ("lake_rewrite_manifests", Procedure::RewriteManifests),
     ("lake_expire", Procedure::Expire),
     ("lake_remove_orphans", Procedure::RemoveOrphans),
+    ("lake_adopt", Procedure::Adopt),
+    ("lake_release", Procedure::Release),
 ];
 
 impl Procedure {
@@ -73,6 +79,8 @@ impl Procedure {
                 vec![("older_than", SqlType::TimestampTz, true), number("keep"), flag("dry_run")]
             }
             Procedure::RemoveOrphans => vec![("older_than", SqlType::TimestampTz, true), flag("dry_run")],
+            Procedure::Adopt => vec![needed("location")],
+            Procedure::Release => vec![],
         }
     }
 }

@@ -6,6 +6,7 @@ pub mod catalog;
 pub mod configuration;
 pub mod connection;
 pub mod discover;
+pub mod lake;
 pub mod plan;
 pub mod runs;
 pub mod sql;

@@ -338,3 +338,45 @@ async fn tables_that_the_library_wrote_are_changed() {
         assert_eq!(rows(s, &then).await, [all.to_string()], "{name}");
     }
 }
+
+/// A table that has files already comes into a catalog by its folder or its metadata file, is written there, and goes again with its files left.
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_adopted_and_released() {
+    let written = Written::of("lake_service");
+    let mut session = written.session();
+    let s = &mut session;
+    lakes::written();
+    let from = lakes::written().join("warehouse/ops");
+    let copied = |name: &str| {
+        let to = written.warehouse().join("old");
+        std::fs::create_dir_all(&to).unwrap();
+        assert!(std::process::Command::new("cp").arg("-r").args([from.join(name), to]).status().unwrap().success());
+    };
+    copied("by_month_v2");
+    copied("by_bucket_v1");
+    rows(s, "CALL lake_adopt('months', location => 'old/by_month_v2')").await;
+    let found = rows(s, "SELECT count(*), min(id) FROM months").await;
+    refused(s, "CALL lake_adopt('months', location => 'old/by_bucket_v1')", "there is a table").await;
+    refused(s, "CALL lake_adopt('x', location => 'old/nothing')", "no metadata file").await;
+    refused(s, "CALL lake_adopt('x', location => '/etc')", "is not below").await;
+    refused(s, "CALL lake_adopt('x', location => 'old/by_bucket_v1/metadata/9.metadata.json')", "is not there").await;
+    refused(s, "CALL lake_release('nothing')", "no table").await;
+    let metadata = std::fs::read_dir(written.warehouse().join("old/by_bucket_v1/metadata")).unwrap();
+    let files = metadata.map(|entry| entry.unwrap().file_name().into_string().unwrap());
+    let last = files.filter(|name| name.ends_with(".metadata.json")).max().unwrap();
+    rows(s, &format!("CALL lake_adopt('buckets', location => 'old/by_bucket_v1/metadata/{last}')")).await;
+    for table in ["months", "buckets"] {
+        rows(s, &format!("INSERT INTO {table} (id) VALUES (100000)")).await;
+        rows(s, &format!("DELETE FROM {table} WHERE id = 100000 OR id = 7")).await;
+        rows(s, &format!("CALL lake_compact('{table}')")).await;
+    }
+    let (before, after) = (found[0].split('|').next().unwrap(), rows(s, "SELECT count(*) FROM months").await);
+    assert_eq!(before.parse::<u32>().unwrap() - 1, after[0].parse::<u32>().unwrap());
+    let told = rows(s, "CALL lake_release('months')").await;
+    refused(s, "SELECT * FROM months", "there is no table").await;
+    rows(s, &format!("CALL lake_adopt('again', location => '{}')", told[0])).await;
+    assert_eq!(rows(s, "SELECT count(*) FROM again").await, after);
+    // Where tables are found by their folders there is nothing to adopt.
+    let mut by_folders = Written::of("lake").session();
+    refused(&mut by_folders, "CALL lake_adopt('x', location => 'y')", "found by their folders").await;
+}

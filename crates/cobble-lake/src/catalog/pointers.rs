@@ -82,7 +82,13 @@ impl Pointed {
                 };
                 let document = Metadata::read(&whole(&self.connection, self.storage.as_ref(), &file)?);
                 let document = document.map_err(|e| file_error(&self.connection, &file.path, Code::SourceData, e))?;
-                (file, document.location)
+                // A table that was moved as a whole is where its metadata are.
+                let moved = location.rsplit_once('/').and_then(|(folder, _)| folder.strip_suffix("/metadata"));
+                let home = match (self.storage.names_of(&document.location), moved) {
+                    (None, Some(moved)) => moved.to_owned(),
+                    _ => document.location,
+                };
+                (file, home)
             }
             false => {
                 let Some(file) = latest(self.storage.as_ref(), &names)? else {
