@@ -148,7 +148,9 @@ impl TableCatalog for Pointed {
         let content = next.to_string().into_bytes();
         let bytes = content.len() as u64;
         let file = format!("{number:05}-{}.metadata.json", new_uuid());
-        let metadata = table.put(&file, content, &Condition::Absent)?;
+        table.put(&file, content, &Condition::Absent)?;
+        // As this storage has it: a table that was moved says other things of itself.
+        let metadata = table.storage.location_of(&[table.home.as_slice(), &[METADATA.to_owned(), file]].concat())?;
         let location = table.storage.location_of(&table.home)?;
         let pointer = Pointer { metadata: metadata.clone(), bytes, location };
         let name = self.pointer_name(&table.name, false);
