@@ -33,11 +33,12 @@ use cobble_connect::{
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
+use cobble_lake::decoded::Manifests;
 use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
 use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
 use cobble_lake::schema::Field;
-use cobble_lake::table::{DataFile, LakeTable};
+use cobble_lake::table::{DataFile, LakeTable, Tables};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::alter::{Alteration, OrderedColumn};
 use cobble_plan::draft::answer;
@@ -83,6 +84,7 @@ pub struct Lake {
     catalog: Option<Arc<dyn TableCatalog>>,
     tables: Mutex<Known<LakeTable>>,
     footers: Mutex<Known<Arc<dyn Footer>>>,
+    decoded: Arc<Manifests>,
 }
 
 /// Footers that are read at the same time.
@@ -104,6 +106,7 @@ impl LakeConnector {
                 catalog: None,
                 tables: Mutex::default(),
                 footers: Mutex::default(),
+                decoded: Arc::default(),
             }),
         }))
     }
@@ -131,6 +134,12 @@ impl Lake {
             Way::Protocol(..) if self.storage_name.is_some() && storage.is_none() => return None,
             Way::Protocol(protocol, nested) => Arc::new(Rest::new(protocol.clone(), storage, *nested)),
         })
+    }
+
+    /// What its tables share.
+    fn shared(&self) -> Result<Tables> {
+        let (connection, catalog) = (self.connection.clone(), self.catalog()?.clone());
+        Ok(Tables { connection, catalog, decoded: self.decoded.clone() })
     }
 
     fn catalog(&self) -> Result<&Arc<dyn TableCatalog>> {
@@ -183,7 +192,7 @@ impl Lake {
         if let Some(table) = known().get(&file.path, &file.version).filter(is_same) {
             return Ok(Some(table));
         }
-        let open = LakeTable::open(&self.connection, catalog, name, current, false)?;
+        let open = LakeTable::open(&self.shared()?, name, current, false)?;
         // Decoded it takes about as much as its text.
         known().keep(&file.path, file.version, open.clone(), 2 * file.bytes as usize);
         Ok(Some(open))
@@ -410,6 +419,7 @@ impl Connector for LakeConnector {
             catalog: own.catalog_over(base),
             tables: Mutex::default(),
             footers: Mutex::default(),
+            decoded: Arc::default(),
         };
         Some(Arc::new(LakeConnector { lake: Arc::new(lake) }))
     }
@@ -487,6 +497,7 @@ impl Connector for LakeConnector {
 
     fn refresh(&self) {
         *self.lake.tables.lock().unwrap_or_else(PoisonError::into_inner) = Known::default();
+        self.lake.decoded.forget();
     }
 
     async fn test(&self, report: &mut (dyn FnMut(TestStep) + Send)) {

@@ -215,7 +215,7 @@ impl Lake {
         let current = current.ok_or_else(|| Error::new(Code::UnknownTable, format!("the table {name} was dropped")))?;
         let is_last = current.file.path == file.path;
         let current = Current { file, document: current.document.filter(|_| is_last), named: None, ..current };
-        LakeTable::open(&self.connection, catalog, name, current, false)
+        LakeTable::open(&self.shared()?, name, current, false)
     }
 }
 

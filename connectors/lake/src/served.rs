@@ -291,7 +291,7 @@ fn make_table(lake: &Arc<Lake>, schema: &str, call: &CatalogCall) -> Outcome<Cat
             .map_err(|what| Error::new(Code::BadSetting, format!("{name}: {what}")))
     };
     let location = body.get("location").and_then(Json::as_str);
-    let table = LakeTable::open(&lake.connection, catalog, name.clone(), catalog.begin(&name, location, &make)?, true)?;
+    let table = LakeTable::open(&lake.shared()?, name.clone(), catalog.begin(&name, location, &make)?, true)?;
     if body.get("stage-create").and_then(Json::as_bool) != Some(true) {
         table.make()?;
         return loaded(lake, &open(lake, &name)?, call);
@@ -350,5 +350,5 @@ fn begun(
     let first = updates::apply(&updates::nothing(), changes, now()).map_err(bad)?;
     let location = text(&first, "location")?.to_owned();
     let current: Current = catalog.begin(name, Some(&location), &|_| Ok(first.clone()))?;
-    Ok(LakeTable::open(&lake.connection, catalog, name.clone(), current, true)?)
+    Ok(LakeTable::open(&lake.shared()?, name.clone(), current, true)?)
 }

@@ -121,7 +121,7 @@ impl Lake {
             document.map_err(|what| setting(self, what, "look at the columns and at PARTITION BY"))
         };
         let (catalog, name) = (self.catalog()?, TableName::new(&wanted.schema, &wanted.table));
-        LakeTable::open(&self.connection, catalog, name.clone(), catalog.begin(&name, None, &make)?, true)
+        LakeTable::open(&self.shared()?, name.clone(), catalog.begin(&name, None, &make)?, true)
     }
 
     pub fn writer(self: &Arc<Self>, wanted: NewRows) -> Result<Box<dyn TableWriter>> {

@@ -191,7 +191,16 @@ impl Packing {
         };
         match self {
             Packing::None => Ok(packed),
-            Packing::Deflate => all(Box::new(flate2::read::DeflateDecoder::new(packed.as_slice()))),
+            Packing::Deflate => {
+                // What such bytes unpack to is mostly a few times as much.
+                let mut out = Vec::with_capacity(packed.len().saturating_mul(8).min(1 << 20));
+                let mut input = flate2::bufread::DeflateDecoder::new(packed.as_slice());
+                input.by_ref().take(MOST_BLOCK + 1).read_to_end(&mut out)?;
+                match out.len() as u64 > MOST_BLOCK {
+                    true => Err(wrong(format!("a block unpacks to more than {} MiB", MOST_BLOCK >> 20))),
+                    false => Ok(out),
+                }
+            }
             Packing::Zstandard => all(Box::new(zstd::Decoder::new(packed.as_slice())?)),
             Packing::Snappy => {
                 let Some((bytes, check)) = packed.split_last_chunk::<4>() else {

@@ -52,6 +52,11 @@ impl<T: Clone> Known<T> {
         }
     }
 
+    /// How many entries there are, and their bytes.
+    pub fn held(&self) -> (usize, usize) {
+        (self.entries.len(), self.bytes)
+    }
+
     /// Leaves the half that was used last.
     fn forget(&mut self) {
         let mut all: Vec<(u64, usize)> = self.entries.values().map(|entry| (entry.used, entry.bytes)).collect();

@@ -7,6 +7,7 @@ pub mod bounds;
 pub mod catalog;
 pub mod commit;
 pub mod create;
+pub mod decoded;
 pub mod deletes;
 pub mod manifest;
 pub mod manifest_out;

@@ -97,7 +97,7 @@ fn of_io(error: &io::Error) -> String {
 }
 
 /// A file of rows, and the rows' schema.
-fn opened<R: BufRead>(input: R, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<(AvroBlocks<R>, Node)>> {
+pub(crate) fn opened<R: BufRead>(input: R, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<(AvroBlocks<R>, Node)>> {
     let blocks = AvroBlocks::open(input, memory.clone())?;
     let schema = serde_json::from_slice::<Json>(blocks.schema()).map_err(|e| format!("its schema is no JSON: {e}"));
     Ok(schema.and_then(|json| Ok((blocks, Node::from_json(&json)?))))
@@ -250,7 +250,7 @@ fn summaries(cursor: &mut Cursor<'_>, node: &Node) -> Told<Option<Vec<Summary>>>
 }
 
 /// Where the fields of an entry are, and their types.
-#[derive(Debug)]
+#[derive(Debug, PartialEq)]
 pub struct EntryShape {
     entry: Vec<(EntryField, Node)>,
     file: Vec<(FileField, Node)>,
@@ -303,7 +303,7 @@ const FILE_FIELDS: &[(i32, &str, FileField)] = &[
 ];
 
 impl EntryShape {
-    fn new(node: &Node) -> Told<EntryShape> {
+    pub(crate) fn new(node: &Node) -> Told<EntryShape> {
         let of_entry = |part: &Part| match part {
             part if is(part, 0, "status") => EntryField::Status,
             part if is(part, 1, "snapshot_id") => EntryField::Snapshot,
@@ -344,8 +344,60 @@ impl EntryShape {
         Ok(EntryShape { partition, bounds, counts, equality, entry, file })
     }
 
+    /// The types of the partition's values.
+    pub(crate) fn partition(&self) -> &[Part] {
+        &self.partition
+    }
+
+    /// Passes over an entry, and gives the bytes of its partition; none for a file that is not in the table's state any more.
+    pub(crate) fn glance<'a>(&self, cursor: &mut Cursor<'a>) -> Told<Option<&'a [u8]>> {
+        let (mut status, mut partition): (_, &[u8]) = (None, &[]);
+        for (field, node) in &self.entry {
+            match field {
+                EntryField::Status => status = optional_number(cursor, node)?,
+                EntryField::File => {
+                    for (field, node) in &self.file {
+                        match field {
+                            FileField::Partition => {
+                                if let Some(branch) = cursor.branch(node)? {
+                                    partition = cursor.skip(branch)?;
+                                }
+                            }
+                            _ => drop(cursor.skip(node)?),
+                        }
+                    }
+                }
+                _ => drop(cursor.skip(node)?),
+            }
+        }
+        match status {
+            Some(0 | 1) => Ok(Some(partition)),
+            Some(2) => Ok(None),
+            other => Err(format!("an entry has the status {other:?}")),
+        }
+    }
+
+    /// The values of a partition, in the order of the partitioning's fields; null for a field that the file has no value of.
+    pub fn partition_values(&self, partition: &[u8], spec: &Spec, schema: &Schema) -> Told<Vec<Value>> {
+        let mut values = vec![Value::Null; spec.fields.len()];
+        let mut cursor = Cursor::new(partition);
+        for part in &self.partition {
+            let own = own_field(part, spec);
+            let Some(branch) = cursor.branch(&part.node)? else { continue };
+            // Of a column that has been dropped since, nobody asks.
+            let known = own.and_then(|place| Some((place, schema.field(spec.fields[place].source)?)));
+            let Some((place, source)) = known else {
+                cursor.skip(branch)?;
+                continue;
+            };
+            let kind = spec.fields[place].transform.kind(&source.kind);
+            values[place] = partition_value(&mut cursor, branch, &kind)?;
+        }
+        Ok(values)
+    }
+
     /// The entry at a place; none for a file that is not in the table's state any more.
-    fn read<'a>(&'a self, cursor: &mut Cursor<'a>) -> Told<Option<Entry<'a>>> {
+    pub(crate) fn read<'a>(&'a self, cursor: &mut Cursor<'a>) -> Told<Option<Entry<'a>>> {
         let begin = *cursor;
         let (mut status, mut snapshot, mut sequence, mut file_sequence) = (None, None, None, None);
         let mut content = Some(0);
@@ -639,21 +691,7 @@ impl Entry<'_> {
 
     /// The values of the partition, in the order of the partitioning's fields; null for a field that the file has no value of.
     pub fn partition_values(&self, spec: &Spec, schema: &Schema) -> Told<Vec<Value>> {
-        let mut values = vec![Value::Null; spec.fields.len()];
-        let mut cursor = Cursor::new(self.partition);
-        for part in &self.shape.partition {
-            let own = own_field(part, spec);
-            let Some(branch) = cursor.branch(&part.node)? else { continue };
-            // Of a column that has been dropped since, nobody asks.
-            let known = own.and_then(|place| Some((place, schema.field(spec.fields[place].source)?)));
-            let Some((place, source)) = known else {
-                cursor.skip(branch)?;
-                continue;
-            };
-            let kind = spec.fields[place].transform.kind(&source.kind);
-            values[place] = partition_value(&mut cursor, branch, &kind)?;
-        }
-        Ok(values)
+        self.shape.partition_values(self.partition, spec, schema)
     }
 
     /// Bytes that files of the same partition share, whoever has written them: the values in the order of the partitioning's fields.

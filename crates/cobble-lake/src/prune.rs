@@ -6,7 +6,7 @@ use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_types::{ColumnId, SqlType, Value};
 
 use crate::bounds;
-use crate::manifest::{Entry, Summary};
+use crate::manifest::{Entry, EntryShape, Summary};
 use crate::metadata::{PartitionField, Spec};
 use crate::schema::{Kind, Schema, Told};
 use crate::transform::Transform;
@@ -106,10 +106,24 @@ impl<'q> Pruner<'q> {
             debug_assert_eq!(last, entry.partition);
             return Ok(*may);
         }
-        let values = entry.partition_values(self.spec, self.schema)?;
-        let may = self.partitions_may(|place, _| values.get(place).map(of_value));
+        let may = self.values_may(&entry.partition_values(self.spec, self.schema)?);
         self.last = Some((entry.partition.to_vec(), may));
         Ok(may)
+    }
+
+    /// Whether a file of a partition with these values may hold a wanted row.
+    pub fn values_may(&self, values: &[Value]) -> bool {
+        self.partitions_may(|place, _| values.get(place).map(of_value))
+    }
+
+    /// The same of a partition as its bytes in a manifest.
+    pub fn partition_values_may(&self, shape: &EntryShape, values: &[u8]) -> Told<bool> {
+        Ok(self.values_may(&shape.partition_values(values, self.spec, self.schema)?))
+    }
+
+    /// Whether partitions decide anything.
+    pub fn asks_partitions(&self) -> bool {
+        !self.fields.is_empty()
     }
 
     /// The conditions, by their places, that every row of a file fulfils: by its partition, or by the bounds of its columns.

@@ -112,6 +112,23 @@ impl Node {
     }
 }
 
+/// What most arrays of a manifest hold: an id of a column with a count, or with a bound.
+enum Pair {
+    Numbers,
+    Bytes,
+}
+
+fn pair_of(item: &Node) -> Option<Pair> {
+    match item {
+        Node::Record(parts) => match parts.as_slice() {
+            [Part { node: Node::Number, .. }, Part { node: Node::Number, .. }] => Some(Pair::Numbers),
+            [Part { node: Node::Number, .. }, Part { node: Node::Bytes, .. }] => Some(Pair::Bytes),
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
 /// A place in the bytes of a block.
 #[derive(Debug, Clone, Copy)]
 pub struct Cursor<'a> {
@@ -237,6 +254,23 @@ impl<'a> Cursor<'a> {
         Ok(())
     }
 
+    /// Passes over so many numbers, eight bytes at a time: a number ends with the first byte whose highest bit is not set.
+    fn pass_numbers(&mut self, mut count: u64) -> Told<()> {
+        while count >= 8 {
+            let Some((eight, rest)) = self.rest.split_first_chunk::<8>() else { break };
+            let ends = !u64::from_le_bytes(*eight) & 0x8080_8080_8080_8080;
+            count -= u64::from(ends.count_ones());
+            self.rest = rest;
+        }
+        for _ in 0..count {
+            match self.rest.iter().position(|byte| byte & 0x80 == 0) {
+                Some(end) => self.rest = &self.rest[end + 1..],
+                None => return early(),
+            }
+        }
+        Ok(())
+    }
+
     fn pass_items(&mut self, item: &Node, has_keys: bool) -> Told<()> {
         loop {
             let (count, bytes) = self.run_of_items(item)?;
@@ -247,11 +281,22 @@ impl<'a> Cursor<'a> {
                 self.take(bytes)?;
                 continue;
             }
-            for _ in 0..count {
-                if has_keys {
-                    self.bytes()?;
+            match (pair_of(item), has_keys) {
+                (Some(Pair::Numbers), false) => self.pass_numbers(2 * count)?,
+                (Some(Pair::Bytes), false) => {
+                    for _ in 0..count {
+                        self.pass_numbers(1)?;
+                        self.bytes()?;
+                    }
                 }
-                self.pass(item)?;
+                _ => {
+                    for _ in 0..count {
+                        if has_keys {
+                            self.bytes()?;
+                        }
+                        self.pass(item)?;
+                    }
+                }
             }
         }
     }

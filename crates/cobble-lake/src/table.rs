@@ -1,5 +1,6 @@
 //! A table in a storage: its metadata file, and the files that the metadata name by whole paths.
 
+use std::collections::BTreeMap;
 use std::io::BufReader;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
@@ -13,8 +14,9 @@ use tokio_util::sync::CancellationToken;
 
 use crate::catalog::{Current, TableCatalog, TableName};
 use crate::commit::MAIN;
+use crate::decoded::{self, Each, Looked, Manifests, Verdicts};
 use crate::deletes::{Gathered, Gone, GoneOf};
-use crate::manifest::{self, Content, Entry, Manifest};
+use crate::manifest::{self, Content, Entry, EntryShape, Manifest};
 use crate::metadata::{MOST_BYTES, Metadata, Ref, RefKind, Snapshot, SnapshotFiles, Spec};
 use crate::prune::{Pruner, Question};
 use crate::schema::{Field, Schema, Told};
@@ -39,10 +41,20 @@ pub struct LakeTable {
     pub name: TableName,
     /// Who knows its last state.
     pub catalog: Arc<dyn TableCatalog>,
+    /// What is known of its manifests.
+    decoded: Arc<Manifests>,
     /// The metadata as they are written, where the catalog has told them.
     document: Option<Arc<serde_json::Value>>,
     /// The metadata file as the catalog names it, if it names it.
     named: Option<String>,
+}
+
+/// What tables of a connection share.
+#[derive(Debug, Clone)]
+pub struct Tables {
+    pub connection: String,
+    pub catalog: Arc<dyn TableCatalog>,
+    pub decoded: Arc<Manifests>,
 }
 
 /// A file with rows that a snapshot has.
@@ -154,13 +166,8 @@ pub(crate) fn whole(connection: &str, storage: &dyn Storage, file: &StoredFile) 
 
 impl LakeTable {
     /// Reads a table's last metadata, or those that its catalog has told. One that is not there yet is made by its first change.
-    pub fn open(
-        connection: &str,
-        catalog: &Arc<dyn TableCatalog>,
-        name: TableName,
-        current: Current,
-        is_fresh: bool,
-    ) -> Result<LakeTable> {
+    pub fn open(tables: &Tables, name: TableName, current: Current, is_fresh: bool) -> Result<LakeTable> {
+        let Tables { connection, catalog, decoded } = tables;
         let Current { storage, home, file, document, named } = current;
         let wrong = |what: String| file_error(connection, &file.path, Code::SourceData, what);
         let metadata = match &document {
@@ -168,7 +175,7 @@ impl LakeTable {
             None => Metadata::read(&whole(connection, storage.as_ref(), &file)?).map_err(wrong)?,
         };
         Ok(LakeTable {
-            connection: connection.to_owned(),
+            connection: connection.clone(),
             storage,
             home,
             metadata: Arc::new(metadata),
@@ -177,6 +184,7 @@ impl LakeTable {
             is_fresh,
             name,
             catalog: catalog.clone(),
+            decoded: decoded.clone(),
             document,
             named,
         })
@@ -250,8 +258,8 @@ impl LakeTable {
         memory: &Arc<dyn ScanMemory>,
         cancel: &CancellationToken,
     ) -> Result<Vec<Manifest>> {
-        let list = match &snapshot.files {
-            SnapshotFiles::List(list) => self.sized(list)?,
+        let location = match &snapshot.files {
+            SnapshotFiles::List(list) => list,
             SnapshotFiles::Manifests(all) => {
                 let named = |path: &String| {
                     Ok(Manifest {
@@ -274,7 +282,13 @@ impl LakeTable {
                 return all.iter().map(named).collect();
             }
         };
-        self.told(&list, manifest::list(self.reader(&list, cancel)?, memory))
+        if let Some(known) = self.decoded.list(&self.stored(location, 0)?.path) {
+            return Ok(known.as_ref().clone());
+        }
+        let list = self.sized(location)?;
+        let read = self.told(&list, manifest::list(self.reader(&list, cancel)?, memory))?;
+        self.decoded.keep_list(&list.path, Arc::new(read.clone()));
+        Ok(read)
     }
 
     /// A file whose size nobody has told: it is looked for in its folder.
@@ -387,31 +401,61 @@ impl LakeTable {
         Ok(())
     }
 
+    /// Goes through the entries of a manifest whose partitions may hold a wanted row: those that are known, or else those that are read.
+    fn look_through(
+        &self,
+        (manifest, left): (&Manifest, &mut Left),
+        pruner: &Pruner<'_>,
+        verdicts: &Verdicts,
+        (memory, cancel): (&Arc<dyn ScanMemory>, &CancellationToken),
+        each: &mut Each<'_>,
+    ) -> Result<Looked> {
+        let may = manifest.files() != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
+        left.manifests.count(may);
+        if !may {
+            return Ok(Looked::default());
+        }
+        let file = self.stored(&manifest.path, manifest.length)?;
+        let asks = pruner.asks_partitions();
+        let mut decide = |shape: &EntryShape, values: &[u8]| match asks {
+            true => pruner.partition_values_may(shape, values),
+            false => Ok(true),
+        };
+        if let Some(own) = self.decoded.decoded(&file.path, manifest.length) {
+            let looked = decoded::known(&own, verdicts, &mut decide, each);
+            if let Some(looked) = looked.map_err(|what| self.wrong(&file, what))? {
+                return Ok(looked);
+            }
+        }
+        left.bytes += manifest.length;
+        let kept = (self.decoded.as_ref(), file.path.as_path(), manifest.length);
+        let read = decoded::read(self.reader(&file, cancel)?, memory, kept, verdicts, (&mut decide, each));
+        self.told(&file, read)
+    }
+
     /// The files of a manifest that may hold wanted rows.
     fn files_left(
         &self,
         (manifest, left): (&Manifest, &mut Left),
-        question: (&Schema, &Question),
+        (schema, question): (&Schema, &Question),
+        verdicts: &BTreeMap<i32, Verdicts>,
         tools: (&Arc<dyn ScanMemory>, &CancellationToken),
         gathered: &Gathered,
     ) -> Result<()> {
-        let schema = question.0;
-        self.visit((&[manifest], left), question, tools, |entry, manifest, spec, pruner, left| {
+        let spec = self.spec(manifest.spec)?;
+        let pruner = Pruner::new(question, spec, schema);
+        let (mut files, mut bounded) = (Vec::new(), Parts::default());
+        let mut each = |entry: &Entry<'_>| {
             if entry.content != Content::Rows {
                 return Err("a manifest of rows names a file of deleted ones".into());
             }
-            let may = pruner.partition_may(entry)?;
-            left.partitioned.count(may);
-            if !may {
-                return Ok(());
-            }
             let may = pruner.bounds_may(entry, None)?;
-            left.bounded.count(may);
+            bounded.count(may);
             if !may {
                 return Ok(());
             }
             let sequence = entry.sequence_in(manifest);
-            left.files.push(DataFile {
+            files.push(DataFile {
                 path: entry.path.to_owned(),
                 stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
                 format: entry.format.to_ascii_lowercase(),
@@ -422,7 +466,13 @@ impl LakeTable {
                 gone: gathered.of(entry, spec, sequence)?,
             });
             Ok(())
-        })
+        };
+        let verdicts = verdicts.get(&manifest.spec).ok_or_else(|| Error::internal("a partitioning has no verdicts"))?;
+        let looked = self.look_through((manifest, left), &pruner, verdicts, tools, &mut each)?;
+        left.partitioned.add(Parts { read: looked.left, total: looked.all });
+        left.bounded.add(bounded);
+        left.files.extend(files);
+        Ok(())
     }
 
     /// The files of a snapshot that may hold wanted rows, with what tells of rows in them that are gone.
@@ -438,27 +488,34 @@ impl LakeTable {
         let manifests = self.manifests(snapshot, memory, cancel)?;
         let (deletes, rows): (Vec<&Manifest>, Vec<&Manifest>) = manifests.iter().partition(|m| m.of_deletes);
         let (mut left, mut gathered) = (Left::default(), Gathered::default());
-        let (question, tools) = ((schema, question), (memory, cancel));
-        self.visit((&deletes, &mut left), question, tools, |entry, manifest, spec, pruner, left| {
-            let may = pruner.partition_may(entry)?;
-            let may = may
-                && match entry.content {
+        let (asked, tools) = ((schema, question), (memory, cancel));
+        let verdicts: BTreeMap<i32, Verdicts> =
+            self.metadata.specs.iter().map(|spec| (spec.id, Verdicts::default())).collect();
+        for manifest in deletes {
+            let spec = self.spec(manifest.spec)?;
+            let pruner = Pruner::new(question, spec, schema);
+            let mut each = |entry: &Entry<'_>| {
+                let may = match entry.content {
                     // What other columns have beside the values that tell rows decides nothing.
                     Content::GoneValues => pruner.bounds_may(entry, Some(&entry.equality_ids()?))?,
                     // Bounds of a file with places are those of paths.
                     _ => true,
                 };
-            left.deletes.total += 1;
-            if may {
-                let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
-                gathered.take(entry, spec, stored, entry.sequence_in(manifest))?;
-            }
-            Ok(())
-        })?;
+                if may {
+                    let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
+                    gathered.take(entry, spec, stored, entry.sequence_in(manifest))?;
+                }
+                Ok(())
+            };
+            let own = verdicts.get(&manifest.spec);
+            let own = own.ok_or_else(|| Error::internal("a partitioning has no verdicts"))?;
+            let looked = self.look_through((manifest, &mut left), &pruner, own, tools, &mut each)?;
+            left.deletes.total += looked.all;
+        }
         // Each manifest by itself, several at a time: to wait for one is not to wait for all.
         let one = |manifest: &&Manifest| {
             let mut own = Left::default();
-            self.files_left((manifest, &mut own), question, tools, &gathered)?;
+            self.files_left((manifest, &mut own), asked, &verdicts, tools, &gathered)?;
             Ok(own)
         };
         for own in at_once(&rows, one) {

@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 
 use cobble_lake::catalog::{Folders, TableCatalog, TableName};
 use cobble_lake::prune::Question;
-use cobble_lake::table::LakeTable;
+use cobble_lake::table::{LakeTable, Tables};
 use cobble_plan::Column;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::scan::{ScanMemory, Unbounded};
@@ -45,12 +45,16 @@ fn memory() -> Arc<dyn ScanMemory> {
     Arc::new(Unbounded)
 }
 
+fn tables(catalog: Arc<dyn TableCatalog>) -> Tables {
+    Tables { connection: "deep".to_owned(), catalog, decoded: Arc::default() }
+}
+
 fn open_in(warehouse: &Path, name: &str) -> LakeTable {
     let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &warehouse.display().to_string()));
     let catalog: Arc<dyn TableCatalog> = Arc::new(Folders { connection: "deep".to_owned(), storage, folder: vec![] });
     let name = TableName::new("ops", name);
     let current = catalog.current(&name).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
-    LakeTable::open("deep", &catalog, name, current, false).unwrap()
+    LakeTable::open(&tables(catalog), name, current, false).unwrap()
 }
 
 fn open(name: &str) -> LakeTable {
@@ -176,7 +180,7 @@ fn changed_metadata_are_read_or_refused_by_name() {
     let read = || {
         let name = TableName::new("ops", "changed");
         let current = catalog.current(&name)?.expect("it is there");
-        let table = LakeTable::open("deep", &catalog, name, current, false)?;
+        let table = LakeTable::open(&tables(catalog.clone()), name, current, false)?;
         let Some(snapshot) = table.metadata.current() else { return Ok(0) };
         let schema = table.metadata.schema_id;
         let left = table.left(snapshot, schema, &question, &memory(), &CancellationToken::new())?;

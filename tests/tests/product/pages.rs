@@ -74,6 +74,7 @@ const PAGES: &[&str] = &[
     "how-to/native-queries.md",
     "how-to/write.md",
     "how-to/lakes.md",
+    "how-to/lake-catalogs.md",
     "how-to/http.md",
     "LANGUAGE.md",
     "how-to/connect.md",

@@ -1,7 +1,7 @@
 //! `make bench`: thirty questions over Parquet files at scale 1, ours beside PostgreSQL with the same tables, indexed and
 //! analysed, with as many parallel workers as there are cores, and beside the floor (see `floor.rs`), in one run; then all of
 //! them again in little memory and on one core, with the same answers. Prints ratios, bytes read and memory. Each time is the
-//! best of three. Also measures what pruning gains on a wide file.
+//! best of three. Also measures what pruning gains on a wide file, and how long lake tables with millions of files are planned.
 //!
 //!     make bench                    scale 1
 //!     make bench BENCH=0.1          another scale
@@ -9,6 +9,7 @@
 
 mod floor;
 mod many_tables;
+mod planning;
 mod questions;
 mod source_path;
 
@@ -124,6 +125,7 @@ async fn main() {
         one_column(&mut session, &drop).await;
         wide(&folder).await;
     }
+    planning::measure(&folder);
     product.stop();
 }
 
