@@ -7,6 +7,7 @@ use std::io::{self, BufRead, ErrorKind, Read};
 use std::sync::Arc;
 
 use cobble_plan::scan::ScanMemory;
+use flate2::{Decompress, FlushDecompress, Status};
 
 pub const MAGIC: &[u8; 4] = b"Obj\x01";
 /// Bytes of one entry of the header, and of one block, packed or not.
@@ -29,6 +30,8 @@ pub struct AvroBlocks<R> {
     sync: [u8; 16],
     entries: BTreeMap<String, Vec<u8>>,
     memory: Arc<dyn ScanMemory>,
+    /// Used for one block after the other.
+    inflater: Option<Decompress>,
 }
 
 /// Rows one after the other, as the file's schema says.
@@ -123,7 +126,7 @@ impl<R: BufRead> AvroBlocks<R> {
         if !entries.contains_key("avro.schema") {
             return Err(wrong("its header has no schema"));
         }
-        Ok(AvroBlocks { input, packing, sync, entries, memory })
+        Ok(AvroBlocks { input, packing, sync, entries, memory, inflater: None })
     }
 
     /// The schema of the rows, as JSON.
@@ -163,7 +166,7 @@ impl<R: BufRead> AvroBlocks<R> {
             if sync != self.sync {
                 return Err(wrong("a block does not end where it says"));
             }
-            let bytes = self.packing.unpacked(packed)?;
+            let bytes = self.packing.unpacked(packed, &mut self.inflater)?;
             match (rows, bytes.len() as u64) {
                 (0, 0) => continue,
                 // Rows have bytes, unless all that they have is null.
@@ -179,8 +182,29 @@ impl<R: BufRead> AvroBlocks<R> {
     }
 }
 
+/// Unpacks a block (RFC 1951).
+fn inflated(inflater: &mut Decompress, packed: &[u8]) -> io::Result<Vec<u8>> {
+    // It is mostly a few times as much.
+    let mut out = Vec::with_capacity(packed.len().saturating_mul(8).clamp(1 << 12, 1 << 20));
+    loop {
+        let read = usize::try_from(inflater.total_in()).map_err(io::Error::other)?;
+        let before = out.len();
+        let status = inflater.decompress_vec(&packed[read.min(packed.len())..], &mut out, FlushDecompress::Finish);
+        match status.map_err(|e| wrong(format!("a block cannot be unpacked: {e}")))? {
+            Status::StreamEnd => return Ok(out),
+            _ if out.len() as u64 > MOST_BLOCK => {
+                return Err(wrong(format!("a block unpacks to more than {} MiB", MOST_BLOCK >> 20)));
+            }
+            _ if out.len() == out.capacity() => out.reserve(out.len().max(1 << 12)),
+            // Nothing more comes of it.
+            _ if out.len() == before => return Err(wrong("a block ends early")),
+            _ => {}
+        }
+    }
+}
+
 impl Packing {
-    fn unpacked(self, packed: Vec<u8>) -> io::Result<Vec<u8>> {
+    fn unpacked(self, packed: Vec<u8>, inflater: &mut Option<Decompress>) -> io::Result<Vec<u8>> {
         let all = |mut input: Box<dyn Read + '_>| {
             let mut out = Vec::new();
             input.by_ref().take(MOST_BLOCK + 1).read_to_end(&mut out)?;
@@ -192,14 +216,9 @@ impl Packing {
         match self {
             Packing::None => Ok(packed),
             Packing::Deflate => {
-                // What such bytes unpack to is mostly a few times as much.
-                let mut out = Vec::with_capacity(packed.len().saturating_mul(8).min(1 << 20));
-                let mut input = flate2::bufread::DeflateDecoder::new(packed.as_slice());
-                input.by_ref().take(MOST_BLOCK + 1).read_to_end(&mut out)?;
-                match out.len() as u64 > MOST_BLOCK {
-                    true => Err(wrong(format!("a block unpacks to more than {} MiB", MOST_BLOCK >> 20))),
-                    false => Ok(out),
-                }
+                let inflater = inflater.get_or_insert_with(|| Decompress::new(false));
+                inflater.reset(false);
+                inflated(inflater, &packed)
             }
             Packing::Zstandard => all(Box::new(zstd::Decoder::new(packed.as_slice())?)),
             Packing::Snappy => {

@@ -38,6 +38,14 @@ impl<T: Clone> Known<T> {
         Some(entry.value.clone())
     }
 
+    /// What is known of a file in the version that was seen last, with that version.
+    pub fn last(&mut self, path: &Path) -> Option<(String, T)> {
+        self.uses += 1;
+        let entry = self.entries.get_mut(path)?;
+        entry.used = self.uses;
+        Some((entry.version.clone(), entry.value.clone()))
+    }
+
     /// Keeps what is known, which takes so many bytes.
     pub fn keep(&mut self, path: &Path, version: String, value: T, bytes: usize) {
         self.uses += 1;

@@ -2,13 +2,13 @@
 //! files' entries, as the bytes that they are in the manifest: a second plan looks at partitions, not at files, and reads nothing. Manifests never
 //! change, so what is known of one holds for ever.
 
-use std::collections::HashMap;
 use std::io::{self, BufRead};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use cobble_format::{AvroBlocks, Known};
 use cobble_plan::scan::ScanMemory;
+use hashbrown::{HashMap, HashSet};
 
 use crate::manifest::{Entry, EntryShape, Manifest, opened};
 use crate::rows::{Cursor, Part};
@@ -86,6 +86,11 @@ struct Partition {
 }
 
 impl Decoded {
+    /// The partitions whose entries are kept.
+    fn kept(&self) -> impl Iterator<Item = &[u8]> {
+        self.partitions.iter().filter(|own| own.entries.is_some()).map(|own| own.values.as_ref())
+    }
+
     fn bytes(&self) -> usize {
         let own = |partition: &Partition| {
             size_of::<Partition>() + partition.values.len() + partition.entries.as_ref().map_or(0, |own| own.len())
@@ -180,8 +185,17 @@ fn each_of(shape: &EntryShape, entries: &[u8], each: &mut Each<'_>) -> Told<()> 
     Ok(())
 }
 
+/// Few bytes as a number that no others give.
+fn small(values: &[u8]) -> Option<u64> {
+    if values.len() > 7 {
+        return None;
+    }
+    Some(values.iter().fold(1, |all, byte| all << 8 | u64::from(*byte)))
+}
+
 /// A partition while its manifest is read.
 struct Gathering {
+    values: Box<[u8]>,
     files: u64,
     may: bool,
     entries: Option<Vec<u8>>,
@@ -190,11 +204,14 @@ struct Gathering {
 /// A manifest that is read.
 struct Reading<'r> {
     shape: &'r EntryShape,
-    before: Option<&'r Decoded>,
+    /// Partitions whose entries were kept before, and are again.
+    before: HashSet<&'r [u8]>,
     places: HashMap<Box<[u8]>, usize>,
+    /// Those of few bytes.
+    small: HashMap<u64, usize>,
     gathered: Vec<Gathering>,
-    /// The partition of the last entry.
-    last: Option<(Box<[u8]>, usize)>,
+    /// The last entry's partition, and its place.
+    last: (Option<u64>, usize),
     held: usize,
     room: Vec<Box<dyn std::any::Any + Send + Sync>>,
     /// As long as it is small, everything is kept.
@@ -205,23 +222,30 @@ struct Reading<'r> {
 
 impl Reading<'_> {
     fn place(&mut self, values: &[u8], verdicts: &Verdicts, decide: &mut Decide<'_>) -> Told<usize> {
-        if let Some((last, place)) = &self.last
-            && last.as_ref() == values
-        {
-            return Ok(*place);
+        // Most partitions are a number or two.
+        let small = small(values);
+        if small.is_some() && small == self.last.0 {
+            return Ok(self.last.1);
         }
-        let place = match self.places.get(values) {
+        let known = match small {
+            Some(small) => self.small.get(&small),
+            None => self.places.get(values),
+        };
+        let place = match known {
             Some(place) => *place,
             None => {
                 let may = verdicts.of(self.shape, &[values], decide)?[0];
-                let known = self.before.and_then(|before| before.partitions.iter().find(|own| *own.values == *values));
-                let keeps = may || self.keeps_all || known.is_some_and(|own| own.entries.is_some());
-                self.gathered.push(Gathering { files: 0, may, entries: keeps.then(Vec::new) });
-                self.places.insert(values.into(), self.gathered.len() - 1);
-                self.gathered.len() - 1
+                let keeps = may || self.keeps_all || self.before.contains(values);
+                self.gathered.push(Gathering { values: values.into(), files: 0, may, entries: keeps.then(Vec::new) });
+                let place = self.gathered.len() - 1;
+                match small {
+                    Some(small) => drop(self.small.insert(small, place)),
+                    None => drop(self.places.insert(values.into(), place)),
+                }
+                place
             }
         };
-        self.last = Some((values.into(), place));
+        self.last = (small, place);
         Ok(place)
     }
 
@@ -259,10 +283,11 @@ pub fn read(
     let shape = before.as_ref().map_or_else(|| Arc::new(shape), |before| before.shape.clone());
     let mut reading = Reading {
         shape: &shape,
-        before: before.as_deref(),
+        before: before.iter().flat_map(|before| before.kept()).collect(),
         places: HashMap::new(),
+        small: HashMap::new(),
         gathered: Vec::new(),
-        last: None,
+        last: (None, 0),
         held: 0,
         room: Vec::new(),
         keeps_all: true,
@@ -272,20 +297,16 @@ pub fn read(
     if let Err(what) = gathered {
         return Ok(Err(what));
     }
-    let Reading { places, gathered, passes_on, keeps_all, .. } = reading;
+    let Reading { gathered, passes_on, keeps_all, .. } = reading;
     let mut looked = Looked::default();
     for own in &gathered {
         looked.all += own.files;
         looked.left += if own.may { own.files } else { 0 };
     }
-    let mut partitions: Vec<Option<Partition>> = gathered.iter().map(|_| None).collect();
-    for (values, place) in places {
-        partitions[place] = Some(Partition { values, files: 0, entries: None });
-    }
-    let partitions = partitions.into_iter().flatten().zip(gathered).map(|(own, gathered)| {
-        let is_kept = gathered.may || keeps_all || gathered.entries.as_ref().is_some_and(|own| !own.is_empty());
-        let entries = gathered.entries.filter(|_| is_kept && !passes_on).map(Arc::from);
-        (Partition { files: gathered.files, entries, ..own }, gathered.may)
+    let partitions = gathered.into_iter().map(|own| {
+        let is_kept = own.may || keeps_all || own.entries.as_ref().is_some_and(|own| !own.is_empty());
+        let entries = own.entries.filter(|_| is_kept && !passes_on).map(Arc::from);
+        (Partition { values: own.values, files: own.files, entries }, own.may)
     });
     let (partitions, may): (Vec<Partition>, Vec<bool>) = partitions.unzip();
     if !passes_on {
@@ -298,7 +319,7 @@ pub fn read(
         if let Err(what) = all() {
             return Ok(Err(what));
         }
-        manifests.keep(path, bytes, Arc::new(Decoded { shape, partitions }));
+        manifests.keep(path, bytes, Arc::new(Decoded { shape: shape.clone(), partitions }));
     }
     Ok(Ok(looked))
 }
@@ -317,9 +338,8 @@ fn gathered<R: BufRead>(
             let mut cursor = Cursor::new(&block.bytes);
             for _ in 0..block.rows {
                 let begin = cursor;
-                let Some(values) = shape.glance(&mut cursor)? else { continue };
+                let Some((values, whole)) = shape.glance(&mut cursor)? else { continue };
                 let place = reading.place(values, verdicts, decide)?;
-                let whole = cursor.since(&begin);
                 let own = &mut reading.gathered[place];
                 own.files += 1;
                 if reading.passes_on {
@@ -343,13 +363,8 @@ fn gathered<R: BufRead>(
         }
         if reading.keeps_all && reading.held > SMALL {
             reading.keeps_all = false;
-            let is_known = |values: &[u8]| {
-                let of_before = |own: &&Partition| *own.values == *values && own.entries.is_some();
-                reading.before.is_some_and(|before| before.partitions.iter().any(|own| of_before(&own)))
-            };
-            for (values, place) in &reading.places {
-                let own = &mut reading.gathered[*place];
-                if !own.may && !is_known(values) {
+            for own in &mut reading.gathered {
+                if !own.may && !reading.before.contains(own.values.as_ref()) {
                     reading.held -= own.entries.take().map_or(0, |own| own.len());
                 }
             }

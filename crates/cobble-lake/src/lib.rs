@@ -9,6 +9,7 @@ pub mod commit;
 pub mod create;
 pub mod decoded;
 pub mod deletes;
+mod glance;
 pub mod manifest;
 pub mod manifest_out;
 pub mod metadata;

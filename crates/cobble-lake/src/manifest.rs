@@ -11,6 +11,7 @@ use serde_json::Value as Json;
 
 use crate::avro_out::{AvroFile, long};
 use crate::bounds;
+use crate::glance::Glance;
 use crate::metadata::Spec;
 use crate::rows::{Cursor, Node, Part};
 use crate::schema::{Kind, Schema, Told};
@@ -258,6 +259,8 @@ pub struct EntryShape {
     bounds: Option<(Node, Node)>,
     counts: Option<(Node, Node)>,
     equality: Option<Node>,
+    /// For those that only look for the partition.
+    quick: Glance,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -341,40 +344,33 @@ impl EntryShape {
             _ => None,
         };
         let (bounds, counts) = (pair(FileField::Lower), pair(FileField::Nulls));
-        Ok(EntryShape { partition, bounds, counts, equality, entry, file })
+        let of_entry = |wanted: EntryField| entry.iter().position(|(field, _)| *field == wanted);
+        let quick = Glance::new(
+            parts(node)?,
+            (
+                of_entry(EntryField::Status),
+                of_entry(EntryField::File).unwrap_or(0),
+                file.iter().position(|(field, _)| *field == FileField::Partition),
+            ),
+        );
+        Ok(EntryShape { partition, bounds, counts, equality, entry, file, quick })
+    }
+
+    /// Passes over an entry, and gives the bytes of its partition and its own; none for a file that is not in the table's state any more.
+    pub(crate) fn glance<'a>(&'a self, cursor: &mut Cursor<'a>) -> Told<Option<(&'a [u8], &'a [u8])>> {
+        match self.quick.at(cursor.rest()) {
+            Some(found) if (0..=2).contains(&found.status) => {
+                *cursor = Cursor::new(&cursor.rest()[found.whole.len()..]);
+                Ok((found.status < 2).then_some((found.partition, found.whole)))
+            }
+            // It is read in full, which finds what is wrong with it.
+            _ => Ok(self.read(cursor)?.map(|entry| (entry.partition, entry.whole))),
+        }
     }
 
     /// The types of the partition's values.
     pub(crate) fn partition(&self) -> &[Part] {
         &self.partition
-    }
-
-    /// Passes over an entry, and gives the bytes of its partition; none for a file that is not in the table's state any more.
-    pub(crate) fn glance<'a>(&self, cursor: &mut Cursor<'a>) -> Told<Option<&'a [u8]>> {
-        let (mut status, mut partition): (_, &[u8]) = (None, &[]);
-        for (field, node) in &self.entry {
-            match field {
-                EntryField::Status => status = optional_number(cursor, node)?,
-                EntryField::File => {
-                    for (field, node) in &self.file {
-                        match field {
-                            FileField::Partition => {
-                                if let Some(branch) = cursor.branch(node)? {
-                                    partition = cursor.skip(branch)?;
-                                }
-                            }
-                            _ => drop(cursor.skip(node)?),
-                        }
-                    }
-                }
-                _ => drop(cursor.skip(node)?),
-            }
-        }
-        match status {
-            Some(0 | 1) => Ok(Some(partition)),
-            Some(2) => Ok(None),
-            other => Err(format!("an entry has the status {other:?}")),
-        }
     }
 
     /// The values of a partition, in the order of the partitioning's fields; null for a field that the file has no value of.

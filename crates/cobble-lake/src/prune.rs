@@ -33,6 +33,13 @@ pub struct Pruner<'q> {
     last: Option<(Vec<u8>, bool)>,
 }
 
+/// The conditions that all rows of the last partition fulfil.
+#[derive(Debug, Default)]
+pub struct OfPartition {
+    values: Option<Vec<u8>>,
+    certain: Vec<usize>,
+}
+
 /// What is known of the partition values of a field in all files of a manifest.
 fn of_summary(summary: &Summary, kind: &Kind) -> Range {
     let bound = |bytes: &Option<Vec<u8>>| bounds::value(kind, bytes.as_deref()?);
@@ -126,23 +133,32 @@ impl<'q> Pruner<'q> {
         !self.fields.is_empty()
     }
 
-    /// The conditions, by their places, that every row of a file fulfils: by its partition, or by the bounds of its columns.
-    pub fn certain(&self, entry: &Entry<'_>) -> Told<Vec<usize>> {
-        if self.question.conditions.is_empty() {
-            return Ok(vec![]);
+    /// Whether a file may hold a wanted row, by the bounds of its columns; if so, the conditions, by their places, that every row of it fulfils: by
+    /// its partition, or by those bounds.
+    pub fn certain(&self, entry: &Entry<'_>, of_partition: &mut OfPartition) -> Told<Option<Vec<usize>>> {
+        let ranges = self.ranges(entry, None)?;
+        if !self.may(&ranges) {
+            return Ok(None);
         }
-        let mut known = vec![self.ranges(entry, None)?];
-        if !self.fields.is_empty() {
-            let values = entry.partition_values(self.spec, self.schema)?;
-            for (place, column, source) in &self.fields {
-                let Some(value) = values.get(*place).filter(|value| !value.is_null()) else { continue };
-                let range = self.spec.fields[*place].transform.source_range(source, &of_value(value));
-                known.push(Ranges::from([(*column, range)]));
+        // Files of one partition stand together.
+        if of_partition.values.as_deref() != Some(entry.partition) {
+            of_partition.certain.clear();
+            of_partition.values = Some(entry.partition.to_vec());
+            if !self.fields.is_empty() {
+                let values = entry.partition_values(self.spec, self.schema)?;
+                for (place, column, source) in &self.fields {
+                    let Some(value) = values.get(*place).filter(|value| !value.is_null()) else { continue };
+                    let range = self.spec.fields[*place].transform.source_range(source, &of_value(value));
+                    let known = Ranges::from([(*column, range)]);
+                    let conditions = self.question.conditions.iter().enumerate();
+                    of_partition.certain.extend(conditions.filter(|(_, own)| all_match(own, &known)).map(|(at, _)| at));
+                }
             }
         }
         let conditions = self.question.conditions.iter().enumerate();
-        let certain = conditions.filter(|(_, condition)| known.iter().any(|ranges| all_match(condition, ranges)));
-        Ok(certain.map(|(place, _)| place).collect())
+        let is_certain =
+            |(place, condition): &(usize, &Expr)| of_partition.certain.contains(place) || all_match(condition, &ranges);
+        Ok(Some(conditions.filter(is_certain).map(|(place, _)| place).collect()))
     }
 
     /// Whether a file may hold a wanted row, by the bounds of its columns, or only of those of these ids.

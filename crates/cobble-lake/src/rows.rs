@@ -113,12 +113,12 @@ impl Node {
 }
 
 /// What most arrays of a manifest hold: an id of a column with a count, or with a bound.
-enum Pair {
+pub enum Pair {
     Numbers,
     Bytes,
 }
 
-fn pair_of(item: &Node) -> Option<Pair> {
+pub fn pair_of(item: &Node) -> Option<Pair> {
     match item {
         Node::Record(parts) => match parts.as_slice() {
             [Part { node: Node::Number, .. }, Part { node: Node::Number, .. }] => Some(Pair::Numbers),
@@ -149,6 +149,11 @@ impl<'a> Cursor<'a> {
         &earlier.rest[..earlier.rest.len() - self.rest.len()]
     }
 
+    /// What is left.
+    pub fn rest(&self) -> &'a [u8] {
+        self.rest
+    }
+
     pub fn is_at_end(&self) -> bool {
         self.rest.is_empty()
     }
@@ -163,7 +168,19 @@ impl<'a> Cursor<'a> {
         }
     }
 
+    #[inline]
     pub fn number(&mut self) -> Told<i64> {
+        // Most are small.
+        match self.rest {
+            [byte, rest @ ..] if byte & 0x80 == 0 => {
+                self.rest = rest;
+                Ok(i64::from(byte >> 1) ^ -i64::from(byte & 1))
+            }
+            _ => self.long_number(),
+        }
+    }
+
+    fn long_number(&mut self) -> Told<i64> {
         let mut value = 0u64;
         for (place, byte) in self.rest.iter().take(10).enumerate() {
             value |= u64::from(byte & 0x7f) << (7 * place);
@@ -254,23 +271,6 @@ impl<'a> Cursor<'a> {
         Ok(())
     }
 
-    /// Passes over so many numbers, eight bytes at a time: a number ends with the first byte whose highest bit is not set.
-    fn pass_numbers(&mut self, mut count: u64) -> Told<()> {
-        while count >= 8 {
-            let Some((eight, rest)) = self.rest.split_first_chunk::<8>() else { break };
-            let ends = !u64::from_le_bytes(*eight) & 0x8080_8080_8080_8080;
-            count -= u64::from(ends.count_ones());
-            self.rest = rest;
-        }
-        for _ in 0..count {
-            match self.rest.iter().position(|byte| byte & 0x80 == 0) {
-                Some(end) => self.rest = &self.rest[end + 1..],
-                None => return early(),
-            }
-        }
-        Ok(())
-    }
-
     fn pass_items(&mut self, item: &Node, has_keys: bool) -> Told<()> {
         loop {
             let (count, bytes) = self.run_of_items(item)?;
@@ -281,22 +281,11 @@ impl<'a> Cursor<'a> {
                 self.take(bytes)?;
                 continue;
             }
-            match (pair_of(item), has_keys) {
-                (Some(Pair::Numbers), false) => self.pass_numbers(2 * count)?,
-                (Some(Pair::Bytes), false) => {
-                    for _ in 0..count {
-                        self.pass_numbers(1)?;
-                        self.bytes()?;
-                    }
+            for _ in 0..count {
+                if has_keys {
+                    self.bytes()?;
                 }
-                _ => {
-                    for _ in 0..count {
-                        if has_keys {
-                            self.bytes()?;
-                        }
-                        self.pass(item)?;
-                    }
-                }
+                self.pass(item)?;
             }
         }
     }

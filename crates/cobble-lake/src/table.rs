@@ -18,7 +18,7 @@ use crate::decoded::{self, Each, Looked, Manifests, Verdicts};
 use crate::deletes::{Gathered, Gone, GoneOf};
 use crate::manifest::{self, Content, Entry, EntryShape, Manifest};
 use crate::metadata::{MOST_BYTES, Metadata, Ref, RefKind, Snapshot, SnapshotFiles, Spec};
-use crate::prune::{Pruner, Question};
+use crate::prune::{OfPartition, Pruner, Question};
 use crate::schema::{Field, Schema, Told};
 use crate::transform::Transform;
 
@@ -444,16 +444,14 @@ impl LakeTable {
     ) -> Result<()> {
         let spec = self.spec(manifest.spec)?;
         let pruner = Pruner::new(question, spec, schema);
-        let (mut files, mut bounded) = (Vec::new(), Parts::default());
+        let (mut files, mut bounded, mut of_partition) = (Vec::new(), Parts::default(), OfPartition::default());
         let mut each = |entry: &Entry<'_>| {
             if entry.content != Content::Rows {
                 return Err("a manifest of rows names a file of deleted ones".into());
             }
-            let may = pruner.bounds_may(entry, None)?;
-            bounded.count(may);
-            if !may {
-                return Ok(());
-            }
+            let certain = pruner.certain(entry, &mut of_partition)?;
+            bounded.count(certain.is_some());
+            let Some(certain) = certain else { return Ok(()) };
             let sequence = entry.sequence_in(manifest);
             files.push(DataFile {
                 path: entry.path.to_owned(),
@@ -462,7 +460,7 @@ impl LakeTable {
                 rows: entry.rows,
                 sequence,
                 constants: constants(entry, spec, schema)?,
-                certain: pruner.certain(entry)?,
+                certain,
                 gone: gathered.of(entry, spec, sequence)?,
             });
             Ok(())

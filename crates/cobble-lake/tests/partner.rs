@@ -49,12 +49,16 @@ fn tables(catalog: Arc<dyn TableCatalog>) -> Tables {
     Tables { connection: "deep".to_owned(), catalog, decoded: Arc::default() }
 }
 
-fn open_in(warehouse: &Path, name: &str) -> LakeTable {
+fn tables_of(warehouse: &Path) -> Tables {
     let storage: Arc<dyn Storage> = Arc::new(Disk::new("deep", &warehouse.display().to_string()));
-    let catalog: Arc<dyn TableCatalog> = Arc::new(Folders { connection: "deep".to_owned(), storage, folder: vec![] });
+    tables(Arc::new(Folders { connection: "deep".to_owned(), storage, folder: vec![] }))
+}
+
+fn open_in(warehouse: &Path, name: &str) -> LakeTable {
+    let tables = tables_of(warehouse);
     let name = TableName::new("ops", name);
-    let current = catalog.current(&name).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
-    LakeTable::open(&tables(catalog), name, current, false).unwrap()
+    let current = tables.catalog.current(&name).unwrap().unwrap_or_else(|| panic!("{name} is no table"));
+    LakeTable::open(&tables, name, current, false).unwrap()
 }
 
 fn open(name: &str) -> LakeTable {
@@ -147,6 +151,48 @@ fn questions_leave_only_files_that_may_hold_an_answer() {
         }
     }
     insta::assert_snapshot!(shown);
+}
+
+/// What is known of manifests answers as they do when they are read, whatever was asked before; and the same question again reads nothing.
+#[test]
+fn what_is_known_answers_as_what_is_read() {
+    let mut random = StdRng::seed_from_u64(5);
+    let warehouse = written().folder.path().join("warehouse");
+    for name in [
+        "by_month_v2",
+        "by_bucket_v1",
+        "by_year_and_port_v2",
+        "by_prefix_v1",
+        "plain_v1",
+        "holed_by_month",
+        "respecified",
+    ] {
+        let known = tables_of(&warehouse);
+        let opened = |tables: &Tables| {
+            let name = TableName::new("ops", name);
+            let current = tables.catalog.current(&name).unwrap().unwrap();
+            LakeTable::open(tables, name, current, false).unwrap()
+        };
+        for _ in 0..30 {
+            let n = random.random_range(0..200);
+            let question = match random.random_range(0..5) {
+                0 => Question::default(),
+                1 => condition(1, SqlType::BigInt, BinaryOp::Lt, Value::BigInt(n)),
+                2 => condition(1, SqlType::BigInt, BinaryOp::Eq, Value::BigInt(n)),
+                3 => condition(3, SqlType::Integer, BinaryOp::Eq, Value::Integer(n as i32 % 20)),
+                _ => condition(5, SqlType::Timestamp, BinaryOp::GtEq, day(2023, 1 + n as u32 % 12, 1)),
+            };
+            let fresh = files(&opened(&tables_of(&warehouse)), &question);
+            let first = files(&opened(&known), &question);
+            let again = files(&opened(&known), &question);
+            assert_eq!((&first.0, &again.0), (&fresh.0, &fresh.0), "{name}");
+            let counts =
+                |left: &cobble_lake::table::Left| [left.manifests, left.partitioned, left.bounded, left.deletes];
+            assert_eq!((counts(&first.1), counts(&again.1)), (counts(&fresh.1), counts(&fresh.1)), "{name}");
+            assert_eq!(again.1.bytes, 0, "{name}");
+        }
+        assert!(known.decoded.held().1 > 0);
+    }
 }
 
 /// The same bytes but for a few, with some cut off or put in now and then.

@@ -83,6 +83,8 @@ struct Token {
 pub struct Answer {
     pub status: u16,
     pub body: Json,
+    /// Of the body.
+    pub bytes: usize,
     pub state: Option<String>,
 }
 
@@ -163,7 +165,7 @@ async fn sent(http: reqwest::Client, sent: Sent) -> std::result::Result<Answer, 
         bytes.extend_from_slice(&piece);
     }
     let body = serde_json::from_slice(&bytes).unwrap_or(Json::Null);
-    Ok(Answer { status, body, state })
+    Ok(Answer { status, body, bytes: bytes.len(), state })
 }
 
 impl Protocol {

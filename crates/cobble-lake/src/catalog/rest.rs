@@ -2,8 +2,10 @@
 //! catalog writes the metadata files; a commit tells it what changes, and what must be so for that.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use cobble_format::Known;
 use cobble_storage::{AccessKey, Limits, Objects, S3Address, SchemaProperties, Storage};
 use cobble_types::{Code, Error, Result};
 use reqwest::Method;
@@ -28,6 +30,8 @@ pub struct Rest {
     pub nested: bool,
     /// What the catalog has told of a storage, with the storage.
     given: Mutex<Vec<(Given, Arc<dyn Storage>)>>,
+    /// Tables as they were told last, by the mark that the catalog gives a state. Where it gives keys, it is asked for them each time.
+    known: Mutex<Known<Current>>,
 }
 
 /// What a catalog tells of a storage.
@@ -45,7 +49,7 @@ impl std::fmt::Debug for Given {
 
 impl Rest {
     pub fn new(protocol: Arc<Protocol>, storage: Option<Arc<dyn Storage>>, nested: bool) -> Rest {
-        Rest { protocol, storage, nested, given: Mutex::default() }
+        Rest { protocol, storage, nested, given: Mutex::default(), known: Mutex::default() }
     }
 
     fn connection(&self) -> &str {
@@ -205,7 +209,26 @@ impl TableCatalog for Rest {
     }
 
     fn current(&self, name: &TableName) -> Result<Option<Current>> {
-        self.loaded(name)?.map(|body| self.current_of(name, body)).transpose()
+        let schema = joined(&name.schema);
+        let mut request = Request::new(Method::GET, &["namespaces", &schema, "tables", &name.table]);
+        let place = PathBuf::from(format!("{schema}\u{1f}{}", name.table));
+        let held = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = held().last(&place).filter(|_| self.storage.is_some());
+        request.known = known.as_ref().map(|(state, _)| state.clone());
+        let answer = self.protocol.call(request)?;
+        match (answer.status, known) {
+            (200, _) => {
+                let current = self.current_of(name, answer.body)?;
+                if let (Some(state), Some(_)) = (answer.state, &self.storage) {
+                    // Decoded it takes more than its text.
+                    held().keep(&place, state, current.clone(), 4 * answer.bytes);
+                }
+                Ok(Some(current))
+            }
+            (304, Some((_, current))) => Ok(Some(current)),
+            (404, _) if answer.body.pointer("/error/type").is_some() => Ok(None),
+            _ => Err(self.protocol.fault(&answer)),
+        }
     }
 
     fn begin(&self, name: &TableName, location: Option<&str>, make: Make<'_>) -> Result<Current> {

@@ -9,7 +9,7 @@ use cobble_types::{Code, Error, Result};
 use rocket::form::{Form, FromForm};
 use rocket::http::uri::Segments;
 use rocket::http::uri::fmt::Path;
-use rocket::http::{ContentType, Header, Status};
+use rocket::http::{ContentType, Header, RawStr, Status};
 use rocket::request::{FromRequest, FromSegments, Outcome, Request};
 use rocket::response::{self, Responder, Response};
 use rocket::{Route, delete, get, head, post, routes};
@@ -47,7 +47,7 @@ impl<'r> Responder<'r, 'static> for Reply {
         let mut response = Response::build();
         response.status(Status::new(status));
         if let Some(state) = state {
-            response.header(Header::new("ETag", format!("\"{state}\"")));
+            response.header(Header::new("ETag", format!("\"{}\"", RawStr::new(&state).percent_encode())));
         }
         if let Some(body) = body {
             let body = body.to_string().into_bytes();
@@ -89,7 +89,10 @@ impl<'r> FromRequest<'r> for Head {
             tracing::warn!(path = request.uri().path().as_str(), why = error.message, "a call was refused");
         }
         let delegation = request.headers().get_one("X-Iceberg-Access-Delegation").unwrap_or_default();
-        let known = request.headers().get_one("If-None-Match").map(|tag| tag.trim_matches('"').to_owned());
+        let known = request.headers().get_one("If-None-Match").map(|tag| {
+            let tag = tag.trim().trim_start_matches("W/").trim_matches('"');
+            RawStr::new(tag).percent_decode_lossy().into_owned()
+        });
         Outcome::Success(Head {
             caller,
             query: request.query_fields().map(|field| (field.name.to_string(), field.value.to_owned())).collect(),

@@ -1,5 +1,0 @@
-#[path = "../../../tests/src/bin/bench/planning.rs"]
-mod planning;
-fn main() {
-    planning::measure(std::path::Path::new("/tmp/planbench"));
-}
