@@ -92,10 +92,9 @@ fn schema_of(part: &str) -> Outcome<&str> {
 fn answer(lake: &Arc<Lake>, call: &CatalogCall) -> Outcome<CatalogAnswer> {
     let catalog = lake.catalog()?;
     let path: Vec<&str> = call.path.iter().map(String::as_str).collect();
-    if call.verb == Verb::Post && path.last() != Some(&"metrics") || call.verb == Verb::Delete {
-        if let Err(error) = lake.checked_to_write() {
-            return Err(CatalogAnswer::fault(403, "ForbiddenException", &error.message).into());
-        }
+    let changes = call.verb == Verb::Post && path.last() != Some(&"metrics") || call.verb == Verb::Delete;
+    if changes && let Err(error) = lake.checked_to_write() {
+        return Err(CatalogAnswer::fault(403, "ForbiddenException", &error.message).into());
     }
     match (call.verb, path.as_slice()) {
         (Verb::Get, ["namespaces"]) => schemas(catalog, call),

@@ -99,11 +99,14 @@ impl Decoded {
     }
 }
 
+/// Whether partitions can hold a row, by their bytes.
+type OfPartitions = HashMap<Box<[u8]>, bool>;
+
 /// Which partitions can hold a row, for one question to one partitioning, whichever manifest they are in.
 #[derive(Default)]
 pub struct Verdicts {
     /// By the types in which the writer has the values.
-    known: RwLock<Vec<(Vec<Part>, HashMap<Box<[u8]>, bool>)>>,
+    known: RwLock<Vec<(Vec<Part>, OfPartitions)>>,
 }
 
 impl Verdicts {
@@ -369,10 +372,11 @@ fn gathered<R: BufRead>(
                 }
             }
         }
-        if !reading.passes_on && reading.held > MOST {
-            if let Err(what) = reading.give_up_keeping(each) {
-                return Ok(Err(what));
-            }
+        if !reading.passes_on
+            && reading.held > MOST
+            && let Err(what) = reading.give_up_keeping(each)
+        {
+            return Ok(Err(what));
         }
         while !reading.passes_on && taken < reading.held {
             reading.room.push(memory.take(STEP as u64).map_err(io::Error::other)?);
