@@ -114,6 +114,7 @@ pub fn call(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result
         Procedure::RewriteManifests => super::rewrite_manifests::rewrite(named, call, tools),
         Procedure::Expire => super::expire::expire(named, call, tools),
         Procedure::RemoveOrphans => super::orphans::remove(named, call, tools),
+        Procedure::AddFiles => super::add_files::add(named, call, tools),
         Procedure::Adopt => named.adopt(call.needed("location")?),
         Procedure::Release => {
             let open = named.open()?;

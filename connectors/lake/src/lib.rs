@@ -1,5 +1,6 @@
 //! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
 
+mod add_files;
 mod again;
 mod call;
 mod change;
@@ -22,7 +23,7 @@ mod scan;
 mod served;
 mod write;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
@@ -34,11 +35,13 @@ use cobble_connect::{
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
 use cobble_lake::decoded::Manifests;
-use cobble_lake::metadata::{Metadata, Ref, RefKind, Snapshot};
+use cobble_lake::metadata::{Metadata, PartitionField, Ref, RefKind, Snapshot};
+use cobble_lake::name_mapping;
 use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
 use cobble_lake::schema::Field;
 use cobble_lake::table::{DataFile, LakeTable, Tables};
+use cobble_lake::transform::Transform;
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::alter::{Alteration, OrderedColumn};
 use cobble_plan::draft::answer;
@@ -52,7 +55,7 @@ use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, ScanTools, Unbounded};
 use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile, file_error};
-use cobble_types::{Code, Error, ObjectName, Result, write_timestamp};
+use cobble_types::{Code, Error, ObjectName, Result, quote_where_needed, write_timestamp};
 use tokio_util::sync::CancellationToken;
 
 use call::Named;
@@ -601,6 +604,40 @@ struct LakeTableSource {
 
 #[async_trait]
 impl Source for LakeTableSource {
+    fn kept_as(&self) -> BTreeMap<String, String> {
+        let (table, mut all) = (&self.table.table, BTreeMap::new());
+        let Ok(schema) = table.schema() else { return all };
+        let spec = table.metadata.spec(table.metadata.spec_id).map(|spec| spec.fields.as_slice()).unwrap_or_default();
+        let part = |field: &PartitionField| {
+            let source = schema.fields.iter().find(|own| own.id == field.source)?;
+            let name = quote_where_needed(&source.name.to_lowercase());
+            match field.transform {
+                Transform::Void => None,
+                Transform::Identity => Some(name),
+                Transform::Bucket(number) => Some(format!("bucket({number}, {name})")),
+                Transform::Truncate(width) => Some(format!("truncate({width}, {name})")),
+                other => Some(format!("{other}({name})")),
+            }
+        };
+        let key = |key: &OrderKey| {
+            let direction = if key.descending { "DESC" } else { "ASC" };
+            let nulls = if key.nulls_first { "FIRST" } else { "LAST" };
+            format!("{} {direction} NULLS {nulls}", quote_where_needed(&schema.fields[key.place].name.to_lowercase()))
+        };
+        let partitions: Vec<String> = spec.iter().filter_map(part).collect();
+        let order: Vec<String> = table.metadata.order.iter().map(key).collect();
+        for (name, list) in [("partition_by", partitions), ("order_by", order)] {
+            if !list.is_empty() {
+                all.insert(name.to_owned(), list.join(", "));
+            }
+        }
+        // Names of others are not those of new properties, and which columns are which another table's fields say.
+        let properties = table.metadata.properties.iter();
+        let own = properties.filter(|(name, _)| name.contains('.') && *name != name_mapping::PROPERTY);
+        all.extend(own.map(|(name, value)| (name.clone(), value.clone())));
+        all
+    }
+
     fn row_order(&self) -> Vec<OrderedColumn> {
         let table = &self.table.table;
         let Ok(schema) = table.schema() else { return vec![] };

@@ -350,7 +350,7 @@ fn value_of(kind: &Kind, bound: &Bound) -> Option<Value> {
 }
 
 /// A value that is not greater and not long.
-fn shorter(value: Value) -> Option<Value> {
+pub fn shorter(value: Value) -> Option<Value> {
     Some(match value {
         Value::Text(text) if !is_uuid(&text) => Value::Text(text.chars().take(BOUND).collect()),
         Value::Bytea(bytes) => Value::Bytea(bytes.into_iter().take(BOUND).collect()),
@@ -359,7 +359,7 @@ fn shorter(value: Value) -> Option<Value> {
 }
 
 /// A value that is not less and not long; none where there is none.
-fn longer(value: Value) -> Option<Value> {
+pub fn longer(value: Value) -> Option<Value> {
     Some(match value {
         Value::Text(text) if !is_uuid(&text) && text.chars().count() > BOUND => {
             Value::Text(after(&text.chars().take(BOUND).collect::<String>())?)

@@ -180,6 +180,7 @@ impl Session {
         let at = |error: Error| error.at(wanted.table.position);
         let set = self.catalogs()?;
         let (target, connector) = self.to_write(&set, &wanted.table)?;
+        let wanted = &self.alike(&set, wanted).await?;
         new_columns(&wanted.columns).map_err(at)?;
         if connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_some() {
             return match wanted.if_not_exists {
@@ -207,6 +208,25 @@ impl Session {
         connector.refresh();
         self.has_written();
         Ok(Execution::done(format!("{target} is there")))
+    }
+
+    /// A new table with the columns of those that it is to be like.
+    async fn alike(&self, set: &Arc<CatalogSet>, wanted: &CreateTable) -> Result<CreateTable> {
+        let mut made = CreateTable { likes: vec![], ..wanted.clone() };
+        for like in wanted.likes.iter().rev() {
+            let at = |error: Error| error.at(like.table.position);
+            let found = table(&self.engine, set, &self.place, &like.table.parts).await.map_err(at)?;
+            let columns = &found.table.columns;
+            made.not_null.extend(columns.iter().filter(|column| !column.nullable).map(|column| column.name.clone()));
+            let columns: Vec<_> = columns.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
+            made.columns.splice(like.place..like.place, columns);
+            if like.all {
+                for (name, value) in found.source.kept_as() {
+                    made.options.entry(name).or_insert(value);
+                }
+            }
+        }
+        Ok(made)
     }
 
     pub(crate) async fn change_tables(

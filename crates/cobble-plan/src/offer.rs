@@ -1,7 +1,7 @@
 //! The offer: the planner asks a source what of a fragment it does, and gets a verdict for each piece and the agreed work as data. The
 //! same mechanism serves files, databases and anything that comes later.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::sync::Arc;
 
@@ -147,6 +147,10 @@ pub trait Source: Send + Sync + fmt::Debug {
         let connection = &table.origin.connection;
         Err(Error::new(Code::Unsupported, format!("rows of connection {connection} cannot be changed"))
             .hint("UPDATE and DELETE are for tables of databases and lakes, by connections with writable = true"))
+    }
+    /// What `WITH` would say of a new table that is to keep its rows as this one does: its partitions, order and properties.
+    fn kept_as(&self) -> BTreeMap<String, String> {
+        BTreeMap::new()
     }
     /// The order in which rows that are added should come.
     fn row_order(&self) -> Vec<OrderedColumn> {

@@ -27,12 +27,14 @@ pub enum Procedure {
     Adopt,
     /// Lets a catalog forget a table, whose files stay.
     Release,
+    /// Makes files that are there already files of the table, where they are.
+    AddFiles,
 }
 
 /// A parameter: its name, its type and whether it may be left out.
 pub type Parameter = (&'static str, SqlType, bool);
 
-const ALL: [(&str, Procedure); 12] = [
+const ALL: [(&str, Procedure); 13] = [
     ("lake_branch", Procedure::Branch),
     ("lake_tag", Procedure::Tag),
     ("lake_drop_ref", Procedure::DropRef),
@@ -45,6 +47,7 @@ const ALL: [(&str, Procedure); 12] = [
     ("lake_remove_orphans", Procedure::RemoveOrphans),
     ("lake_adopt", Procedure::Adopt),
     ("lake_release", Procedure::Release),
+    ("lake_add_files", Procedure::AddFiles),
 ];
 
 impl Procedure {
@@ -81,6 +84,7 @@ impl Procedure {
             Procedure::RemoveOrphans => vec![("older_than", SqlType::TimestampTz, true), flag("dry_run")],
             Procedure::Adopt => vec![needed("location")],
             Procedure::Release => vec![],
+            Procedure::AddFiles => vec![needed("location"), flag("dry_run")],
         }
     }
 }

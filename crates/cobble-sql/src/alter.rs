@@ -80,9 +80,9 @@ impl Words<'_> {
             if !self.take_token(&Token::LParen) {
                 return self.expected("\"(\" and names of properties");
             }
-            let mut names = vec![self.name("the name of a property")?.join(".")];
+            let mut names = vec![self.property_name("the name of a property")?];
             while self.take_token(&Token::Comma) {
-                names.push(self.name("the name of a property")?.join("."));
+                names.push(self.property_name("the name of a property")?);
             }
             if !self.take_token(&Token::RParen) {
                 return self.expected("\",\" or \")\"");
@@ -119,6 +119,15 @@ impl Words<'_> {
         Ok(Alteration::Widen { name, sql_type: self.type_name()? })
     }
 
+    /// A name with points, and with hyphens between words: `write.target-file-size-bytes`.
+    fn property_name(&mut self, what: &str) -> Result<String> {
+        let mut name = self.name(what)?.join(".");
+        while self.take_token(&Token::Minus) {
+            name = format!("{name}-{}", self.name(what)?.join("."));
+        }
+        Ok(name)
+    }
+
     /// `(name = value, …)`
     pub(crate) fn listed_options(&mut self) -> Result<BTreeMap<String, String>> {
         if !self.take_token(&Token::LParen) {
@@ -129,7 +138,7 @@ impl Words<'_> {
             if !options.is_empty() && !self.take_token(&Token::Comma) {
                 return self.expected("\",\" or \")\"");
             }
-            let name = self.name("a name, such as format")?.join(".");
+            let name = self.property_name("a name, such as format")?;
             if !self.take_token(&Token::Eq) {
                 return self.expected("\"=\"");
             }

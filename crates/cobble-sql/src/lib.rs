@@ -24,7 +24,7 @@ pub use bind::{
 };
 pub use call::Call;
 pub use change::{Action, Change, SetColumn};
-pub use objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
+pub use objects::{CreateTable, CreateView, Like, Transaction, Write, WrittenName};
 pub use sqlparser::ast::{Expr, Query};
 pub use statement::{
     Explain, ExplainShow, Explained, PlanFormat, Prepare, Show, Statement, StatementText, parse_statements,

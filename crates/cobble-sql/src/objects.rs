@@ -40,10 +40,22 @@ pub struct CreateTable {
     pub table: WrittenName,
     pub if_not_exists: bool,
     pub columns: Vec<(String, SqlType)>,
+    /// Tables whose columns it has too.
+    pub likes: Vec<Like>,
     /// Columns that take no nulls.
     pub not_null: Vec<String>,
     pub primary_key: Vec<String>,
     pub options: BTreeMap<String, String>,
+}
+
+/// `LIKE table [INCLUDING ALL]` among the columns of a new table.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Like {
+    pub table: WrittenName,
+    /// How many of the columns come before those of this table.
+    pub place: usize,
+    /// How the table's rows are kept (partitions, order, properties) is that of this one, too.
+    pub all: bool,
 }
 
 /// A view of the service's own catalog.
@@ -226,10 +238,21 @@ impl Words<'_> {
         let if_not_exists = self.if_not_exists()?;
         let table = self.written_name("a table")?;
         let (mut columns, mut not_null, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
-        let mut typed = false;
+        let (mut typed, mut likes) = (false, Vec::new());
         if self.take_token(&Token::LParen) {
             loop {
                 let position = self.position();
+                if self.take("like") {
+                    typed = true;
+                    likes.push(self.like(columns.len())?);
+                    if self.take_token(&Token::RParen) {
+                        break;
+                    }
+                    if !self.take_token(&Token::Comma) {
+                        return self.expected("\",\" or \")\"");
+                    }
+                    continue;
+                }
                 let constraint = self.tokens.get(self.at).is_some_and(|t| {
                     ["primary", "unique", "check", "foreign", "constraint"].iter().any(|w| is_word(t, w))
                 });
@@ -278,11 +301,12 @@ impl Words<'_> {
             if let Some((name, _)) = columns.iter().find(|(_, t)| *t == SqlType::Null) {
                 return Err(Error::new(Code::Syntax, format!("column {name} has no type")).at(table.position));
             }
-            if let Some(name) = primary_key.iter().find(|name| !columns.iter().any(|(known, _)| known == *name)) {
+            let is_known = |name: &String| columns.iter().any(|(known, _)| known == name) || !likes.is_empty();
+            if let Some(name) = primary_key.iter().find(|name| !is_known(name)) {
                 let known = columns.iter().map(|(name, _)| name.as_str());
                 return Err(Error::unknown("column", name, known).at(table.position));
             }
-            let created = CreateTable { table, if_not_exists, columns, not_null, primary_key, options };
+            let created = CreateTable { table, if_not_exists, columns, likes, not_null, primary_key, options };
             return Ok(Statement::CreateTable(created));
         }
         if !self.take("as") {
@@ -292,6 +316,28 @@ impl Words<'_> {
         let (query, returning) = (self.query()?, None);
         let write = Write { table, create: true, if_not_exists, columns, options, query, returning };
         Ok(Statement::Write(write))
+    }
+
+    /// Behind LIKE: a table, and what is taken over of it beside its columns.
+    fn like(&mut self, place: usize) -> Result<Like> {
+        let mut like = Like { table: self.written_name("a table")?, place, all: false };
+        loop {
+            let position = self.position();
+            let including = self.take("including");
+            if !including && !self.take("excluding") {
+                return Ok(like);
+            }
+            // Nothing but columns is taken over unless it is asked for, so that nothing needs to be left out.
+            match (self.take("all"), including) {
+                (true, all) => like.all = all,
+                (false, false) if !like.all => drop(self.plain_name("what is left out")?),
+                _ => {
+                    return Err(Error::unsupported("this part of LIKE")
+                        .hint("INCLUDING ALL takes over partitions, order and properties, where the table has them")
+                        .at(position));
+                }
+            }
+        }
     }
 
     /// What stands after a column's type.

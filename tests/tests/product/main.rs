@@ -20,6 +20,7 @@ mod key_pass;
 mod kills;
 mod lake_catalogs;
 mod lake_changes;
+mod lake_fire;
 mod language;
 mod limits;
 mod load;

@@ -51,6 +51,15 @@ enum Action {
         #[arg(long, value_name = "NAME")]
         into: String,
     },
+    /// Make files of Parquet that are there already files of a table, without copying them
+    #[command(after_help = "Example:\n  cobble lake add-files deep.ops.boardings exports/2025 --dry-run")]
+    AddFiles {
+        table: String,
+        /// A file or a folder: as other tools write it, or below the storage's address
+        location: String,
+        #[command(flatten)]
+        dry: Dry,
+    },
     /// Let a catalog forget a table, whose files stay
     #[command(after_help = "Example:\n  cobble lake release kept.ops.old_sailings")]
     Release { table: String },
@@ -190,6 +199,9 @@ fn statement(action: &Action) -> String {
         }
         Action::Adopt { location, into } => Call::of("adopt", into).text("location", Some(location)),
         Action::Release { table } => Call::of("release", table),
+        Action::AddFiles { table, location, dry } => {
+            Call::of("add_files", table).text("location", Some(location)).when("dry_run", dry.dry_run)
+        }
         Action::Branch { table, name, at, replace } => {
             Call::of("branch", table).text("name", Some(name)).text("at", at.as_deref()).when("replace", *replace)
         }

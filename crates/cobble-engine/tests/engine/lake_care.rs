@@ -42,7 +42,7 @@ async fn columns_change_and_rows_stay() {
     rows(s, "INSERT INTO trips (id, port) SELECT n, 'Lia' FROM generate_series(10, 40) AS g(n)").await;
     rows(
         s,
-        "ALTER TABLE trips DROP COLUMN port, SET (write.parquet.note = 'kept', owner = quay), ALTER id DROP NOT NULL",
+        "ALTER TABLE trips DROP COLUMN port, SET (write.parquet.note = 'kept', owner = quay, write.target-file-size-bytes = 1000000), RESET (read.split.open-file-cost), ALTER id DROP NOT NULL",
     )
     .await;
     rows(s, "UPDATE trips SET price = 1 WHERE id BETWEEN 5 AND 20 OR id = 1").await;
@@ -379,4 +379,67 @@ async fn tables_are_adopted_and_released() {
     // Where tables are found by their folders there is nothing to adopt.
     let mut by_folders = Written::of("lake").session();
     refused(&mut by_folders, "CALL lake_adopt('x', location => 'y')", "found by their folders").await;
+}
+
+/// Files that lie in the storage become files of a table as they are, where they fit it.
+#[tokio::test(flavor = "multi_thread")]
+async fn files_are_added_where_they_are() {
+    for kind in KINDS_OF_LAKES {
+        let written = Written::of(kind);
+        let mut session = written.session();
+        let s = &mut session;
+        written.plain_files("loose");
+        let sailings = "SELECT n AS id, CASE WHEN n % 9 > 0 THEN 'Sørhavn ' || n END AS port, (n * 0.5)::numeric(8,2) AS fare, timestamp '2023-03-01' + n * interval '1 minute' AS at, n::real AS wave FROM generate_series(1, 500) AS g(n)";
+        rows(s, &format!("CREATE TABLE loose.public.march AS {sailings}")).await;
+        rows(s, "CREATE TABLE loose.public.two_months AS SELECT 1 AS id, timestamp '2023-03-01' + n * interval '40 days' AS at FROM generate_series(0, 1) AS g(n)").await;
+        rows(s, "CREATE TABLE loose.public.other AS SELECT 1 AS berth").await;
+        rows(s, "CREATE TABLE loose.public.typed AS SELECT 'x' AS id, timestamp '2023-03-01' AS at").await;
+        rows(s, "CREATE TABLE trips (id bigint, port text, fare numeric(10,2), at timestamp NOT NULL, wave double precision, note text) PARTITION BY (month(at))").await;
+        rows(s, "INSERT INTO trips (id, at) VALUES (1000, '2023-07-01')").await;
+        let would = rows(s, "CALL lake_add_files('trips', location => 'loose/march', dry_run => true)").await;
+        assert_eq!(rows(s, "SELECT count(*) FROM trips").await, ["1"]);
+        assert_eq!(rows(s, "CALL lake_add_files('trips', location => 'loose/march')").await, would);
+        assert_eq!(
+            rows(s, "SELECT count(*), sum(id), sum(fare), count(port), count(note) FROM trips").await,
+            ["501|126250|62625.00|445|0"]
+        );
+        let same =
+            "SELECT id, port, fare, at, wave FROM {} WHERE id > 490 AND port LIKE 'S%' OR at < '2023-03-01 00:05'";
+        assert_eq!(
+            rows(s, &same.replace("{}", "trips")).await,
+            rows(s, &same.replace("{}", "loose.public.march")).await
+        );
+        // The file's bounds and its partition prune it.
+        let (found, plan) = answer(s, "SELECT count(*) FROM trips WHERE at >= '2023-05-01'").await.unwrap();
+        assert_eq!((found, plan.unwrap().gates[0].measure.as_ref().unwrap().bytes), (vec!["1".to_owned()], 0));
+        for (location, told) in [
+            ("loose/march", "file of the table already"),
+            ("loose/two_months", "in several partitions"),
+            ("loose/other", "at takes no null"),
+            ("loose/typed", "its column id is text"),
+            ("loose/nothing", "no file of Parquet"),
+            ("/etc/passwd", "is not below"),
+        ] {
+            refused(s, &format!("CALL lake_add_files('trips', location => '{location}')"), told).await;
+        }
+        rows(s, "UPDATE trips SET note = port WHERE id < 10").await;
+        let found = written.read_by_the_library(&json!({ "ops/trips": ["id <= 500", "wave > 400", "port is null"] }));
+        assert_eq!(found["ops/trips"]["counts"], json!([500, 100, 56]), "{kind}");
+        // A new table like this one keeps its rows in the same way.
+        rows(s, "CREATE TABLE alike (LIKE trips INCLUDING ALL, more integer)").await;
+        rows(s, "INSERT INTO alike SELECT *, 1 FROM trips").await;
+        assert_eq!(rows(s, "SELECT count(*), sum(more) FROM alike").await, ["501|501"]);
+        let partitions = |table: &str| format!("SELECT partition, files FROM lake_partitions('{table}')");
+        assert_eq!(rows(s, &partitions("alike")).await.len(), rows(s, &partitions("trips")).await.len());
+        refused(s, "INSERT INTO alike (id) VALUES (1)", "takes no null").await;
+        rows(s, "CREATE TABLE only_columns (first date, LIKE trips)").await;
+        assert!(
+            rows(s, "SELECT column_name FROM lake.information_schema.columns WHERE table_name = 'only_columns'")
+                .await
+                .contains(&"wave".to_owned())
+        );
+        refused(s, "CREATE TABLE x (LIKE trips INCLUDING DEFAULTS)", "LIKE").await;
+        refused(s, "CREATE TABLE x (LIKE trips, id integer)", "id").await;
+        refused(s, "CREATE TABLE x (LIKE nothing)", "nothing").await;
+    }
 }

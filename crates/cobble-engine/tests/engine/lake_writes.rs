@@ -42,6 +42,16 @@ impl Written {
         Written { folder, engine }
     }
 
+    /// A further catalog, of plain files in a folder beside the tables.
+    pub fn plain_files(&self, name: &str) {
+        let folder = self.warehouse().join(name);
+        std::fs::create_dir(&folder).unwrap();
+        let mut definition = ConnectionDefinition::new(name, "files", folder.display().to_string());
+        definition.options.insert("writable".to_owned(), "true".to_owned());
+        self.engine.add_connection(definition).unwrap();
+        self.engine.add_catalog(CatalogDefinition::new(name, name)).unwrap();
+    }
+
     pub fn session(&self) -> Session {
         let mut session = self.engine.session();
         session.use_place("lake", Some("ops")).unwrap();
