@@ -1,4 +1,5 @@
-//! Connector for tables of the open table format that lie in the folders of a storage: of another connection, which holds their files.
+//! Connector for tables of the open table format, over the files of another connection. Which tables there are, the folders of that storage tell,
+//! the service's own records, or another service's catalog.
 
 mod add_files;
 mod again;

@@ -20,6 +20,7 @@ use crate::refs::pointed;
 use crate::schema::Told;
 use crate::summary::{Counts, of_none, summary};
 use crate::table::{LakeTable, METADATA};
+use crate::updates::list;
 
 /// How often a change is made again that others have come before.
 const TRIES: u32 = 50;
@@ -45,15 +46,6 @@ struct NewSnapshot<'a> {
 pub fn now() -> i64 {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(now.as_millis()).unwrap_or(i64::MAX)
-}
-
-fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
-    let whole = json.as_object_mut().ok_or("it is no object")?;
-    let own = whole.entry(name).or_insert_with(|| json!([]));
-    if own.is_null() {
-        *own = json!([]);
-    }
-    own.as_array_mut().ok_or_else(|| format!("{name} is no array"))
 }
 
 /// The metadata with a snapshot more, which the branch has.

@@ -93,10 +93,6 @@ pub struct Entry<'a> {
     whole: &'a [u8],
 }
 
-fn of_io(error: &io::Error) -> String {
-    error.to_string()
-}
-
 /// A file of rows, and the rows' schema.
 pub(crate) fn opened<R: BufRead>(input: R, memory: &Arc<dyn ScanMemory>) -> io::Result<Told<(AvroBlocks<R>, Node)>> {
     let blocks = AvroBlocks::open(input, memory.clone())?;
@@ -806,11 +802,6 @@ fn partition_value(cursor: &mut Cursor<'_>, node: &Node, kind: &Kind) -> Told<Va
         _ => return Err("a partition value is of a nested type".into()),
     };
     found.ok_or_else(|| "a partition value does not fit its column".into())
-}
-
-/// An error of the storage as what is wrong with a file, for those who have no other.
-pub fn as_told<T>(outcome: io::Result<Told<T>>) -> Told<T> {
-    outcome.map_err(|e| of_io(&e)).and_then(|told| told)
 }
 
 #[cfg(test)]

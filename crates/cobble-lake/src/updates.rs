@@ -59,7 +59,7 @@ fn object<'j>(json: &'j Json, name: &str) -> Told<&'j serde_json::Map<String, Js
 }
 
 /// The array of this name, made where there is none.
-fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
+pub(crate) fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
     let own = json.as_object_mut().ok_or("the metadata are no object")?.entry(name).or_insert_with(|| json!([]));
     if own.is_null() {
         *own = json!([]);
