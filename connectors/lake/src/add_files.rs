@@ -251,11 +251,13 @@ impl Adding<'_> {
         let source = &self.schema.fields[place];
         let Some(column) = self.column(place) else { return self.of_folder(field, source) };
         let known = self.known(&column);
+        // Least and greatest say nothing of values that are no numbers.
+        let has_nans = matches!(source.kind, Kind::Float | Kind::Double);
         let several =
             || self.refused(format!("its rows are in several partitions by {}, or it does not tell", field.name));
         let (min, max) = match (known.all_null, known.nulls, known.bounds) {
             (true, ..) => return Ok(Value::Null),
-            (false, Some(0), Some(bounds)) => bounds,
+            (false, Some(0), Some(bounds)) if !has_nans => bounds,
             _ => return Err(several()),
         };
         // Buckets of values that lie apart may be any.
@@ -274,9 +276,6 @@ impl Adding<'_> {
         });
         let missing = || self.refused(format!("it has no column {} that the table is partitioned by", source.name));
         let told = told.filter(|_| field.transform == Transform::Identity).ok_or_else(missing)?;
-        if told == "__HIVE_DEFAULT_PARTITION__" || told == "null" {
-            return Ok(Value::Null);
-        }
         let value = cobble_types::parse::parse_value(told, &source.kind.sql_type());
         value.map_err(|e| self.refused(format!("its folder {}={told}: {}", source.name, e.message)))
     }

@@ -145,7 +145,7 @@ pub trait Connector: Send + Sync + fmt::Debug {
     async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {
         let _ = call;
         Err(Error::new(Code::Unsupported, "the catalog is not one of lake tables")
-            .hint("the protocol serves catalogs of connections of the kinds lake and lake_service"))
+            .hint("the protocol serves catalogs whose connections are of the kinds lake, lake_service and lake_rest"))
     }
     /// The same connector over what it needs besides its own connection, for one that does.
     fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {

@@ -15,7 +15,7 @@ pub mod tls_settings;
 pub use catalog_call::{CatalogAnswer, CatalogCall, Verb};
 pub use closed::Closed;
 pub use cobble_network::TestStep;
-pub use cobble_storage::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};
+pub use cobble_storage::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties, taken};
 pub use connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
 pub use defined::Defined;
 pub use definition::{

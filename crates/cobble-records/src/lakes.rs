@@ -2,6 +2,7 @@
 
 use cobble_types::Result;
 use diesel::prelude::*;
+use diesel::result::{DatabaseErrorKind, Error};
 use serde_json::Value as Json;
 
 use crate::schema::{lake_pointers, lake_schemas};
@@ -111,5 +112,18 @@ impl Records {
             (None, None) => Ok(0),
         };
         changed.map(|rows| rows == 1).map_err(storage)
+    }
+
+    /// Gives what names this metadata file another name, in one statement; false where it names another file by now, none where the other name is taken.
+    pub fn rename_lake_pointer(&self, key: PointerKey<'_>, before: &str, to: PointerKey<'_>) -> Result<Option<bool>> {
+        use lake_pointers as own;
+        let there = own::table.find((key.lake, key.schema, key.name, key.is_view)).filter(own::metadata.eq(before));
+        let renamed = diesel::update(there)
+            .set((own::schema_name.eq(to.schema), own::name.eq(to.name), own::changed_at.eq(diesel::dsl::now)))
+            .execute(&mut self.connection()?);
+        match renamed {
+            Err(Error::DatabaseError(DatabaseErrorKind::UniqueViolation, _)) => Ok(None),
+            other => other.map(|rows| Some(rows == 1)).map_err(storage),
+        }
     }
 }

@@ -1,6 +1,6 @@
 //! The last states of lake tables, kept in the records.
 
-use cobble_connect::{Pointer, PointerName, Pointers, SchemaProperties};
+use cobble_connect::{Pointer, PointerName, Pointers, SchemaProperties, taken};
 use cobble_records::{PointerKey, Records, StoredPointer};
 use cobble_types::{Error, Result};
 
@@ -53,5 +53,12 @@ impl Pointers for LakePointers {
             location: next.location.clone(),
         };
         self.0.swap_lake_pointer(key(name), before, next.map(stored).as_ref())
+    }
+
+    fn rename(&self, name: &PointerName, before: &str, to: &PointerName) -> Result<bool> {
+        match self.0.rename_lake_pointer(key(name), before, key(to))? {
+            Some(renamed) => Ok(renamed),
+            None => Err(taken(to)),
+        }
     }
 }

@@ -26,7 +26,7 @@ pub use disk::Disk;
 pub use faults::{changed, file_error, io_error, own_error};
 pub use objects::{AccessKey, HttpAddress, Limits, Objects, S3Address, SignIn};
 pub use ordered::Ordered;
-pub use pointers::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties};
+pub use pointers::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties, taken};
 
 /// A file as it was listed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

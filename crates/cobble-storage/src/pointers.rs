@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::{Mutex, PoisonError};
 
-use cobble_types::Result;
+use cobble_types::{Code, Error, Result};
 use serde::{Deserialize, Serialize};
 
 /// What a pointer belongs to.
@@ -44,6 +44,11 @@ pub trait Pointers: Send + Sync + fmt::Debug {
     /// Puts `next` in the place of what is there, if that names this metadata file, or nothing where it is none. False, with nothing changed, where it
     /// does not.
     fn swap(&self, name: &PointerName, before: Option<&str>, next: Option<&Pointer>) -> Result<bool>;
+    /// Gives what names this metadata file another name, in one step. False, with nothing changed, where it names another file by now.
+    ///
+    /// # Errors
+    /// [`cobble_types::Code::AlreadyExists`] when the other name is taken.
+    fn rename(&self, name: &PointerName, before: &str, to: &PointerName) -> Result<bool>;
 }
 
 /// Pointers that live as long as this process.
@@ -110,6 +115,26 @@ impl Pointers for MemoryPointers {
             true
         }))
     }
+
+    fn rename(&self, name: &PointerName, before: &str, to: &PointerName) -> Result<bool> {
+        self.with(|held| {
+            if held.pointers.contains_key(to) {
+                return Err(taken(to));
+            }
+            if held.pointers.get(name).is_none_or(|own| own.metadata != before) {
+                return Ok(false);
+            }
+            let own = held.pointers.remove(name);
+            held.pointers.extend(own.map(|own| (to.clone(), own)));
+            Ok(true)
+        })
+    }
+}
+
+/// The error of a name that is taken.
+pub fn taken(to: &PointerName) -> Error {
+    let what = format!("connection {}: there is a table {}.{} already", to.lake, to.schema, to.name);
+    Error::new(Code::AlreadyExists, what).hint("choose another name")
 }
 
 #[cfg(test)]
@@ -128,6 +153,14 @@ mod tests {
         assert_eq!(pointers.get(&name).unwrap(), Some(at("b")));
         assert_eq!(pointers.names("deep", "ops", false).unwrap(), ["sailings"]);
         assert!(pointers.names("deep", "ops", true).unwrap().is_empty());
+        let other = PointerName { name: "trips".into(), ..name.clone() };
+        assert!(!pointers.rename(&name, "a", &other).unwrap());
+        assert!(pointers.rename(&name, "b", &other).unwrap());
+        assert_eq!(pointers.get(&name).unwrap(), None);
+        assert!(pointers.swap(&name, None, Some(&at("d"))).unwrap());
+        assert_eq!(pointers.rename(&other, "b", &name).unwrap_err().code, Code::AlreadyExists);
+        assert!(pointers.swap(&name, Some("d"), None).unwrap());
+        assert!(pointers.rename(&other, "b", &name).unwrap());
         assert!(pointers.swap(&name, Some("b"), None).unwrap());
         assert!(pointers.schemas("deep").unwrap().is_empty());
     }

@@ -303,6 +303,22 @@ async fn both_halves_are_tested_apart() {
     let kept = Kept::start();
     kept.sql("CREATE TABLE kept.ops.berths AS SELECT 1 AS id");
     let (protocol, token) = (kept.protocol(), kept.product.token());
+    // A name is changed in one step, and not to one that is taken.
+    kept.sql("CREATE TABLE kept.ops.piers AS SELECT 2 AS id");
+    let http = kept.product.http();
+    let rename = async |from: &str, to: &str| {
+        let name = |own: &str| json!({ "namespace": ["ops"], "name": own });
+        let body = json!({ "source": name(from), "destination": name(to) });
+        let sent = http.post(format!("{protocol}/v1/kept/tables/rename")).json(&body).send().await.unwrap();
+        sent.status().as_u16()
+    };
+    assert_eq!(
+        [rename("berths", "piers").await, rename("none", "x").await, rename("piers", "quays").await],
+        [409, 404, 204]
+    );
+    assert_eq!(kept.sql("SELECT id FROM kept.ops.quays"), ["{\"id\":2}"]);
+    kept.sql("INSERT INTO kept.ops.quays VALUES (3)");
+    kept.sql("DROP TABLE kept.ops.quays");
     let elsewhere = tempfile::tempdir().unwrap();
     for (address, options, sign_in, step, told) in [
         (protocol.as_str(), vec![("storage", "store"), ("warehouse", "kept")], (None, Some(token.as_str())), "", ""),

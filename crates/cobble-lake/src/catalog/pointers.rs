@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use cobble_storage::{Condition, Pointer, PointerName, Pointers, SchemaProperties, Storage, file_error};
+use cobble_storage::{Condition, Pointer, PointerName, Pointers, SchemaProperties, Storage, file_error, taken};
 use cobble_types::{Code, Error, Result};
 use serde_json::Value as Json;
 
@@ -58,11 +58,6 @@ impl Pointed {
     fn changed_meanwhile(&self, name: &TableName) -> Error {
         let what = format!("connection {}: {name} was changed at the same time", self.connection);
         Error::new(Code::Conflict, what).hint("try it again")
-    }
-
-    fn is_there(&self, name: &TableName) -> Error {
-        let what = format!("connection {}: there is a table {name} already", self.connection);
-        Error::new(Code::AlreadyExists, what).hint("choose another name")
     }
 
     /// What a location tells of a table: the last metadata file in its folder, or this metadata file.
@@ -185,9 +180,10 @@ impl TableCatalog for Pointed {
     fn adopt(&self, name: &TableName, location: &str) -> Result<()> {
         checked(&self.connection, name)?;
         let pointer = self.found(location)?;
-        match self.swap(&self.pointer_name(name, false), None, Some(&pointer))? {
+        let own = self.pointer_name(name, false);
+        match self.swap(&own, None, Some(&pointer))? {
             true => Ok(()),
-            false => Err(self.is_there(name)),
+            false => Err(taken(&own)),
         }
     }
 
@@ -195,16 +191,9 @@ impl TableCatalog for Pointed {
         checked(&self.connection, to)?;
         let (from, own) = (self.pointer_name(&table.name, false), self.pointer_name(to, false));
         let Some(pointer) = self.pointers.get(&from)? else { return Err(self.changed_meanwhile(&table.name)) };
-        if !self.swap(&own, None, Some(&pointer))? {
-            return Err(self.is_there(to));
-        }
-        // A commit that comes between the two is under the old name alone: the new one goes again.
-        match self.swap(&from, Some(&pointer.metadata), None) {
-            Ok(true) => Ok(()),
-            other => {
-                self.swap(&own, Some(&pointer.metadata), None)?;
-                other.and(Err(self.changed_meanwhile(&table.name)))
-            }
+        match self.pointers.rename(&from, &pointer.metadata, &own)? {
+            true => Ok(()),
+            false => Err(self.changed_meanwhile(&table.name)),
         }
     }
 
