@@ -116,6 +116,7 @@ pub fn call(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result
         Procedure::RemoveOrphans => super::orphans::remove(named, call, tools),
         Procedure::AddFiles => super::add_files::add(named, call, tools),
         Procedure::Adopt => named.adopt(call.needed("location")?),
+        Procedure::MoveTier => Err(Error::internal("a move between tiers, which a lake alone does not make")),
         Procedure::Release => {
             let open = named.open()?;
             open.catalog.release(&open)?;

@@ -66,6 +66,10 @@ impl Session {
         }
         let call_of = ProcedureCall { procedure, arguments };
         let parts = table_name(call_of.needed("table").map_err(at)?).map_err(at)?;
+        if procedure == Procedure::MoveTier {
+            let (to, dry_run) = (call_of.needed("to").map_err(at)?, call_of.flag("dry_run"));
+            return Box::pin(self.tier_move(&parts, to, dry_run, cancel)).await.map_err(at);
+        }
         let set = self.catalogs()?;
         let (target, connector) =
             self.to_write(&set, &WrittenName { parts: parts.clone(), position: call.position })?;
@@ -86,7 +90,7 @@ impl Session {
     pub(crate) async fn alter_table(&mut self, wanted: &AlterTable) -> Result<Execution> {
         let at = |error: Error| error.at(wanted.table.position);
         let set = self.catalogs()?;
-        let (target, connector) = self.to_write(&set, &wanted.table)?;
+        let (target, connector) = self.to_change(&set, &wanted.table).await?;
         if connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?.is_none() {
             if wanted.if_exists {
                 return Ok(Execution::done("there was no such table".to_owned()));

@@ -15,7 +15,7 @@ use cobble_functions::Entry as FunctionEntry;
 use cobble_plan::scan::{GateScan, ScanSpec, Scans};
 use cobble_plan::sink::{RowChange, SinkSpec, SourceChange};
 use cobble_plan::{UserFunction, UserView};
-use cobble_sql::{KnownFunction, KnownFunctions};
+use cobble_sql::{KnownFunction, KnownFunctions, KnownView};
 use cobble_types::{Code, Error, ObjectName, Result};
 use serde::{Deserialize, Serialize};
 use tokio_util::task::AbortOnDropHandle;
@@ -24,6 +24,7 @@ use crate::analyze::CollectedStatistics;
 use crate::configuration::Reconfiguration;
 use crate::files_at;
 use crate::memory_table::{self, MemoryTable};
+use crate::routed::Routed;
 use crate::session::Session;
 use crate::views::{KnownViews, list};
 
@@ -278,6 +279,8 @@ pub struct Engine {
     state: RwLock<Option<Arc<dyn StateTables>>>,
     functions: RwLock<Arc<KnownFunctions>>,
     pub(crate) views: RwLock<Arc<KnownViews>>,
+    /// Tables in tiers of which rows are being moved.
+    pub(crate) moving: Arc<Mutex<BTreeSet<String>>>,
     pub(crate) statistics: RwLock<BTreeMap<OwnedTable, Arc<CollectedStatistics>>>,
 }
 
@@ -297,6 +300,7 @@ impl Engine {
             state: RwLock::default(),
             functions: RwLock::default(),
             views: RwLock::default(),
+            moving: Arc::default(),
             statistics: RwLock::default(),
         }))
     }
@@ -670,10 +674,17 @@ impl CatalogSet {
     }
 
     /// Opens the tables that a plan writes into.
-    pub(crate) async fn writers(&self, sinks: &[SinkSpec]) -> Result<Vec<Opened>> {
+    pub(crate) async fn writers(&self, sinks: &[SinkSpec], held: &[Arc<KnownView>]) -> Result<Vec<Opened>> {
         let mut writers = Vec::new();
+        let open = async |sink: &SinkSpec| self.connector(&sink.table.catalog)?.writer(sink.rows.clone()).await;
         for sink in sinks {
-            let writer = self.connector(&sink.table.catalog)?.writer(sink.rows.clone()).await?;
+            let writer = match &sink.routes {
+                None => open(sink).await?,
+                Some(routes) => {
+                    let (recent, older) = (open(&routes.recent).await?, open(&routes.older).await?);
+                    Box::new(Routed::new(routes.as_ref().clone(), recent, older, held.to_vec()))
+                }
+            };
             writers.push((sink.table.clone(), writer));
         }
         Ok(writers)

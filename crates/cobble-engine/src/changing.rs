@@ -105,7 +105,7 @@ impl Target {
             returned: returned.map(|made| Added { list: String::new(), columns: made.columns.clone() }),
             replacing: Some(Replacing { change: kind, identity: self.identity, set: set.collect(), read }),
         };
-        plan.written_to(SinkSpec { table: table.clone(), rows }, returning)
+        plan.written_to(SinkSpec { table: table.clone(), rows, routes: None }, returning)
     }
 }
 

@@ -435,7 +435,14 @@ impl Engine {
         }
         let mut views = KnownViews::new();
         for (name, view) in &wanted.views {
-            let known = KnownView::new(view.clone()).map_err(|e| Error {
+            let mut view = view.clone();
+            // How far rows have been moved is no setting.
+            if let (Some(wanted), Some(UserView { tiers: Some(own), .. })) = (&view.tiers, before.views.get(name))
+                && own.is_same(wanted)
+            {
+                view.tiers = Some(own.clone());
+            }
+            let known = KnownView::new(view).map_err(|e| Error {
                 message: format!("view {name}: {}", e.message),
                 position: None,
                 ..e
@@ -479,7 +486,8 @@ impl Engine {
             Some(before) if before == after => vec![],
             _ => vec![after.to_string()],
         };
-        compare("view", &before.views, &wanted.views, of_view, &mut changes);
+        let after = views.iter().map(|(name, known)| (name.clone(), known.view.clone())).collect();
+        compare("view", &before.views, &after, of_view, &mut changes);
         Ok(Reconfiguration { changes, set: next, functions, views })
     }
 }

@@ -8,6 +8,7 @@ use arrow::datatypes::{DataType, Field, Fields, Schema, TimeUnit, TimestampMicro
 use cobble_exec::RunningQuery;
 use cobble_plan::document::{PlanDocument, RunMeasures};
 pub use cobble_plan::result::{Progress, ResultColumn};
+use cobble_sql::KnownView;
 use cobble_types::{Code, Error, Position, Result, SqlType};
 
 use crate::analyze::{ANSWER, Analysis};
@@ -25,6 +26,8 @@ pub struct Execution {
     zone: Option<Arc<str>>,
     /// Where the statement divides, if it does so at one place only.
     divides_at: Option<Position>,
+    /// Tables in tiers that it reads or writes: no row that it may look for goes before it has ended.
+    held: Vec<Arc<KnownView>>,
 }
 
 /// What is executed.
@@ -117,7 +120,7 @@ fn column_in(column: &ArrayRef, zone: &Arc<str>) -> Result<ArrayRef> {
 
 impl Execution {
     fn of(columns: Vec<ResultColumn>, kind: Kind) -> Self {
-        Execution { columns, message: None, kind, rows_out: 0, zone: None, divides_at: None }
+        Execution { columns, message: None, kind, rows_out: 0, zone: None, divides_at: None, held: vec![] }
     }
 
     pub(crate) fn running(
@@ -143,6 +146,11 @@ impl Execution {
     /// Shows moments as clocks in this zone do.
     pub(crate) fn in_zone(mut self, zone: &str) -> Self {
         self.zone = (zone != "UTC").then(|| zone.into());
+        self
+    }
+
+    pub(crate) fn holding(mut self, held: Vec<Arc<KnownView>>) -> Self {
+        self.held = held;
         self
     }
 
@@ -173,7 +181,11 @@ impl Execution {
             Kind::Answer(batches) => batches.pop_front(),
             Kind::Plan(run) => match (run.next().await?, &self.zone) {
                 (Some(batch), Some(zone)) => Some(shown_in(&batch, zone)?),
-                (batch, _) => batch,
+                (Some(batch), None) => Some(batch),
+                (None, _) => {
+                    self.held.clear();
+                    None
+                }
             },
             Kind::Analysis { run, analysis, found } => match analysis {
                 None => None,

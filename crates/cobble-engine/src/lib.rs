@@ -15,9 +15,11 @@ mod objects;
 mod prepared;
 mod resolve;
 mod returning;
+mod routed;
 mod saved_plan;
 mod session;
 mod system_tables;
+mod tiers;
 mod views;
 
 pub use analyze::CollectedStatistics;

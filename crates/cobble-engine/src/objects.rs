@@ -9,7 +9,7 @@ use cobble_exec::Script;
 use cobble_plan::alter::order_by;
 use cobble_plan::logical::Table;
 use cobble_plan::sink::{Added, NewRows, SinkSpec};
-use cobble_plan::{FunctionLanguage, UserFunction, UserView};
+use cobble_plan::{FunctionLanguage, Tiers, UserFunction, UserView};
 use cobble_sql::{
     CatalogReader, CreateTable, CreateView, KnownFunction, KnownView, Parameters, TableReference, Transaction, Write,
     WrittenName,
@@ -69,6 +69,13 @@ fn columns_to_fill(known: &Table, named: &[String]) -> Result<Vec<(String, SqlTy
     Ok(columns)
 }
 
+/// Why nothing but an INSERT goes into a table in tiers.
+fn only_inserted(name: &str, tiers: &Tiers) -> Error {
+    let what = format!("{name} is a table in tiers, into which rows are only inserted");
+    Error::new(Code::WrongKind, what)
+        .hint(format!("change rows in {} and in {}; DROP VIEW drops the name alone", tiers.recent, tiers.older))
+}
+
 fn list(names: &[String]) -> String {
     names.join(", ")
 }
@@ -80,10 +87,13 @@ impl Session {
         let is_view = written_out(&written.parts, &self.place).is_some()
             || (self.place.catalog.is_none() && self.engine.views().contains_key(&written.parts.join(".")));
         if is_view {
-            let what = format!("{} is a view", written.parts.join("."));
-            return Err(at(
-                Error::new(Code::WrongKind, what).hint("views are only read: write into the tables that it reads")
-            ));
+            let name = written.parts.join(".");
+            let tiers = written.parts.last().and_then(|own| self.engine.views().get(own)?.view.tiers.clone());
+            return Err(at(match tiers {
+                Some(tiers) => only_inserted(&name, &tiers),
+                None => Error::new(Code::WrongKind, format!("{name} is a view"))
+                    .hint("views are only read: write into the tables that it reads"),
+            }));
         }
         let (catalog, schema, name) = complete(set, &self.place, &written.parts).map_err(at)?;
         if catalog == SYSTEM_CATALOG {
@@ -91,6 +101,18 @@ impl Session {
         }
         let connector = set.connector(&catalog).map_err(at)?.clone();
         Ok((ObjectName::new(catalog, schema, name), connector))
+    }
+
+    /// The same, of what is more than an INSERT.
+    pub(crate) async fn to_change(
+        &self,
+        set: &CatalogSet,
+        written: &WrittenName,
+    ) -> Result<(ObjectName, Arc<dyn Connector>)> {
+        match self.tiered(set, &written.parts).await {
+            Ok(Some(own)) => Err(only_inserted(&written.parts.join("."), &own.tiers).at(written.position)),
+            _ => self.to_write(set, written),
+        }
     }
 
     pub(crate) async fn write(
@@ -122,7 +144,14 @@ impl Session {
         let began = Instant::now();
         let at = |error: Error| error.at(write.table.position);
         let set = self.catalogs()?;
-        let (target, _) = self.to_write(&set, &write.table)?;
+        let tiered = match write.create {
+            true => None,
+            false => self.tiered(&set, &write.table.parts).await.map_err(at)?,
+        };
+        let target = match &tiered {
+            Some(tiered) => full_name(&tiered.name),
+            None => self.to_write(&set, &write.table)?.0,
+        };
         let (mut returning, mut names, mut returned) = (None, None, None);
         let (planned, columns) = match write.create {
             true => {
@@ -146,9 +175,16 @@ impl Session {
                 (planned, columns)
             }
             false => {
-                let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
+                let known = match &tiered {
+                    Some(tiered) => self.recent_side(&set, &tiered.tiers).await.map_err(at)?,
+                    None => table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?,
+                };
                 let wanted = columns_to_fill(&known.table, &write.columns).map_err(at)?;
                 if let Some(query) = &write.returning {
+                    if tiered.is_some() {
+                        return Err(at(Error::unsupported("RETURNING of a table in tiers")
+                            .hint("insert the rows into the side that they belong to")));
+                    }
                     let (made, of_rows) = self.returning(query, &known.table, parameters)?;
                     let list = known.source.added(&known.table, &made.columns).map_err(at)?;
                     returned = Some(Added { list, columns: made.columns.clone() });
@@ -170,10 +206,15 @@ impl Session {
             returned,
             replacing: None,
         };
-        let plan = planned.plan.written_to(SinkSpec { table: target, rows }, returning);
+        let (mut held, mut routes) = (planned.held, None);
+        if let Some(tiered) = tiered {
+            routes = Some(Box::new(self.routes(&set, &tiered.tiers, &rows).await.map_err(at)?));
+            held.push(tiered.known);
+        }
+        let plan = planned.plan.written_to(SinkSpec { table: target, rows, routes }, returning);
         let columns = names.unwrap_or_else(|| session::names(plan.root.columns.clone()));
         let seconds = began.elapsed().as_secs_f64();
-        Ok(Planned { plan, set: planned.set, columns, seconds, writes_at: write.table.position })
+        Ok(Planned { plan, set: planned.set, columns, seconds, writes_at: write.table.position, held })
     }
 
     pub(crate) async fn create_table(&mut self, wanted: &CreateTable) -> Result<Execution> {
@@ -239,7 +280,7 @@ impl Session {
         let mut targets = Vec::new();
         for written in names {
             let at = |error: Error| error.at(written.position);
-            let (target, connector) = self.to_write(&set, written)?;
+            let (target, connector) = self.to_change(&set, written).await?;
             let found = connector.table(&target.catalog, &target.schema, &target.table).await.map_err(at)?;
             match found {
                 None if if_exists => continue,
@@ -364,7 +405,10 @@ impl Session {
     pub(crate) async fn filled(&self, write: &Write) -> Result<Vec<(String, SqlType)>> {
         let at = |error: Error| error.at(write.table.position);
         let set = self.catalogs()?;
-        let known = table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?;
+        let known = match self.tiered(&set, &write.table.parts).await.map_err(at)? {
+            Some(tiered) => self.recent_side(&set, &tiered.tiers).await.map_err(at)?,
+            None => table(&self.engine, &set, &self.place, &write.table.parts).await.map_err(at)?,
+        };
         columns_to_fill(&known.table, &write.columns).map_err(at)
     }
 

@@ -61,6 +61,17 @@ impl Resolved {
         sources
     }
 
+    /// The tables in tiers among them, also those that views read.
+    pub fn in_tiers(&self) -> Vec<Arc<KnownView>> {
+        let mut all = Vec::new();
+        for meaning in self.meanings.values().flatten() {
+            let Meaning::View { known, tables, .. } = meaning else { continue };
+            all.extend(known.view.tiers.is_some().then(|| known.clone()));
+            all.extend(tables.in_tiers());
+        }
+        all
+    }
+
     fn add_sources(&self, sources: &mut Sources) {
         for meaning in self.meanings.values().flatten() {
             match meaning {

@@ -47,8 +47,13 @@ impl Session {
         match statements.as_slice() {
             [only] => match &only.statement {
                 Statement::Query(query) => {
-                    let Planned { plan, columns, .. } =
+                    let Planned { plan, columns, held, .. } =
                         self.planned(query, Parameters::NONE, &CancellationToken::new()).await?;
+                    if !held.is_empty() {
+                        let what =
+                            "a plan over tables in tiers cannot be saved: their boundary may move before it runs";
+                        return Err(Error::new(Code::Unsupported, what));
+                    }
                     Ok(SavedPlan { columns, settings: self.given_settings().clone(), plan })
                 }
                 _ => Err(Error::new(Code::Unsupported, "only the plan of a query can be saved")),
@@ -71,6 +76,7 @@ impl Session {
             columns,
             seconds: began.elapsed().as_secs_f64(),
             writes_at: None,
+            held: vec![],
         };
         session.started(planned, cancel).await
     }

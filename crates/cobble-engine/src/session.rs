@@ -16,9 +16,9 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
 use cobble_plan::{LogicalPlan, SortKey, draw, serial};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Expr, Parameters, PlanFormat,
-    SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
-    table_references,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Expr, KnownView, Parameters,
+    PlanFormat, SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query,
+    parse_statements, table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Position, Result, SqlType};
@@ -80,6 +80,7 @@ pub(crate) struct BoundChange {
     pub query: BoundQuery,
     /// What RETURNING computes, and the names of what comes out.
     returning: Option<(Returning, Vec<ResultColumn>)>,
+    held: Vec<Arc<KnownView>>,
 }
 
 /// The order in which rows come to a table.
@@ -112,6 +113,8 @@ pub(crate) struct Planned {
     pub seconds: f64,
     /// Where the statement names the table that it writes.
     pub writes_at: Option<Position>,
+    /// The tables in tiers that it reads or writes, as they were when it was planned.
+    pub held: Vec<Arc<KnownView>>,
 }
 
 /// What a run may take by these settings, when so much time has been spent on its planning.
@@ -366,6 +369,7 @@ impl Session {
             Statement::DropFunction { name, if_exists } => self.drop_function(name, *if_exists).await,
             Statement::Analyze { table, position } => self.analyze(table, *position, cancel).await,
             Statement::CreateView(wanted) => self.create_view(wanted).await,
+            Statement::CreateTiers(wanted) => Box::pin(self.create_tiers(wanted, cancel)).await,
             Statement::Prepare(wanted) => self.keep_prepared(wanted).await,
             Statement::Execute { name, values, position } => {
                 let run = self.execute_prepared(name, values.as_deref(), *position, cancel);
@@ -436,7 +440,7 @@ impl Session {
         Ok((made, names(bound.columns)))
     }
 
-    async fn planned_change(
+    pub(crate) async fn planned_change(
         &self,
         change: &Change,
         parameters: Parameters<'_>,
@@ -445,7 +449,7 @@ impl Session {
         let began = Instant::now();
         let at = |error: Error| error.at(change.position);
         let bound = self.bound_change(change, parameters).await?;
-        let BoundChange { target, set, sources, query, returning } = bound;
+        let BoundChange { target, set, sources, query, returning, held } = bound;
         let (returning, columns) = returning.unzip();
         let goal = match target.by {
             ChangedBy::Source => Goal::Source,
@@ -461,14 +465,15 @@ impl Session {
             ChangedBy::Writer => target.written(change, planned(query.plan).await?, returning),
         };
         let columns = columns.unwrap_or_else(|| names(plan.root.columns.clone()));
-        Ok(Planned { plan, set, columns, seconds: began.elapsed().as_secs_f64(), writes_at: change.position })
+        let seconds = began.elapsed().as_secs_f64();
+        Ok(Planned { plan, set, columns, seconds, writes_at: change.position, held })
     }
 
     /// The query that finds the rows of a change, bound.
     pub(crate) async fn bound_change(&self, change: &Change, parameters: Parameters<'_>) -> Result<BoundChange> {
         let at = |error: Error| error.at(change.position);
         let set = self.catalogs()?;
-        self.to_write(&set, &WrittenName { parts: change.table.clone(), position: change.position })?;
+        self.to_change(&set, &WrittenName { parts: change.table.clone(), position: change.position }).await?;
         let found = table(&self.engine, &set, &self.place, &change.table).await.map_err(at)?;
         let returning = match &change.returning {
             Some(query) => Some(self.returning(query, &found.table, parameters)?),
@@ -485,7 +490,7 @@ impl Session {
         let mut sources = tables.sources();
         sources.add(&target.found);
         let query = self.bound_with(query, &catalog, parameters, Some(&target.wanted))?;
-        Ok(BoundChange { target, set, sources, query, returning })
+        Ok(BoundChange { target, set, sources, query, returning, held: tables.in_tiers() })
     }
 
     async fn analyze(
@@ -568,7 +573,8 @@ impl Session {
             false => plan,
         };
         let plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
-        Ok(Planned { plan, set, columns: names(columns), seconds: began.elapsed().as_secs_f64(), writes_at: None })
+        let seconds = began.elapsed().as_secs_f64();
+        Ok(Planned { plan, set, columns: names(columns), seconds, writes_at: None, held: tables.in_tiers() })
     }
 
     /// What these names stand for here.
@@ -612,7 +618,8 @@ impl Session {
 
     /// Starts a plan, after the tables that it writes into have been opened.
     pub(crate) async fn started(&self, planned: Planned, cancel: &CancellationToken) -> Result<Execution> {
-        let writers = planned.set.writers(&planned.plan.sinks).await.map_err(|e| e.at(planned.writes_at))?;
+        let writers =
+            planned.set.writers(&planned.plan.sinks, &planned.held).await.map_err(|e| e.at(planned.writes_at))?;
         let running = with_room(|| {
             let copy = match self.settings.planner_serial {
                 true => Some(PhysicalPlan::from_bytes(&planned.plan.to_bytes()?)?),
@@ -623,7 +630,8 @@ impl Session {
             start(plan, planned.set.as_ref(), writers, &limits, &self.engine.pool, cancel.child_token())
         })?;
         Ok(Execution::running(planned.columns, running, planned.plan.document, planned.seconds)
-            .in_zone(&self.settings.time_zone))
+            .in_zone(&self.settings.time_zone)
+            .holding(planned.held))
     }
 
     /// The plan of a statement, not run.

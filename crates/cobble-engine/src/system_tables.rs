@@ -6,6 +6,7 @@ use std::sync::Arc;
 use arrow::array::{ArrayRef, Int32Array, StringViewArray};
 use cobble_plan::logical::{TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
+use cobble_plan::{TierMove, Tiers};
 use cobble_types::{Error, ObjectName, Result, SqlType};
 use futures::StreamExt;
 
@@ -17,7 +18,7 @@ use crate::views::{KnownViews, VIEWS_SCHEMA, full_name};
 pub const INFORMATION_TABLES: &[&str] = &["tables", "columns", "schemata", "views"];
 /// The schemas of the service's own catalog, beside `information_schema`.
 pub const SYSTEM_SCHEMAS: &[&str] = &["state", VIEWS_SCHEMA];
-const STATE_TABLES: &[&str] = &["catalogs", "connections"];
+const STATE_TABLES: &[&str] = &["catalogs", "connections", "tiers"];
 /// Tables described at one time while `information_schema.columns` is filled.
 const PARALLEL_DESCRIPTIONS: usize = 8;
 
@@ -140,7 +141,7 @@ pub async fn information_table(
                 .filter(|listed| listed.kind == TableKind::View)
                 .map(|ListedTable { name, .. }| {
                     let own = views.get(&name.table).filter(|_| name == full_name(&name.table));
-                    let definition = own.map(|known| known.view.query.clone());
+                    let definition = own.map(|known| known.view.text().into_owned());
                     vec![Some(name.catalog), Some(name.schema), Some(name.table), definition]
                 })
                 .collect();
@@ -224,6 +225,17 @@ pub async fn state_table(engine: &Engine, set: &CatalogSet, name: &str) -> Resul
         "catalogs" => {
             let rows: Vec<_> = set.catalogs.values().map(|c| vec![some(&c.name), some(&c.connection)]).collect();
             Some(text_rows(&["name", "connection"], &rows))
+        }
+        "tiers" => {
+            let views = engine.views();
+            let tiers = views.iter().filter_map(|(name, known)| Some((name, known.view.tiers.as_ref()?)));
+            let rows: Vec<_> = tiers
+                .map(|(name, Tiers { recent, older, by, boundary, moving, .. })| {
+                    let moving = moving.as_ref().map(TierMove::to_string);
+                    vec![some(name), some(recent), some(older), some(by), boundary.clone(), moving]
+                })
+                .collect();
+            Some(text_rows(&["name", "recent", "older", "by", "boundary", "moving"], &rows))
         }
         _ => None,
     };

@@ -174,6 +174,15 @@ impl Engine {
         }
     }
 
+    /// Refuses to change a table in tiers of which rows are being moved.
+    fn at_rest(&self, name: &str) -> Result<()> {
+        match self.moving.lock().unwrap_or_else(PoisonError::into_inner).contains(name) {
+            false => Ok(()),
+            true => Err(Error::new(Code::InUse, format!("rows of {} are being moved", full_name(name)))
+                .hint("wait for the end of that run, or cancel it")),
+        }
+    }
+
     async fn keep(&self, name: &str, view: Option<&UserView>) -> Result<()> {
         match self.state() {
             Some(state) => state.keep_view(name, view).await,
@@ -194,7 +203,7 @@ impl Engine {
             true if !replace => Err(Error::new(Code::AlreadyExists, format!("there is a view {name} already"))
                 .hint("use CREATE OR REPLACE VIEW to replace it")
                 .at(written.position)),
-            _ => Ok(Some(name)),
+            _ => self.at_rest(&name).map(|()| Some(name)).map_err(|e| e.at(written.position)),
         }
     }
 
@@ -220,6 +229,7 @@ impl Engine {
         for written in names {
             let name = own_name(written)?;
             if views.contains_key(&name) {
+                self.at_rest(&name).map_err(|e| e.at(written.position))?;
                 gone.push(name);
             } else if !if_exists {
                 let mut error = Error::unknown("view", &name, views.keys().map(String::as_str));
@@ -269,6 +279,7 @@ impl Engine {
         if views.contains_key(&new) {
             return Err(Error::new(Code::AlreadyExists, format!("there is a view {new} already")).at(to.position));
         }
+        self.at_rest(&name).map_err(|e| e.at(written.position))?;
         // Their texts have its name.
         self.unread(&format!("the view {name}"), &full_name(&name)).map_err(|e| e.at(written.position))?;
         self.keep(&new, Some(&known.view)).await?;

@@ -261,7 +261,8 @@ pub fn count(n: f64) -> String {
 /// A size in bytes with a binary unit.
 pub fn bytes(n: f64) -> String {
     match n {
-        n if n < 1024.0 => format!("{n:.0} B"),
+        // Without the sign of a zero.
+        n if n < 1024.0 => format!("{:.0} B", n + 0.0),
         n if n < 1024.0 * 1024.0 => format!("{:.0} KiB", n / 1024.0),
         n if n < 1024.0 * 1024.0 * 1024.0 => format!("{:.1} MiB", n / 1024.0 / 1024.0),
         n => format!("{:.2} GiB", n / 1024.0 / 1024.0 / 1024.0),

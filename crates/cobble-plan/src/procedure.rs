@@ -29,12 +29,14 @@ pub enum Procedure {
     Release,
     /// Makes files that are there already files of the table, where they are.
     AddFiles,
+    /// Moves rows of a table in tiers to its older side. Done by the engine itself.
+    MoveTier,
 }
 
 /// A parameter: its name, its type and whether it may be left out.
 pub type Parameter = (&'static str, SqlType, bool);
 
-const ALL: [(&str, Procedure); 13] = [
+const ALL: [(&str, Procedure); 14] = [
     ("lake_branch", Procedure::Branch),
     ("lake_tag", Procedure::Tag),
     ("lake_drop_ref", Procedure::DropRef),
@@ -48,6 +50,7 @@ const ALL: [(&str, Procedure); 13] = [
     ("lake_adopt", Procedure::Adopt),
     ("lake_release", Procedure::Release),
     ("lake_add_files", Procedure::AddFiles),
+    ("tier_move", Procedure::MoveTier),
 ];
 
 impl Procedure {
@@ -85,6 +88,7 @@ impl Procedure {
             Procedure::Adopt => vec![needed("location")],
             Procedure::Release => vec![],
             Procedure::AddFiles => vec![needed("location"), flag("dry_run")],
+            Procedure::MoveTier => vec![needed("to"), flag("dry_run")],
         }
     }
 }

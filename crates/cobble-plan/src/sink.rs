@@ -23,6 +23,22 @@ pub struct SinkSpec {
     /// The table under its catalog's name.
     pub table: ObjectName,
     pub rows: NewRows,
+    /// Of a table in tiers: which of its rows go where.
+    pub routes: Option<Box<Routes>>,
+}
+
+/// Rows from a boundary on go to one table, those before it to another.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Routes {
+    /// The place of the column that is compared; without one it is null in all rows, which makes them recent ones.
+    pub column: Option<usize>,
+    pub sql_type: SqlType,
+    /// Without one all rows are recent.
+    pub boundary: Option<Value>,
+    /// Rows from the boundary up to here are being moved, and new ones have no place meanwhile.
+    pub moving_to: Option<Value>,
+    pub recent: SinkSpec,
+    pub older: SinkSpec,
 }
 
 /// Rows to be kept: as a new table, or beside those of one that is there.
@@ -183,6 +199,14 @@ impl SinkSpec {
         let options: Vec<String> = self.rows.options.iter().map(|(name, value)| format!("{name} {value}")).collect();
         let with = if options.is_empty() { String::new() } else { format!(" with {}", options.join(", ")) };
         let table = &self.table;
+        if let Some(routes) = &self.routes {
+            let Routes { recent, older, .. } = routes.as_ref();
+            let divided = match &routes.boundary {
+                Some(boundary) => format!("from {boundary} on into {}, before it into {}", recent.table, older.table),
+                None => format!("all into {}", recent.table),
+            };
+            return format!("insert into {table} ({}): {divided}", names.join(", "));
+        }
         match &self.rows.replacing {
             Some(Replacing { change: RowsChange::Update, set, .. }) => format!("update {table} set {}", set.join(", ")),
             Some(Replacing { change: RowsChange::Delete, .. }) => format!("delete from {table}"),

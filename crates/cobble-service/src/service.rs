@@ -271,9 +271,13 @@ impl Service {
                 })?;
             }
         }
+        if preview {
+            return Ok(self.engine.compare(wanted, secrets)?.changes);
+        }
+        let _still = self.engine.nothing_moves()?;
         let next = self.engine.compare(wanted, secrets)?;
         let changes = next.changes.clone();
-        if preview || changes.is_empty() {
+        if changes.is_empty() {
             return Ok(changes);
         }
         let of_function = |known: &KnownFunction| Ok((known.function.name.clone(), as_json(known.function.as_ref())?));

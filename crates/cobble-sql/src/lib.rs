@@ -15,6 +15,7 @@ mod session_zone;
 mod slips;
 mod statement;
 mod syntax;
+mod tiers;
 
 pub use alter::AlterTable;
 pub use bind::{
@@ -29,3 +30,4 @@ pub use sqlparser::ast::{Expr, Query};
 pub use statement::{
     Explain, ExplainShow, Explained, PlanFormat, Prepare, Show, Statement, StatementText, parse_statements,
 };
+pub use tiers::CreateTiers;

@@ -114,6 +114,9 @@ impl Words<'_> {
         if !replace && self.take("table") {
             return self.create_table();
         }
+        if !replace && self.take("tiered") {
+            return self.create_tiers();
+        }
         if self.take("function") {
             return self.create_function(replace, lines, text);
         }
@@ -128,7 +131,7 @@ impl Words<'_> {
         Ok(found)
     }
 
-    fn if_not_exists(&mut self) -> Result<bool> {
+    pub(crate) fn if_not_exists(&mut self) -> Result<bool> {
         let found = self.take("if");
         if found && !(self.take("not") && self.take("exists")) {
             return self.expected("NOT EXISTS");

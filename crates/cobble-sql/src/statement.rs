@@ -15,6 +15,7 @@ use crate::dialect::OwnDialect;
 use crate::objects::{CreateTable, CreateView, Transaction, Write, WrittenName};
 use crate::reworded::{reworded, search_cycle};
 use crate::syntax::check_query;
+use crate::tiers::CreateTiers;
 
 /// One statement with its own text, as it stands in the input.
 #[derive(Debug, Clone)]
@@ -47,6 +48,7 @@ pub enum Statement {
         if_exists: bool,
     },
     CreateView(CreateView),
+    CreateTiers(CreateTiers),
     DropViews {
         names: Vec<WrittenName>,
         if_exists: bool,

@@ -286,6 +286,12 @@ async fn what_is_handed_over_never_changes_an_answer() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn rows_move_between_tiers() {
+    let definition = writer("tiers", "GRANT CREATE ON SCHEMA public TO tiers_writer").await;
+    truth::tiers::check(definition, "public", "day").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn tables_are_written_whole_or_not_at_all() {
     let definition = writer("scratch", "GRANT CREATE ON SCHEMA public TO scratch_writer").await;
     truth::written::check(truth::written::session(definition.clone(), "public")).await;

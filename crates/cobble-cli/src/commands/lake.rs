@@ -144,6 +144,16 @@ enum Action {
         #[command(flatten)]
         dry: Dry,
     },
+    /// Move rows of a table in tiers from the database to the lake, up to a new boundary
+    #[command(after_help = "Example:\n  cobble lake move-older trips --to 2025-06-01 --dry-run")]
+    MoveOlder {
+        table: String,
+        /// The first value of the rows that stay in the database
+        #[arg(long, value_name = "VALUE")]
+        to: String,
+        #[command(flatten)]
+        dry: Dry,
+    },
     /// Remove files that no state has
     #[command(after_help = "Example:\n  cobble lake remove-orphans deep.ops.boardings --dry-run")]
     RemoveOrphans {
@@ -165,7 +175,11 @@ struct Call(String);
 
 impl Call {
     fn of(procedure: &str, table: &str) -> Call {
-        Call(format!("CALL lake_{procedure}({}", quoted(table)))
+        Call::named(&format!("lake_{procedure}"), table)
+    }
+
+    fn named(procedure: &str, table: &str) -> Call {
+        Call(format!("CALL {procedure}({}", quoted(table)))
     }
 
     fn text(self, name: &str, value: Option<&str>) -> Call {
@@ -226,6 +240,9 @@ fn statement(action: &Action) -> String {
             .moment("older_than", older_than.as_deref())
             .plain("keep", *keep)
             .when("dry_run", dry.dry_run),
+        Action::MoveOlder { table, to, dry } => {
+            Call::named("tier_move", table).text("to", Some(to)).when("dry_run", dry.dry_run)
+        }
         Action::RemoveOrphans { table, older_than, dry } => {
             Call::of("remove_orphans", table).moment("older_than", older_than.as_deref()).when("dry_run", dry.dry_run)
         }

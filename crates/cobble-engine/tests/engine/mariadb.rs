@@ -480,6 +480,11 @@ async fn a_reader_that_goes_ends_the_statement_there() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn rows_move_between_tiers() {
+    truth::tiers::check(definition("scratch_db", "writer", "a secret"), "scratch", "day").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn tables_are_written_whole_or_not_at_all() {
     let session = truth::written::session(definition("scratch_db", "writer", "a secret"), "scratch");
     truth::written::check(session).await;

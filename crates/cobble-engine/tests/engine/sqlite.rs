@@ -343,6 +343,15 @@ async fn a_long_statement_is_interrupted() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn rows_move_between_tiers() {
+    let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("tiers.db");
+    let _ = std::fs::remove_file(&path);
+    Connection::open(&path).unwrap().execute_batch("PRAGMA journal_mode = wal").unwrap();
+    let definition = ConnectionDefinition::new("till_file", "sqlite", path.display().to_string());
+    truth::tiers::check(definition, "main", "id").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn tables_are_written_whole_or_not_at_all() {
     let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("written.db");
     let _ = std::fs::remove_file(&path);

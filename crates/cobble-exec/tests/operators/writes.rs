@@ -93,7 +93,7 @@ async fn write(fails: &'static str, returning: Option<Returning>, cancel: Cancel
         returned: None,
         replacing: None,
     };
-    let plan = plan(rows).written_to(SinkSpec { table: target.clone(), rows: rows_to_keep }, returning);
+    let plan = plan(rows).written_to(SinkSpec { table: target.clone(), rows: rows_to_keep, routes: None }, returning);
     let plan = cobble_plan::physical::PhysicalPlan::from_bytes(&plan.to_bytes().unwrap()).unwrap();
     let log = Log::default();
     let writer = Noted { log: log.clone(), rows: 0, fails, done: false };

@@ -1,8 +1,9 @@
-//! `drop-empty`: what can give no row is not computed. A condition that is never true, or LIMIT 0, makes what stands below it
-//! empty, and with it all that needs a row from there; common results that nothing reads any more go with them.
+//! `drop-empty`: what can give no row is not computed. A condition that is never true, conditions that contradict each other, or LIMIT 0, make what
+//! stands below them empty, and with it all that needs a row from there; common results that nothing reads any more go with them.
 
 use std::collections::BTreeSet;
 
+use super::contradictions::contradiction;
 use super::{Context, Rewrite};
 use cobble_plan::expr::Expr;
 use cobble_plan::logical::{CteDefinition, JoinKind, LogicalPlan};
@@ -80,7 +81,10 @@ fn drop_from(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
 fn reason(plan: &LogicalPlan) -> Option<String> {
     match plan {
         LogicalPlan::Filter { conjuncts, .. } => {
-            conjuncts.iter().any(|c| c.is_never_true()).then(|| "the condition is never true".to_owned())
+            if conjuncts.iter().any(|c| c.is_never_true()) {
+                return Some("the condition is never true".to_owned());
+            }
+            contradiction(conjuncts).map(|own| format!("{own} is never true beside the rest"))
         }
         LogicalPlan::Join(join) if matches!(join.kind, JoinKind::Inner | JoinKind::Semi) => {
             join.residual.iter().any(|c| c.is_never_true()).then(|| "its condition is never true".to_owned())

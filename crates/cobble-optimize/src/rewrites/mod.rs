@@ -1,6 +1,7 @@
 //! The rewrites: small named rules that turn a logical plan into an equivalent, cheaper one. The driver applies them in
 //! order and keeps the plan before and after each: the trace is shown to the user. Each can be switched off by name.
 
+mod contradictions;
 mod drop_empty;
 mod drop_needless;
 mod factor_conditions;
@@ -98,6 +99,7 @@ const SEQUENCE: &[&Rewrite] = &[
     &push_subqueries::REWRITE,
     &infer_filters::REWRITE,
     &push_filters::REWRITE,
+    &drop_empty::REWRITE,
     &drop_needless::REWRITE,
     &merge_projections::REWRITE,
     &order_joins::REWRITE,

@@ -21,7 +21,7 @@ pub struct KnownView {
 
 impl KnownView {
     pub fn new(view: UserView) -> Result<KnownView> {
-        Ok(KnownView { query: parse_query(&view.query)?, view })
+        Ok(KnownView { query: parse_query(&view.text())?, view })
     }
 }
 

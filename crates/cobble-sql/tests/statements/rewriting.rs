@@ -370,6 +370,18 @@ fn drop_empty() {
                     "SELECT r.name FROM ports p LEFT JOIN (SELECT * FROM routes WHERE false) r ON r.from_port = p.id",
                 ),
                 ("a part of a union", "SELECT name FROM ports UNION ALL SELECT name FROM routes WHERE false"),
+                ("bounds with nothing in between", "SELECT name FROM ports WHERE id >= 7 AND name > 'a' AND id < 7"),
+                ("bounds with one value in between", "SELECT name FROM ports WHERE id >= 7 AND id <= 7"),
+                (
+                    "all ways of OR",
+                    "SELECT name FROM ports WHERE id > 7 AND (id = 3 OR id IS NULL OR id IN (1, 2) AND name = 'a')",
+                ),
+                ("one way is left", "SELECT name FROM ports WHERE id > 7 AND (id = 3 OR id IN (1, 8))"),
+                ("null is no value of a comparison", "SELECT name FROM ports WHERE id IS NULL AND id <> 3 AND id = 4"),
+                (
+                    "what is not compared is not judged",
+                    "SELECT name FROM ports WHERE id > 7 AND (id = 3 OR length(name) = 2)",
+                ),
                 (
                     "a common result that nothing reads any more",
                     "WITH n AS (SELECT island, count(*) AS c FROM ports GROUP BY island) SELECT a.c FROM n a JOIN n b ON a.c = b.c WHERE false",

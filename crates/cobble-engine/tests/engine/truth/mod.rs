@@ -7,6 +7,7 @@ pub mod encryption;
 pub mod moving;
 pub mod random;
 pub mod shapes;
+pub mod tiers;
 pub mod way;
 pub mod written;
 
