@@ -1375,6 +1375,18 @@ export interface components {
         TicketBody: {
             ticket: string;
         };
+        /** @description A table in tiers: rows from the boundary on are in one table, those before it in another. */
+        TiersBody: {
+            recent: string;
+            older: string;
+            /** @description The column that the boundary is about. */
+            by: string;
+            /** @description Rows without a value are recent ones. */
+            nullable?: boolean;
+            columns?: string[];
+            /** @description Where it begins; of a table that is there already it stays where it is. */
+            boundary?: string | null;
+        };
         /** @description One application of one rule. */
         TraceEntry: {
             rewrite: string;
@@ -1411,9 +1423,13 @@ export interface components {
             /** @enum {string} */
             verdict: "kept";
         };
-        /** @description A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up. */
+        /**
+         * @description A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up; or the two sides of a table in
+         *     tiers.
+         */
         ViewBody: {
-            query: string;
+            query?: string;
+            tiers?: null | components["schemas"]["TiersBody"];
             columns?: string[];
             catalog?: string | null;
             schema?: string | null;

@@ -329,16 +329,37 @@ pub struct ConfigurationBody {
     pub views: BTreeMap<String, ViewBody>,
 }
 
-/// A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up.
+/// A view of the service's own: a query, names in the place of its columns' own, and where its names are looked up; or the two sides of a table in
+/// tiers.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 pub struct ViewBody {
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub query: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tiers: Option<TiersBody>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub catalog: Option<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub schema: Option<String>,
+}
+
+/// A table in tiers: rows from the boundary on are in one table, those before it in another.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct TiersBody {
+    pub recent: String,
+    pub older: String,
+    /// The column that the boundary is about.
+    pub by: String,
+    /// Rows without a value are recent ones.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub nullable: bool,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<String>,
+    /// Where it begins; of a table that is there already it stays where it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub boundary: Option<String>,
 }
 
 /// An environment variable or a file.

@@ -36,6 +36,7 @@ mod records;
 mod secrets;
 mod sessions;
 mod statistics;
+mod tiers_killed;
 mod travel;
 #[path = "../../../crates/cobble-engine/tests/engine/truth/mod.rs"]
 mod truth;

@@ -154,7 +154,7 @@ pub async fn table(
                 estimated_rows: None,
                 bytes: None,
                 statistics_from: None,
-                definition: Some(known.view.query.clone()),
+                definition: Some(known.view.text().into_owned()),
                 reads,
                 used_by,
             }

@@ -312,5 +312,10 @@ async fn moves_that_stop_go_on(tiered: &Tiered) {
     assert_eq!(rows(&mut session, query).await, [format!("2910|{}|late", day_of(2_910))]);
     rows(&mut session, "DELETE FROM trips_now WHERE note = 'late'").await;
     rows(&mut session, &call).await;
+    // A configuration with another boundary moves nothing.
+    let mut wanted = tiered.engine.configuration();
+    let tiers = wanted.views.get_mut("trips").and_then(|view| view.tiers.as_mut()).unwrap();
+    tiers.boundary = None;
+    assert!(tiered.engine.compare(&wanted, &Default::default()).unwrap().changes.is_empty());
     assert_eq!(rows(&mut session, "SELECT count(*), sum(id), count(DISTINCT id) FROM trips").await, whole);
 }
