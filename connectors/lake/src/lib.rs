@@ -22,6 +22,8 @@ mod rewrite_manifests;
 mod row_places;
 mod scan;
 mod served;
+mod served_views;
+mod views;
 mod write;
 
 use std::collections::{BTreeMap, HashSet};
@@ -30,8 +32,8 @@ use std::time::Instant;
 
 use async_trait::async_trait;
 use cobble_connect::{
-    Base, CatalogAnswer, CatalogCall, ConnectionDefinition, Connector, Kind, ListedColumns, TableChange,
-    TableDefinition, TableEntry, TableVersion, TestStep,
+    Base, CatalogAnswer, CatalogCall, ConnectionDefinition, Connector, Kind, ListedColumns, SourceView, TableChange,
+    TableDefinition, TableEntry, TableVersion, TestStep, ViewChange,
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
@@ -169,8 +171,11 @@ impl Lake {
     }
 
     fn tables(&self, schema: &str) -> Result<Vec<TableEntry>> {
-        let found = self.catalog()?.tables(schema)?.into_iter();
-        Ok(found.map(|name| TableEntry { name, kind: TableKind::Table }).collect())
+        let of = |kind: TableKind| move |name: String| TableEntry { name, kind };
+        let mut all: Vec<TableEntry> = self.catalog()?.tables(schema)?.into_iter().map(of(TableKind::Table)).collect();
+        all.extend(self.view_names(schema)?.into_iter().map(of(TableKind::View)));
+        all.sort_by(|a, b| a.name.cmp(&b.name));
+        Ok(all)
     }
 
     /// The table as it is now. A name with `@` is that of a table's branch or tag.
@@ -461,9 +466,9 @@ impl Connector for LakeConnector {
         let (lake, schema) = (self.lake.clone(), schema.to_owned());
         apart(move || {
             let mut all = Vec::new();
-            for entry in lake.tables(&schema)? {
-                let Some(table) = lake.open(&schema, &entry.name)? else { continue };
-                all.push(ListedColumns { columns: columns(&table, table.metadata.schema_id)?, table: entry.name });
+            for name in lake.catalog()?.tables(&schema)? {
+                let Some(table) = lake.open(&schema, &name)? else { continue };
+                all.push(ListedColumns { columns: columns(&table, table.metadata.schema_id)?, table: name });
             }
             Ok(Some(all))
         })
@@ -488,6 +493,16 @@ impl Connector for LakeConnector {
     async fn call(&self, schema: &str, table: &str, call: ProcedureCall, tools: ScanTools) -> Result<FactRows> {
         let (lake, schema, table) = (self.lake.clone(), schema.to_owned(), table.to_owned());
         apart(move || call::call(Named { lake: &lake, schema: &schema, table: &table }, &call, &tools)).await
+    }
+
+    async fn view(&self, schema: &str, name: &str) -> Result<Option<SourceView>> {
+        let (lake, schema, name) = (self.lake.clone(), schema.to_owned(), name.to_owned());
+        apart(move || lake.view(&schema, &name)).await
+    }
+
+    async fn change_view(&self, schema: &str, name: &str, change: ViewChange) -> Result<()> {
+        let (lake, schema, name) = (self.lake.clone(), schema.to_owned(), name.to_owned());
+        apart(move || lake.change_view(&schema, &name, &change)).await
     }
 
     async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {

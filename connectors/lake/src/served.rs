@@ -14,19 +14,19 @@ use serde_json::{Value as Json, json};
 use super::Lake;
 
 /// How often a change is tried that others come before.
-const TRIES: u32 = 20;
+pub(super) const TRIES: u32 = 20;
 /// What stands between the parts of a schema's name.
 const UNIT: char = '\u{1f}';
 /// Names in one page of a list, at most.
 const PAGE: usize = 1000;
 
 /// Why a call is not done.
-enum Fault {
+pub(super) enum Fault {
     Told(CatalogAnswer),
     Failed(Error),
 }
 
-type Outcome<T> = std::result::Result<T, Fault>;
+pub(super) type Outcome<T> = std::result::Result<T, Fault>;
 
 impl From<Error> for Fault {
     fn from(error: Error) -> Fault {
@@ -40,11 +40,11 @@ impl From<CatalogAnswer> for Fault {
     }
 }
 
-fn bad(what: impl std::fmt::Display) -> Fault {
+pub(super) fn bad(what: impl std::fmt::Display) -> Fault {
     CatalogAnswer::fault(400, "BadRequestException", &what.to_string()).into()
 }
 
-fn no_schema(schema: &str) -> Fault {
+pub(super) fn no_schema(schema: &str) -> Fault {
     CatalogAnswer::fault(404, "NoSuchNamespaceException", &format!("there is no schema {schema}")).into()
 }
 
@@ -82,7 +82,7 @@ pub fn serve(lake: &Arc<Lake>, call: &CatalogCall) -> CatalogAnswer {
 }
 
 /// A schema's name: schemas of ours have one part.
-fn schema_of(part: &str) -> Outcome<&str> {
+pub(super) fn schema_of(part: &str) -> Outcome<&str> {
     match part.contains(UNIT) {
         true => Err(no_schema(&part.replace(UNIT, "."))),
         false => Ok(part),
@@ -95,6 +95,9 @@ fn answer(lake: &Arc<Lake>, call: &CatalogCall) -> Outcome<CatalogAnswer> {
     let changes = call.verb == Verb::Post && path.last() != Some(&"metrics") || call.verb == Verb::Delete;
     if changes && let Err(error) = lake.checked_to_write() {
         return Err(CatalogAnswer::fault(403, "ForbiddenException", &error.message).into());
+    }
+    if let Some(answer) = super::served_views::answer(lake, catalog.as_ref(), call)? {
+        return Ok(answer);
     }
     match (call.verb, path.as_slice()) {
         (Verb::Get, ["namespaces"]) => schemas(catalog, call),
@@ -148,7 +151,7 @@ fn answer(lake: &Arc<Lake>, call: &CatalogCall) -> Outcome<CatalogAnswer> {
     }
 }
 
-fn text<'j>(json: &'j Json, name: &str) -> Outcome<&'j str> {
+pub(super) fn text<'j>(json: &'j Json, name: &str) -> Outcome<&'j str> {
     json.get(name).and_then(Json::as_str).ok_or_else(|| bad(format!("{name} is missing, or no text")))
 }
 
@@ -161,7 +164,7 @@ fn schema_in(json: &Json) -> Outcome<String> {
     }
 }
 
-fn identifier(json: &Json, member: &str) -> Outcome<TableName> {
+pub(super) fn identifier(json: &Json, member: &str) -> Outcome<TableName> {
     let own = json.get(member).ok_or_else(|| bad(format!("{member} is missing")))?;
     Ok(TableName::new(&schema_in(own)?, text(own, "name")?))
 }
@@ -174,7 +177,7 @@ fn properties(json: &Json, member: &str) -> Outcome<BTreeMap<String, String>> {
 }
 
 /// A page of names, and the token of the next one. Without a token all come at once.
-fn page(mut names: Vec<String>, call: &CatalogCall) -> Outcome<(Vec<String>, Option<String>)> {
+pub(super) fn page(mut names: Vec<String>, call: &CatalogCall) -> Outcome<(Vec<String>, Option<String>)> {
     let Some(token) = call.asked("pageToken") else { return Ok((names, None)) };
     let size = match call.asked("pageSize").map(str::parse::<usize>) {
         None => PAGE,

@@ -13,7 +13,7 @@ use cobble_plan::procedure::ProcedureCall;
 use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
 use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_storage::{Pointers, Storage};
-use cobble_types::{Code, Error, ObjectName, Result};
+use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 
 use crate::catalog_call::{CatalogAnswer, CatalogCall};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
@@ -40,6 +40,35 @@ pub enum TableVersion {
     Number(i64),
     /// That which a branch or a tag names.
     Name(String),
+}
+
+/// A view that its source keeps as a text for whoever reads it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SourceView {
+    pub query: String,
+    /// The language of the query, where it is none of ours.
+    pub dialect: Option<String>,
+    /// The names of all columns.
+    pub columns: Vec<String>,
+    /// Where names are looked up that are not written out; without a catalog in that of the view.
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+}
+
+/// A query to be kept as a view.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewSourceView {
+    pub query: String,
+    pub columns: Vec<(String, SqlType)>,
+    pub catalog: Option<String>,
+    pub schema: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+pub enum ViewChange {
+    Put { view: NewSourceView, replace: bool },
+    Drop,
+    Rename { schema: String, name: String },
 }
 
 /// What is done to a whole table.
@@ -151,6 +180,17 @@ pub trait Connector: Send + Sync + fmt::Debug {
     fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
         let _ = base;
         None
+    }
+    /// A view that is read by binding its query; those that the source reads by itself are tables.
+    async fn view(&self, schema: &str, name: &str) -> Result<Option<SourceView>> {
+        let _ = (schema, name);
+        Ok(None)
+    }
+    /// Makes, replaces, renames or drops such a view.
+    async fn change_view(&self, schema: &str, name: &str, change: ViewChange) -> Result<()> {
+        let _ = (schema, change);
+        Err(Error::new(Code::Unsupported, format!("the connection of {name} keeps no views"))
+            .hint("lakes do; CREATE VIEW with a name alone makes a view of the service's own"))
     }
     /// Gets ready to keep rows.
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {

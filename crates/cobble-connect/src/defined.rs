@@ -14,7 +14,7 @@ use cobble_plan::sink::{NewRows, RowChange, SourceChange, TableWriter};
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::catalog_call::{CatalogAnswer, CatalogCall};
-use crate::connector::{Connector, ListedColumns, TableChange, TableEntry, TableVersion};
+use crate::connector::{Connector, ListedColumns, SourceView, TableChange, TableEntry, TableVersion, ViewChange};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -154,6 +154,18 @@ impl Connector for Defined {
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
         self.writable(schema, table)?;
         self.inner.change_table(schema, table, change).await
+    }
+
+    async fn view(&self, schema: &str, name: &str) -> Result<Option<SourceView>> {
+        match self.replaces_what_is_found() {
+            true => Ok(None),
+            false => self.inner.view(schema, name).await,
+        }
+    }
+
+    async fn change_view(&self, schema: &str, name: &str, change: ViewChange) -> Result<()> {
+        self.writable(schema, name)?;
+        self.inner.change_view(schema, name, change).await
     }
 
     async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {

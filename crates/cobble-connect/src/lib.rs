@@ -16,7 +16,9 @@ pub use catalog_call::{CatalogAnswer, CatalogCall, Verb};
 pub use closed::Closed;
 pub use cobble_network::TestStep;
 pub use cobble_storage::{MemoryPointers, Pointer, PointerName, Pointers, SchemaProperties, taken};
-pub use connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
+pub use connector::{
+    Base, Connector, ListedColumns, NewSourceView, SourceView, TableChange, TableEntry, TableVersion, ViewChange,
+};
 pub use defined::Defined;
 pub use definition::{
     COMMON, ConnectionDefinition, Credentials, Effective, Secret, SettingDescription, TUNABLE, check_name, setting,

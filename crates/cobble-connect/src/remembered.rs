@@ -17,7 +17,7 @@ use cobble_storage::Storage;
 use cobble_types::{Code, Error, ObjectName, Result};
 
 use crate::catalog_call::{CatalogAnswer, CatalogCall, Verb};
-use crate::connector::{Base, Connector, ListedColumns, TableChange, TableEntry, TableVersion};
+use crate::connector::{Base, Connector, ListedColumns, SourceView, TableChange, TableEntry, TableVersion, ViewChange};
 use crate::table_definition::{Discovery, Forms, Looking, NativeQuery, TableDefinition};
 use cobble_network::TestStep;
 
@@ -214,6 +214,16 @@ impl Connector for Remembered {
     fn over(&self, base: &Base) -> Option<Arc<dyn Connector>> {
         let inner = self.inner.over(base)?;
         Some(Remembered::new(inner, self.life))
+    }
+
+    async fn view(&self, schema: &str, name: &str) -> Result<Option<SourceView>> {
+        self.guarded(self.inner.view(schema, name)).await
+    }
+
+    async fn change_view(&self, schema: &str, name: &str, change: ViewChange) -> Result<()> {
+        let done = self.inner.change_view(schema, name, change).await;
+        self.forget();
+        done
     }
 
     async fn serve(&self, call: CatalogCall) -> Result<CatalogAnswer> {

@@ -18,6 +18,7 @@ mod returning;
 mod routed;
 mod saved_plan;
 mod session;
+mod source_views;
 mod system_tables;
 mod tiers;
 mod views;

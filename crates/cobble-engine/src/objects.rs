@@ -19,7 +19,7 @@ use cobble_types::{Code, Error, ObjectName, Result, SqlType};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
-use crate::execution::Execution;
+use crate::execution::{Execution, ResultColumn};
 use crate::resolve::{complete, table};
 use crate::session::{self, Own, Planned, RowOrder, Session, TRANSACTION, WRITTEN};
 use crate::views::{check_circles, full_name, written_out};
@@ -318,18 +318,22 @@ impl Session {
         if wanted.temporary {
             return self.create_own_view(wanted).await;
         }
+        if let Some(name) = self.source_view(&wanted.name) {
+            let (_, columns) = self.checked_view(wanted).await?;
+            return self.create_source_view(&name, wanted, columns).await;
+        }
         let Some(name) = self.engine.new_view_name(&wanted.name, wanted.replace, wanted.if_not_exists)? else {
             return Ok(Execution::done("there is such a view already; nothing was done".to_owned()));
         };
-        let known = self.checked_view(wanted).await?;
+        let (known, _) = self.checked_view(wanted).await?;
         let was_there = self.engine.views().contains_key(&name);
         self.engine.create_view(&name, known, wanted.name.position).await?;
         let how = if was_there { "is another one now" } else { "is there" };
         Ok(Execution::done(format!("{} {how}", full_name(&name))))
     }
 
-    /// The view to create. Errors of its query are reported now.
-    async fn checked_view(&self, wanted: &CreateView) -> Result<KnownView> {
+    /// The view to create, with the columns of its query. Errors of the query are reported now.
+    async fn checked_view(&self, wanted: &CreateView) -> Result<(KnownView, Vec<ResultColumn>)> {
         let at = |error: Error| error.at(wanted.name.position);
         let view =
             UserView { catalog: self.place.catalog.clone(), schema: self.place.schema.clone(), ..wanted.view.clone() };
@@ -351,7 +355,7 @@ impl Session {
             return Err(at(Error::new(Code::DuplicateColumn, format!("two columns are named \"{twice}\""))
                 .hint("name each column with AS")));
         }
-        Ok(known)
+        Ok((known, planned.columns))
     }
 
     /// Makes a view that only this session has.
@@ -377,7 +381,7 @@ impl Session {
             }
             _ => {}
         }
-        let known = self.checked_view(wanted).await?;
+        let (known, _) = self.checked_view(wanted).await?;
         let mut next = self.views.as_ref().clone();
         let text = known.view.query.clone();
         next.insert(name.clone(), Arc::new(known));

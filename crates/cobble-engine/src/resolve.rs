@@ -21,6 +21,7 @@ use futures::future::BoxFuture;
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::files_at;
 use crate::memory_table::MemoryTable;
+use crate::source_views;
 use crate::system_tables::{
     INFORMATION_TABLES, SYSTEM_SCHEMAS, information_shape, information_table, state_names, state_table,
 };
@@ -167,7 +168,8 @@ fn resolve_within<'a>(
         }
         Relation::View(name, known) => {
             let names = with_room(|| table_references(&known.query));
-            let temporary = if name.schema == TEMPORARY_SCHEMA { temporary } else { &NO_VIEWS };
+            let is_temporary = name.catalog == SYSTEM_CATALOG && name.schema == TEMPORARY_SCHEMA;
+            let temporary = if is_temporary { temporary } else { &NO_VIEWS };
             let within = Within { depth: depth + 1, shape_only, temporary, moment };
             let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
             Ok(Meaning::View { name, known, tables })
@@ -188,7 +190,8 @@ pub async fn describe_view(
     temporary: &KnownViews,
     view: &ObjectName,
 ) -> Result<Vec<TableColumn>> {
-    let name = if view.schema == TEMPORARY_SCHEMA { quote_identifier(&view.table) } else { view.to_string() };
+    let is_temporary = view.catalog == SYSTEM_CATALOG && view.schema == TEMPORARY_SCHEMA;
+    let name = if is_temporary { quote_identifier(&view.table) } else { view.to_string() };
     let whole = UserView { query: format!("SELECT * FROM {name}"), ..UserView::default() };
     let query = KnownView::new(whole)?.query;
     let names = with_room(|| table_references(&query));
@@ -235,15 +238,32 @@ pub async fn relation(
             }
         };
     }
-    let [single] = name else { return table(engine, set, place, name).await.map(Relation::Table) };
-    let Some(known) = views.get(single) else { return table(engine, set, place, name).await.map(Relation::Table) };
+    let [single] = name else { return in_source(engine, set, place, name).await };
+    let Some(known) = views.get(single) else { return in_source(engine, set, place, name).await };
     let view = Relation::View(full_name(single), known.clone());
     let Some(catalog) = place.catalog.as_ref().filter(|catalog| *catalog != SYSTEM_CATALOG) else { return Ok(view) };
     let schema = place.schema.as_deref().unwrap_or(DEFAULT_SCHEMA);
     match set.connector(catalog)?.table(catalog, schema, single).await? {
         Some(_) => table(engine, set, place, name).await.map(Relation::Table),
-        None => Ok(view),
+        None => Ok(source_views::found(set, &ObjectName::new(catalog, schema, single)).await?.unwrap_or(view)),
     }
+}
+
+/// A table, or a view that its source keeps.
+async fn in_source(engine: &Engine, set: &CatalogSet, place: &Place, name: &[String]) -> Result<Relation> {
+    let failed = match table(engine, set, place, name).await {
+        Ok(found) => return Ok(Relation::Table(found)),
+        Err(error) => error,
+    };
+    if matches!(failed.code, Code::UnknownTable | Code::UnknownSchema)
+        && let Ok((catalog, schema, table)) = complete(set, place, name)
+        && catalog != SYSTEM_CATALOG
+        && set.catalogs.contains_key(&catalog)
+        && let Some(view) = source_views::found(set, &ObjectName::new(catalog, schema, table)).await?
+    {
+        return Ok(view);
+    }
+    Err(failed)
 }
 
 /// Completes a name to catalog, schema and table.

@@ -37,7 +37,7 @@ use crate::resolve::{
 };
 use crate::returning::{self, Rows};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
-use crate::views::{KnownViews, VIEWS_SCHEMA, full_name};
+use crate::views::{KnownViews, VIEWS_SCHEMA, full_name, list};
 
 /// What a session keeps of a transaction that has begun: whether something was written since.
 pub(crate) const TRANSACTION: &str = "transaction";
@@ -394,17 +394,26 @@ impl Session {
                 if let Some(dropped) = self.drop_own_views(names) {
                     return Ok(dropped);
                 }
-                let gone = self.engine.drop_views(names, *if_exists, *cascade).await?;
+                let (sources, own): (Vec<_>, Vec<_>) =
+                    names.iter().cloned().partition(|written| self.source_view(written).is_some());
+                let gone = self.engine.drop_views(&own, *if_exists, *cascade).await?;
+                let mut gone: Vec<_> = gone.iter().map(|name| full_name(name)).collect();
+                for written in sources {
+                    let Some(name) = self.source_view(&written) else { continue };
+                    let dropped = self.drop_source_view(&name, *if_exists).await.map_err(|e| e.at(written.position))?;
+                    gone.extend(dropped.then_some(name));
+                }
                 Ok(Execution::done(match gone.as_slice() {
                     [] => "there was no such view".to_owned(),
-                    [name] => format!("{} is gone", full_name(name)),
-                    names => format!(
-                        "{} are gone",
-                        names.iter().map(|n| full_name(n).to_string()).collect::<Vec<_>>().join(", ")
-                    ),
+                    [name] => format!("{name} is gone"),
+                    names => format!("{} are gone", list(names)),
                 }))
             }
             Statement::RenameView { name, to, if_exists } => {
+                if let Some(own) = self.source_view(name) {
+                    let renamed = self.rename_source_view(&own, to, *if_exists).await;
+                    return renamed.map_err(|e| e.at(name.position));
+                }
                 let renamed = self.engine.rename_view(name, to, *if_exists).await?;
                 Ok(Execution::done(match renamed {
                     Some((old, new)) => format!("{} is now {}", full_name(&old), full_name(&new)),

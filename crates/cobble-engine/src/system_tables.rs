@@ -135,16 +135,19 @@ pub async fn information_table(
         "views" => {
             // What is inside of the sources' own views is theirs.
             let views = engine.views();
-            let rows: Vec<_> = all_tables(engine, set, catalog)
-                .await?
-                .into_iter()
-                .filter(|listed| listed.kind == TableKind::View)
-                .map(|ListedTable { name, .. }| {
-                    let own = views.get(&name.table).filter(|_| name == full_name(&name.table));
-                    let definition = own.map(|known| known.view.text().into_owned());
-                    vec![Some(name.catalog), Some(name.schema), Some(name.table), definition]
-                })
-                .collect();
+            let listed = all_tables(engine, set, catalog).await?.into_iter();
+            let mut rows = Vec::new();
+            for ListedTable { name, .. } in listed.filter(|listed| listed.kind == TableKind::View) {
+                let definition = match views.get(&name.table).filter(|_| name == full_name(&name.table)) {
+                    Some(known) => Some(known.view.text().into_owned()),
+                    None => {
+                        // One that cannot be read does not hide the others.
+                        let found = set.connector(&name.catalog)?.view(&name.schema, &name.table).await;
+                        found.ok().flatten().map(|view| view.query)
+                    }
+                };
+                rows.push(vec![Some(name.catalog), Some(name.schema), Some(name.table), definition]);
+            }
             text_rows(&names, &rows)
         }
         _ => self::columns(engine, set, catalog, &names).await?,
@@ -173,7 +176,10 @@ async fn columns(engine: &Engine, set: &CatalogSet, catalog: Option<&str>, names
                 (SYSTEM_CATALOG, _) => state_table(engine, set, &name.table).await.ok()?.table.columns.clone(),
                 (catalog, schema) => {
                     let connector = set.connector(catalog).ok()?;
-                    connector.table(catalog, schema, &name.table).await.ok()??.table.columns.clone()
+                    match connector.table(catalog, schema, &name.table).await.ok()? {
+                        Some(found) => found.table.columns.clone(),
+                        None => describe_view(engine, set, &KnownViews::new(), &name).await.ok()?,
+                    }
                 }
             };
             Some((name, columns))

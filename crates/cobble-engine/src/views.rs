@@ -143,10 +143,8 @@ impl Engine {
     }
 
     /// What a view reads, by full names.
-    pub fn read_by_view(&self, name: &str) -> Vec<String> {
-        let views = self.views();
-        let read = views.get(name).map(|known| reads(known, &views)).unwrap_or_default();
-        read.iter().map(ObjectName::to_string).collect()
+    pub fn read_by_view(&self, known: &KnownView) -> Vec<String> {
+        reads(known, &self.views()).iter().map(ObjectName::to_string).collect()
     }
 
     fn readers(&self, wanted: impl Fn(&ObjectName) -> bool) -> Vec<ObjectName> {

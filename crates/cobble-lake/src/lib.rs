@@ -26,3 +26,4 @@ mod summary;
 pub mod table;
 pub mod transform;
 pub mod updates;
+pub mod view;

@@ -358,3 +358,84 @@ async fn both_halves_are_tested_apart() {
         assert!(!format!("{steps:?}").contains("wrong\""), "no secret is shown: {steps:?}");
     }
 }
+
+/// Views that the library makes through the protocol are read here, and those that are made here the library finds.
+#[tokio::test(flavor = "multi_thread")]
+async fn views_are_shared_through_the_protocol() {
+    let kept = Kept::start();
+    let engine = kept.asking(
+        &kept.protocol(),
+        &[("storage", "store"), ("warehouse", "kept")],
+        (None, Some(&kept.product.token())),
+    );
+    let mut far = session(&engine);
+    let s = &mut far;
+    rows(s, "CREATE TABLE sold AS SELECT n AS id, 'quay ' || n % 7 AS port FROM generate_series(1, 300) AS g(n)").await;
+    rows(
+        s,
+        "CREATE VIEW far.ops.few (Id, at_port, \"SUM\") AS SELECT id, port, 1.5::numeric(4,2) FROM sold WHERE id <= 5",
+    )
+    .await;
+    rows(s, "CREATE OR REPLACE VIEW far.ops.few (id, at_port, sum) AS SELECT id, port, 2.5::numeric(4,2) FROM sold WHERE id <= 4").await;
+    kept.product.stdout(&["sql", "USE kept.ops; CREATE VIEW ops.counted AS SELECT port, count(*) AS n FROM few f RIGHT JOIN sold USING (id) GROUP BY port"]);
+    let found = library("partner_views.py", &[&kept.protocol(), &kept.product.token(), "kept"], &Json::Null);
+    let found: Json = serde_json::from_str(&found).unwrap();
+    let names: Vec<&String> = found.as_object().unwrap().keys().collect();
+    assert_eq!(names, ["counted", "few", "plain", "strange", "theirs"]);
+    assert_eq!(found["few"]["schema"], json!([["id", "int"], ["at_port", "string"], ["sum", "decimal(4, 2)"]]));
+    assert_eq!(
+        found["few"]["sql"],
+        json!([["cobble-lane", "SELECT id, port, 2.5::numeric(4,2) FROM sold WHERE id <= 4"]])
+    );
+    assert_eq!(
+        (&found["few"]["versions"], &found["few"]["place"], &found["few"]["catalog"]),
+        (&json!(2), &json!(["ops"]), &json!("far"))
+    );
+    assert_eq!(found["counted"]["catalog"], json!("kept"));
+    // By the service's own catalog, and by the one that asks it.
+    for (name, wanted) in [
+        ("few", vec!["{\"id\":1,\"at_port\":\"quay 1\",\"sum\":\"2.50\"}"]),
+        ("theirs", vec!["{\"number\":1,\"port\":\"quay 1\"}"]),
+        ("plain", vec!["{\"number\":299,\"port\":\"quay 5\"}"]),
+    ] {
+        let first = kept.sql(&format!("SELECT * FROM kept.ops.{name} ORDER BY 1 LIMIT 1"));
+        assert_eq!(first, wanted, "{name}");
+        assert_eq!(
+            rows(s, &format!("SELECT count(*) FROM {name}")).await,
+            [if name == "few" { "4" } else { "2" }],
+            "{name}"
+        );
+    }
+    assert_eq!(kept.sql("SELECT sum(n) AS n FROM kept.ops.counted"), ["{\"n\":\"300\"}"]);
+    let error = in_session(s, "SELECT * FROM strange").await.unwrap_err();
+    assert!(error.message.starts_with("in view far.ops.strange, written in strange: "), "{}", error.message);
+    // Names are taken by one thing.
+    for (sql, code) in [
+        ("CREATE VIEW far.ops.sold AS SELECT 1 AS n", Code::AlreadyExists),
+        ("CREATE VIEW far.ops.few AS SELECT 1 AS n", Code::AlreadyExists),
+        ("CREATE TABLE few (n integer)", Code::AlreadyExists),
+        ("CREATE VIEW far.ops.gaps AS SELECT interval '1 day' AS n", Code::Unsupported),
+        ("DROP VIEW far.ops.nothing", Code::UnknownTable),
+        ("ALTER VIEW far.ops.few RENAME TO plain", Code::AlreadyExists),
+    ] {
+        assert_eq!(in_session(s, sql).await.map(drop).expect_err(sql).code, code, "{sql}");
+    }
+    rows(s, "ALTER VIEW far.ops.few RENAME TO some").await;
+    assert_eq!(rows(s, "SELECT count(*) FROM some").await, ["4"]);
+    rows(s, "DROP VIEW far.ops.some, far.ops.plain; DROP VIEW IF EXISTS far.ops.some").await;
+    let left = kept
+        .sql("SELECT table_name, table_type FROM kept.information_schema.tables WHERE table_schema = 'ops' ORDER BY 1");
+    let wanted = [("counted", "VIEW"), ("sold", "BASE TABLE"), ("strange", "VIEW"), ("theirs", "VIEW")];
+    let wanted = wanted.map(|(name, kind)| format!("{{\"table_name\":\"{name}\",\"table_type\":\"{kind}\"}}"));
+    assert_eq!(left, wanted);
+    let defined =
+        kept.sql("SELECT view_definition AS d FROM kept.information_schema.views WHERE table_name = 'theirs'");
+    assert_eq!(defined, ["{\"d\":\"SELECT id AS n, port FROM sold WHERE id < 3\"}"]);
+    let page = kept.product.stdout(&["browse", "kept.ops.theirs"]);
+    assert!(page.contains("view kept.ops.theirs") && page.contains("number"), "{page}");
+    // What a view was kept in goes with it.
+    let files = std::fs::read_dir(kept.folder.path().join("warehouse/ops")).unwrap().flatten();
+    let holds = |entry: &std::fs::DirEntry| std::fs::read_dir(entry.path().join("metadata")).unwrap().next().is_some();
+    let left: Vec<String> = files.filter(holds).map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+    assert_eq!(left.len(), 4, "{left:?}");
+}

@@ -4,6 +4,7 @@ mod folders;
 mod pointers;
 mod protocol;
 mod rest;
+mod views;
 
 use std::fmt;
 use std::sync::Arc;
@@ -19,6 +20,7 @@ pub use folders::Folders;
 pub use pointers::Pointed;
 pub use protocol::{Protocol, ProtocolSettings, SignIn};
 pub use rest::Rest;
+pub use views::{FirstView, ViewCatalog, ViewState};
 
 /// The schema of tables that lie in no folder of a schema.
 pub const PUBLIC: &str = "public";
@@ -86,6 +88,10 @@ pub trait TableCatalog: Send + Sync + fmt::Debug {
     fn schema_properties(&self, schema: &str) -> Result<Option<SchemaProperties>>;
     /// Keeps a schema with these properties, or forgets one that is empty.
     fn keep_schema(&self, schema: &str, properties: Option<&SchemaProperties>) -> Result<()>;
+    /// The views beside the tables, where the catalog keeps views.
+    fn as_views(&self) -> Result<Option<&dyn ViewCatalog>> {
+        Ok(None)
+    }
 }
 
 /// What only catalogs can do that keep names of tables apart from their folders.

@@ -7,10 +7,11 @@ use cobble_storage::{Condition, Pointer, PointerName, Pointers, SchemaProperties
 use cobble_types::{Code, Error, Result};
 use serde_json::Value as Json;
 
-use super::{Current, Make, TableCatalog, TableName, checked, files_below, first};
+use super::{Current, FirstView, Make, TableCatalog, TableName, ViewCatalog, ViewState, checked, files_below, first};
 use crate::create::new_uuid;
 use crate::metadata::Metadata;
 use crate::table::{LakeTable, METADATA, latest, version_in, whole};
+use crate::view;
 
 /// How often a pointer is swapped again whose keeper did not answer.
 const TRIES: u32 = 3;
@@ -99,6 +100,45 @@ impl Pointed {
         Ok(Pointer { metadata, bytes: file.bytes, location: home })
     }
 
+    fn wrong_view(&self, name: &TableName, what: String) -> Error {
+        Error::new(Code::BadSetting, format!("connection {}: {name}: {what}", self.connection))
+    }
+
+    /// Whether a name is taken, by a table or a view.
+    fn is_free(&self, name: &TableName) -> Result<()> {
+        for is_view in [false, true] {
+            let own = self.pointer_name(name, is_view);
+            if self.pointers.get(&own)?.is_some() {
+                return Err(taken(&own));
+            }
+        }
+        Ok(())
+    }
+
+    /// The folder of something new: one of this name may have been here before, and others may be about to make one.
+    fn new_home(&self, name: &TableName) -> Vec<String> {
+        let folder = format!("{}-{}", name.table, &new_uuid()[..8]);
+        self.folder.iter().cloned().chain([name.schema.clone(), folder]).collect()
+    }
+
+    /// Writes the metadata file of a view, and lets the pointer be that file's.
+    fn put_view(&self, name: &TableName, before: Option<&Pointer>, home: &[String], document: &Json) -> Result<bool> {
+        let before = before.map(|own| own.metadata.as_str());
+        let last = before.and_then(|own| own.rsplit('/').next()).and_then(version_in);
+        let file = format!("{:05}-{}.metadata.json", last.map_or(0, |number| number + 1), new_uuid());
+        let names = [home, &[METADATA.to_owned(), file]].concat();
+        let content = document.to_string().into_bytes();
+        let bytes = content.len() as u64;
+        self.storage.put(&names, content.into(), &Condition::Absent)?;
+        let (metadata, location) = (self.storage.location_of(&names)?, self.storage.location_of(home)?);
+        let pointer = Pointer { metadata, bytes, location };
+        let done = self.swap(&self.pointer_name(name, true), before, Some(&pointer));
+        if let Ok(false) = done {
+            self.storage.delete(&self.storage.at(&names, bytes)?)?;
+        }
+        done
+    }
+
     fn before(table: &LakeTable) -> Option<String> {
         (!table.is_fresh).then(|| table.metadata_location())
     }
@@ -122,13 +162,11 @@ impl TableCatalog for Pointed {
 
     fn begin(&self, name: &TableName, location: Option<&str>, make: Make<'_>) -> Result<Current> {
         checked(&self.connection, name)?;
+        self.is_free(name)?;
         if let Some(location) = location {
             return first(&self.storage, self.names(location.trim_end_matches('/'))?, make);
         }
-        // A table of this name may have been here before, and others may be about to make one.
-        let folder = format!("{}-{}", name.table, &new_uuid()[..8]);
-        let home = self.folder.iter().cloned().chain([name.schema.clone(), folder]).collect();
-        first(&self.storage, home, make)
+        first(&self.storage, self.new_home(name), make)
     }
 
     fn may_change(&self, _: &LakeTable) -> Result<()> {
@@ -215,4 +253,101 @@ impl TableCatalog for Pointed {
         }
         self.pointers.keep_schema(&self.connection, schema, properties)
     }
+
+    fn as_views(&self) -> Result<Option<&dyn ViewCatalog>> {
+        Ok(Some(self))
+    }
+}
+
+impl ViewCatalog for Pointed {
+    fn views(&self, schema: &str) -> Result<Vec<String>> {
+        self.pointers.names(&self.connection, schema, true)
+    }
+
+    fn view(&self, name: &TableName) -> Result<Option<ViewState>> {
+        let Some(pointer) = self.pointers.get(&self.pointer_name(name, true))? else { return Ok(None) };
+        let file = self.storage.at(&self.names(&pointer.metadata)?, pointer.bytes)?;
+        let text = whole(&self.connection, self.storage.as_ref(), &file)?;
+        let document = serde_json::from_slice(&text)
+            .map_err(|e| file_error(&self.connection, &file.path, Code::SourceData, format!("it is no JSON: {e}")))?;
+        Ok(Some(ViewState { name: name.clone(), document, metadata: Some(pointer.metadata) }))
+    }
+
+    fn make_view(&self, name: &TableName, new: &FirstView) -> Result<()> {
+        checked(&self.connection, name)?;
+        self.is_free(name)?;
+        let home = match &new.location {
+            Some(location) => self.names(location.trim_end_matches('/'))?,
+            None => self.new_home(name),
+        };
+        let document = view::first(&new.schema, &new.version, &new.properties, &self.storage.location_of(&home)?);
+        let document = document.map_err(|what| self.wrong_view(name, what))?;
+        match self.put_view(name, None, &home, &document)? {
+            true => Ok(()),
+            false => Err(taken(&self.pointer_name(name, true))),
+        }
+    }
+
+    fn change_view(&self, view: &ViewState, updates: &[Json], at: i64) -> Result<bool> {
+        let own = self.pointers.get(&self.pointer_name(&view.name, true))?;
+        let Some(pointer) = own.filter(|own| Some(&own.metadata) == view.metadata.as_ref()) else { return Ok(false) };
+        let next = view::changed(&view.document, updates, at).map_err(|what| self.wrong_view(&view.name, what))?;
+        self.put_view(&view.name, Some(&pointer), &self.names(&pointer.location)?, &next)
+    }
+
+    fn adopt_view(&self, name: &TableName, metadata: &str) -> Result<()> {
+        checked(&self.connection, name)?;
+        self.is_free(name)?;
+        let names = self.names(metadata)?;
+        let (folder, own) = (&names[..names.len().saturating_sub(1)], names.last().map_or("", String::as_str));
+        let Some(file) = self.storage.look(folder)?.files.into_iter().find(|file| file.name() == own) else {
+            let what = format!("connection {}: {metadata} is not there", self.connection);
+            return Err(Error::new(Code::NotFound, what).hint("give the last metadata file of a view"));
+        };
+        let wrong = |what: String| file_error(&self.connection, &file.path, Code::SourceData, what);
+        let text = whole(&self.connection, self.storage.as_ref(), &file)?;
+        let document: Json = serde_json::from_slice(&text).map_err(|e| wrong(format!("it is no JSON: {e}")))?;
+        view::View::read(&document).map_err(wrong)?;
+        let location = document.get("location").and_then(Json::as_str).unwrap_or_default();
+        let pointer = Pointer { metadata: metadata.to_owned(), bytes: file.bytes, location: location.to_owned() };
+        match self.swap(&self.pointer_name(name, true), None, Some(&pointer))? {
+            true => Ok(()),
+            false => Err(taken(&self.pointer_name(name, true))),
+        }
+    }
+
+    fn drop_view(&self, view: &ViewState) -> Result<()> {
+        let name = self.pointer_name(&view.name, true);
+        let pointer = self.pointers.get(&name)?;
+        if !self.swap(&name, view.metadata.as_deref(), None)? {
+            return Err(self.changed_meanwhile(&view.name));
+        }
+        let Some(pointer) = pointer else { return Ok(()) };
+        // Where others have chosen the folder, there may be more in it.
+        let files =
+            files_below(self.storage.as_ref(), &[self.names(&pointer.location)?, vec![METADATA.to_owned()]].concat())?;
+        let own = files.iter().filter(|file| file.name().ends_with(".metadata.json"));
+        let own = own
+            .filter(|file| whole(&self.connection, self.storage.as_ref(), file).is_ok_and(|text| is_of(&text, view)));
+        own.into_iter().try_for_each(|file| self.storage.delete(file))
+    }
+
+    fn rename_view(&self, view: &ViewState, to: &TableName) -> Result<()> {
+        checked(&self.connection, to)?;
+        self.is_free(to)?;
+        let (from, own) = (self.pointer_name(&view.name, true), self.pointer_name(to, true));
+        let Some(before) = &view.metadata else { return Err(self.changed_meanwhile(&view.name)) };
+        match self.pointers.rename(&from, before, &own)? {
+            true => Ok(()),
+            false => Err(self.changed_meanwhile(&view.name)),
+        }
+    }
+}
+
+/// Whether a metadata file is of this view.
+fn is_of(text: &[u8], view: &ViewState) -> bool {
+    let found: Option<Json> = serde_json::from_slice(text).ok();
+    found.is_some_and(|found| {
+        found.get("view-uuid").is_some() && found.get("view-uuid") == view.document.get("view-uuid")
+    })
 }

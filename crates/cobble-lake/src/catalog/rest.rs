@@ -12,9 +12,9 @@ use reqwest::Method;
 use serde_json::{Value as Json, json};
 
 use super::protocol::{Answer, Protocol, Request, joined, parts};
-use super::{Current, Make, TableCatalog, TableName, first_file};
+use super::{Current, FirstView, Make, TableCatalog, TableName, ViewCatalog, ViewState, first_file};
 use crate::table::{LakeTable, latest};
-use crate::updates;
+use crate::{updates, view};
 
 /// Storages that are kept of those that keys were given for.
 const STORAGES: usize = 16;
@@ -383,5 +383,108 @@ impl TableCatalog for Rest {
         let set: SchemaProperties = wanted.clone();
         let body = json!({ "updates": set, "removals": removals });
         self.protocol.done(Request::new(Method::POST, &["namespaces", &own, "properties"]).with(body)).map(drop)
+    }
+
+    /// Only calls that the catalog names are made: whoever has no views need not know the calls.
+    fn as_views(&self) -> Result<Option<&dyn ViewCatalog>> {
+        let told = self.protocol.told()?;
+        let by_property = told.properties.get("view-endpoints-supported").is_some_and(|own| own == "true");
+        let named = told.calls.iter().flatten().any(|call| call.ends_with("/namespaces/{namespace}/views"));
+        Ok((by_property || named).then_some(self as &dyn ViewCatalog))
+    }
+}
+
+impl ViewCatalog for Rest {
+    fn views(&self, schema: &str) -> Result<Vec<String>> {
+        let found = self.protocol.listed(&["namespaces", &joined(schema), "views"], &[], "identifiers")?;
+        let name = |one: &Json| one.get("name").and_then(Json::as_str).map(str::to_owned);
+        let found = found.unwrap_or_default();
+        let mut names: Vec<String> =
+            found.iter().map(|one| name(one).ok_or_else(|| self.wrong("a view has no name"))).collect::<Result<_>>()?;
+        names.sort();
+        Ok(names)
+    }
+
+    fn view(&self, name: &TableName) -> Result<Option<ViewState>> {
+        let schema = joined(&name.schema);
+        let mut answer =
+            self.protocol.call(Request::new(Method::GET, &["namespaces", &schema, "views", &name.table]))?;
+        match answer.status {
+            200 => {
+                let document = answer.body.get_mut("metadata").map(Json::take).filter(Json::is_object);
+                let document = document.ok_or_else(|| self.wrong(format!("{name} has no metadata")))?;
+                let metadata = answer.body.get("metadata-location").and_then(Json::as_str).map(str::to_owned);
+                Ok(Some(ViewState { name: name.clone(), document, metadata }))
+            }
+            404 if answer.body.pointer("/error/type").is_some() => Ok(None),
+            _ => Err(self.protocol.fault(&answer)),
+        }
+    }
+
+    fn make_view(&self, name: &TableName, new: &FirstView) -> Result<()> {
+        let properties = if new.properties.is_object() { new.properties.clone() } else { json!({}) };
+        let mut body =
+            json!({ "name": name.table, "schema": new.schema, "view-version": new.version, "properties": properties });
+        if let Some(location) = &new.location {
+            body["location"] = json!(location);
+        }
+        let schema = joined(&name.schema);
+        let ask =
+            || self.protocol.call(Request::new(Method::POST, &["namespaces", &schema, "views"]).with(body.clone()));
+        let mut answer = ask()?;
+        if answer.status == 404 && self.schema_properties(&name.schema)?.is_none() {
+            self.make_schema(&name.schema, &SchemaProperties::new())?;
+            answer = ask()?;
+        }
+        match answer.status {
+            200..300 => Ok(()),
+            409 => {
+                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
+            }
+            _ => Err(self.protocol.fault(&answer)),
+        }
+    }
+
+    fn change_view(&self, view: &ViewState, updates: &[Json], _: i64) -> Result<bool> {
+        let name = &view.name;
+        let body = json!({
+            "identifier": { "namespace": parts(&name.schema), "name": name.table },
+            "requirements": view::requirements(&view.document),
+            "updates": updates,
+        });
+        let schema = joined(&name.schema);
+        let request = Request::new(Method::POST, &["namespaces", &schema, "views", &name.table]).with(body);
+        let answer = self.protocol.call(request)?;
+        match answer.status {
+            200..300 => Ok(true),
+            409 => Ok(false),
+            _ => Err(self.protocol.fault(&answer)),
+        }
+    }
+
+    fn adopt_view(&self, name: &TableName, metadata: &str) -> Result<()> {
+        let schema = joined(&name.schema);
+        let body = json!({ "name": name.table, "metadata-location": metadata });
+        let request = Request::new(Method::POST, &["namespaces", &schema, "register-view"]).with(body);
+        self.protocol.done(request).map(drop)
+    }
+
+    fn drop_view(&self, view: &ViewState) -> Result<()> {
+        let schema = joined(&view.name.schema);
+        let request = Request::new(Method::DELETE, &["namespaces", &schema, "views", &view.name.table]);
+        self.protocol.done(request).map(drop)
+    }
+
+    fn rename_view(&self, view: &ViewState, to: &TableName) -> Result<()> {
+        let name = |own: &TableName| json!({ "namespace": parts(&own.schema), "name": own.table });
+        let body = json!({ "source": name(&view.name), "destination": name(to) });
+        let answer = self.protocol.call(Request::new(Method::POST, &["views", "rename"]).with(body))?;
+        match answer.status {
+            200..300 => Ok(()),
+            409 => {
+                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
+            }
+            _ => Err(self.protocol.fault(&answer)),
+        }
     }
 }

@@ -143,7 +143,7 @@ pub async fn table(
         Relation::Table(found) => TableBody { used_by, ..table_body(&found.table) },
         Relation::View(full, known) => {
             let columns = session.columns(&name).await?.iter().map(column_body).collect();
-            let reads = service.engine.read_by_view(&full.table);
+            let reads = service.engine.read_by_view(&known);
             TableBody {
                 catalog: full.catalog,
                 schema: full.schema,

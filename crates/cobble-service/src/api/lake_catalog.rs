@@ -37,6 +37,14 @@ const CALLS: &[&str] = &[
     "POST /v1/{prefix}/namespaces/{namespace}/register",
     "POST /v1/{prefix}/namespaces/{namespace}/tables/{table}/metrics",
     "POST /v1/{prefix}/tables/rename",
+    "GET /v1/{prefix}/namespaces/{namespace}/views",
+    "POST /v1/{prefix}/namespaces/{namespace}/views",
+    "GET /v1/{prefix}/namespaces/{namespace}/views/{view}",
+    "HEAD /v1/{prefix}/namespaces/{namespace}/views/{view}",
+    "POST /v1/{prefix}/namespaces/{namespace}/views/{view}",
+    "DELETE /v1/{prefix}/namespaces/{namespace}/views/{view}",
+    "POST /v1/{prefix}/namespaces/{namespace}/register-view",
+    "POST /v1/{prefix}/views/rename",
 ];
 
 struct Reply(CatalogAnswer);
