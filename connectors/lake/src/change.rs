@@ -266,7 +266,7 @@ impl Drop for LakeChanger {
     fn drop(&mut self) {
         if !self.is_shown {
             self.new.remove();
-            self.tellers.iter().for_each(NewFiles::remove);
+            self.tellers.iter_mut().for_each(NewFiles::remove);
         }
     }
 }

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::collections::HashMap;
 use std::io::{Read, Seek};
 use std::sync::Arc;
+use std::thread::JoinHandle;
 
 use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take;
@@ -66,9 +67,11 @@ pub struct NewFiles {
     /// What was taken of it for what is held, and how much that is.
     room: Vec<Box<dyn Any + Send + Sync>>,
     taken: usize,
+    /// A file on its way to the storage.
+    sending: Option<JoinHandle<Result<()>>>,
     /// The order that rows come in.
     pub order: Option<i32>,
-    /// The files that are there.
+    /// The files that are there, or on their way.
     pub done: Vec<NewFile>,
 }
 
@@ -100,6 +103,7 @@ impl NewFiles {
             memory: Arc::new(Unbounded),
             room: vec![],
             taken: 0,
+            sending: None,
             order: None,
             done: vec![],
         }
@@ -219,16 +223,12 @@ impl NewFiles {
         self.held -= held;
         let mut file = writer.finish().map_err(|e| self.failed(&e))?;
         let known = measures(&file).map_err(|e| self.failed(&e))?;
-        let mut content = Vec::new();
-        let length = file.seek(std::io::SeekFrom::End(0)).map_err(|e| self.failed(&e))?;
-        let _room = self.memory.take(length)?;
-        let read = file.rewind().and_then(|()| file.read_to_end(&mut content));
-        read.map_err(|e| self.failed(&e))?;
+        let bytes = file.seek(std::io::SeekFrom::End(0)).map_err(|e| self.failed(&e))?;
+        self.sent()?;
+        let room = self.memory.take(bytes)?;
         let ending = if self.content == Content::Rows { "" } else { "-deletes" };
         let name = format!("{}{ending}.parquet", new_uuid());
         let names: Vec<String> = self.table.home.iter().cloned().chain(["data".to_owned(), name.clone()]).collect();
-        let bytes = content.len() as u64;
-        self.table.storage.put(&names, content.into(), &Condition::Absent)?;
         let columns = known.columns.iter().map(|(id, column)| self.column(*id, column, nans.get(id).copied()));
         let new = NewFile {
             content: self.content,
@@ -242,7 +242,24 @@ impl NewFiles {
             order: self.order,
         };
         self.done.push(new);
+        let (lake, table) = (self.lake.clone(), self.table.clone());
+        let send = move || {
+            let _room = room;
+            let mut content = Vec::new();
+            let read = file.rewind().and_then(|()| file.read_to_end(&mut content));
+            read.map_err(|e| lake.file_error(&table.file, format!("rows cannot be read again: {e}")))?;
+            table.storage.put(&names, content.into(), &Condition::Absent).map(drop)
+        };
+        // Where no further thread is to be had, the error of it is the file's.
+        let thread = std::thread::Builder::new().name("lake file".to_owned()).spawn(send);
+        self.sending = Some(thread.map_err(|e| self.failed(&e))?);
         Ok(())
+    }
+
+    /// Waits for the file that is on its way to the storage. Only one is: each is held as a whole.
+    fn sent(&mut self) -> Result<()> {
+        let stopped = |_| Err(Error::internal("a thread that puts a file has stopped"));
+        self.sending.take().map_or(Ok(()), |thread| thread.join().unwrap_or_else(stopped))
     }
 
     /// What a manifest says of a column.
@@ -266,6 +283,7 @@ impl NewFiles {
     pub fn finish(&mut self) -> Result<()> {
         let open: Vec<String> = self.open.keys().cloned().collect();
         open.iter().try_for_each(|key| self.end(key))?;
+        self.sent()?;
         (self.room, self.taken) = (vec![], 0);
         Ok(())
     }
@@ -275,7 +293,8 @@ impl NewFiles {
     }
 
     /// Takes back what was put.
-    pub fn remove(&self) {
+    pub fn remove(&mut self) {
+        let _ = self.sent();
         for file in &self.done {
             if let Ok(file) = self.table.stored(&file.path, file.bytes) {
                 let _ = self.table.storage.delete(&file);

@@ -2,20 +2,73 @@
 
 use std::fs::File;
 use std::io;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use arrow::array::RecordBatch;
 use arrow::datatypes::SchemaRef;
 use parquet::arrow::ArrowWriter;
+use parquet::arrow::arrow_writer::{
+    ArrowColumnChunk, ArrowColumnWriter, ArrowLeafColumn, ArrowRowGroupWriterFactory, compute_leaves,
+};
 use parquet::basic::Compression;
 use parquet::errors::ParquetError;
 use parquet::file::properties::WriterProperties;
+use parquet::file::writer::SerializedFileWriter;
 
 use crate::FileWriter;
 
 /// Rows of a row group.
 const ROW_GROUP: usize = 131_072;
 
-pub struct ParquetWriter(ArrowWriter<File>);
+/// Batches with fewer values are not worth a second thread.
+const WORTH_A_THREAD: usize = 16_384;
+/// Threads that encode the columns of a file.
+const MOST_THREADS: usize = 4;
+
+/// Columns are encoded and compressed by several threads, each column by one of them at a time.
+pub struct ParquetWriter {
+    file: SerializedFileWriter<File>,
+    factory: ArrowRowGroupWriterFactory,
+    schema: SchemaRef,
+    /// Of the row group under construction, one for each leaf of the columns.
+    columns: Vec<Column>,
+    /// Rows of it.
+    rows: usize,
+    threads: usize,
+}
+
+struct Column {
+    writer: ArrowColumnWriter,
+    /// What its last part took.
+    took: Duration,
+}
+
+/// Does all pieces of work, by several threads if there are several.
+fn all_done<T: Send>(
+    work: Vec<T>,
+    threads: usize,
+    one: impl Fn(T) -> Result<(), ParquetError> + Sync,
+) -> io::Result<()> {
+    let left = Mutex::new(work.into_iter());
+    let next = || left.lock().unwrap_or_else(PoisonError::into_inner).next();
+    let run = || -> Result<(), ParquetError> {
+        while let Some(piece) = next() {
+            one(piece)?;
+        }
+        Ok(())
+    };
+    let outcomes = std::thread::scope(|scope| {
+        // Where there is no further thread to be had, fewer do the work.
+        let others = (1..threads).map(|_| std::thread::Builder::new().spawn_scoped(scope, run));
+        let others: Vec<_> = others.flatten().collect();
+        let own = run();
+        let stopped = |_| Err(ParquetError::General("a thread that encodes has stopped".to_owned()));
+        let others = others.into_iter().map(|other| other.join().unwrap_or_else(stopped));
+        std::iter::once(own).chain(others.collect::<Vec<_>>()).collect::<Result<Vec<()>, _>>()
+    });
+    outcomes.map(drop).map_err(failed)
+}
 
 /// With the error of the disk, where that is what went wrong.
 fn failed(error: ParquetError) -> io::Error {
@@ -34,28 +87,86 @@ impl ParquetWriter {
             .set_compression(Compression::SNAPPY)
             .set_max_row_group_row_count(Some(ROW_GROUP))
             .build();
-        Ok(ParquetWriter(ArrowWriter::try_new(file, schema, Some(properties)).map_err(failed)?))
+        let writer = ArrowWriter::try_new(file, schema.clone(), Some(properties)).map_err(failed)?;
+        let (file, factory) = writer.into_serialized_writer().map_err(failed)?;
+        let threads = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(MOST_THREADS));
+        Ok(ParquetWriter { file, factory, schema, columns: vec![], rows: 0, threads })
+    }
+
+    /// Encodes rows of the row group under construction.
+    fn encode(&mut self, batch: &RecordBatch) -> io::Result<()> {
+        if self.columns.is_empty() {
+            let place = self.file.flushed_row_groups().len();
+            let writers = self.factory.create_column_writers(place).map_err(failed)?;
+            self.columns = writers.into_iter().map(|writer| Column { writer, took: Duration::ZERO }).collect();
+        }
+        let mut leaves = Vec::with_capacity(self.columns.len());
+        for (field, column) in self.schema.fields().iter().zip(batch.columns()) {
+            leaves.extend(compute_leaves(field, column).map_err(failed)?);
+        }
+        let threads = if batch.num_rows() * leaves.len() < WORTH_A_THREAD { 1 } else { self.threads.min(leaves.len()) };
+        let mut work: Vec<(&mut Column, ArrowLeafColumn)> = self.columns.iter_mut().zip(leaves).collect();
+        // What takes longest begins first.
+        work.sort_by_key(|(column, _)| std::cmp::Reverse(column.took));
+        self.rows += batch.num_rows();
+        all_done(work, threads, |(column, leaf)| {
+            let began = Instant::now();
+            column.writer.write(&leaf)?;
+            column.took = began.elapsed();
+            Ok(())
+        })
+    }
+
+    fn end_row_group(&mut self) -> io::Result<()> {
+        if self.columns.is_empty() {
+            return Ok(());
+        }
+        let columns: Vec<ArrowColumnWriter> = self.columns.drain(..).map(|column| column.writer).collect();
+        let mut chunks: Vec<Option<ArrowColumnChunk>> = columns.iter().map(|_| None).collect();
+        let work: Vec<_> = columns.into_iter().zip(&mut chunks).collect();
+        let threads = if self.rows * work.len() < WORTH_A_THREAD { 1 } else { self.threads.min(work.len()) };
+        all_done(work, threads, |(writer, chunk)| {
+            *chunk = Some(writer.close()?);
+            Ok(())
+        })?;
+        self.rows = 0;
+        let mut group = self.file.next_row_group().map_err(failed)?;
+        for chunk in chunks.into_iter().flatten() {
+            chunk.append_to_row_group(&mut group).map_err(failed)?;
+        }
+        group.close().map(drop).map_err(failed)
     }
 }
 
 impl FileWriter for ParquetWriter {
     fn write(&mut self, batch: &RecordBatch) -> io::Result<()> {
-        self.0.write(batch).map_err(failed)
+        let mut written = 0;
+        while written < batch.num_rows() {
+            let rows = (batch.num_rows() - written).min(ROW_GROUP - self.rows);
+            self.encode(&batch.slice(written, rows))?;
+            written += rows;
+            if self.rows == ROW_GROUP {
+                self.end_row_group()?;
+            }
+        }
+        Ok(())
     }
 
     fn held(&self) -> usize {
-        self.0.memory_size()
+        self.columns.iter().map(|column| column.writer.memory_size()).sum()
     }
 
     fn size(&self) -> usize {
-        self.0.bytes_written() + self.0.in_progress_size()
+        let held = self.columns.iter().map(|column| column.writer.get_estimated_total_bytes());
+        self.file.bytes_written() + held.sum::<usize>()
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.0.flush().map_err(failed)
+        self.end_row_group()
     }
 
-    fn finish(self: Box<Self>) -> io::Result<File> {
-        self.0.into_inner().map_err(failed)
+    fn finish(mut self: Box<Self>) -> io::Result<File> {
+        self.end_row_group()?;
+        self.file.into_inner().map_err(failed)
     }
 }
