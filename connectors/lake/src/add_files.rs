@@ -70,7 +70,7 @@ pub fn add(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<
         };
         let path = table.storage.location_of(&names)?;
         let file_rows: u64 = (0..footer.parts()).map(|part| footer.rows(part)).sum();
-        let columns = adding.columns(file_rows)?;
+        let columns = adding.columns(&spec, file_rows)?;
         let partition = adding.partition(&spec)?;
         let shown = file.path.display().to_string();
         rows.push([Value::Text(shown), Value::BigInt(file_rows as i64), Value::BigInt(file.bytes as i64)])?;
@@ -194,12 +194,15 @@ impl Adding<'_> {
     }
 
     /// What a manifest says of the file's columns.
-    fn columns(&self, rows: u64) -> Result<Vec<NewColumn>> {
+    fn columns(&self, spec: &Spec, rows: u64) -> Result<Vec<NewColumn>> {
         let own = self.footer.columns()?;
         let mut all = Vec::new();
         for (place, field) in self.schema.fields.iter().enumerate() {
             let Some(column) = self.column(place) else {
-                match field.required {
+                // Its one value may be in the name of a folder.
+                let is_told =
+                    spec.fields.iter().any(|own| own.source == field.id && own.transform == Transform::Identity);
+                match field.required && !is_told {
                     true => return Err(no_null(&field.name)),
                     false => continue,
                 }
@@ -211,12 +214,19 @@ impl Adding<'_> {
                     self.refused(format!("its column {} is {written}, and the table's is {wanted}", field.name))
                 );
             }
+            if matches!(field.kind, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. }) {
+                match field.required {
+                    true => {
+                        let what =
+                            format!("no file tells whether its column {}, which takes no null, has some", field.name);
+                        return Err(self.refused(what));
+                    }
+                    false => continue,
+                }
+            }
             let known = self.known(&column);
             if field.required && known.nulls != Some(0) {
                 return Err(no_null(&field.name));
-            }
-            if matches!(field.kind, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. }) {
-                continue;
             }
             let bound = |value: Option<Value>| bounds::bytes(&field.kind, &value?);
             let (min, max) = known.bounds.unzip();

@@ -1,13 +1,15 @@
 //! `make bench`: thirty questions over Parquet files at scale 1, ours beside PostgreSQL with the same tables, indexed and
 //! analysed, with as many parallel workers as there are cores, and beside the floor (see `floor.rs`), in one run; then all of
 //! them again in little memory and on one core, with the same answers. Prints ratios, bytes read and memory. Each time is the
-//! best of three. Also measures what pruning gains on a wide file, and how long lake tables with millions of files are planned.
+//! best of three. Also measures what pruning gains on a wide file, and how long lake tables with millions of files are planned, what a lake costs beside
+//! the same files in a folder, and how fast rows come into one.
 //!
 //!     make bench                    scale 1
 //!     make bench BENCH=0.1          another scale
 //!     make bench BENCH="10 ours"    without PostgreSQL
 
 mod floor;
+mod lakes;
 mod many_tables;
 mod planning;
 mod questions;
@@ -125,6 +127,7 @@ async fn main() {
         one_column(&mut session, &drop).await;
         wide(&folder).await;
     }
+    lakes::measure(&folder, &drop, scale).await;
     planning::measure(&folder);
     product.stop();
 }
