@@ -97,7 +97,9 @@ impl LakeChanger {
         let new = NewFiles::of_rows(lake, &table)?;
         let rows = match replacing.change {
             RowsChange::Delete => None,
-            RowsChange::Update | RowsChange::Merge => Some(WholeRows::new(&new.schema, &wanted.columns)?),
+            RowsChange::Update | RowsChange::Merge | RowsChange::Replace => {
+                Some(WholeRows::new(&new.schema, &wanted.columns)?)
+            }
         };
         Ok(LakeChanger {
             lake: lake.clone(),
@@ -128,7 +130,7 @@ impl LakeChanger {
     fn property(&self, name: &str) -> Option<&str> {
         let word = match self.change {
             RowsChange::Update => "update",
-            RowsChange::Delete => "delete",
+            RowsChange::Delete | RowsChange::Replace => "delete",
             RowsChange::Merge => "merge",
         };
         self.table.metadata.properties.get(&format!("write.{word}.{name}")).map(String::as_str)
@@ -291,12 +293,24 @@ impl TableWriter for LakeChanger {
             }
             batch = filter_record_batch(&batch, &is_first)?;
         }
-        self.outcome.rows += batch.num_rows() as u64;
         let mut rest = self.identity;
-        if self.change == RowsChange::Merge {
+        if self.change.has_mark() {
             let keeps = batch.column(rest).as_boolean().clone();
+            if self.change == RowsChange::Replace && keeps.null_count() > 0 {
+                let what = format!(
+                    "connection {}: {} of the new rows are none that REPLACING names",
+                    self.lake.connection,
+                    keeps.null_count()
+                );
+                return Err(Error::new(Code::InvalidValue, what)
+                    .hint("the condition must be true of the rows that come, too; nothing was changed"));
+            }
+            let changed = if self.change == RowsChange::Replace { keeps.true_count() } else { batch.num_rows() };
+            self.outcome.rows += changed as u64;
             batch = filter_record_batch(&batch, &keeps)?;
             rest += 1;
+        } else {
+            self.outcome.rows += batch.num_rows() as u64;
         }
         let (columns, rows) = (&batch.columns()[rest..], batch.num_rows());
         if let Some(returned) = &mut self.returned {

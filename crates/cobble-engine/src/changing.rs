@@ -1,4 +1,4 @@
-//! UPDATE, DELETE and MERGE: the query that finds the rows is planned like any other. Where the source changes rows itself, the plan must be one
+//! UPDATE, DELETE, MERGE and INSERT … REPLACING: the query that finds the rows is planned like any other. Where the source changes rows itself, the plan must be one
 //! gate with nothing above it: then the source changes the rows it would have given, in one statement. Otherwise the rows are found here, and
 //! the table's writer takes what they become.
 
@@ -43,11 +43,13 @@ impl Target {
         let known: Vec<String> = identity.iter().map(|column| column.name.clone()).collect();
         let mut wanted: Vec<_> = identity.iter().map(|column| (column.name.clone(), column.sql_type.clone())).collect();
         let query = match (by, &change.action) {
-            (ChangedBy::Source, Action::Merge(_)) => {
-                let connection = &found.origin.connection;
-                let what = format!("connection {connection} does not take MERGE");
-                return Err(Error::new(Code::Unsupported, what)
-                    .hint("MERGE is for tables of a lake; write an UPDATE and an INSERT here"));
+            (ChangedBy::Source, action @ (Action::Merge(_) | Action::Replace(_))) => {
+                let (connection, word) = (&found.origin.connection, action.word());
+                let what = format!("connection {connection} does not take {word}");
+                return Err(Error::new(Code::Unsupported, what).hint(match action {
+                    Action::Merge(_) => "MERGE is for tables of a lake; write an UPDATE and an INSERT here",
+                    _ => "REPLACING is for tables of a lake; write a DELETE and an INSERT here",
+                }));
             }
             (ChangedBy::Source, action) => {
                 for (name, _) in action.named().into_iter().flatten() {
@@ -58,12 +60,12 @@ impl Target {
             (ChangedBy::Writer, action) => {
                 let rows = match action {
                     Action::Delete => named(&|own| returned.iter().any(|name| name == own)),
-                    Action::Update(_) | Action::Merge(_) => named(&|_| true),
+                    Action::Update(_) | Action::Merge(_) | Action::Replace(_) => named(&|_| true),
                 };
-                if matches!(action, Action::Merge(_)) {
+                if matches!(action, Action::Merge(_) | Action::Replace(_)) {
                     wanted.push(("\u{1}keeps".to_owned(), SqlType::Boolean));
                 }
-                let query = change.rows_with(&known, &rows);
+                let query = change.rows_with(&known, &rows)?;
                 wanted.extend(rows);
                 query
             }
@@ -87,11 +89,12 @@ impl Target {
             Action::Delete => RowsChange::Delete,
             Action::Update(_) => RowsChange::Update,
             Action::Merge(_) => RowsChange::Merge,
+            Action::Replace(_) => RowsChange::Replace,
         };
-        if read.is_none() && kind != RowsChange::Merge {
+        if read.is_none() && !kind.has_mark() {
             return plan.changes_nothing(table, returning);
         }
-        let marks = usize::from(kind == RowsChange::Merge);
+        let marks = usize::from(kind.has_mark());
         let set = change.action.named().into_iter().flatten().map(|(name, _)| name.clone());
         let returned = returning.as_ref();
         let rows = NewRows {

@@ -78,6 +78,15 @@ pub enum RowsChange {
     /// The columns are those of the rows as they were.
     Delete,
     Merge,
+    /// Rows of a condition go, and others come. A new row is marked with true; null marks one that does not meet the condition.
+    Replace,
+}
+
+impl RowsChange {
+    /// Whether a column behind those that tell rows apart tells whether there is a new row.
+    pub fn has_mark(self) -> bool {
+        matches!(self, RowsChange::Merge | RowsChange::Replace)
+    }
 }
 
 /// Columns that come back of added rows.
@@ -211,6 +220,7 @@ impl SinkSpec {
             Some(Replacing { change: RowsChange::Update, set, .. }) => format!("update {table} set {}", set.join(", ")),
             Some(Replacing { change: RowsChange::Delete, .. }) => format!("delete from {table}"),
             Some(Replacing { change: RowsChange::Merge, .. }) => format!("merge into {table}"),
+            Some(Replacing { change: RowsChange::Replace, .. }) => format!("replace rows of {table}"),
             None if self.rows.create => format!("create {table} ({}){with}", names.join(", ")),
             None => format!("insert into {table} ({}){with}", names.join(", ")),
         }

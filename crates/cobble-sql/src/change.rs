@@ -1,12 +1,13 @@
-//! UPDATE, DELETE and MERGE: each is read as the query that finds the rows, and what a row's columns are set to (SQL:2016 part 2, 14.9,
+//! UPDATE, DELETE, MERGE and INSERT … REPLACING: each is read as the query that finds the rows, and what a row's columns are set to (SQL:2016 part 2, 14.9,
 //! 14.12 and 14.14; FROM, USING and DO NOTHING as in PostgreSQL).
 
 use cobble_types::deep::Deep;
-use cobble_types::{Code, Error, Position, Result, SqlType};
+use cobble_types::{Code, Error, Position, Result, SqlType, quote_identifier};
 use sqlparser::ast;
 use sqlparser::parser::Parser;
 
 use crate::bind::{folded, position_of};
+use crate::objects::WrittenName;
 use crate::statement::DIALECT;
 use crate::syntax::check_query;
 
@@ -40,6 +41,18 @@ pub enum Action {
     /// The columns are set to what the query finds, in its order.
     Update(Vec<SetColumn>),
     Merge(Vec<Arm>),
+    /// INSERT … REPLACING: rows of a condition go, and a query's rows come in their places.
+    Replace(Box<NewRows>),
+}
+
+/// The rows that come of an INSERT … REPLACING.
+#[derive(Debug, Clone)]
+pub struct NewRows {
+    /// The columns that they are given for; all of the table's when empty.
+    pub columns: Vec<SetColumn>,
+    /// What is true of the rows that go, and must be true of those that come.
+    condition: ast::Expr,
+    source: Deep<ast::Query>,
 }
 
 impl Action {
@@ -48,6 +61,7 @@ impl Action {
             Action::Delete => "DELETE",
             Action::Update(_) => "UPDATE",
             Action::Merge(_) => "MERGE",
+            Action::Replace(_) => "REPLACING",
         }
     }
 
@@ -57,6 +71,7 @@ impl Action {
             Action::Delete => vec![],
             Action::Update(set) => vec![set],
             Action::Merge(arms) => arms.iter().map(|arm| arm.effect.columns()).collect(),
+            Action::Replace(new) => vec![&new.columns],
         }
     }
 }
@@ -203,9 +218,16 @@ impl Change {
         self.with_items(|values| identity.iter().map(|name| column(&self.alias, name)).chain(values).collect(), None)
     }
 
-    /// The query of whole rows: the columns that tell the table's rows apart, of a MERGE whether there is a new row, and then these columns
-    /// as they become.
-    pub fn rows_with(&self, identity: &[String], columns: &[(String, SqlType)]) -> Deep<ast::Query> {
+    /// The query of whole rows: the columns that tell the table's rows apart, of a MERGE and of REPLACING whether there is a new row, and then these
+    /// columns as they become.
+    pub fn rows_with(&self, identity: &[String], columns: &[(String, SqlType)]) -> Result<Deep<ast::Query>> {
+        match &self.action {
+            Action::Replace(new) => new.rows_with(&self.alias, identity, columns),
+            _ => Ok(self.changed_rows_with(identity, columns)),
+        }
+    }
+
+    fn changed_rows_with(&self, identity: &[String], columns: &[(String, SqlType)]) -> Deep<ast::Query> {
         let own = identity.iter().map(|name| column(&self.alias, name));
         let Action::Merge(arms) = &self.action else {
             return self.with_items(
@@ -268,6 +290,94 @@ impl Change {
         }
         query
     }
+}
+
+fn failed(error: sqlparser::parser::ParserError) -> Error {
+    Error::internal(format!("a query of ours cannot be read: {error}"))
+}
+
+/// The only table of a FROM.
+fn relation(from: &mut [ast::TableWithJoins]) -> Option<&mut ast::TableFactor> {
+    from.first_mut().map(|from| &mut from.relation)
+}
+
+impl NewRows {
+    /// The rows that go, by what tells them apart, and those that come. Whether a row comes is null where the condition is not true of it.
+    fn rows_with(
+        &self,
+        alias: &ast::Ident,
+        identity: &[String],
+        columns: &[(String, SqlType)],
+    ) -> Result<Deep<ast::Query>> {
+        let named: Vec<&str> = match self.columns.is_empty() {
+            true => columns.iter().map(|(name, _)| name.as_str()).collect(),
+            false => self.columns.iter().map(|(name, _)| name.as_str()).collect(),
+        };
+        let quoted = |names: &[&str]| names.iter().map(|name| quote_identifier(name)).collect::<Vec<_>>().join(", ");
+        let all: Vec<&str> = columns.iter().map(|(name, _)| name.as_str()).collect();
+        let nulls = |count: usize| vec!["NULL"; count].join(", ");
+        let one = |(name, sql_type): &(String, SqlType)| match named.contains(&name.as_str()) {
+            true => format!("CAST({0} AS {sql_type}) AS {0}", quote_identifier(name)),
+            false => format!("CAST(NULL AS {sql_type}) AS {}", quote_identifier(name)),
+        };
+        let made: Vec<String> = columns.iter().map(one).collect();
+        let known: Vec<&str> = identity.iter().map(String::as_str).collect();
+        let text = format!(
+            "SELECT {}, false, {} FROM t AS t WHERE true UNION ALL \
+             SELECT {}, CASE WHEN true THEN true END, {} FROM (SELECT {} FROM (SELECT 1) AS t ({})) AS t",
+            quoted(&known),
+            nulls(columns.len()),
+            nulls(identity.len()),
+            quoted(&all),
+            made.join(", "),
+            quoted(&named)
+        );
+        let mut query =
+            Deep::new(*Parser::new(&DIALECT).try_with_sql(&text).and_then(|mut p| p.parse_query()).map_err(failed)?);
+        let ast::SetExpr::SetOperation { left, right, .. } = query.body.as_mut() else {
+            return Err(Error::internal("a query of ours is no union"));
+        };
+        if let ast::SetExpr::Select(go) = left.as_mut() {
+            go.selection = Some(self.condition.clone());
+            if let Some(ast::TableFactor::Table { name, alias: Some(own), .. }) = relation(&mut go.from) {
+                *name = ast::ObjectName::from(vec![ast::Ident::with_quote('"', TARGET)]);
+                own.name = alias.clone();
+            }
+        }
+        if let ast::SetExpr::Select(come) = right.as_mut() {
+            if let Some(ast::SelectItem::UnnamedExpr(ast::Expr::Case { conditions, .. })) =
+                come.projection.get_mut(identity.len())
+                && let Some(first) = conditions.first_mut()
+            {
+                first.condition = self.condition.clone();
+            }
+            let Some(ast::TableFactor::Derived { subquery: typed, alias: Some(own), .. }) = relation(&mut come.from)
+            else {
+                return Err(Error::internal("a query of ours reads no rows"));
+            };
+            own.name = alias.clone();
+            if let ast::SetExpr::Select(typed) = typed.body.as_mut()
+                && let Some(ast::TableFactor::Derived { subquery, .. }) = relation(&mut typed.from)
+            {
+                **subquery = (*self.source).clone();
+            }
+        }
+        Ok(query)
+    }
+}
+
+/// `INSERT INTO table [(column, …)] REPLACING (condition) query`
+pub(crate) fn replacing(
+    table: &WrittenName,
+    columns: Vec<SetColumn>,
+    condition: ast::Expr,
+    source: Deep<ast::Query>,
+) -> Result<Change> {
+    let alias = ast::Ident::with_quote('"', table.parts.last().cloned().unwrap_or_default());
+    // Checked like any other.
+    let query = select_of((TARGET, vec![]), &alias, vec![], Some(condition.clone()), vec![])?;
+    let action = Action::Replace(Box::new(NewRows { columns, condition, source }));
+    Ok(Change { table: table.parts.clone(), position: table.position, action, alias, query, returning: None })
 }
 
 /// The syntax tree as a change, if it is one that we make.
@@ -404,7 +514,6 @@ fn merged(merge: ast::Merge) -> Result<Change> {
 
 /// The source with a column that all its rows have.
 fn with_mark(source: ast::TableFactor) -> Result<ast::TableFactor> {
-    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
     let own = match &source {
         ast::TableFactor::Table { alias: Some(alias), .. }
         | ast::TableFactor::Derived { alias: Some(alias), .. }
@@ -550,7 +659,6 @@ fn select_of(
     selection: Option<ast::Expr>,
     from: Vec<ast::TableWithJoins>,
 ) -> Result<Deep<ast::Query>> {
-    let failed = |e| Error::internal(format!("a query of ours cannot be read: {e}"));
     let mut parser = Parser::new(&DIALECT).try_with_sql("SELECT 1 FROM t AS t").map_err(failed)?;
     let mut query = Deep::new(*parser.parse_query().map_err(failed)?);
     if let ast::SetExpr::Select(select) = query.body.as_mut() {

@@ -207,6 +207,9 @@ impl Words<'_> {
             self.at += 1;
             columns = self.plain_names("the name of a column")?;
         }
+        if self.take("replacing") {
+            return self.insert_replacing(table, columns);
+        }
         let position = self.position();
         if self.take("default") {
             return Err(Error::unsupported("INSERT … DEFAULT VALUES").hint("give a value for one column").at(position));
@@ -234,6 +237,20 @@ impl Words<'_> {
         let write =
             Write { table, create: false, if_not_exists: false, columns, options: BTreeMap::new(), query, returning };
         Ok(Statement::Write(write))
+    }
+
+    /// `(condition) query` behind INSERT INTO a table REPLACING.
+    fn insert_replacing(mut self, table: WrittenName, columns: Vec<String>) -> Result<Statement> {
+        if !self.take_token(&Token::LParen) {
+            return self.expected("\"(\" and the condition of the rows that go");
+        }
+        let condition = self.parsed(|parser| parser.parse_expr())?;
+        if !self.take_token(&Token::RParen) {
+            return self.expected("\")\"");
+        }
+        let columns = columns.into_iter().map(|name| (name, table.position)).collect();
+        let change = crate::change::replacing(&table, columns, condition, self.query()?)?;
+        Ok(Statement::Change(change))
     }
 
     /// `[IF NOT EXISTS] name (column type, …) [WITH (…)]`, or `[IF NOT EXISTS] name [(column, …)] [WITH (…)] AS query`.

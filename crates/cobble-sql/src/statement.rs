@@ -617,6 +617,7 @@ impl Words<'_> {
             let statement = if self.take("insert") { self.insert()? } else { self.created(lines, text)? };
             match statement {
                 Statement::Write(write) => Explained::Write(Box::new(write)),
+                Statement::Change(change) => Explained::Change(change),
                 _ => {
                     return Err(Error::unsupported("EXPLAIN of what has no query")
                         .hint("queries, INSERT, CREATE TABLE … AS, UPDATE, DELETE and MERGE have a plan")

@@ -8,6 +8,8 @@ use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, MemoryPoint
 use cobble_ferry_load::{Faults, serve_with_faults};
 use serde_json::{Value as Json, json};
 
+use cobble_types::Code;
+
 use crate::truth::answer;
 
 /// A lake in a folder of its own.
@@ -347,4 +349,68 @@ async fn a_store_that_fails_loses_and_doubles_nothing() {
     assert!(found.iter().all(|row| row.ends_with("|3")), "no half, none twice: {found:?}");
     let lost: Vec<&String> = done.iter().filter(|row| !found.contains(row)).collect();
     assert!(lost.is_empty() && done.len() > 8, "{lost:?} of {}", done.len());
+}
+
+/// The rows of a condition go and others come in one commit, in both ways of ending rows; what comes must meet the condition.
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_of_a_condition_are_replaced() {
+    let written = Written::new();
+    let mut session = written.session();
+    let s = &mut session;
+    for mode in ["copy-on-write", "merge-on-read"] {
+        rows(s, "DROP TABLE IF EXISTS days").await;
+        rows(
+            s,
+            &format!(
+                "CREATE TABLE days PARTITION BY (month(at)) WITH (write.delete.mode = '{mode}') AS \
+                 SELECT n AS id, date '2025-01-01' + n AS at, (n * 0.25)::numeric(8,2) AS fare, 'first' AS note FROM generate_series(0, 364) AS g(n)"
+            ),
+        )
+        .await;
+        let load = "INSERT INTO days REPLACING (at >= '2025-02-01' AND at < date '2025-03-01') \
+                    SELECT 1000 + n, date '2025-02-01' + n, n, 'second' FROM generate_series(0, 9) AS g(n)";
+        // Again and again without doubles.
+        for _ in 0..2 {
+            assert_eq!(rows(s, load).await, ["lake.ops.days|10"]);
+            let found = rows(s, "SELECT note, count(*), min(at), max(at), sum(fare) FROM days GROUP BY 1").await;
+            assert_eq!(found, ["first|337|2025-01-01|2025-12-31|16296.00", "second|10|2025-02-01|2025-02-10|45.00"]);
+        }
+        // A whole partition goes without its files being read.
+        let (_, plan) = answer(s, load).await.unwrap();
+        let gate = &plan.unwrap().gates[0];
+        assert_eq!((gate.measure.as_ref().unwrap().bytes, gate.columns_read.len()), (0, 2));
+        let last =
+            rows(s, "SELECT operation, rows_added, rows_removed FROM lake_snapshots('days') WHERE is_current").await;
+        assert_eq!(last, ["overwrite|10|10"]);
+        // Rows of several partitions, columns in another order, quoted values, and columns that are not named.
+        let some = "INSERT INTO days (note, id, at) REPLACING (days.id % 100 = 7 AND note = 'first') VALUES ('first', '7', '2025-09-09'), ('first', 107, '2025-09-10')";
+        rows(s, some).await;
+        let found = rows(s, "SELECT id, at, fare FROM days WHERE id % 100 = 7 AND note = 'first' ORDER BY id").await;
+        assert_eq!(found, ["107|2025-09-10|∅", "7|2025-09-09|∅"]);
+        let before = rows(s, "SELECT count(*), sum(id) FROM days").await;
+        for (sql, code, part) in [
+            (
+                "INSERT INTO days REPLACING (id = 5) SELECT 6, date '2025-01-01', 1, 'x'",
+                Code::InvalidValue,
+                "1 of the new rows are none that REPLACING names",
+            ),
+            ("INSERT INTO days (note) REPLACING (id = 5) SELECT 'x'", Code::InvalidValue, "none that REPLACING names"),
+            ("INSERT INTO days REPLACING (idd = 5) SELECT 6, date '2025-01-01', 1, 'x'", Code::UnknownName, "idd"),
+            ("INSERT INTO days (nothing) REPLACING (id = 5) SELECT 6", Code::UnknownName, "nothing"),
+            ("INSERT INTO days REPLACING id = 5 SELECT 6", Code::Syntax, "expected"),
+            ("INSERT INTO days REPLACING (id = 5)", Code::Syntax, ""),
+            ("INSERT INTO days REPLACING (id = 5) SELECT 5, date '2025-01-01', 1 / 0, 'x'", Code::DivisionByZero, ""),
+        ] {
+            let error = answer(s, sql).await.map(|(rows, _)| rows).expect_err(sql);
+            assert!(error.code == code && error.message.contains(part), "{sql}: {:?} {}", error.code, error.message);
+        }
+        assert_eq!(rows(s, "SELECT count(*), sum(id) FROM days").await, before);
+        // Nothing goes, and nothing comes.
+        rows(s, "INSERT INTO days REPLACING (id = -1) SELECT -1, date '2025-01-01', 0, 'new'").await;
+        rows(s, "INSERT INTO days REPLACING (note = 'second') SELECT * FROM days WHERE false").await;
+        let found = rows(s, "SELECT note, count(*) FROM days GROUP BY 1").await;
+        assert_eq!(found, ["first|335", "new|1"]);
+    }
+    let wanted = json!({ "ops/days": ["id >= 0", "note = 'new'"] });
+    assert_eq!(written.read_by_the_library(&wanted)["ops/days"]["counts"], json!([335, 1]));
 }
