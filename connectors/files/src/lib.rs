@@ -8,6 +8,7 @@ mod offer;
 mod scan;
 mod write;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -17,11 +18,12 @@ use async_trait::async_trait;
 use cobble_connect::{
     ConnectionDefinition, Connector, Discovery, Forms, Looking, TableChange, TableDefinition, TableEntry, TestStep,
 };
+use cobble_format::row_groups::Judged;
 use cobble_format::{Dialect, Footer, Format, Inferred, Known, OpenFile, column, row_groups, settled};
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
@@ -170,13 +172,15 @@ impl Connector for FilesConnector {
         name: &ObjectName,
         definition: Option<&TableDefinition>,
         wanted: Facts,
+        filtered: Option<&Filtered>,
     ) -> Result<Option<FactRows>> {
         if wanted != Facts::RowGroups {
             return Err(Error::new(Code::Unsupported, format!("{name} is no table of a lake")));
         }
         let (source, name, definition) = (self.source.clone(), name.clone(), definition.cloned());
+        let filtered = filtered.cloned();
         on_disk(move || {
-            let FileTable { format, files, .. } = match definition {
+            let FileTable { format, files, partitions } = match definition {
                 Some(definition) => {
                     listing::defined_table(&source.connection, source.storage.as_ref(), &name.table, &definition)?
                 }
@@ -190,10 +194,18 @@ impl Connector for FilesConnector {
                 return Err(Error::new(Code::Unsupported, what));
             }
             let mut rows = row_groups::rows();
-            for footer in source.footers(format, &files)? {
+            let read = match filtered.as_ref().and_then(|own| own.scan.as_ref()) {
+                Some(spec) => spec.unpack_portions::<scan::Portion>()?,
+                None => vec![],
+            };
+            let read: HashSet<_> = read.into_iter().map(|own| (own.file.stored.path, own.within)).collect();
+            for (footer, file) in source.footers(format, &files)?.into_iter().zip(&files) {
                 let columns = footer.columns()?;
                 let named: Vec<_> = columns.iter().map(|column| (column.name.clone(), column)).collect();
-                row_groups::add(&mut rows, footer.as_ref(), &named)?;
+                let constants = partitions.iter().map(|(name, _)| name.clone()).zip(file.partition.iter().cloned());
+                let judged =
+                    filtered.as_ref().map(|filtered| Judged { filtered, read: &read, constants: constants.collect() });
+                row_groups::add(&mut rows, footer.as_ref(), &named, judged.as_ref())?;
             }
             Ok(Some(rows))
         })

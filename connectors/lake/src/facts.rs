@@ -1,19 +1,20 @@
 //! How a table of a lake is put together: snapshots, their names, manifests, files, partitions, and row groups, as rows.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-use cobble_format::row_groups;
+use cobble_format::row_groups::{self, Judged};
 use cobble_lake::manifest::{Content, Manifest, Summary};
 use cobble_lake::metadata::{Metadata, RefKind, Snapshot, Spec};
 use cobble_lake::schema::Schema;
 use cobble_lake::table::LakeTable;
 use cobble_lake::transform::Transform;
-use cobble_plan::facts::{FactRows, Facts, number, text};
+use cobble_plan::facts::{FactRows, Facts, Filtered, number, text};
 use cobble_plan::scan::{ScanMemory, Unbounded};
 use cobble_types::{Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
+use super::scan::Portion;
 use super::{Lake, columns};
 
 /// A moment of the metadata, which count milliseconds.
@@ -29,7 +30,7 @@ fn memory() -> Arc<dyn ScanMemory> {
     Arc::new(Unbounded)
 }
 
-pub fn facts(lake: &Lake, table: &LakeTable, wanted: Facts) -> Result<FactRows> {
+pub fn facts(lake: &Lake, table: &LakeTable, wanted: Facts, filtered: Option<&Filtered>) -> Result<FactRows> {
     let metadata = &table.metadata;
     match wanted {
         Facts::Snapshots => snapshots(metadata),
@@ -39,7 +40,7 @@ pub fn facts(lake: &Lake, table: &LakeTable, wanted: Facts) -> Result<FactRows> 
         Facts::Files => files(table),
         Facts::Partitions => partitions(table),
         Facts::Properties => properties(table),
-        Facts::RowGroups => of_row_groups(lake, table),
+        Facts::RowGroups => of_row_groups(lake, table, filtered),
     }
 }
 
@@ -288,19 +289,39 @@ fn partitions(table: &LakeTable) -> Result<FactRows> {
     Ok(rows)
 }
 
-fn of_row_groups(lake: &Lake, table: &LakeTable) -> Result<FactRows> {
+fn of_row_groups(lake: &Lake, table: &LakeTable, filtered: Option<&Filtered>) -> Result<FactRows> {
     let mut rows = row_groups::rows();
     let Some(snapshot) = table.head() else { return Ok(rows) };
     let schema = table.metadata.schema_id;
     let left = table.left(snapshot, schema, &Default::default(), &memory(), &CancellationToken::new())?;
     let (of_table, fields) = (columns(table, schema)?, table.fields(schema, &left.gone)?.into());
     let mapping = lake.mapping(table)?;
+    let read = match filtered.and_then(|own| own.scan.as_ref()) {
+        Some(spec) => spec.unpack_portions::<Portion>()?,
+        None => vec![],
+    };
+    let read: HashSet<_> = read.into_iter().map(|own| (own.file.stored.path, own.within)).collect();
     for file in &left.files {
         let footer = lake.footer(&table.storage, &file.stored, &file.format, file.rows)?;
         let own = lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
         let named =
             of_table.iter().enumerate().filter_map(|(place, column)| Some((own.name(place)?.to_owned(), column)));
-        row_groups::add(&mut rows, footer.as_ref(), &named.collect::<Vec<_>>())?;
+        // Columns that the file lacks have the value of its partition.
+        let constant = |(id, value): &(i32, Value)| {
+            let place = (0..of_table.len()).find(|place| {
+                table
+                    .metadata
+                    .schema(schema)
+                    .is_ok_and(|own| own.fields.get(*place).is_some_and(|field| field.id == *id))
+            })?;
+            Some((of_table[place].name.clone(), value.clone()))
+        };
+        let judged = filtered.map(|filtered| Judged {
+            filtered,
+            read: &read,
+            constants: file.constants.iter().filter_map(constant).collect(),
+        });
+        row_groups::add(&mut rows, footer.as_ref(), &named.collect::<Vec<_>>(), judged.as_ref())?;
     }
     Ok(rows)
 }

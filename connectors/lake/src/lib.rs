@@ -49,7 +49,7 @@ use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::alter::{Alteration, OrderedColumn};
 use cobble_plan::draft::answer;
 use cobble_plan::expr::Column;
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{Changeable, ChangedBy, DescribedTable, Source, Sources, Verdict};
@@ -453,11 +453,17 @@ impl Connector for LakeConnector {
         apart(move || lake.described(name, Some(version))).await
     }
 
-    async fn facts(&self, name: &ObjectName, _: Option<&TableDefinition>, wanted: Facts) -> Result<Option<FactRows>> {
-        let (lake, name) = (self.lake.clone(), name.clone());
+    async fn facts(
+        &self,
+        name: &ObjectName,
+        _: Option<&TableDefinition>,
+        wanted: Facts,
+        filtered: Option<&Filtered>,
+    ) -> Result<Option<FactRows>> {
+        let (lake, name, filtered) = (self.lake.clone(), name.clone(), filtered.cloned());
         apart(move || {
             let table = lake.open(&name.schema, &name.table)?;
-            table.map(|table| facts::facts(&lake, &table, wanted)).transpose()
+            table.map(|table| facts::facts(&lake, &table, wanted, filtered.as_ref())).transpose()
         })
         .await
     }

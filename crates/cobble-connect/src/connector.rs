@@ -6,7 +6,7 @@ use std::sync::Arc;
 use async_trait::async_trait;
 use cobble_network::TestStep;
 use cobble_plan::alter::Alteration;
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::logical::{Table, TableColumn, TableKind};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::procedure::ProcedureCall;
@@ -101,14 +101,15 @@ pub trait Connector: Send + Sync + fmt::Debug {
         Err(Error::new(Code::Unsupported, format!("the source of {name} keeps no earlier states of its tables"))
             .hint("FOR SYSTEM_TIME and FOR VERSION are for tables of a lake"))
     }
-    /// How a table is put together. `definition` is that of a table that its catalog defines.
+    /// How a table is put together. `definition` is that of a table that its catalog defines; of row groups it is told which a condition leaves.
     async fn facts(
         &self,
         name: &ObjectName,
         definition: Option<&TableDefinition>,
         wanted: Facts,
+        filtered: Option<&Filtered>,
     ) -> Result<Option<FactRows>> {
-        let _ = definition;
+        let _ = (definition, filtered);
         let what = match wanted {
             Facts::RowGroups => "has no files with row groups",
             _ => "is no table of a lake",

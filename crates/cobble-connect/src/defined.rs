@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use cobble_plan::alter::Alteration;
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::logical::TableKind;
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::procedure::ProcedureCall;
@@ -93,11 +93,12 @@ impl Connector for Defined {
         name: &ObjectName,
         definition: Option<&TableDefinition>,
         wanted: Facts,
+        filtered: Option<&Filtered>,
     ) -> Result<Option<FactRows>> {
         match self.tables.get(&(name.schema.clone(), name.table.clone())) {
-            Some((own, connector)) if definition.is_none() => connector.facts(name, Some(own), wanted).await,
+            Some((own, connector)) if definition.is_none() => connector.facts(name, Some(own), wanted, filtered).await,
             None if definition.is_none() && self.replaces_what_is_found() => Ok(None),
-            _ => self.inner.facts(name, definition, wanted).await,
+            _ => self.inner.facts(name, definition, wanted, filtered).await,
         }
     }
 

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use async_trait::async_trait;
 use cobble_plan::alter::Alteration;
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::offer::DescribedTable;
 use cobble_plan::procedure::ProcedureCall;
 use cobble_plan::scan::{GateScan, ScanSpec, ScanTools};
@@ -146,8 +146,9 @@ impl Connector for Remembered {
         name: &ObjectName,
         definition: Option<&TableDefinition>,
         wanted: Facts,
+        filtered: Option<&Filtered>,
     ) -> Result<Option<FactRows>> {
-        self.guarded(self.inner.facts(name, definition, wanted)).await
+        self.guarded(self.inner.facts(name, definition, wanted, filtered)).await
     }
 
     async fn columns(&self, schema: &str) -> Result<Option<Vec<ListedColumns>>> {

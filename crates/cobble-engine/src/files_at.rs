@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use cobble_connect::{Connector, TableDefinition};
-use cobble_plan::facts::{FactRows, Facts};
+use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::offer::DescribedTable;
 use cobble_sql::RowsAt;
 use cobble_types::{Code, Error, ObjectName, Result};
@@ -85,12 +85,17 @@ pub fn is_of_machine(path: &str) -> bool {
 }
 
 /// How the files at a path are put together, with the name that they go by.
-pub async fn facts(set: &CatalogSet, path: &str, wanted: Facts) -> Result<(ObjectName, Option<FactRows>)> {
+pub async fn facts(
+    set: &CatalogSet,
+    path: &str,
+    wanted: Facts,
+    filtered: Option<&Filtered>,
+) -> Result<(ObjectName, Option<FactRows>)> {
     let path = path.trim();
     let (catalog, connector, inner) = place(set, path)?;
     let definition = TableDefinition { path: Some(inner.to_owned()), ..TableDefinition::default() };
     let name = ObjectName::new(catalog, SCHEMA, path);
-    let found = connector.facts(&name, Some(&definition), wanted).await?;
+    let found = connector.facts(&name, Some(&definition), wanted, filtered).await?;
     Ok((name, found))
 }
 

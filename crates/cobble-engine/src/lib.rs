@@ -9,6 +9,7 @@ mod configuration;
 mod discovery;
 mod execution;
 mod files_at;
+mod filtered;
 mod kinds;
 mod memory_table;
 mod objects;

@@ -7,6 +7,7 @@ use cobble_connect::{NativeQuery, TableVersion};
 use cobble_exec::fold_constant;
 use cobble_plan::UserView;
 use cobble_plan::expr::Column;
+use cobble_plan::facts::Filtered;
 use cobble_plan::logical::{Table, TableColumn};
 use cobble_plan::offer::{DescribedTable, Sources};
 use cobble_sql::{
@@ -20,6 +21,7 @@ use futures::future::BoxFuture;
 
 use crate::catalogs::{CatalogSet, Engine, SYSTEM_CATALOG};
 use crate::files_at;
+use crate::filtered;
 use crate::memory_table::MemoryTable;
 use crate::source_views;
 use crate::system_tables::{
@@ -155,7 +157,13 @@ fn resolve_within<'a>(
             let query = NativeQuery::new(&native.text, native.split_on.as_deref(), native.split_into)?;
             connector.native(&native.catalog, &query).await.map(Relation::Table)
         }
-        TableReference::Facts(wanted) => facts(set, place, wanted).await.map(Relation::Table),
+        TableReference::Facts(wanted) => {
+            let filtered = match &wanted.filter {
+                Some(filter) => Some(filtered::filtered(engine, set, place, wanted, filter).await?),
+                None => None,
+            };
+            facts(set, place, wanted, filtered.as_ref()).await.map(Relation::Table)
+        }
         TableReference::RowsAt(call) => files_at::table(set, call).await.map(Relation::Table),
         TableReference::Target | TableReference::Changed => {
             Err(Error::internal(format!("{reference} is not looked up")))
@@ -319,7 +327,7 @@ pub fn constant_moment(engine: &Engine, expr: &Expr, zone: &str) -> Result<i64> 
 }
 
 /// How a table, or the files at a path, are put together.
-async fn facts(set: &CatalogSet, place: &Place, wanted: &Facts) -> Result<DescribedTable> {
+async fn facts(set: &CatalogSet, place: &Place, wanted: &Facts, filtered: Option<&Filtered>) -> Result<DescribedTable> {
     let function = &wanted.function;
     let asked = cobble_plan::facts::Facts::of_function(function)
         .ok_or_else(|| Error::internal(format!("{function}() asks for nothing")))?;
@@ -327,9 +335,9 @@ async fn facts(set: &CatalogSet, place: &Place, wanted: &Facts) -> Result<Descri
         FactsOf::Table(parts) => {
             let (catalog, schema, table) = complete(set, place, parts)?;
             let name = ObjectName::new(&catalog, &schema, &table);
-            (name.clone(), set.connector(&catalog)?.facts(&name, None, asked).await?)
+            (name.clone(), set.connector(&catalog)?.facts(&name, None, asked, filtered).await?)
         }
-        FactsOf::Path(path) => files_at::facts(set, path, asked).await?,
+        FactsOf::Path(path) => files_at::facts(set, path, asked, filtered).await?,
     };
     let rows = found.ok_or_else(|| Error::new(Code::UnknownTable, format!("there is no table {name}")))?;
     let columns = rows.columns.iter().map(|(name, sql_type)| ((*name).to_owned(), sql_type.clone())).collect();

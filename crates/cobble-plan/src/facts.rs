@@ -1,10 +1,14 @@
 //! How a table is put together, as rows that its source tells.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow::array::{ArrayRef, BooleanArray, Int32Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
 use arrow::compute::cast;
-use cobble_types::{Code, Error, Result, SqlType, Value, write_date, write_timestamp};
+use cobble_types::{Code, ColumnId, Error, Result, SqlType, Value, write_date, write_timestamp};
+
+use crate::expr::Expr;
+use crate::scan::ScanSpec;
 
 /// What is asked of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +43,16 @@ impl Facts {
             _ => return None,
         })
     }
+}
+
+/// What a condition leaves to read of a table, as a plan has found it.
+#[derive(Debug, Clone, Default)]
+pub struct Filtered {
+    /// What a plan with the condition reads; nothing where it can be true of no row.
+    pub scan: Option<ScanSpec>,
+    /// The condition, as parts that must all hold, and its columns by their names in the table.
+    pub conditions: Vec<Expr>,
+    pub names: HashMap<ColumnId, String>,
 }
 
 /// Such rows.
