@@ -170,6 +170,23 @@ def main():
             b.open(a.service + "/catalogs/drop/public/boardings")
             b.until("document.querySelectorAll('.scroll tbody tr').length >= 20", "sample rows")
             b.save("console-table")
+        if wanted("console-row-groups"):
+            b.open(a.service + "/catalogs/drop/public/boardings")
+            b.until("document.querySelector('[aria-label=Condition]')", "the table's page")
+            b.type("[aria-label=Condition]", "month >= '2025-06' and fare > 23")
+            b.script("document.querySelector('.asks button').click()")
+            b.until("document.querySelectorAll('.groups tbody tr').length >= 20", "row groups")
+            b.script("document.querySelector('.groups .link').click()")
+            b.until("[...document.querySelectorAll('h3')].some((h) => h.textContent.startsWith('Row group'))", "a row group")
+            b.script("document.querySelector('.asks').scrollIntoView({ block: 'start' }); window.scrollBy(0, -80)")
+            b.save("console-row-groups")
+        if wanted("console-lake-care"):
+            b.open(a.service + "/catalogs/deep/ops/boardings/lake")
+            b.until("document.querySelector('.kinds button')", "the table's page")
+            b.script("document.querySelectorAll('.kinds button')[1].click()")
+            b.until("[...document.querySelectorAll('button')].some((k) => k.textContent.trim() === 'Rewrite manifests now')", "what would be done")
+            b.script("document.querySelector('.kinds').scrollIntoView({ block: 'center' })")
+            b.save("console-lake-care")
         if wanted("console-lake"):
             b.open(a.service + "/catalogs/deep/ops/boardings/lake")
             b.until("document.querySelectorAll('.column:nth-child(4) button').length >= 2", "files")

@@ -46,7 +46,9 @@ pub fn add(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<
     let mut is_mapped = true;
     let mut rows = FactRows::new(&[("file", SqlType::Text), ("rows", SqlType::BigInt), ("bytes", SqlType::BigInt)]);
     let mut new = Vec::new();
-    for (names, file) in found {
+    let count = found.len();
+    for (place, (names, file)) in found.into_iter().enumerate() {
+        tools.counters.tell(format!("{place} of {count} files looked into"));
         if tools.cancel.is_cancelled() {
             return Err(Error::cancelled());
         }

@@ -185,7 +185,9 @@ fn once(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Result<Fac
     let is_idle = ended.is_empty() && dangling.is_empty();
     if !call.flag("dry_run") && !is_idle {
         let work = whole(&table, state.left.gone.clone())?;
-        let written = groups.into_iter().try_for_each(|group| {
+        let count = groups.len();
+        let written = groups.into_iter().enumerate().try_for_each(|(place, group)| {
+            tools.counters.tell(format!("{place} of {count} groups of files put together"));
             let files = group.into_iter().map(|own| own.file).collect();
             if order.is_empty() {
                 let mut take = |columns: Vec<ArrayRef>, rows: usize| new.write(columns, rows);

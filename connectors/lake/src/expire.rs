@@ -32,6 +32,7 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
     let gone = table.metadata.snapshots.iter().filter(|own| !stay.contains(&own.id)).count();
     let all = || table.metadata.snapshots.iter();
     let (staying, ended): (Vec<&Snapshot>, Vec<&Snapshot>) = all().partition(|own| stay.contains(&own.id));
+    tools.counters.tell(format!("looks which files only {} states have", ended.len()));
     let files = table.needed_by_none((&staying, &ended), &tools.memory, &tools.cancel)?;
     if !call.flag("dry_run") && (gone > 0 || !names.is_empty()) {
         let make = |open: &LakeTable, json: serde_json::Value| {
@@ -49,7 +50,10 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
         let ended: Vec<&Snapshot> = all().filter(|own| after.metadata.snapshot(own.id).is_none()).collect();
         let unneeded = after.needed_by_none((&still, &ended), &tools.memory, &tools.cancel)?;
         let storage = &table.storage;
-        for path in unneeded.files.iter().chain(&unneeded.manifests).chain(&unneeded.lists) {
+        let all = unneeded.files.iter().chain(&unneeded.manifests).chain(&unneeded.lists);
+        let count = all.clone().count();
+        for (place, path) in all.enumerate() {
+            tools.counters.tell(format!("{place} of {count} files removed"));
             if tools.cancel.is_cancelled() {
                 return Err(Error::cancelled());
             }

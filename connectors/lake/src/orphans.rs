@@ -26,6 +26,7 @@ pub fn remove(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
         if tools.cancel.is_cancelled() {
             return Err(Error::cancelled());
         }
+        tools.counters.tell(format!("looks for files, {} found so far", found.len()));
         let own = storage.look(&folder)?;
         folders.extend(own.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
         let old = own.files.into_iter().zip(own.changed).filter(|(_, changed)| *changed < older_than);
@@ -33,6 +34,7 @@ pub fn remove(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
     }
     let table = named.open()?;
     table.is_ours()?;
+    tools.counters.tell(format!("looks which of {} files the table's states have", found.len()));
     let files = table.reached(&tools.memory, &tools.cancel)?;
     let all = files.lists.into_iter().chain(files.manifests).chain(files.files).chain(table.metadata_files()?);
     let needed: HashSet<PathBuf> = all.map(|path| Ok(table.stored(&path, 0)?.path)).collect::<Result<_>>()?;
@@ -48,6 +50,7 @@ pub fn remove(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
             return Err(Error::cancelled());
         }
         if !call.flag("dry_run") {
+            tools.counters.tell(format!("{} files removed", rows.rows()));
             storage.delete(&file)?;
         }
         let shown = file.path.to_string_lossy().into_owned();

@@ -17,6 +17,7 @@ pub fn rewrite(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Res
     let property = table.metadata.properties.get(PROPERTY).and_then(|text| text.parse().ok());
     let given = call.number("manifest_bytes").and_then(|bytes| u64::try_from(bytes).ok());
     let bytes = given.or(property).unwrap_or(MANIFEST_BYTES).clamp(1 << 10, 1 << 30);
+    tools.counters.tell("reads the manifests, and writes them anew".to_owned());
     let (read, written) = table.regroup(bytes, call.flag("dry_run"), &tools.memory, &|| named.open())?;
     let mut rows = FactRows::new(&[("manifests_read", SqlType::BigInt), ("manifests_written", SqlType::BigInt)]);
     let written = written.map_or(Value::Null, |written| Value::BigInt(written as i64));

@@ -1115,6 +1115,8 @@ export interface components {
             rows_out: number;
             /** Format: double */
             seconds: number;
+            /** @description What a call is doing, in words with counts. */
+            doing?: string | null;
         };
         /** @description The request that a gate sends, as it is shown to the reader. Never holds a secret. */
         Request: {

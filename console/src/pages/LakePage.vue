@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { errorBody, type ErrorBody } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
+import LakeCare from '../components/LakeCare.vue'
 import LakeHistory from '../components/LakeHistory.vue'
 import LakePartitions from '../components/LakePartitions.vue'
 import LakeWalk from '../components/LakeWalk.vue'
@@ -38,10 +39,12 @@ const named = computed(() => {
 const told = (name: string) => properties.value.find((p) => p.kind === 'table' && p.name === name)?.value ?? ''
 const what = computed(() => names.value.filter((n) => n.snapshot === chosen.value).map((n) => n.name).join(', ') || state.value?.operation || 'state')
 
-async function load() {
+/** `again` keeps what is shown until there is something newer. */
+async function load(again = false) {
   if (route.name !== 'lake') return
   const table = literal(full.value)
-  states.value = error.value = chosen.value = null
+  if (!again) states.value = chosen.value = null
+  error.value = null
   try {
     const text = (column: string) => `${column}::text AS ${column}`
     const [s, n, p, all] = await Promise.all([
@@ -71,7 +74,7 @@ const changed = computed(() => {
     more || less ? `${what} ${[more ? `+${count(more)}` : '', less ? `−${count(less)}` : ''].filter(Boolean).join(' ')}` : ''
   return [of('rows', rows_added, rows_removed), of('files', files_added, files_removed)].filter(Boolean).join(', ') || 'the same rows'
 })
-watch(() => route.fullPath, load, { immediate: true })
+watch(() => route.fullPath, () => load(), { immediate: true })
 </script>
 
 <template>
@@ -100,6 +103,10 @@ watch(() => route.fullPath, load, { immediate: true })
     <section v-if="partitions.length" class="panel gap">
       <h2>Partitions</h2>
       <LakePartitions :partitions="partitions" />
+    </section>
+    <section v-if="states" class="panel gap">
+      <h2>Care</h2>
+      <LakeCare :table="full" @done="load(true)" />
     </section>
     <section v-if="properties.length" class="panel">
       <h2>Properties</h2>

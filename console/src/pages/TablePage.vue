@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { errorBody, get, part, post, type ErrorBody, type PageBody, type RunBody, type TableBody } from '../api/client'
 import ErrorNote from '../components/ErrorNote.vue'
+import RowGroups from '../components/RowGroups.vue'
 import { bytes, count } from '../plan/numbers'
 import { quoted } from '../query/names'
 import { shown } from '../query/pages'
@@ -14,6 +15,8 @@ const router = useRouter()
 const table = ref<TableBody | null>(null)
 const sample = ref<PageBody | null>(null)
 const error = ref<ErrorBody | null>(null)
+/** Sources whose tables are files that may have row groups. */
+const hasRowGroups = computed(() => ['files', 's3', 'http', 'lake', 'lake_service', 'lake_rest'].includes(table.value?.source ?? ''))
 const full = computed(() => [route.params.catalog, route.params.schema, route.params.table].map((p) => quoted(String(p))).join('.'))
 
 async function load() {
@@ -43,7 +46,7 @@ watch(() => route.fullPath, load, { immediate: true })
       <h1 class="mono">{{ full }}</h1>
       <span v-if="table" class="faint">{{ table.kind }}<template v-if="table.estimated_rows != null">, about {{ count(table.estimated_rows) }} rows</template><template v-if="table.bytes != null">, {{ bytes(table.bytes) }}</template><template v-if="table.statistics_from"> (by {{ table.statistics_from }})</template></span>
       <span class="buttons">
-        <Button v-if="table?.source === 'lake'" label="States and files" icon="pi pi-sitemap" size="small" severity="secondary" @click="router.push({ name: 'lake', params: route.params })" />
+        <Button v-if="table?.source?.startsWith('lake')" label="States and files" icon="pi pi-sitemap" size="small" severity="secondary" @click="router.push({ name: 'lake', params: route.params })" />
         <Button label="Write me a query" icon="pi pi-code" size="small" :disabled="!table" @click="write" />
       </span>
     </div>
@@ -63,6 +66,10 @@ watch(() => route.fullPath, load, { immediate: true })
           </tr>
         </tbody>
       </table>
+    </section>
+    <section v-if="hasRowGroups" class="panel gap">
+      <h2>Row groups</h2>
+      <RowGroups :table="full" />
     </section>
     <section v-if="table?.definition" class="panel gap">
       <h2>Definition</h2>

@@ -116,11 +116,20 @@ pub struct ProgressBody {
     pub bytes_read: u64,
     pub rows_out: u64,
     pub seconds: f64,
+    /// What a call is doing, in words with counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub doing: Option<String>,
 }
 
 impl From<&Progress> for ProgressBody {
     fn from(p: &Progress) -> Self {
-        ProgressBody { rows_read: p.rows_read, bytes_read: p.bytes_read, rows_out: p.rows_out, seconds: p.seconds }
+        ProgressBody {
+            rows_read: p.rows_read,
+            bytes_read: p.bytes_read,
+            rows_out: p.rows_out,
+            seconds: p.seconds,
+            doing: p.doing.clone(),
+        }
     }
 }
 

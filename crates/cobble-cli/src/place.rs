@@ -335,6 +335,9 @@ impl Spinner {
         let progress = &run.progress;
         self.0.set_message(match run.waits {
             true => "waits for its turn: other runs go before it".to_owned(),
+            false if progress.doing.is_some() => {
+                format!("{}, {}", progress.doing.as_deref().unwrap_or_default(), seconds(progress.seconds))
+            }
             false => format!(
                 "{} rows, {} read, {}",
                 count(progress.rows_read as f64),

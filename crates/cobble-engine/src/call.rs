@@ -80,7 +80,10 @@ impl Session {
         }
         let limits = limits(&self.settings, self.begun.elapsed());
         let tools = tools_for(procedure.name(), &limits, &self.engine.pool, cancel.clone());
+        let under_way = self.under_way.clone();
+        let going = under_way.begin(tools.counters.clone());
         let rows = connector.call(&target.schema, &target.table, call_of, tools).await.map_err(at)?;
+        drop(going);
         connector.refresh();
         self.has_written();
         let columns = rows.columns.iter().map(|(name, sql_type)| ((*name).to_owned(), sql_type.clone())).collect();

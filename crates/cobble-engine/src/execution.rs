@@ -226,6 +226,7 @@ impl Execution {
             bytes_read: run.query.measures.bytes_read(),
             rows_out: self.rows_out,
             seconds: run.seconds(),
+            doing: None,
         }
     }
 

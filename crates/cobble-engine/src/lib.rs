@@ -22,6 +22,7 @@ mod session;
 mod source_views;
 mod system_tables;
 mod tiers;
+mod under_way;
 mod views;
 
 pub use analyze::CollectedStatistics;
@@ -50,4 +51,5 @@ pub use prepared::Prepared;
 pub use resolve::Relation;
 pub use saved_plan::SavedPlan;
 pub use session::Session;
+pub use under_way::UnderWay;
 pub use views::full_name as view_name;

@@ -37,6 +37,7 @@ use crate::resolve::{
 };
 use crate::returning::{self, Rows};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
+use crate::under_way::UnderWay;
 use crate::views::{KnownViews, VIEWS_SCHEMA, full_name, list};
 
 /// What a session keeps of a transaction that has begun: whether something was written since.
@@ -59,6 +60,8 @@ pub struct Session {
     pub(crate) held: BTreeMap<(Own, String), Arc<Held>>,
     /// When the statement at hand began.
     pub(crate) begun: Instant,
+    /// How far a call has come.
+    pub(crate) under_way: Arc<UnderWay>,
 }
 
 /// What a session has for itself.
@@ -141,7 +144,13 @@ impl Session {
             prepared: BTreeMap::new(),
             held: BTreeMap::new(),
             begun: Instant::now(),
+            under_way: Arc::default(),
         }
+    }
+
+    /// Tells of calls while they run, when the session itself is lent to them.
+    pub fn under_way(&self) -> Arc<UnderWay> {
+        self.under_way.clone()
     }
 
     /// Sets a session setting, as `SET name = value` does.

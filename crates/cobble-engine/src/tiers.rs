@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use cobble_plan::offer::{ChangedBy, DescribedTable};
 use cobble_plan::physical::Operator;
-use cobble_plan::scan::Scans;
+use cobble_plan::scan::{GateCounters, Scans};
 use cobble_plan::sink::{NewRows, Prepared, Routes, SinkSpec};
 use cobble_plan::{TierMove, Tiers, UserView};
 use cobble_sql::{CreateTiers, KnownView, Parameters, Statement, parse_statements, table_name};
@@ -30,6 +30,9 @@ const ATTEMPTS: usize = 3;
 
 /// How often it is looked whether statements have ended.
 const PAUSE: Duration = Duration::from_millis(50);
+
+/// Says what a move is doing.
+type Tell<'t> = &'t (dyn Fn(&str) + Sync);
 
 /// A table in tiers, as a name means it.
 pub(crate) struct Tiered {
@@ -326,7 +329,10 @@ impl Session {
             return Err(Error::new(Code::WrongKind, what).hint("CREATE TIERED TABLE makes one"));
         };
         let _alone = Alone::new(&self.engine.moving, &name)?;
+        let (counters, under_way) = (Arc::<GateCounters>::default(), self.under_way.clone());
+        let _going = under_way.begin(counters.clone());
         let own = Session { place: Place::default(), views: Arc::default(), ..self.clone() };
+        let tell = |doing: &str| counters.tell(doing.to_owned());
         let views = self.engine.views();
         let tiers = views.get(&name).and_then(|known| known.view.tiers.clone());
         drop(views);
@@ -351,11 +357,11 @@ impl Session {
             }
             false => {
                 if let Some(TierMove::Ending { .. }) = tiers.moving {
-                    own.end_move(&name, &mut tiers, cancel).await?;
+                    own.end_move(&name, &mut tiers, &tell, cancel).await?;
                 }
                 match from.as_ref() == Some(&to) {
                     true => 0,
-                    false => own.moved(&name, &mut tiers, &to, cancel).await?,
+                    false => own.moved(&name, &mut tiers, &to, &tell, cancel).await?,
                 }
             }
         };
@@ -382,13 +388,22 @@ impl Session {
         self.value(&format!("DELETE FROM {} WHERE {rows}", tiers.older), cancel).await.map(drop)
     }
 
-    async fn moved(&self, name: &str, tiers: &mut Tiers, to: &str, cancel: &CancellationToken) -> Result<u64> {
+    async fn moved(
+        &self,
+        name: &str,
+        tiers: &mut Tiers,
+        to: &str,
+        tell: Tell<'_>,
+        cancel: &CancellationToken,
+    ) -> Result<u64> {
+        tell("looks whether each row is on its side");
         match tiers.moving {
             // Only what a move has written there may go.
             Some(_) => self.cleared(tiers, cancel).await?,
             None => self.each_on_its_side(tiers, cancel).await?,
         }
         tiers.moving = Some(TierMove::Copying { to: to.to_owned() });
+        tell("waits for statements that began before");
         self.turned(name, tiers, cancel).await?;
         let (recent, older, by) = (tiers.recent.clone(), tiers.older.clone(), quote_identifier(&tiers.by));
         let from = tiers.boundary.clone();
@@ -398,6 +413,7 @@ impl Session {
         let copy = format!("INSERT INTO {older}{into} SELECT {listed} FROM {recent} WHERE {rows} ORDER BY {by}");
         let there = format!("SELECT count(*) FROM {recent} WHERE {rows}");
         for _ in 0..ATTEMPTS {
+            tell("writes rows to the older side");
             let copied = self.written(&copy, cancel).await?;
             if self.number(&there, cancel).await? != copied {
                 self.cleared(tiers, cancel).await?;
@@ -406,8 +422,9 @@ impl Session {
             tiers.boundary = Some(to.to_owned());
             tiers.moving = Some(TierMove::Ending { from });
             self.refresh(tiers)?;
+            tell("waits for statements that began before");
             self.turned(name, tiers, cancel).await?;
-            self.end_move(name, tiers, cancel).await?;
+            self.end_move(name, tiers, tell, cancel).await?;
             return Ok(copied);
         }
         tiers.moving = None;
@@ -445,7 +462,8 @@ impl Session {
     }
 
     /// Removes from the recent side what a move has brought to the older one.
-    async fn end_move(&self, name: &str, tiers: &mut Tiers, cancel: &CancellationToken) -> Result<()> {
+    async fn end_move(&self, name: &str, tiers: &mut Tiers, tell: Tell<'_>, cancel: &CancellationToken) -> Result<()> {
+        tell("deletes rows on the recent side, once they are found on the older one");
         let Some(TierMove::Ending { from }) = &tiers.moving else { return Ok(()) };
         let (recent, boundary) = (tiers.recent.clone(), tiers.boundary.as_deref());
         let rows = tiers.between(from.as_deref(), boundary);

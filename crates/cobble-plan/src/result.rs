@@ -18,4 +18,7 @@ pub struct Progress {
     /// Rows of the result so far.
     pub rows_out: u64,
     pub seconds: f64,
+    /// What a call is doing, in words with counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub doing: Option<String>,
 }

@@ -161,9 +161,20 @@ pub struct GateCounters {
     /// Keys of joins that were used, and the request when they became part of it.
     pub keys: Mutex<Vec<KeyMeasure>>,
     pub sent: Mutex<Option<Request>>,
+    /// What work beside plans is doing.
+    doing: Mutex<Option<String>>,
 }
 
 impl GateCounters {
+    /// Says what is being done, in words with counts, such as `3 of 12 files read`.
+    pub fn tell(&self, doing: String) {
+        *self.doing.lock().unwrap_or_else(PoisonError::into_inner) = Some(doing);
+    }
+
+    pub fn doing(&self) -> Option<String> {
+        self.doing.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
     pub fn add(counter: &AtomicU64, amount: u64) {
         counter.fetch_add(amount, Ordering::Relaxed);
     }

@@ -527,11 +527,26 @@ async fn drive(
     store: &ResultStore,
 ) -> Result<()> {
     let mut file = ResultFile::default();
-    let mut execution = match parameters {
-        None => session.run_text(&run.statement, &run.cancel).await?,
-        Some(texts) => {
-            let prepared = session.prepare(&run.statement, &[]).await?;
-            session.run_prepared(&prepared, &prepared.values(texts)?, &run.cancel).await?
+    // A call does its work before there is anything to take rows from.
+    let under_way = session.under_way();
+    let mut begun = std::pin::pin!(async {
+        match parameters {
+            None => session.run_text(&run.statement, &run.cancel).await,
+            Some(texts) => {
+                let prepared = session.prepare(&run.statement, &[]).await?;
+                session.run_prepared(&prepared, &prepared.values(texts)?, &run.cancel).await
+            }
+        }
+    });
+    let mut execution = loop {
+        tokio::select! {
+            biased;
+            begun = &mut begun => break begun?,
+            () = tokio::time::sleep(PROGRESS_EVERY) => {
+                if let Some(progress) = under_way.progress() {
+                    run.update(|inner| inner.snapshot.progress = progress);
+                }
+            }
         }
     };
     run.update(|inner| {

@@ -223,6 +223,49 @@ async fn a_table_of_a_lake_is_walked_from_its_history_to_a_row_group() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_filter_shows_its_row_groups_and_a_lake_is_cared_for() {
+    let browser = Browser::open("/catalogs/drop/public/boardings").await;
+    browser.find("[aria-label=Condition]").await.send_keys("month >= '2025-11' AND fare > 4").await.unwrap();
+    browser.click(".asks button").await;
+    browser.until("document.querySelector('.asks')?.textContent.includes('2 of 36 row groups are read')").await;
+    let why = browser.find(".groups").await.text().await.unwrap();
+    assert!(why.contains("boardings.month >= '2025-11' is true of no row: month is 2023-01"), "{why}");
+    browser.click(".groups .link").await;
+    browser.until("document.body.innerText.includes('Row group 0 of')").await;
+    let condition = browser.find("[aria-label=Condition]").await;
+    condition.clear().await.unwrap();
+    condition.send_keys("fair > 4").await.unwrap();
+    browser.click(".asks button").await;
+    browser.until("document.body.innerText.includes('did you mean \"fare\"?')").await;
+
+    let folder = tempfile::tempdir().unwrap();
+    let (product, address) = (product(), folder.path().display().to_string());
+    product.stdout(&["connection", "add", "sheds_files", "--kind", "files", "--address", &address]);
+    let options = ["--set", "storage=sheds_files", "--set", "writable=true"];
+    product.stdout(&[&["connection", "add", "sheds", "--kind", "lake"], options.as_slice()].concat());
+    product.stdout(&["catalog", "add", "sheds", "--connection", "sheds"]);
+    let insert = "INSERT INTO sheds.ops.tools SELECT n, 'tool ' || n FROM generate_series(1, 100) AS s (n)";
+    let made = "CREATE TABLE sheds.ops.tools (id bigint, name text)";
+    product.stdout(&["sql", &std::iter::once(made).chain([insert; 6]).collect::<Vec<_>>().join("; ")]);
+    browser.client.goto(&product.link("/catalogs/sheds/ops/tools/lake")).await.unwrap();
+    browser.until("document.querySelectorAll('.column:nth-child(3) button').length == 6").await;
+    let press = async |label: &str| {
+        let own = format!("[...document.querySelectorAll('button')].find((b) => b.textContent.trim() == '{label}')");
+        browser.until(&own).await;
+        browser.script(&format!("{own}.click()")).await;
+    };
+    // First what would be done, and then that.
+    press("Compact…").await;
+    press("Compact now").await;
+    browser.until("document.querySelector('.done')?.textContent.includes('done')").await;
+    browser.until("document.querySelector('.told')?.textContent.includes('600 rows in 1 files')").await;
+    press("Remove orphans…").await;
+    browser.until("document.body.innerText.includes('There is nothing to do.')").await;
+    assert!(product.stdout(&["sql", "--format", "csv", "SELECT count(*) FROM sheds.ops.tools"]).contains("600"));
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn files_are_discovered_and_their_types_corrected_before_they_are_tables() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("tolls")).unwrap();

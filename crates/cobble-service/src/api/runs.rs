@@ -53,6 +53,7 @@ fn stored_body(run: StoredRun) -> RunBody {
             bytes_read: run.bytes_read as u64,
             rows_out: run.rows_out as u64,
             seconds: run.seconds,
+            doing: None,
         },
         columns: None,
         message: None,
