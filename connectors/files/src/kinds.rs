@@ -60,6 +60,12 @@ pub const S3: Kind = Kind {
         },
         SettingDescription { required: true, ..setting("bucket", "Bucket", "the bucket that holds the files", None) },
         setting("folder", "Folder", "only what is below this folder of the bucket", None),
+        setting(
+            "writable",
+            "Tables may be written",
+            "true lets CREATE TABLE … AS and INSERT INTO … SELECT write into the bucket",
+            Some("false"),
+        ),
         setting("user", "Access key", "leave it out for a bucket that everyone may read", None),
         SettingDescription {
             secret: true,

@@ -2,14 +2,17 @@
 //! sub-folder of data files is a table of the schema `public`. On disk a single file or a glob pattern as address gives one table.
 
 mod discover;
+mod in_bucket;
+mod in_folder;
 mod kinds;
 mod listing;
 mod offer;
+mod root;
 mod scan;
 mod write;
 
 use std::collections::HashSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
@@ -33,6 +36,7 @@ use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, ObjectName, Result, SqlType, TextForm, Value};
 use listing::{DataFile, FileTable};
+use root::Root;
 use tokio_util::sync::CancellationToken;
 
 pub use kinds::{FILES, HTTP, S3};
@@ -49,11 +53,17 @@ pub struct FilesSource {
     kind: String,
     storage: Arc<dyn Storage>,
     region: Option<String>,
-    /// The folder that tables may be written into.
-    writable: Option<PathBuf>,
+    /// Where tables may be written.
+    writable: Option<Writable>,
     /// Bytes of the longest record of a text file.
     longest_record: u64,
     cache: Mutex<Cache>,
+}
+
+#[derive(Debug)]
+enum Writable {
+    Folder(PathBuf),
+    Bucket,
 }
 
 /// Decoded footers and inferred columns, kept while a file has the same version.
@@ -80,7 +90,10 @@ pub struct FileSet {
 
 impl FilesConnector {
     fn new(definition: &ConnectionDefinition, storage: Arc<dyn Storage>) -> Result<Arc<Self>> {
-        let writable = definition.flag("writable")?.then(|| PathBuf::from(&definition.address));
+        let writable = definition.flag("writable")?.then(|| match definition.kind.as_str() {
+            "s3" => Writable::Bucket,
+            _ => Writable::Folder(PathBuf::from(&definition.address)),
+        });
         let longest_record = definition.mebibytes("longest_record", cobble_format::LONGEST_RECORD)?;
         Ok(Arc::new(FilesConnector {
             source: Arc::new(FilesSource {
@@ -225,19 +238,15 @@ impl Connector for FilesConnector {
     async fn writer(&self, rows: NewRows) -> Result<Box<dyn TableWriter>> {
         let source = self.source.clone();
         on_disk(move || {
-            let folder = source.folder_to_write(&rows.schema)?.to_owned();
-            Ok(Box::new(write::FolderWriter::new(&source, &folder, rows)?) as Box<dyn TableWriter>)
+            let root = source.root(&rows.schema)?;
+            Ok(Box::new(write::FilesWriter::new(&source, &root, rows)?) as Box<dyn TableWriter>)
         })
         .await
     }
 
     async fn change_table(&self, schema: &str, table: &str, change: TableChange) -> Result<()> {
         let (source, schema, table) = (self.source.clone(), schema.to_owned(), table.to_owned());
-        on_disk(move || {
-            let folder = source.folder_to_write(&schema)?.to_owned();
-            write::change_table(&source, &folder, &table, change)
-        })
-        .await
+        on_disk(move || source.root(&schema)?.change_table(&source, &table, change)).await
     }
 
     fn storage(&self) -> Option<Arc<dyn Storage>> {
@@ -246,9 +255,8 @@ impl Connector for FilesConnector {
 
     async fn sweep(&self) -> Result<usize> {
         let source = self.source.clone();
-        on_disk(move || match source.folder_to_write("public") {
-            Ok(folder) => cobble_storage::pending::sweep(folder)
-                .map_err(|e| cobble_storage::io_error(&source.connection, folder, &e)),
+        on_disk(move || match source.root("public") {
+            Ok(root) => root.sweep(&source),
             // It only reads.
             Err(_) => Ok(0),
         })
@@ -363,17 +371,19 @@ fn describe(
 }
 
 impl FilesSource {
-    /// The folder that tables are written into.
-    fn folder_to_write(&self, schema: &str) -> Result<&Path> {
-        match self.writable.as_deref().filter(|folder| folder.is_dir() && schema == "public") {
-            Some(folder) => {
+    /// Where tables are written.
+    fn root(&self, schema: &str) -> Result<Root<'_>> {
+        match &self.writable {
+            Some(Writable::Folder(folder)) if folder.is_dir() && schema == "public" => {
                 cobble_network::roots::checked(&self.connection, folder)?;
-                Ok(folder)
+                Ok(Root::Folder(folder))
             }
-            None => {
+            Some(Writable::Bucket) if schema == "public" => Ok(Root::Bucket(self)),
+            _ => {
                 let what = format!("connection {} does not allow writing", self.connection);
-                Err(Error::new(Code::Unsupported, what)
-                    .hint("set writable = true for a connection of kind files whose address is a folder"))
+                Err(Error::new(Code::Unsupported, what).hint(
+                    "set writable = true for a connection of kind files whose address is a folder, or of kind s3",
+                ))
             }
         }
     }

@@ -1,5 +1,5 @@
-//! Writing tables into a folder of this machine. Everything is written into a hidden folder beside the tables and moved to its
-//! place when it is complete: a write that fails or is given up leaves nothing that could be seen.
+//! Writing tables of files. Rows are written into files of a working folder on this machine, one for each partition; a place takes them
+//! over when they are complete and shows them all at once, so that a write that fails or is given up leaves nothing that could be seen.
 
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -10,76 +10,64 @@ use arrow::array::{ArrayRef, RecordBatch, RecordBatchOptions, UInt32Array};
 use arrow::compute::take;
 use arrow::datatypes::{DataType, Field, Schema, SchemaRef};
 use async_trait::async_trait;
-use cobble_connect::TableChange;
 use cobble_format::{FileWriter, Format};
-use cobble_network::roots;
+use cobble_plan::scan::{ScanMemory, ScanTools, Unbounded};
 use cobble_plan::sink::{NewRows, Outcome, Prepared, TableWriter};
-use cobble_storage::pending::{Pending, Writing};
 use cobble_storage::{file_error, io_error, unique};
 use cobble_types::{Code, Error, Result, SqlType, array_value_text};
 
 use super::FilesSource;
 use super::listing::{self, FileTable};
+use super::root::Root;
 
 /// Folders of one statement: each keeps a file open.
 const MOST_PARTITIONS: usize = 500;
 
-/// Drops a table: its folder, or its file, is hidden by one move and then removed.
-pub fn change_table(source: &FilesSource, folder: &Path, table: &str, change: TableChange) -> Result<()> {
-    let connection = source.connection.as_str();
-    if change == TableChange::Truncate {
-        let what = "files without rows are no table, so none is emptied".to_owned();
-        return Err(Error::new(Code::Unsupported, format!("connection {connection}: {what}"))
-            .hint("drop the table and create it again"));
+/// What files were written into, on their way to readers.
+pub trait Place: Send {
+    /// The folder for files that are being written.
+    fn working(&self) -> &Path;
+    /// Bytes after which a file ends and the next one begins.
+    fn file_bytes(&self) -> usize {
+        usize::MAX
     }
-    let groups = listing::groups(source.storage.as_ref())?;
-    let Some(files) = groups.get(table) else {
-        return Err(Error::unknown("table", table, groups.keys().map(String::as_str)));
-    };
-    let place = folder.join(table);
-    let place = match files.as_slice() {
-        [one] if !one.entry.file.path.starts_with(&place) => one.entry.file.path.clone(),
-        _ => place,
-    };
-    if place.parent() != Some(folder) {
-        return Err(setting(
-            connection,
-            format!("{table} is not kept directly in the folder"),
-            "remove its files there",
-        ));
-    }
-    let hidden = folder.join(format!(".dropping-{}", unique()));
-    fs::rename(&place, &hidden).map_err(|e| io_error(connection, &place, &e))?;
-    let removed = if hidden.is_dir() { fs::remove_dir_all(&hidden) } else { fs::remove_file(&hidden) };
-    removed.map_err(|e| io_error(connection, &hidden, &e))
+    /// Lets all of them be seen at once.
+    fn show(&mut self, files: Vec<Complete>, memory: &Arc<dyn ScanMemory>) -> Result<()>;
+}
+
+/// A file that is complete.
+pub struct Complete {
+    /// Below the table's folder.
+    pub folders: Vec<String>,
+    pub name: String,
+    pub path: PathBuf,
 }
 
 /// Writes the files of one statement.
-pub struct FolderWriter {
+pub struct FilesWriter {
     connection: String,
-    /// Where what is unfinished is.
-    writing: Writing,
-    /// The table's folder.
-    place: PathBuf,
+    place: Box<dyn Place>,
     create: bool,
     format: Format,
     /// Places of the columns that become folders, and of the others.
     keys: Vec<usize>,
     values: Vec<usize>,
     columns: Vec<(String, SqlType)>,
-    file_name: String,
+    /// What the names of the files begin with.
+    mark: String,
     open: BTreeMap<Vec<String>, OpenFile>,
     outcome: Outcome,
-    /// Files that are complete, with their folders below the table's.
-    complete: Vec<(Vec<String>, PathBuf)>,
+    complete: Vec<Complete>,
+    memory: Arc<dyn ScanMemory>,
 }
 
 struct OpenFile {
+    name: String,
     path: PathBuf,
     writer: Box<dyn FileWriter>,
 }
 
-fn setting(connection: &str, what: String, hint: &str) -> Error {
+pub fn setting(connection: &str, what: String, hint: &str) -> Error {
     Error::new(Code::BadSetting, format!("connection {connection}: {what}")).hint(hint)
 }
 
@@ -96,8 +84,8 @@ fn unwritten(connection: &str, format: &str) -> Error {
     setting(connection, what, &format!("formats that are written: {}", all.join(", ")))
 }
 
-impl FolderWriter {
-    pub fn new(source: &FilesSource, folder: &Path, wanted: NewRows) -> Result<FolderWriter> {
+impl FilesWriter {
+    pub fn new(source: &FilesSource, root: &Root<'_>, wanted: NewRows) -> Result<FilesWriter> {
         let connection = source.connection.as_str();
         let (table, columns) = (&wanted.table, wanted.columns);
         let known = listing::groups(source.storage.as_ref())?.remove(table);
@@ -109,14 +97,13 @@ impl FolderWriter {
                 "choose a plain name",
             ));
         }
-        let place = folder.join(table);
-        roots::checked(connection, &place)?;
+        let place = root.table(table)?;
         let (format, key_names) = match (&known, wanted.create) {
             (Some(_), true) => {
                 let what = format!("connection {connection}: there is a table {table} already");
                 return Err(Error::new(Code::AlreadyExists, what).hint("INSERT INTO adds rows to it"));
             }
-            (None, true) if place.exists() => {
+            (None, true) if root.is_taken(&place) => {
                 let what = format!("connection {connection}: {} is there already", place.display());
                 return Err(Error::new(Code::AlreadyExists, what).hint("choose another name, or remove it"));
             }
@@ -153,22 +140,20 @@ impl FolderWriter {
             let what = "files keep no NOT NULL and no PRIMARY KEY".to_owned();
             return Err(setting(connection, what, "leave them out"));
         }
-        let mark = unique();
-        let writing = Writing::begin(folder, &mark).map_err(|e| io_error(connection, folder, &e))?;
-        let file_name = format!("part-{mark}.{}", format.endings()[0]);
-        Ok(FolderWriter {
+        let mark = format!("part-{}", unique());
+        Ok(FilesWriter {
             connection: connection.to_owned(),
-            writing,
-            place,
+            place: root.begin(source, table, &mark, wanted.create)?,
             create: wanted.create,
             format,
             keys,
             values,
             columns,
-            file_name,
+            mark,
             open: BTreeMap::new(),
             outcome: Outcome::default(),
             complete: Vec::new(),
+            memory: Arc::new(Unbounded),
         })
     }
 
@@ -219,13 +204,19 @@ impl FolderWriter {
                 let what = format!("more than {MOST_PARTITIONS} folders would be written at once");
                 return Err(setting(&self.connection, what, "partition by a column with fewer values"));
             }
-            let folder = folders.iter().fold(self.writing.folder.clone(), |path, name| path.join(name));
-            let path = folder.join(&self.file_name);
+            let folder = folders.iter().fold(self.place.working().to_owned(), |path, name| path.join(name));
+            let ending = self.format.endings()[0];
+            let before = self.complete.iter().filter(|file| file.folders == folders).count();
+            let name = match before {
+                0 => format!("{}.{ending}", self.mark),
+                number => format!("{}-{number}.{ending}", self.mark),
+            };
+            let path = folder.join(&name);
             fs::create_dir_all(&folder).map_err(|e| self.failed(&folder, &e))?;
             let file = File::create(&path).map_err(|e| self.failed(&path, &e))?;
             let schema = self.schema();
             let writer = self.format.writer(file, schema).map_err(|e| self.unwritten(&path, &e))?;
-            self.open.insert(folders.to_vec(), OpenFile { path, writer });
+            self.open.insert(folders.to_vec(), OpenFile { name, path, writer });
         }
         self.open.get_mut(folders).ok_or_else(|| Error::internal("a file that was opened is gone"))
     }
@@ -272,43 +263,45 @@ impl FolderWriter {
         let columns = cast.collect::<std::result::Result<_, _>>()?;
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(schema, columns, &options)?;
-        file.writer.write(&batch).map_err(|e| self.unwritten(&path, &e))
+        let written = file.writer.write(&batch);
+        let size = file.writer.size();
+        written.map_err(|e| self.unwritten(&path, &e))?;
+        if size >= self.place.file_bytes()
+            && let Some(file) = self.open.remove(folders)
+        {
+            self.end(folders.to_vec(), file)?;
+        }
+        Ok(())
+    }
+
+    fn end(&mut self, folders: Vec<String>, file: OpenFile) -> Result<()> {
+        let OpenFile { name, path, writer } = file;
+        let ended = writer.finish().map_err(|e| self.unwritten(&path, &e))?;
+        ended.sync_all().map_err(|e| self.failed(&path, &e))?;
+        self.outcome.bytes += ended.metadata().map_err(|e| self.failed(&path, &e))?.len();
+        self.complete.push(Complete { folders, name, path });
+        Ok(())
     }
 
     /// Ends every file.
     fn close(&mut self) -> Result<()> {
-        if self.open.is_empty() && self.create && self.keys.is_empty() {
+        if self.open.is_empty() && self.complete.is_empty() && self.create && self.keys.is_empty() {
             // A table without rows still has its columns.
             self.file(&[])?;
         }
-        for (folders, OpenFile { path, writer }) in std::mem::take(&mut self.open) {
-            let ended = writer.finish().map_err(|e| self.unwritten(&path, &e))?;
-            ended.sync_all().map_err(|e| self.failed(&path, &e))?;
-            self.outcome.bytes += ended.metadata().map_err(|e| self.failed(&path, &e))?.len();
-            self.complete.push((folders, path));
+        for (folders, file) in std::mem::take(&mut self.open) {
+            self.end(folders, file)?;
         }
         self.outcome.files = self.complete.len() as u64;
         Ok(())
     }
-
-    /// Moves what was written to its place, where it shows all at once.
-    fn publish(&mut self) -> Result<()> {
-        let place = self.place.clone();
-        if self.create {
-            return self.writing.show_as(&place).map_err(|e| self.failed(&place, &e));
-        }
-        let mut pending = Pending::begin(&place, &self.file_name).map_err(|e| self.failed(&place, &e))?;
-        for (folders, path) in std::mem::take(&mut self.complete) {
-            let folder = folders.iter().fold(place.clone(), |path, name| path.join(name));
-            roots::checked(&self.connection, &folder)?;
-            let target = folder.join(&self.file_name);
-            pending.put(&path, &target).map_err(|e| self.failed(&target, &e))?;
-        }
-        pending.show().map_err(|e| self.failed(&place, &e))
-    }
 }
 
-impl TableWriter for FolderWriter {
+impl TableWriter for FilesWriter {
+    fn begin(&mut self, tools: ScanTools) {
+        self.memory = tools.memory;
+    }
+
     fn write(&mut self, batch: &RecordBatch) -> Result<()> {
         self.outcome.rows += batch.num_rows() as u64;
         if self.keys.is_empty() {
@@ -335,13 +328,16 @@ impl TableWriter for FolderWriter {
 }
 
 #[async_trait]
-impl Prepared for FolderWriter {
+impl Prepared for FilesWriter {
     fn outcome(&mut self) -> Outcome {
         std::mem::take(&mut self.outcome)
     }
 
     async fn commit(mut self: Box<Self>) -> Result<()> {
-        let moved = tokio::task::spawn_blocking(move || self.publish());
+        let moved = tokio::task::spawn_blocking(move || {
+            let complete = std::mem::take(&mut self.complete);
+            self.place.show(complete, &self.memory)
+        });
         moved.await.map_err(|e| Error::internal(format!("a thread that writes stopped: {e}")))?
     }
 }

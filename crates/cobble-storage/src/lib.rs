@@ -3,6 +3,7 @@
 
 mod disk;
 mod faults;
+pub mod marks;
 mod objects;
 mod ordered;
 pub mod pending;

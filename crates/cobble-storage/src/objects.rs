@@ -28,6 +28,7 @@ use cobble_network::test_steps::{self, reporter};
 use cobble_network::threads::{self, Silence, ask, chain, network};
 use cobble_network::tls::{self, Tls};
 
+use crate::marks::{self, Hidden};
 use crate::{
     ANY_VERSION, Blob, Condition, Entry, Folder, Listing, Storage, StoredFile, changed, file_error, is_hidden,
 };
@@ -420,7 +421,17 @@ impl Storage for Objects {
                 found
             }
         };
-        let mut entries: Vec<Entry> = metas.iter().filter_map(|meta| self.entry(meta)).collect();
+        // Of each folder what marks in it hide.
+        let mark = |meta: &ObjectMeta| {
+            let (folder, name) = meta.location.as_ref().rsplit_once('/')?;
+            Some((format!("{folder}/"), marks::hidden_by(name)?))
+        };
+        let hidden: Vec<(String, Hidden)> = metas.iter().filter_map(mark).collect();
+        let is_shown = |meta: &&ObjectMeta| {
+            let (location, name) = (meta.location.as_ref(), meta.location.filename().unwrap_or_default());
+            !hidden.iter().any(|(folder, own)| location.starts_with(folder.as_str()) && own.hides(name))
+        };
+        let mut entries: Vec<Entry> = metas.iter().filter(is_shown).filter_map(|meta| self.entry(meta)).collect();
         entries.sort_by(|a, b| a.file.path.cmp(&b.file.path));
         Ok(Listing { entries, ..Listing::default() })
     }
@@ -540,6 +551,7 @@ impl Storage for Objects {
             }
             other => self.fault(&path, &other).0,
         })?;
+        self.changed.store(true, Ordering::Relaxed);
         // A store that gives no tag for what it has taken is asked for it.
         let version = match done.e_tag {
             Some(tag) => tag,
@@ -555,7 +567,11 @@ impl Storage for Objects {
     fn delete(&self, file: &StoredFile) -> Result<()> {
         let (store, location) = (self.store.clone(), self.location(&file.path));
         match wait(&ask(async move { store.delete(&location).await }), &CancellationToken::new()) {
-            Ok(()) | Err(object_store::Error::NotFound { .. }) => Ok(()),
+            Ok(()) | Err(object_store::Error::NotFound { .. }) => {
+                // What is known of the tables is known of another state.
+                self.changed.store(true, Ordering::Relaxed);
+                Ok(())
+            }
             Err(error) => Err(self.fault(&file.path, &error).0),
         }
     }

@@ -3,7 +3,7 @@
 use std::error::Error;
 use std::io;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use hyper::body::Incoming;
@@ -46,6 +46,20 @@ pub fn serve_with_faults(
     key: Option<(&str, &str)>,
     faults: Faults,
 ) -> Result<JoinHandle<()>, Box<dyn Error + Send + Sync>> {
+    serve_told(root, listener, key, faults, Arc::default())
+}
+
+/// Requests that have come: their methods and paths.
+pub type Told = Arc<std::sync::Mutex<Vec<(String, String)>>>;
+
+/// The same, and tells which requests have come.
+pub fn serve_told(
+    root: &Path,
+    listener: TcpListener,
+    key: Option<(&str, &str)>,
+    faults: Faults,
+    told: Told,
+) -> Result<JoinHandle<()>, Box<dyn Error + Send + Sync>> {
     let files = FileSystem::new(root).map_err(|e| format!("{e:?}"))?;
     let mut service = S3ServiceBuilder::new(files);
     if let Some((key, secret)) = key {
@@ -58,11 +72,13 @@ pub fn serve_with_faults(
         // Connections end with the task that accepts them.
         let mut open = tokio::task::JoinSet::new();
         while let Ok((socket, _)) = listener.accept().await {
-            let (service, puts) = (service.clone(), puts.clone());
+            let (service, puts, told) = (service.clone(), puts.clone(), told.clone());
             open.spawn(async move {
                 let builder = Builder::new(TokioExecutor::new());
                 let service = service_fn(move |request: Request<Incoming>| {
                     let (service, puts) = (service.clone(), puts.clone());
+                    let own = (request.method().to_string(), request.uri().path().to_owned());
+                    told.lock().unwrap_or_else(PoisonError::into_inner).push(own);
                     async move {
                         let dice = rand::rng().random_range(0..100u32);
                         if dice < faults.refused {

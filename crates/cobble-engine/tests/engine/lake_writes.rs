@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, MemoryPointers, Secret, Session};
-use cobble_ferry_load::{Faults, serve_with_faults};
+use cobble_ferry_load::{Faults, Told, serve_told, serve_with_faults};
 use serde_json::{Value as Json, json};
 
 use cobble_types::Code;
@@ -413,4 +413,53 @@ async fn rows_of_a_condition_are_replaced() {
     }
     let wanted = json!({ "ops/days": ["id >= 0", "note = 'new'"] });
     assert_eq!(written.read_by_the_library(&wanted)["ops/days"]["counts"], json!([335, 1]));
+}
+
+/// A question for one month of three years asks the store for that month's files alone.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_month_of_three_years_is_read_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir(folder.path().join("deep")).unwrap();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let told = Told::default();
+    drop(serve_told(folder.path(), listener, Some(("reader", "a secret")), Faults::default(), told.clone()).unwrap());
+    let engine = Engine::in_memory().unwrap();
+    let mut deep = ConnectionDefinition::new("deep", "s3", format!("127.0.0.1:{port}"));
+    deep.options.insert("bucket".into(), "deep".into());
+    (deep.user, deep.secret) = (Some("reader".into()), Some(Secret::new("a secret")));
+    let mut lake = ConnectionDefinition::new("lake", "lake", "");
+    lake.options.extend([("storage".to_owned(), "deep".to_owned()), ("writable".to_owned(), "true".to_owned())]);
+    for definition in [deep, lake, ConnectionDefinition::new("tides", "generated", "")] {
+        let name = definition.name.clone();
+        engine.add_connection(definition).unwrap();
+        engine.add_catalog(CatalogDefinition::new(&name, &name)).unwrap();
+    }
+    let mut session = engine.session();
+    session.use_place("lake", Some("ops")).unwrap();
+    let s = &mut session;
+    rows(s, "CREATE TABLE sailings PARTITION BY (month(departed_at)) AS SELECT id, departed_at, delay_minutes FROM tides.creek.sailings").await;
+    let of_month = "departed_at >= timestamp '2024-07-01' AND departed_at < timestamp '2024-08-01'";
+    let wanted =
+        rows(s, &format!("SELECT count(*), sum(delay_minutes) FROM tides.creek.sailings WHERE {of_month}")).await;
+    let files = rows(s, "SELECT path FROM lake_files('sailings') WHERE partition LIKE '%2024-07%'").await;
+    let all = rows(s, "SELECT path FROM lake_files('sailings')").await;
+    assert!(files.len() == 1 && all.len() == 36, "{files:?} of {}", all.len());
+    let asked = || {
+        let told = std::mem::take(&mut *told.lock().unwrap());
+        let mut data: Vec<String> =
+            told.into_iter().map(|(_, path)| path).filter(|path| path.contains("/data/")).collect();
+        data.sort();
+        data.dedup();
+        data
+    };
+    drop(asked());
+    let question = format!("SELECT count(*), sum(delay_minutes) FROM sailings WHERE {of_month}");
+    let (found, plan) = answer(s, &question).await.unwrap();
+    assert_eq!(found, wanted);
+    let asked = asked();
+    assert_eq!(asked.len(), 1, "{asked:?}");
+    assert!(files[0].ends_with(asked[0].strip_prefix("/deep").unwrap()), "{asked:?} for {files:?}");
+    let parts = &plan.unwrap().gates[0].parts;
+    assert!(parts.iter().any(|part| part.parts.contains("file") && (part.read, part.total) == (1, 36)), "{parts:?}");
 }

@@ -10,7 +10,7 @@ use crate::truth::encryption::Authority;
 use arrow::array::RecordBatch;
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, Secret, Session};
 use cobble_ferry::{Ferry, Month};
-use cobble_ferry_load::{serve_store, write_drop};
+use cobble_ferry_load::{Faults, serve_store, serve_with_faults, write_drop};
 use cobble_types::{Error, array_value_text};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
@@ -465,4 +465,147 @@ async fn orc_files_keep_types_and_values() {
             assert!(error.message.contains("in_zlib.orc"), "at {place}: {error}");
         }
     }
+}
+
+/// A bucket that may be written, behind a store with these faults.
+async fn written_bucket(root: &Path, faults: Faults) -> u16 {
+    std::fs::create_dir_all(root.join("drop")).unwrap();
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    drop(serve_with_faults(root, listener, Some(("reader", "a secret")), faults).unwrap());
+    port
+}
+
+/// All objects of the bucket, marks too.
+fn objects(root: &Path) -> Vec<String> {
+    let mut found: Vec<String> = walk(&root.join("drop"));
+    found.sort();
+    found
+}
+
+fn walk(folder: &Path) -> Vec<String> {
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap().flatten() {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        match entry.path().is_dir() {
+            true => found.extend(walk(&entry.path()).into_iter().map(|inner| format!("{name}/{inner}"))),
+            // What the stand-in keeps of the objects' properties.
+            false if name.starts_with('.') && name.ends_with(".json") => {}
+            false => found.push(name),
+        }
+    }
+    found
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_of_files_are_written_into_a_bucket() {
+    let folder = tempfile::tempdir().unwrap();
+    let port = written_bucket(folder.path(), Faults::default()).await;
+    // What is known of the bucket is asked anew after a write, also where it is remembered.
+    let writable = s3("store", port, &[("writable", "true"), ("metadata_life", "600")]);
+    let mut session =
+        session_on(vec![writable, s3("reads", port, &[]), ConnectionDefinition::new("tides", "generated", "")]);
+    let s = &mut session;
+    let columns = "id, vessel_id, kind, urgency, opened_at, cost, note";
+    let wanted = rows(s, &format!("SELECT {columns} FROM tides.creek.work_orders ORDER BY id")).await.unwrap();
+    for (table, with) in [
+        ("plain", ""),
+        ("lines", "WITH (format = 'json')"),
+        ("texts", "WITH (format = csv, partition_by = 'kind')"),
+        ("parted", "WITH (partition_by = 'kind, urgency')"),
+    ] {
+        let name = format!("store.public.{table}");
+        rows(s, &format!("CREATE TABLE {name} {with} AS SELECT {columns} FROM tides.creek.work_orders")).await.unwrap();
+        let again = "SELECT id::integer, vessel_id::integer, kind, urgency::smallint, opened_at::timestamp, cost::numeric(10,2), note";
+        for catalog in ["store", "reads"] {
+            let found = rows(s, &format!("{again} FROM {catalog}.public.{table} ORDER BY 1")).await.unwrap();
+            assert_eq!(found, wanted, "{table}");
+        }
+        rows(s, &format!("INSERT INTO {name} SELECT * FROM {name} WHERE id <= 10")).await.unwrap();
+        assert_eq!(rows(s, &format!("SELECT count(*) FROM {name}")).await.unwrap(), ["510"], "{table}");
+        let taken = rows(s, &format!("CREATE TABLE {name} AS SELECT 1 AS n")).await.unwrap_err();
+        assert_eq!(taken.code, cobble_types::Code::AlreadyExists, "{taken}");
+    }
+    assert!(
+        objects(folder.path()).iter().all(|name| !name.contains("/.")),
+        "no mark stays: {:?}",
+        objects(folder.path())
+    );
+    let before = objects(folder.path());
+    for (sql, code) in [
+        (
+            "INSERT INTO store.public.plain SELECT 1 / (id - 400), vessel_id, kind, urgency, opened_at, cost, note FROM tides.creek.work_orders",
+            cobble_types::Code::DivisionByZero,
+        ),
+        (
+            "CREATE TABLE store.public.wrong AS SELECT 1 / (id - 400) AS n FROM tides.creek.work_orders",
+            cobble_types::Code::DivisionByZero,
+        ),
+        ("CREATE TABLE store.public.\"..\" AS SELECT 1 AS n", cobble_types::Code::BadSetting),
+        ("CREATE TABLE reads.public.more AS SELECT 1 AS n", cobble_types::Code::Unsupported),
+        ("TRUNCATE store.public.plain", cobble_types::Code::Unsupported),
+        ("DROP TABLE store.public.nothing", cobble_types::Code::UnknownTable),
+    ] {
+        assert_eq!(rows(s, sql).await.unwrap_err().code, code, "{sql}");
+    }
+    assert_eq!(objects(folder.path()), before);
+    // What stands below a mark does not show.
+    std::fs::create_dir_all(folder.path().join("drop/parted/kind=hull/urgency=9")).unwrap();
+    let source = before.iter().find(|name| name.starts_with("parted/kind=hull")).unwrap();
+    std::fs::copy(
+        folder.path().join("drop").join(source),
+        folder.path().join("drop/parted/kind=hull/urgency=9/part-x.parquet"),
+    )
+    .unwrap();
+    std::fs::write(folder.path().join("drop/parted/.pending-part-x"), "").unwrap();
+    assert_eq!(rows(s, "SELECT count(*) FROM reads.public.parted").await.unwrap(), ["510"]);
+    rows(s, "DROP TABLE store.public.plain").await.unwrap();
+    rows(s, "DROP TABLE store.public.parted").await.unwrap();
+    assert!(objects(folder.path()).iter().all(|name| name.starts_with("lines") || name.starts_with("texts")));
+    assert_eq!(rows(s, "SHOW TABLES FROM store.public").await.unwrap(), ["store|public|lines", "store|public|texts"]);
+}
+
+/// Statements at the same time, at a store that refuses requests and loses answers: of each statement all rows are there or none.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_faulty_store_takes_is_whole_or_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let port = written_bucket(folder.path(), Faults { refused: 6, slow: 3, lost: 6 }).await;
+    let session = session_on(vec![s3("store", port, &[("writable", "true"), ("request_limit", "10")])]);
+    let query =
+        |mark: usize| format!("SELECT {mark} AS statement, n % 4 AS part, n FROM generate_series(1, 40) AS s (n)");
+    let mut makers = Vec::new();
+    for mark in 0..4 {
+        let mut own = session.clone();
+        let sql = format!("CREATE TABLE store.public.marks WITH (partition_by = 'part') AS {}", query(mark));
+        makers.push(tokio::spawn(async move { rows(&mut own, &sql).await.is_ok() }));
+    }
+    let mut made = 0;
+    for maker in makers {
+        made += usize::from(maker.await.unwrap());
+    }
+    assert!(made <= 1, "{made} statements have made the same table");
+    let mut s = session.clone();
+    let again = async |s: &mut Session, sql: &str| {
+        for _ in 0..60 {
+            match rows(s, sql).await {
+                Ok(found) => return Some(found),
+                Err(error) if error.code == cobble_types::Code::AlreadyExists => return None,
+                Err(_) => tokio::time::sleep(std::time::Duration::from_millis(50)).await,
+            }
+        }
+        panic!("{sql}")
+    };
+    again(&mut s, &format!("CREATE TABLE store.public.kept WITH (partition_by = 'part') AS {}", query(99))).await;
+    let mut acknowledged = Vec::new();
+    for mark in 100..120 {
+        if rows(&mut s, &format!("INSERT INTO store.public.kept {}", query(mark))).await.is_ok() {
+            acknowledged.push(mark.to_string());
+        }
+    }
+    let found =
+        again(&mut s, "SELECT statement, count(*), count(DISTINCT n) FROM store.public.kept GROUP BY 1").await.unwrap();
+    assert!(found.iter().all(|row| row.ends_with("|40|40")), "{found:?}");
+    let lost: Vec<&String> =
+        acknowledged.iter().filter(|mark| !found.iter().any(|row| row.starts_with(&format!("{mark}|")))).collect();
+    assert!(lost.is_empty() && acknowledged.len() > 2, "{lost:?} of {acknowledged:?}");
 }

@@ -7,6 +7,7 @@
 //!     make bench                    scale 1
 //!     make bench BENCH=0.1          another scale
 //!     make bench BENCH="10 ours"    without PostgreSQL
+//!     make bench BENCH="1 lakes"    what is about lakes alone
 
 mod floor;
 mod lakes;
@@ -41,6 +42,11 @@ async fn main() {
     let product = Product::start(&folder, scale);
     let (drop, dims) = (folder.join("drop"), folder.join("dims"));
     write_dims(&dims, Ferry::new(scale));
+    if arguments.iter().any(|a| a == "lakes") {
+        lakes::measure(&folder, &drop, scale).await;
+        planning::measure(&folder);
+        return product.stop();
+    }
     let mut session = in_process(&drop, &dims);
     let cores = std::thread::available_parallelism().map_or(2, usize::from);
     let judge = if alone { None } else { Some(load_judge(&product, scale, &folder, cores).await) };
@@ -88,7 +94,12 @@ async fn main() {
     }
     total.print();
 
-    let little = if scale > 5.0 { "1GB" } else { "64MB" };
+    // What one group keeps, such as its distinct values, does not go to disk.
+    let little = match scale {
+        large if large > 5.0 => "1GB",
+        middle if middle > 0.5 => "256MB",
+        _ => "64MB",
+    };
     for (setting, value) in [("planner.serial", "on"), ("run.memory", little), ("run.tasks", "1")] {
         session.set(setting, value).expect("set");
         let mut sum = Duration::ZERO;
