@@ -4,12 +4,13 @@
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
 
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::marks::{self, HIDES_ALL, MAKING};
-use cobble_storage::{Condition, Storage, StoredFile, io_error};
+use cobble_storage::{Condition, Storage, StoredFile, io_error, unique};
 use cobble_types::{Code, Error, Result};
+use tokio_util::sync::CancellationToken;
 
 use super::FilesSource;
 use super::listing;
@@ -17,6 +18,8 @@ use super::write::{Complete, Place};
 
 /// Bytes after which the next object begins: each is held in memory as a whole while it is sent.
 const FILE_BYTES: usize = 64 << 20;
+/// How often a store is asked about a mark.
+const TRIES: u32 = 5;
 /// A mark that is older is that of a writer that was stopped: in milliseconds.
 const LEFT: i64 = 6 * 3600 * 1000;
 
@@ -41,17 +44,48 @@ impl Standing<'_> {
     fn put<'s>(storage: &'s dyn Storage, table: &str, name: &str) -> Result<Standing<'s>> {
         let folder = vec![table.to_owned()];
         let names = [folder.as_slice(), &[name.to_owned()]].concat();
-        let file = storage.put(&names, bytes::Bytes::new(), &Condition::Absent)?;
-        Ok(Standing { storage, folder, name: name.to_owned(), file })
+        let own = bytes::Bytes::from(unique());
+        let standing = |file| Standing { storage, folder: folder.clone(), name: name.to_owned(), file };
+        match storage.put(&names, own.clone(), &Condition::Absent) {
+            Ok(file) => Ok(standing(file)),
+            Err(error) => {
+                // The store may have taken it and lost the answer.
+                let file = storage.at(&names, own.len() as u64)?;
+                let there = |_| {
+                    storage
+                        .open(&file, &CancellationToken::new())?
+                        .read(0, own.len())
+                        .map_err(|e| io_error("", &file.path, &e))
+                };
+                match tried(there) {
+                    Ok(found) if found == own => Ok(standing(file)),
+                    _ => Err(error),
+                }
+            }
+        }
     }
 
     /// Removes the mark, and finds out whether it has gone where the store does not say.
     fn remove(&self) -> Result<()> {
-        let Err(error) = self.storage.delete(&self.file) else { return Ok(()) };
-        match self.storage.look(&self.folder) {
-            Ok(found) if found.files.iter().all(|file| file.name() != self.name) => Ok(()),
-            _ => Err(error),
+        tried(|_| match self.storage.delete(&self.file) {
+            Ok(()) => Ok(()),
+            Err(error) => match self.storage.look(&self.folder) {
+                Ok(found) if found.files.iter().all(|file| file.name() != self.name) => Ok(()),
+                _ => Err(error),
+            },
+        })
+    }
+}
+
+/// Asks a store again that does not answer.
+fn tried<T>(ask: impl Fn(u32) -> Result<T>) -> Result<T> {
+    let mut attempt = 1;
+    loop {
+        match ask(attempt) {
+            Err(_) if attempt < TRIES => std::thread::sleep(Duration::from_millis(50 << attempt)),
+            outcome => return outcome,
         }
+        attempt += 1;
     }
 }
 
@@ -86,7 +120,7 @@ impl InBucket {
 
     /// Takes back what was put, or may have been; false where something may be left.
     fn take_back(&self, files: &[Complete]) -> bool {
-        let gone = |file| self.storage.delete(&self.storage.at(&self.names(file), 0)?);
+        let gone = |file| tried(|_| self.storage.delete(&self.storage.at(&self.names(file), 0)?));
         files.iter().map(gone).filter(Result::is_err).count() == 0
     }
 }
