@@ -8,7 +8,7 @@ use std::time::{Duration, SystemTime};
 
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::marks::{self, HIDES_ALL, MAKING};
-use cobble_storage::{Condition, Storage, StoredFile, io_error, unique};
+use cobble_storage::{Condition, Storage, StoredFile, files_below, io_error, unique};
 use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
@@ -185,17 +185,6 @@ impl InBucket {
     }
 }
 
-/// All objects below a folder.
-fn below(storage: &dyn Storage, folder: &[String]) -> Result<Vec<StoredFile>> {
-    let (mut files, mut folders) = (Vec::new(), vec![folder.to_vec()]);
-    while let Some(folder) = folders.pop() {
-        let found = storage.look(&folder)?;
-        folders.extend(found.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
-        files.extend(found.files);
-    }
-    Ok(files)
-}
-
 /// Hides the table by a mark, and removes its objects.
 pub fn drop_table(source: &FilesSource, table: &str) -> Result<()> {
     let storage = source.storage.as_ref();
@@ -210,7 +199,7 @@ pub fn drop_table(source: &FilesSource, table: &str) -> Result<()> {
     }
     let Some(name) = files.first().and_then(|file| file.entry.names.first().cloned()) else { return Ok(()) };
     let mark = Standing::put(storage, &name, HIDES_ALL)?;
-    for file in below(storage, &[name])? {
+    for file in files_below(storage, &[name])? {
         if file.name() != HIDES_ALL {
             storage.delete(&file)?;
         }
@@ -231,7 +220,7 @@ pub fn sweep(source: &FilesSource) -> Result<usize> {
                 continue;
             }
             let hides = |name: &str| hidden.as_ref().is_some_and(|own| own.hides(name)) && name != mark.name();
-            for file in below(storage, std::slice::from_ref(&folder))? {
+            for file in files_below(storage, std::slice::from_ref(&folder))? {
                 if hides(&file.name()) {
                     storage.delete(&file)?;
                 }

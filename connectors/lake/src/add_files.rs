@@ -8,7 +8,6 @@ use std::path::PathBuf;
 use cobble_format::prune::Range;
 use cobble_format::{FIELD_ID, Footer};
 use cobble_lake::bounds;
-use cobble_lake::catalog::files_below;
 use cobble_lake::manifest::Content;
 use cobble_lake::manifest_out::{NewColumn, NewFile};
 use cobble_lake::metadata::{PartitionField, Spec};
@@ -20,6 +19,7 @@ use cobble_plan::facts::FactRows;
 use cobble_plan::logical::TableColumn;
 use cobble_plan::procedure::ProcedureCall;
 use cobble_plan::scan::ScanTools;
+use cobble_storage::files_below;
 use cobble_storage::{StoredFile, is_hidden};
 use cobble_types::{Code, Error, Result, SqlType, Value};
 

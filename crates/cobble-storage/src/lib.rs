@@ -121,6 +121,17 @@ pub trait Storage: Send + Sync + fmt::Debug {
     fn reach(&self, report: &mut (dyn FnMut(TestStep) + Send)) -> bool;
 }
 
+/// All files below a folder of a storage.
+pub fn files_below(storage: &dyn Storage, folder: &[String]) -> Result<Vec<StoredFile>> {
+    let (mut files, mut folders) = (Vec::new(), vec![folder.to_vec()]);
+    while let Some(folder) = folders.pop() {
+        let found = storage.look(&folder)?;
+        folders.extend(found.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
+        files.extend(found.files);
+    }
+    Ok(files)
+}
+
 /// What a listing has found, and what it has passed over.
 #[derive(Debug, Default)]
 pub struct Listing {

@@ -80,5 +80,8 @@ async fn kinds_are_told_with_their_settings() {
         "csv",
         "SELECT table_name FROM lane.information_schema.tables WHERE table_schema = 'state' ORDER BY 1",
     ]);
-    assert_eq!(listed.lines().collect::<Vec<_>>(), ["table_name", "catalogs", "connections", "runs", "statistics"]);
+    assert_eq!(
+        listed.lines().collect::<Vec<_>>(),
+        ["table_name", "catalogs", "connections", "runs", "statistics", "tiers"]
+    );
 }

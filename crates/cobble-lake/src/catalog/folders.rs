@@ -3,12 +3,12 @@
 
 use std::sync::Arc;
 
-use cobble_storage::{Condition, SchemaProperties, Storage, StoredFile, file_error};
+use cobble_storage::{Condition, SchemaProperties, Storage, StoredFile, file_error, files_below};
 use cobble_types::{Code, Result};
 use serde_json::Value as Json;
 use tokio_util::sync::CancellationToken;
 
-use super::{Current, Make, PUBLIC, TableCatalog, TableName, by_folders, checked, files_below, first};
+use super::{Current, Make, PUBLIC, TableCatalog, TableName, by_folders, checked, first};
 use crate::table::{LakeTable, METADATA, latest, version_in};
 
 #[derive(Debug)]

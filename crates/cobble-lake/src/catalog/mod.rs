@@ -135,14 +135,3 @@ fn checked(connection: &str, name: &TableName) -> Result<()> {
         None => Ok(()),
     }
 }
-
-/// All files below a folder of a storage.
-pub fn files_below(storage: &dyn Storage, folder: &[String]) -> Result<Vec<StoredFile>> {
-    let (mut files, mut folders) = (Vec::new(), vec![folder.to_vec()]);
-    while let Some(folder) = folders.pop() {
-        let found = storage.look(&folder)?;
-        folders.extend(found.folders.into_iter().map(|name| [folder.clone(), vec![name]].concat()));
-        files.extend(found.files);
-    }
-    Ok(files)
-}

@@ -3,11 +3,13 @@
 
 use std::sync::Arc;
 
-use cobble_storage::{Condition, Pointer, PointerName, Pointers, SchemaProperties, Storage, file_error, taken};
+use cobble_storage::{
+    Condition, Pointer, PointerName, Pointers, SchemaProperties, Storage, file_error, files_below, taken,
+};
 use cobble_types::{Code, Error, Result};
 use serde_json::Value as Json;
 
-use super::{Current, FirstView, Make, TableCatalog, TableName, ViewCatalog, ViewState, checked, files_below, first};
+use super::{Current, FirstView, Make, TableCatalog, TableName, ViewCatalog, ViewState, checked, first};
 use crate::create::new_uuid;
 use crate::metadata::Metadata;
 use crate::table::{LakeTable, METADATA, latest, version_in, whole};

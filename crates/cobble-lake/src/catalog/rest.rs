@@ -61,6 +61,15 @@ impl Rest {
             .hint("it may be none of the open protocol, or the table is of a later version of the table specification")
     }
 
+    /// What went wrong where something was to get a name.
+    fn taken_or_failed(&self, answer: &Answer) -> Error {
+        let fault = self.protocol.fault(answer);
+        match answer.status {
+            409 => Error::new(Code::AlreadyExists, fault.message).hint("choose another name"),
+            _ => fault,
+        }
+    }
+
     fn at_storage(&self, what: impl std::fmt::Display) -> Error {
         Error::new(Code::BadSetting, format!("connection {}: {what}", self.connection()))
             .hint("the catalog lists the table; name the connection that holds its files in the setting storage")
@@ -258,10 +267,7 @@ impl TableCatalog for Rest {
         }
         match answer.status {
             200..300 => self.current_of(name, answer.body),
-            409 => {
-                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
-            }
-            _ => Err(self.protocol.fault(&answer)),
+            _ => Err(self.taken_or_failed(&answer)),
         }
     }
 
@@ -346,10 +352,7 @@ impl TableCatalog for Rest {
         }
         match answer.status {
             200..300 => Ok(()),
-            409 => {
-                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
-            }
-            _ => Err(self.protocol.fault(&answer)),
+            _ => Err(self.taken_or_failed(&answer)),
         }
     }
 
@@ -438,10 +441,7 @@ impl ViewCatalog for Rest {
         }
         match answer.status {
             200..300 => Ok(()),
-            409 => {
-                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
-            }
-            _ => Err(self.protocol.fault(&answer)),
+            _ => Err(self.taken_or_failed(&answer)),
         }
     }
 
@@ -481,10 +481,7 @@ impl ViewCatalog for Rest {
         let answer = self.protocol.call(Request::new(Method::POST, &["views", "rename"]).with(body))?;
         match answer.status {
             200..300 => Ok(()),
-            409 => {
-                Err(Error::new(Code::AlreadyExists, self.protocol.fault(&answer).message).hint("choose another name"))
-            }
-            _ => Err(self.protocol.fault(&answer)),
+            _ => Err(self.taken_or_failed(&answer)),
         }
     }
 }

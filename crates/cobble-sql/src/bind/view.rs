@@ -6,6 +6,7 @@ use cobble_types::deep::Deep;
 use cobble_types::{Code, Error, ObjectName, Result};
 use sqlparser::ast;
 
+use super::facts::table_name;
 use super::{Binder, CatalogReader, Relation};
 use crate::statement::parse_query;
 
@@ -21,6 +22,12 @@ pub struct KnownView {
 
 impl KnownView {
     pub fn new(view: UserView) -> Result<KnownView> {
+        for side in view.tiers.iter().flat_map(|tiers| [&tiers.recent, &tiers.older]) {
+            if table_name(side)?.len() != 3 {
+                let what = format!("\"{side}\" is no whole name of a table");
+                return Err(Error::new(Code::BadSetting, what).hint("write it as catalog.schema.table"));
+            }
+        }
         Ok(KnownView { query: parse_query(&view.text())?, view })
     }
 }
