@@ -1,7 +1,7 @@
 //! The engine's connections and catalogs. They change while queries run: a query keeps the set it began with.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock, Weak};
 
 use crate::kinds::{KINDS, LAKES};
 use async_trait::async_trait;
@@ -281,6 +281,8 @@ pub struct Engine {
     pub(crate) views: RwLock<Arc<KnownViews>>,
     /// Tables in tiers of which rows are being moved.
     pub(crate) moving: Arc<Mutex<BTreeSet<String>>>,
+    /// Their earlier states, as long as a statement runs that began in them.
+    pub(crate) earlier: Mutex<BTreeMap<String, Vec<Weak<KnownView>>>>,
     pub(crate) statistics: RwLock<BTreeMap<OwnedTable, Arc<CollectedStatistics>>>,
 }
 
@@ -301,6 +303,7 @@ impl Engine {
             functions: RwLock::default(),
             views: RwLock::default(),
             moving: Arc::default(),
+            earlier: Mutex::default(),
             statistics: RwLock::default(),
         }))
     }

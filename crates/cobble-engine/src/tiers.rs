@@ -277,24 +277,39 @@ impl Session {
         }
     }
 
-    /// Keeps the table in another state, and returns the one before.
-    async fn kept(&self, name: &str, tiers: &Tiers) -> Result<Option<Arc<KnownView>>> {
-        let before = self.engine.views().get(name).cloned();
+    /// Keeps the table in another state.
+    async fn kept(&self, name: &str, tiers: &Tiers) -> Result<()> {
+        let before = self.engine.views().get(name).map(Arc::downgrade);
         let known = KnownView::new(UserView { tiers: Some(tiers.clone()), ..UserView::default() })?;
         self.engine.create_view(name, known, None).await?;
-        Ok(before)
+        let mut earlier = self.engine.earlier.lock().unwrap_or_else(PoisonError::into_inner);
+        earlier.entry(name.to_owned()).or_default().extend(before);
+        Ok(())
     }
 
-    /// The same, and waits until nothing runs any more that began in the one before.
+    /// The same, and waits until nothing runs any more that began before.
     async fn turned(&self, name: &str, tiers: &Tiers, cancel: &CancellationToken) -> Result<()> {
-        let Some(before) = self.kept(name, tiers).await? else { return Ok(()) };
-        while Arc::strong_count(&before) > 1 {
+        self.kept(name, tiers).await?;
+        self.drained(name, cancel).await
+    }
+
+    /// Waits until no statement runs any more that began in an earlier state of the table.
+    async fn drained(&self, name: &str, cancel: &CancellationToken) -> Result<()> {
+        loop {
+            {
+                let mut earlier = self.engine.earlier.lock().unwrap_or_else(PoisonError::into_inner);
+                let Some(own) = earlier.get_mut(name) else { return Ok(()) };
+                own.retain(|state| state.strong_count() > 0);
+                if own.is_empty() {
+                    earlier.remove(name);
+                    return Ok(());
+                }
+            }
             match cancel.run_until_cancelled(tokio::time::sleep(PAUSE)).await {
                 Some(()) => {}
                 None => return Err(Error::cancelled()),
             }
         }
-        Ok(())
     }
 
     /// The plan of a DELETE of our own.
@@ -422,8 +437,7 @@ impl Session {
             tiers.boundary = Some(to.to_owned());
             tiers.moving = Some(TierMove::Ending { from });
             self.refresh(tiers)?;
-            tell("waits for statements that began before");
-            self.turned(name, tiers, cancel).await?;
+            self.kept(name, tiers).await?;
             self.end_move(name, tiers, tell, cancel).await?;
             return Ok(copied);
         }
@@ -463,6 +477,9 @@ impl Session {
 
     /// Removes from the recent side what a move has brought to the older one.
     async fn end_move(&self, name: &str, tiers: &mut Tiers, tell: Tell<'_>, cancel: &CancellationToken) -> Result<()> {
+        // Of a move that was stopped some may still run.
+        tell("waits for statements that began before");
+        self.drained(name, cancel).await?;
         tell("deletes rows on the recent side, once they are found on the older one");
         let Some(TierMove::Ending { from }) = &tiers.moving else { return Ok(()) };
         let (recent, boundary) = (tiers.recent.clone(), tiers.boundary.as_deref());

@@ -288,6 +288,28 @@ async fn moves_that_stop_go_on(tiered: &Tiered) {
     assert_eq!(rows(&mut session, "SELECT min(id) FROM trips_now").await, ["2900"]);
     assert_eq!(rows(&mut session, "SELECT max(id), count(*) FROM lake.ops.trips").await, ["2899|2899"]);
     assert_eq!(rows(&mut session, "SELECT count(*), sum(id), count(DISTINCT id) FROM trips").await, whole);
+    // A statement that began before a move that was stopped sees its rows, also when the next one ends that move.
+    let mut long = tiered.session();
+    let mut reading = long.run_text("SELECT id FROM trips", &CancellationToken::new()).await.unwrap();
+    let cancel = CancellationToken::new();
+    let mut own = tiered.session();
+    let call = format!("CALL tier_move('trips', to => '{}')", tiered.bound(2_901));
+    let stop = async {
+        tokio::time::sleep(Duration::from_millis(300)).await;
+        cancel.cancel();
+    };
+    assert!(tokio::join!(own.run_text(&call, &cancel), stop).0.is_err(), "it waits for what reads");
+    let mut next = tiered.session();
+    let again = tokio::spawn(async move { rows(&mut next, &call).await });
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    let mut seen = 0;
+    while let Some(batch) = reading.next().await.unwrap() {
+        seen += batch.num_rows() as u64;
+    }
+    assert_eq!(seen, ROWS);
+    drop(reading);
+    again.await.unwrap();
+    assert_eq!(rows(&mut session, "SELECT count(*), sum(id), count(DISTINCT id) FROM trips").await, whole);
     let state = |moving: TierMove| {
         let view = tiered.engine.views()["trips"].view.clone();
         let tiers = Tiers { moving: Some(moving), ..view.tiers.clone().unwrap() };
@@ -295,7 +317,7 @@ async fn moves_that_stop_go_on(tiered: &Tiered) {
         tiered.engine.take_views([("trips".to_owned(), known)]);
     };
     // What a move had written when it was stopped goes before the next one begins.
-    rows(&mut session, &format!("INSERT INTO lake.ops.trips (id, day, note) {}", new_rows(2_900, 2_950))).await;
+    rows(&mut session, &format!("INSERT INTO lake.ops.trips (id, day, note) {}", new_rows(2_901, 2_950))).await;
     state(TierMove::Copying { to: tiered.bound(2_950) });
     let during = refused(&mut session, &format!("INSERT INTO trips {}", new_rows(2_940, 2_960))).await;
     assert!(during.0 == Code::Conflict && during.1.contains("are being moved to lake.ops.trips"), "{during:?}");
@@ -304,7 +326,7 @@ async fn moves_that_stop_go_on(tiered: &Tiered) {
     // Rows that somebody has written behind our back while others were moved are not lost.
     rows(&mut session, &format!("INSERT INTO trips_now SELECT id, day, 'late' FROM ({}) AS s", new_rows(2_910, 2_911)))
         .await;
-    state(TierMove::Ending { from: Some(tiered.bound(2_900)) });
+    state(TierMove::Ending { from: Some(tiered.bound(2_901)) });
     let call = format!("CALL tier_move('trips', to => '{}')", tiered.bound(2_920));
     let (code, message) = refused(&mut session, &call).await;
     assert!(code == Code::Conflict && message.contains("1 rows of own."), "{message}");
