@@ -219,8 +219,10 @@ impl Adding<'_> {
             if matches!(field.kind, Kind::Struct(_) | Kind::List(_) | Kind::Map { .. }) {
                 match field.required {
                     true => {
-                        let what =
-                            format!("no file tells whether its column {}, which takes no null, has some", field.name);
+                        let what = format!(
+                            "its footer does not tell whether column {}, which takes no null, has nulls",
+                            field.name
+                        );
                         return Err(self.refused(what));
                     }
                     false => continue,

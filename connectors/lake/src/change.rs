@@ -298,12 +298,12 @@ impl TableWriter for LakeChanger {
             let keeps = batch.column(rest).as_boolean().clone();
             if self.change == RowsChange::Replace && keeps.null_count() > 0 {
                 let what = format!(
-                    "connection {}: {} of the new rows are none that REPLACING names",
+                    "connection {}: the condition of REPLACING is not true of {} of the new rows",
                     self.lake.connection,
                     keeps.null_count()
                 );
                 return Err(Error::new(Code::InvalidValue, what)
-                    .hint("the condition must be true of the rows that come, too; nothing was changed"));
+                    .hint("it must be true of the rows that come as well as of those that go; nothing was changed"));
             }
             let changed = if self.change == RowsChange::Replace { keeps.true_count() } else { batch.num_rows() };
             self.outcome.rows += changed as u64;

@@ -32,7 +32,7 @@ pub fn expire(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
     let gone = table.metadata.snapshots.iter().filter(|own| !stay.contains(&own.id)).count();
     let all = || table.metadata.snapshots.iter();
     let (staying, ended): (Vec<&Snapshot>, Vec<&Snapshot>) = all().partition(|own| stay.contains(&own.id));
-    tools.counters.tell(format!("looks which files only {} states have", ended.len()));
+    tools.counters.tell(format!("finds the files that only {} ended states need", ended.len()));
     let files = table.needed_by_none((&staying, &ended), &tools.memory, &tools.cancel)?;
     if !call.flag("dry_run") && (gone > 0 || !names.is_empty()) {
         let make = |open: &LakeTable, json: serde_json::Value| {

@@ -34,7 +34,7 @@ pub fn remove(named: Named<'_>, call: &ProcedureCall, tools: &ScanTools) -> Resu
     }
     let table = named.open()?;
     table.is_ours()?;
-    tools.counters.tell(format!("looks which of {} files the table's states have", found.len()));
+    tools.counters.tell(format!("compares {} files with those that the table's states need", found.len()));
     let files = table.reached(&tools.memory, &tools.cancel)?;
     let all = files.lists.into_iter().chain(files.manifests).chain(files.files).chain(table.metadata_files()?);
     let needed: HashSet<PathBuf> = all.map(|path| Ok(table.stored(&path, 0)?.path)).collect::<Result<_>>()?;

@@ -411,7 +411,7 @@ impl Session {
         tell: Tell<'_>,
         cancel: &CancellationToken,
     ) -> Result<u64> {
-        tell("looks whether each row is on its side");
+        tell("checks that each row is on its side");
         match tiers.moving {
             // Only what a move has written there may go.
             Some(_) => self.cleared(tiers, cancel).await?,

@@ -392,9 +392,13 @@ async fn rows_of_a_condition_are_replaced() {
             (
                 "INSERT INTO days REPLACING (id = 5) SELECT 6, date '2025-01-01', 1, 'x'",
                 Code::InvalidValue,
-                "1 of the new rows are none that REPLACING names",
+                "the condition of REPLACING is not true of 1 of the new rows",
             ),
-            ("INSERT INTO days (note) REPLACING (id = 5) SELECT 'x'", Code::InvalidValue, "none that REPLACING names"),
+            (
+                "INSERT INTO days (note) REPLACING (id = 5) SELECT 'x'",
+                Code::InvalidValue,
+                "the condition of REPLACING is not true of 1 of the new rows",
+            ),
             ("INSERT INTO days REPLACING (idd = 5) SELECT 6, date '2025-01-01', 1, 'x'", Code::UnknownName, "idd"),
             ("INSERT INTO days (nothing) REPLACING (id = 5) SELECT 6", Code::UnknownName, "nothing"),
             ("INSERT INTO days REPLACING id = 5 SELECT 6", Code::Syntax, "expected"),
