@@ -23,6 +23,7 @@ mod row_places;
 mod scan;
 mod served;
 mod served_views;
+mod statistics;
 mod views;
 mod write;
 
@@ -37,6 +38,7 @@ use cobble_connect::{
 };
 use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
+use cobble_lake::column_ranges::KnownRows;
 use cobble_lake::decoded::Manifests;
 use cobble_lake::metadata::{Metadata, PartitionField, Ref, RefKind, Snapshot};
 use cobble_lake::name_mapping;
@@ -56,7 +58,6 @@ use cobble_plan::offer::{Changeable, ChangedBy, DescribedTable, Source, Sources,
 use cobble_plan::procedure::ProcedureCall;
 use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, ScanTools, Unbounded};
 use cobble_plan::sink::{NewRows, TableWriter};
-use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{Storage, StoredFile, file_error};
 use cobble_types::{Code, Error, ObjectName, Result, quote_where_needed, write_timestamp};
 use tokio_util::sync::CancellationToken;
@@ -90,6 +91,7 @@ pub struct Lake {
     catalog: Option<Arc<dyn TableCatalog>>,
     tables: Mutex<Known<LakeTable>>,
     footers: Mutex<Known<Arc<dyn Footer>>>,
+    known_rows: Mutex<Known<Arc<KnownRows>>>,
     decoded: Arc<Manifests>,
 }
 
@@ -112,6 +114,7 @@ impl LakeConnector {
                 catalog: None,
                 tables: Mutex::default(),
                 footers: Mutex::default(),
+                known_rows: Mutex::default(),
                 decoded: Arc::default(),
             }),
         }))
@@ -217,17 +220,7 @@ impl Lake {
             }
         };
         let columns = columns(&table, schema)?;
-        let counted = |what: &str| snapshot.as_ref().and_then(|s| s.summary.get(what)?.parse::<f64>().ok());
-        let nothing = snapshot.is_none().then_some(0.0);
-        // What values tell to be gone may be more or fewer rows than the values.
-        let gone = counted("total-position-deletes").unwrap_or(0.0);
-        let rows = counted("total-records").map(|rows| (rows - gone).max(0.0)).or(nothing);
-        let statistics = TableStatistics {
-            rows,
-            bytes: counted("total-files-size").or(nothing),
-            columns: vec![ColumnStatistics::default(); columns.len()],
-            origin: rows.map(|_| "the summary of the snapshot".to_owned()),
-        };
+        let statistics = self.statistics(&table, snapshot.as_ref(), schema);
         let origin = Origin {
             version: snapshot.as_ref().map(|snapshot| snapshot.id.to_string()),
             // Beside the table as it is now, it is another one.
@@ -428,6 +421,7 @@ impl Connector for LakeConnector {
             catalog: own.catalog_over(base),
             tables: Mutex::default(),
             footers: Mutex::default(),
+            known_rows: Mutex::default(),
             decoded: Arc::default(),
         };
         Some(Arc::new(LakeConnector { lake: Arc::new(lake) }))

@@ -11,9 +11,9 @@ use cobble_plan::logical::TableColumn;
 use cobble_plan::scan::{BatchPredicate, GateCounters};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
 use cobble_storage::{StoredFile, file_error};
-use cobble_types::{Code, ColumnId, Result, SqlType, Value};
+use cobble_types::{Code, ColumnId, Result};
 
-use crate::prune::Range;
+use crate::prune::{Hull, Range};
 use crate::row_groups::Chunk;
 use crate::{FileBatches, OpenFile, Shape, United, wider};
 
@@ -148,33 +148,14 @@ pub fn statistics(origin: String, footers: &[Arc<dyn Footer>], columns: &[TableC
             if !column.sql_type.is_ordered() {
                 return ColumnStatistics::default();
             }
-            let ranges: Vec<Arc<Vec<Range>>> = footers.iter().map(|footer| footer.ranges(column)).collect();
-            let pick = |value: fn(&Range) -> Option<&Value>, keep_first: fn(std::cmp::Ordering) -> bool| {
-                let mut best: Option<&Value> = None;
-                for range in ranges.iter().flat_map(|file| file.iter()).filter(|r| !r.all_null) {
-                    let candidate = value(range)?;
-                    best = match best {
-                        Some(b) if keep_first(b.compare(candidate)?) => Some(b),
-                        _ => Some(candidate),
-                    };
+            let mut hull = Hull::default();
+            for footer in footers {
+                for range in footer.ranges(column).iter().filter(|range| !range.all_null) {
+                    hull.take(range.min.as_ref(), range.max.as_ref());
                 }
-                best.cloned()
-            };
-            let min = pick(|r| r.min.as_ref(), std::cmp::Ordering::is_le);
-            let max = pick(|r| r.max.as_ref(), std::cmp::Ordering::is_ge);
-            // Whole numbers and days cannot have more distinct values than their range has places.
-            let distinct = match (&min, &max, &column.sql_type) {
-                (Some(a), Some(b), t) if t.is_integer() => {
-                    a.approximate().zip(b.approximate()).map(|(a, b)| (b - a + 1.0).min(rows))
-                }
-                (Some(Value::Date(a)), Some(Value::Date(b)), _) => {
-                    Some((f64::from(*b) - f64::from(*a) + 1.0).min(rows))
-                }
-                (Some(a), Some(b), _) if a == b => Some(1.0),
-                (_, _, SqlType::Boolean) => Some(2.0),
-                _ => None,
-            };
-            ColumnStatistics { distinct, min, max, ..ColumnStatistics::default() }
+            }
+            let (min, max) = hull.bounds();
+            ColumnStatistics::between(min, max, &column.sql_type, rows)
         })
         .collect();
     TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some(origin) }

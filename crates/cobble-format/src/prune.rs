@@ -26,6 +26,35 @@ impl Range {
     }
 }
 
+/// The least and the greatest value of several parts.
+#[derive(Debug, Clone, Default)]
+pub struct Hull {
+    /// None before the first part; then none where a part has not told its own.
+    min: Option<Option<Value>>,
+    max: Option<Option<Value>>,
+}
+
+impl Hull {
+    /// Takes a part that has values, with its least and greatest one where they are known.
+    pub fn take(&mut self, min: Option<&Value>, max: Option<&Value>) {
+        let widen = |own: &mut Option<Option<Value>>, other: Option<&Value>, is_wider: Ordering| match own {
+            None => *own = Some(other.cloned()),
+            Some(known) => match known.as_ref().zip(other).and_then(|(before, other)| other.compare(before)) {
+                Some(order) if order == is_wider => *known = other.cloned(),
+                Some(_) => {}
+                None => *known = None,
+            },
+        };
+        widen(&mut self.min, min, Ordering::Less);
+        widen(&mut self.max, max, Ordering::Greater);
+    }
+
+    /// The least and the greatest value of all parts that were taken.
+    pub fn bounds(self) -> (Option<Value>, Option<Value>) {
+        (self.min.flatten(), self.max.flatten())
+    }
+}
+
 pub type Ranges = HashMap<ColumnId, Range>;
 
 /// False when no row of the part can make the condition true.

@@ -5,6 +5,7 @@ pub mod alter;
 mod avro_out;
 pub mod bounds;
 pub mod catalog;
+pub mod column_ranges;
 pub mod commit;
 pub mod create;
 pub mod decoded;

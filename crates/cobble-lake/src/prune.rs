@@ -41,7 +41,7 @@ pub struct OfPartition {
 }
 
 /// What is known of the partition values of a field in all files of a manifest.
-fn of_summary(summary: &Summary, kind: &Kind) -> Range {
+pub(crate) fn of_summary(summary: &Summary, kind: &Kind) -> Range {
     let bound = |bytes: &Option<Vec<u8>>| bounds::value(kind, bytes.as_deref()?);
     let (min, max) = (bound(&summary.lower), bound(&summary.upper));
     let may_be_nan = is_float(kind) && summary.has_nan != Some(false);

@@ -402,7 +402,7 @@ impl LakeTable {
     }
 
     /// Goes through the entries of a manifest whose partitions may hold a wanted row: those that are known, or else those that are read.
-    fn look_through(
+    pub(crate) fn look_through(
         &self,
         (manifest, left): (&Manifest, &mut Left),
         pruner: &Pruner<'_>,

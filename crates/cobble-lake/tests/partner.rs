@@ -6,6 +6,7 @@ use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
 use cobble_lake::catalog::{Folders, TableCatalog, TableName};
+use cobble_lake::column_ranges::ColumnRange;
 use cobble_lake::prune::Question;
 use cobble_lake::table::{LakeTable, Tables};
 use cobble_plan::Column;
@@ -252,4 +253,40 @@ fn changed_metadata_are_read_or_refused_by_name() {
     assert_eq!(read().unwrap(), whole);
     println!("{rounds} changed files, {refused} refused");
     assert!(refused > rounds / 8, "{refused}");
+}
+
+#[test]
+fn bounds_of_columns_are_known_before_a_row_is_read() {
+    for name in written().told.as_object().unwrap().keys() {
+        let table = open(name);
+        let Some(snapshot) = table.metadata.current() else { continue };
+        let schema = table.metadata.schema(table.metadata.schema_id).unwrap();
+        let known = table.known_rows(snapshot, schema, &memory(), &CancellationToken::new()).unwrap();
+        let rows: f64 = files(&table, &Question::default()).0.iter().map(|(_, rows, _)| *rows as f64).sum();
+        assert_eq!(known.rows, Some(rows), "{name}");
+        // What a list says of partitions is never narrower than what files say.
+        let manifests = table.manifests(snapshot, &memory(), &CancellationToken::new()).unwrap();
+        let rough = table.known_by_partitions(&manifests, schema).unwrap();
+        for ((own, rough), field) in known.columns.iter().zip(&rough.columns).zip(&schema.fields) {
+            for (bound, wide, wrong) in
+                [(&own.min, &rough.min, std::cmp::Ordering::Less), (&own.max, &rough.max, std::cmp::Ordering::Greater)]
+            {
+                let order = bound.as_ref().zip(wide.as_ref()).and_then(|(own, wide)| own.compare(wide));
+                assert_ne!(order, Some(wrong), "{name}.{}: {own:?} {rough:?}", field.name);
+            }
+        }
+    }
+    let table = open("by_month_v2");
+    let (snapshot, schema) = (table.metadata.current().unwrap(), table.metadata.schema(0).unwrap());
+    let known = table.known_rows(snapshot, schema, &memory(), &CancellationToken::new()).unwrap();
+    let manifests = table.manifests(snapshot, &memory(), &CancellationToken::new()).unwrap();
+    let rough = table.known_by_partitions(&manifests, schema).unwrap();
+    let of = |all: &[ColumnRange], name: &str| {
+        let range = &all[schema.fields.iter().position(|field| field.name == name).unwrap()];
+        let text = |bound: &Option<Value>| bound.as_ref().map_or("-".to_owned(), |bound| bound.to_string());
+        format!("{name} {} {} {:.3?}", text(&range.min), text(&range.max), range.nulls)
+    };
+    let names = ["id", "vessel", "departed_at"];
+    let lines = [&known.columns, &rough.columns].map(|all| names.map(|name| of(all, name)).join("\n"));
+    insta::assert_snapshot!(lines.join("\n\n"));
 }

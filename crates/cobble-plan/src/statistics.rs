@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use cobble_types::Value;
+use cobble_types::{SqlType, Value};
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -38,6 +38,28 @@ pub struct ColumnStatistics {
 const STEPS: usize = 100;
 
 impl ColumnStatistics {
+    /// What the least and the greatest value of a column tell, in a table of so many rows: whole numbers and days cannot have more distinct
+    /// values than there are between them.
+    pub fn between(min: Option<Value>, max: Option<Value>, sql_type: &SqlType, rows: f64) -> ColumnStatistics {
+        let distinct = match (&min, &max) {
+            (Some(least), Some(greatest)) if sql_type.is_integer() => {
+                least.approximate().zip(greatest.approximate()).map(|(least, greatest)| greatest - least + 1.0)
+            }
+            (Some(Value::Date(least)), Some(Value::Date(greatest))) => {
+                Some(f64::from(*greatest) - f64::from(*least) + 1.0)
+            }
+            (Some(least), Some(greatest)) if least == greatest => Some(1.0),
+            _ if *sql_type == SqlType::Boolean => Some(2.0),
+            _ => None,
+        };
+        ColumnStatistics {
+            distinct: distinct.map(|distinct| distinct.min(rows)),
+            min,
+            max,
+            ..ColumnStatistics::default()
+        }
+    }
+
     /// The share of all rows that have this value, when that is known better than by the number of distinct ones. `distinct` is that
     /// number, where it is not the one of the whole column any more.
     pub fn share_of(&self, value: &Value, distinct: Option<f64>) -> Option<f64> {
