@@ -6,11 +6,12 @@ use arrow::array::{ArrayRef, AsArray, BooleanArray};
 use arrow::compute::{cast, filter};
 use arrow::datatypes::{DataType, Int64Type};
 use cobble_lake::deletes::Gone;
-use cobble_lake::table::{DataFile, LakeTable};
+use cobble_lake::left::DataFile;
+use cobble_lake::table::LakeTable;
 use cobble_plan::scan::ScanTools;
 use cobble_types::{Error, Result};
 
-use super::scan::{Portion, Work, scan_of};
+use super::scan::{FilePart, Portion, Work, scan_of};
 use super::{Lake, columns, row_places};
 
 /// The work that reads whole rows of a table.
@@ -23,6 +24,7 @@ pub fn whole(table: &LakeTable, gone: Gone) -> Result<Work> {
         columns: own,
         tells_rows: Some(first),
         schema,
+        snapshot: None,
         gone,
         metadata: table.file.clone(),
         name: table.name.clone(),
@@ -48,7 +50,7 @@ pub fn write_again(
     let first = work.tells_rows.ok_or_else(|| Error::internal("rows were found without their places"))?;
     // The table's columns, and which row it is.
     let work = Work { output: (0..first + 2).collect(), conditions: vec![], limit: None, ..work };
-    let portions = files.into_iter().map(|file| Portion { file, within: None }).collect();
+    let portions = files.into_iter().map(|file| Portion::File(FilePart { file, within: None })).collect();
     let scan = scan_of(lake, work, portions);
     let runtime = tokio::runtime::Handle::current();
     let portions = runtime.block_on(scan.open(tools))?;

@@ -9,15 +9,16 @@ use arrow::compute::{cast, filter_record_batch};
 use arrow::datatypes::{DataType, Int64Type};
 use async_trait::async_trait;
 use cobble_lake::deletes::{PATH_ID, PLACE_ID};
+use cobble_lake::left::DataFile;
 use cobble_lake::manifest::Content;
 use cobble_lake::manifest_out::{NewFile, kinds};
 use cobble_lake::prune::Question;
 use cobble_lake::replace::{KnownFile, Replacement};
 use cobble_lake::schema::{Field, Kind};
-use cobble_lake::table::{DataFile, LakeTable};
+use cobble_lake::table::LakeTable;
 use cobble_plan::scan::{ScanTools, Unbounded};
 use cobble_plan::sink::{NewRows, Outcome, Prepared, Replacing, RowsChange, TableWriter};
-use cobble_types::{Code, ColumnId, Error, Result, SqlType};
+use cobble_types::{Code, Error, Result, SqlType};
 
 use super::again::write_again;
 use super::new_files::NewFiles;
@@ -107,7 +108,12 @@ impl LakeChanger {
             change: replacing.change,
             identity: replacing.identity,
             read,
-            files: portions.into_iter().map(|portion| (portion.file.path.clone(), portion.file)).collect(),
+            // Where rows are told apart, planning leaves no manifest.
+            files: portions
+                .into_iter()
+                .filter_map(Portion::file)
+                .map(|own| (own.file.path.clone(), own.file))
+                .collect(),
             rows,
             returned: Returned::of(&lake.connection, wanted),
             new,
@@ -227,13 +233,7 @@ impl LakeChanger {
 
     /// What of the table others might add in the meantime that the statement would have had to look at.
     fn question(&self) -> Question {
-        let Some(work) = &self.read else { return Question::default() };
-        let schema = self.table.metadata.schema(work.schema);
-        let id = |place: usize| Some(schema.as_ref().ok()?.fields.get(place)?.id);
-        let columns = work.conditions.iter().flat_map(|condition| &condition.columns);
-        let known: Vec<(ColumnId, i32)> =
-            columns.filter_map(|(column, place)| Some((column.id, id(*place)?))).collect();
-        Question { conditions: work.conditions.iter().map(|own| own.condition.clone()).collect(), columns: known }
+        self.read.as_ref().map(|work| work.question(&self.table)).unwrap_or_default()
     }
 
     fn publish(mut self) -> Result<()> {

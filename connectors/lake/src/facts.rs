@@ -1,20 +1,23 @@
 //! How a table of a lake is put together: snapshots, their names, manifests, files, partitions, and row groups, as rows.
 
 use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use cobble_format::row_groups::{self, Judged};
+use cobble_lake::left::DataFile;
 use cobble_lake::manifest::{Content, Manifest, Summary};
 use cobble_lake::metadata::{Metadata, RefKind, Snapshot, Spec};
 use cobble_lake::schema::Schema;
 use cobble_lake::table::LakeTable;
 use cobble_lake::transform::Transform;
 use cobble_plan::facts::{FactRows, Facts, Filtered, number, text};
-use cobble_plan::scan::{ScanMemory, Unbounded};
+use cobble_plan::scan::{ScanMemory, ScanSpec, Unbounded};
 use cobble_types::{Result, SqlType, Value};
 use tokio_util::sync::CancellationToken;
 
-use super::scan::Portion;
+use super::offer::groups_left;
+use super::scan::{FORM, Portion, Work};
 use super::{Lake, columns};
 
 /// A moment of the metadata, which count milliseconds.
@@ -289,6 +292,30 @@ fn partitions(table: &LakeTable) -> Result<FactRows> {
     Ok(rows)
 }
 
+/// What a scan reads: its work, and the files or row groups of files.
+fn parts_read(table: &LakeTable, spec: &ScanSpec) -> Result<(Work, HashSet<(PathBuf, Option<usize>)>)> {
+    let work: Work = spec.unpack(FORM)?;
+    let (mut read, mut later) = (HashSet::new(), Vec::new());
+    for portion in spec.unpack_portions()? {
+        match portion {
+            Portion::File(own) => drop(read.insert((own.file.stored.path, own.within))),
+            Portion::Manifest(manifest) => later.push(manifest),
+        }
+    }
+    if !later.is_empty() {
+        let (memory, cancel) = (memory(), CancellationToken::new());
+        let looking = work.looking(table, &memory, &cancel)?;
+        for manifest in &later {
+            let mut each = |file: DataFile| {
+                read.insert((file.stored.path, None));
+                Ok(())
+            };
+            looking.each_file(manifest, &memory, &cancel, &mut each)?;
+        }
+    }
+    Ok((work, read))
+}
+
 fn of_row_groups(lake: &Lake, table: &LakeTable, filtered: Option<&Filtered>) -> Result<FactRows> {
     let mut rows = row_groups::rows();
     let Some(snapshot) = table.head() else { return Ok(rows) };
@@ -296,14 +323,19 @@ fn of_row_groups(lake: &Lake, table: &LakeTable, filtered: Option<&Filtered>) ->
     let left = table.left(snapshot, schema, &Default::default(), &memory(), &CancellationToken::new())?;
     let (of_table, fields) = (columns(table, schema)?, table.fields(schema, &left.gone)?.into());
     let mapping = lake.mapping(table)?;
-    let read = match filtered.and_then(|own| own.scan.as_ref()) {
-        Some(spec) => spec.unpack_portions::<Portion>()?,
-        None => vec![],
+    let spec = filtered.and_then(|own| own.scan.as_ref());
+    let (work, mut read) = match spec.map(|spec| parts_read(table, spec)).transpose()? {
+        Some((work, read)) => (Some(work), read),
+        None => (None, HashSet::new()),
     };
-    let read: HashSet<_> = read.into_iter().map(|own| (own.file.stored.path, own.within)).collect();
     for file in &left.files {
         let footer = lake.footer(&table.storage, &file.stored, &file.format, file.rows)?;
         let own = lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
+        // Of files that planning does not look into, the scan chooses the row groups.
+        if let Some(work) = work.as_ref().filter(|_| read.remove(&(file.stored.path.clone(), None))) {
+            let groups = groups_left(footer.as_ref(), &own, work);
+            read.extend(groups.into_iter().map(|group| (file.stored.path.clone(), Some(group))));
+        }
         let named =
             of_table.iter().enumerate().filter_map(|(place, column)| Some((own.name(place)?.to_owned(), column)));
         // Columns that the file lacks have the value of its partition.

@@ -28,8 +28,8 @@ type Once<T> = Mutex<Option<Arc<T>>>;
 pub struct LoadedGone {
     gone: Gone,
     storage: Arc<dyn Storage>,
-    /// The paths of all files that are read and that places are told of.
-    paths: HashSet<String>,
+    /// The paths of all files that are read and that places are told of; none where they are not known yet.
+    paths: Option<HashSet<String>>,
     /// All fields of the table that are read.
     fields: Arc<[Field]>,
     mapping: Option<Arc<Vec<Mapped>>>,
@@ -97,7 +97,7 @@ fn within(column: &ArrayRef, way: &[usize]) -> Result<ArrayRef> {
 impl LoadedGone {
     pub fn new(
         gone: Gone,
-        (paths, storage): (HashSet<String>, Arc<dyn Storage>),
+        (paths, storage): (Option<HashSet<String>>, Arc<dyn Storage>),
         fields: Arc<[Field]>,
         mapping: Option<Arc<Vec<Mapped>>>,
     ) -> LoadedGone {
@@ -138,7 +138,7 @@ impl LoadedGone {
             for row in 0..rows {
                 let (path, place) =
                     (paths.value(row), u64::try_from(own.value(row)).map_err(|_| "a place is negative")?);
-                if !self.paths.contains(path) {
+                if self.paths.as_ref().is_some_and(|paths| !paths.contains(path)) {
                     continue;
                 }
                 match places.of.get_mut(path) {

@@ -6,6 +6,7 @@ use std::time::Duration;
 use cobble_connect::tls_settings::{CA_FILE, UNVERIFIED, certificates_of};
 use cobble_connect::{ConnectionDefinition, Kind, SettingDescription, setting};
 use cobble_lake::catalog::{Protocol, ProtocolSettings, SignIn};
+use cobble_lake::left::Budget;
 use cobble_types::{Code, Error, Result};
 
 use super::LakeConnector;
@@ -26,8 +27,23 @@ const GIVES_KEYS: SettingDescription = setting(
     "true gives other tools that open the tables through this service the keys of the storage",
     Some("false"),
 );
+const PLANNED_FILES: SettingDescription = setting(
+    "planned_files",
+    "Files found while planning",
+    "files of a table that are looked for before a statement runs; those beyond are found while it runs",
+    Some("50000"),
+);
 const REGION: SettingDescription =
     setting("region", "Region", "where the files are, for the cost of moving data", None);
+
+/// Bytes that a manifest has for a file, roughly.
+const FILE_BYTES: u64 = 350;
+
+/// How far the files of a table are looked for when a statement is planned.
+pub fn planning(definition: &ConnectionDefinition) -> Result<Budget> {
+    let files = definition.number("planned_files", 50_000)?;
+    Ok(Budget { manifest_bytes: files.saturating_mul(FILE_BYTES), files })
+}
 
 /// How the tables of a connection are known.
 #[derive(Debug, Clone)]
@@ -53,6 +69,7 @@ pub const FOLDERS: Kind = Kind {
         ),
         WRITABLE,
         GIVES_KEYS,
+        PLANNED_FILES,
         REGION,
     ],
 };
@@ -72,6 +89,7 @@ pub const SERVICE: Kind = Kind {
         ),
         WRITABLE,
         GIVES_KEYS,
+        PLANNED_FILES,
         REGION,
     ],
 };
@@ -115,6 +133,7 @@ pub const REST: Kind = Kind {
         setting("scope", "Scope", "what tokens are asked for", Some("catalog")),
         setting("nested", "Schemas in schemas", "true lists them too, with points between their names", Some("false")),
         WRITABLE,
+        PLANNED_FILES,
         CA_FILE,
         UNVERIFIED,
         setting("connect_limit", "Seconds to connect", "how long to wait for the catalog", Some("5")),

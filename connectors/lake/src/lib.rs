@@ -13,6 +13,7 @@ mod fields;
 mod file_form;
 mod gone;
 mod kinds;
+mod later;
 mod new_files;
 mod offer;
 mod orphans;
@@ -40,12 +41,13 @@ use cobble_format::{Footer, Known, OpenFile};
 use cobble_lake::catalog::{Folders, Pointed, Rest, TableCatalog, TableName};
 use cobble_lake::column_ranges::KnownRows;
 use cobble_lake::decoded::Manifests;
+use cobble_lake::left::{Budget, DataFile};
 use cobble_lake::metadata::{Metadata, PartitionField, Ref, RefKind, Snapshot};
 use cobble_lake::name_mapping;
 use cobble_lake::order::OrderKey;
 use cobble_lake::refs;
 use cobble_lake::schema::Field;
-use cobble_lake::table::{DataFile, LakeTable, Tables};
+use cobble_lake::table::{LakeTable, Tables};
 use cobble_lake::transform::Transform;
 use cobble_network::test_steps::{counted, reporter};
 use cobble_plan::alter::{Alteration, OrderedColumn};
@@ -82,6 +84,7 @@ pub struct Lake {
     writable: bool,
     /// Other tools that ask for keys of the storage are given those that this service has.
     gives_keys: bool,
+    planning: Budget,
     /// The name of the connection that holds the files.
     storage_name: Option<String>,
     folder: Vec<String>,
@@ -108,6 +111,7 @@ impl LakeConnector {
                 region: definition.region.clone(),
                 writable: definition.flag("writable")?,
                 gives_keys: definition.flag("gives_keys")?,
+                planning: kinds::planning(definition)?,
                 storage_name: definition.option("storage").map(str::to_owned),
                 folder: kinds::folder(definition),
                 base: Base::default(),
@@ -415,6 +419,7 @@ impl Connector for LakeConnector {
             region: own.region.clone(),
             writable: own.writable,
             gives_keys: own.gives_keys,
+            planning: own.planning,
             storage_name: own.storage_name.clone(),
             folder: own.folder.clone(),
             base: base.clone(),

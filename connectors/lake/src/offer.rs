@@ -6,21 +6,23 @@ use std::sync::Arc;
 use cobble_format::prune::{self, Range, Ranges, uses_ranges};
 use cobble_format::{Dialect, Footer, Shape};
 use cobble_lake::deletes::Gone;
-use cobble_lake::prune::{Question, has_bounds};
+use cobble_lake::left::{Budget, DataFile, Left, Parts};
+use cobble_lake::manifest::Manifest;
+use cobble_lake::prune::has_bounds;
 use cobble_lake::schema::Field;
-use cobble_lake::table::{DataFile, Left};
 use cobble_plan::draft::Draft;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::fragment::Asked;
 use cobble_plan::logical::Scan;
 use cobble_plan::offer::{Agreed, KeptReason, PartCount, Request, Verdict, at_most, pass_through, places_of};
 use cobble_plan::scan::{ScanMemory, ScanSpec, Unbounded};
-use cobble_types::{ColumnId, Error, ObjectName, Result};
+use cobble_types::{ColumnId, ObjectName, Result};
 use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
+use super::later::{part, parts_of};
 use super::row_places;
-use super::scan::{FORM, Portion, RowCondition, Work};
+use super::scan::{FORM, FilePart, Portion, RowCondition, Work};
 use super::{Seen, apart, column_of};
 
 /// Of more files than this the footers are read when the files are.
@@ -114,17 +116,16 @@ impl LakeDraft {
         let Some(snapshot) = seen.snapshot.clone() else {
             return Ok(Found { left: Left::default(), footers: Some(vec![]) });
         };
-        let schema = seen.table.metadata.schema(seen.schema).map_err(Error::internal)?;
-        let id = |place: usize| schema.fields.get(place).map(|field| field.id);
-        let question = Question {
-            conditions: self.conditions.clone(),
-            columns: self.places.iter().filter_map(|(column, place)| Some((*column, id(*place)?))).collect(),
-        };
+        let question = work.question(&seen.table);
+        // A change has to know all files whose rows it may change.
+        let budget = if seen.tells_rows { Budget::ALL } else { seen.lake.planning };
         let reads_columns = !work.places_read().is_empty();
         let work = work.clone();
         apart(move || {
             let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
-            let left = seen.table.left(&snapshot, seen.schema, &question, &memory, &CancellationToken::new())?;
+            let cancel = CancellationToken::new();
+            let looking = seen.table.looking(&snapshot, seen.schema, &question, &memory, &cancel)?;
+            let left = looking.left(budget, &memory, &cancel)?;
             let few = left.files.len() <= FOOTERS_AT_ONCE && reads_columns;
             let of_files = |left: &Left| -> Result<Vec<Option<Arc<dyn Footer>>>> {
                 let read: Vec<DataFile> = left.files.iter().filter(|file| !work.knows_rows(file)).cloned().collect();
@@ -161,6 +162,7 @@ impl Draft for LakeDraft {
             columns: seen.columns.clone(),
             tells_rows: seen.tells_rows.then(|| seen.columns.len() - row_places::columns().len()),
             schema: seen.schema,
+            snapshot: seen.snapshot.as_ref().map(|snapshot| snapshot.id),
             gone: Gone::default(),
             metadata: seen.table.file.clone(),
             name: seen.table.name.clone(),
@@ -170,46 +172,43 @@ impl Draft for LakeDraft {
         };
         let Found { left, footers } = self.found(&work).await?;
         // A column of a condition that all rows fulfil is not read.
-        let untested = |place: usize| left.files.iter().all(|file| file.certain.contains(&place));
+        let knows_all = left.later.is_empty();
+        let untested = |place: usize| knows_all && left.files.iter().all(|file| file.certain.contains(&place));
         let places = work.places_tested(|place| !untested(place));
         let fields: Arc<[Field]> = seen.lake.all_fields(&seen.table, seen.schema, &left.gone, seen.tells_rows)?.into();
         work.columns.extend(fields[seen.columns.len()..].iter().map(|field| column_of(field, field.name.clone())));
         work.gone = left.gone.clone();
         let mapping = seen.lake.mapping(&seen.table)?;
         let names: Vec<String> = places.iter().map(|place| seen.columns[*place].name.clone()).collect();
-        let count = |parts: &str, found: cobble_lake::table::Parts| PartCount {
-            parts: parts.to_owned(),
-            read: found.read,
-            total: found.total,
-        };
-        let mut counts = vec![
-            count("manifests", left.manifests),
-            count("files in them by partition", left.partitioned),
-            count("files of those by bounds", left.bounded),
-        ];
+        let mut counts = vec![part("manifests", left.manifests)];
+        if !left.later.is_empty() {
+            let (read, total) = (left.manifests.read - left.later.len() as u64, left.manifests.read);
+            counts.push(part("of those while planning", Parts { read, total }));
+        }
+        counts.extend(parts_of(&left.counts));
         let tested = left.files.iter().filter(|file| file.certain.len() < work.conditions.len()).count() as u64;
         let all = left.files.len() as u64;
-        if !work.conditions.is_empty() && tested < all {
+        if knows_all && !work.conditions.is_empty() && tested < all {
             counts.push(PartCount { parts: "files whose rows are tested".to_owned(), read: tested, total: all });
         }
         if left.deletes.total > 0 {
-            counts.push(count("files of deleted rows", left.deletes));
+            counts.push(part("files of deleted rows", left.deletes));
         }
         let shape = work.shape(&work.output);
         let mut bytes = 0.0;
         let mut most_rows: u64 = left.files.iter().map(|file| file.rows).sum();
-        let portions: Vec<Portion> = match &footers {
+        let parts: Vec<FilePart> = match &footers {
             None => {
                 bytes += left.files.iter().map(|file| file.stored.bytes as f64).sum::<f64>();
-                left.files.iter().map(|file| Portion { file: file.clone(), within: None }).collect()
+                left.files.iter().map(|file| FilePart { file: file.clone(), within: None }).collect()
             }
             Some(footers) => {
                 most_rows = 0;
-                let (mut portions, mut total) = (Vec::new(), 0);
+                let (mut parts, mut total) = (Vec::new(), 0);
                 for (file, footer) in left.files.iter().zip(footers) {
                     let Some(footer) = footer else {
                         most_rows += file.rows;
-                        portions.push(Portion { file: file.clone(), within: None });
+                        parts.push(FilePart { file: file.clone(), within: None });
                         continue;
                     };
                     let fields = seen.lake.fields(file, footer.as_ref(), &fields, mapping.as_deref())?;
@@ -218,30 +217,50 @@ impl Draft for LakeDraft {
                     for group in groups_left(footer.as_ref(), &fields, &work) {
                         most_rows += footer.rows(group);
                         bytes += footer.bytes(group, &shape, &layout, &places);
-                        portions.push(Portion { file: file.clone(), within: Some(group) });
+                        parts.push(FilePart { file: file.clone(), within: Some(group) });
                     }
                 }
-                let read = portions.iter().filter(|portion| portion.within.is_some()).count() as u64;
+                let read = parts.iter().filter(|part| part.within.is_some()).count() as u64;
                 counts.push(PartCount { parts: "row groups in those".into(), read, total });
-                portions
+                parts
             }
         };
+        let (later_rows, later_bytes) = expected_later(&left);
         let state = match &seen.snapshot {
             Some(snapshot) => format!("snapshot {}", snapshot.id),
             None => "no snapshot".to_owned(),
         };
         let what = if names.is_empty() { "no column".to_owned() } else { names.join(", ") };
         let files = cobble_network::test_steps::counted(left.files.len(), "file");
-        let text = format!("read {files} of {state}, column chunks of {what}");
+        let more = match left.later.len() {
+            0 => String::new(),
+            later => format!(" and those that {} more name", cobble_network::test_steps::counted(later, "manifest")),
+        };
+        let text = format!("read {files}{more} of {state}, column chunks of {what}");
+        let portions = parts.into_iter().map(Portion::File).chain(left.later.into_iter().map(Portion::Manifest));
         let spec = ScanSpec::new((seen.lake.connection.as_str(), seen.lake.kind), &self.name, FORM, &work)?;
         Ok(Agreed {
             parts: counts,
-            most_rows: Some(most_rows as f64),
+            most_rows: later_rows.map(|later| most_rows as f64 + later),
             all_rows_come_out: work.conditions.is_empty() && work.limit.is_none() && left.deletes.read == 0,
-            estimated_bytes: Some(bytes),
+            estimated_bytes: later_bytes.map(|later| bytes + later),
             ..Agreed::new(spec.with_portions(portions)?, Request { text, parameters: vec![] }, names)
         })
     }
+}
+
+/// The rows, and the bytes to be read, of files that manifests name which were left for later: the most rows, and as many bytes as those that were
+/// looked at let expect. None where that is not known.
+fn expected_later(left: &Left) -> (Option<f64>, Option<f64>) {
+    let sum =
+        |of: fn(&Manifest) -> Option<u64>| left.later.iter().map(of).try_fold(0.0, |sum, own| Some(sum + own? as f64));
+    if left.later.is_empty() {
+        return (Some(0.0), Some(0.0));
+    }
+    let looked = left.counts.partitioned.total as f64;
+    let bytes: f64 = left.files.iter().map(|file| file.stored.bytes as f64).sum();
+    let of_files = sum(Manifest::files).filter(|_| looked > 0.0);
+    (sum(Manifest::rows), of_files.map(|files| files * bytes / looked))
 }
 
 /// What is read of files of a lake, as the readers of files take it.

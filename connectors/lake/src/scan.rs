@@ -11,24 +11,31 @@ use cobble_format::prune::uses_ranges;
 use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReading, RowsOut, Shape, schema_of};
 use cobble_lake::catalog::{Current, TableName};
 use cobble_lake::deletes::Gone;
+use cobble_lake::left::{DataFile, Looking};
+use cobble_lake::manifest::Manifest;
 use cobble_lake::name_mapping::{self, Mapped};
+use cobble_lake::prune::Question;
 use cobble_lake::schema::Field;
-use cobble_lake::table::{DataFile, LakeTable};
+use cobble_lake::table::LakeTable;
 use cobble_plan::expr::{Column, Expr};
 use cobble_plan::logical::TableColumn;
-use cobble_plan::scan::{BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanSpec, ScanTools};
+use cobble_plan::scan::{
+    BatchPredicate, GateCounters, GateScan, PortionReader, Portions, ScanMemory, ScanSpec, ScanTools,
+};
 use cobble_storage::{Storage, StoredFile};
 use cobble_types::{Code, Error, Result, SqlType};
 use serde::{Deserialize, Serialize};
+use tokio_util::sync::CancellationToken;
 
 use super::fields::FileFields;
 use super::gone::{LoadedGone, Values};
+use super::later::Later;
 use super::offer::{groups_left, shape_of};
 use super::row_places::{self, RowPlaces};
 use super::{Lake, apart};
 
 /// The form of [`Work`] and [`Portion`].
-pub const FORM: u16 = 4;
+pub const FORM: u16 = 5;
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct RowCondition {
@@ -45,6 +52,8 @@ pub struct Work {
     /// The place of the first column that tells which row one is.
     pub tells_rows: Option<usize>,
     pub schema: i32,
+    /// The state whose manifests name further files; none where all files are portions.
+    pub snapshot: Option<i64>,
     pub gone: Gone,
     /// The metadata file of the state that is read, and whose it is.
     pub metadata: StoredFile,
@@ -57,9 +66,26 @@ pub struct Work {
 
 /// A file, or a row group of one.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Portion {
+pub struct FilePart {
     pub file: DataFile,
     pub within: Option<usize>,
+}
+
+/// What can be read apart.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub enum Portion {
+    File(FilePart),
+    /// The files that a manifest names and that may hold wanted rows.
+    Manifest(Manifest),
+}
+
+impl Portion {
+    pub fn file(self) -> Option<FilePart> {
+        match self {
+            Portion::File(part) => Some(part),
+            Portion::Manifest(_) => None,
+        }
+    }
 }
 
 impl Work {
@@ -84,6 +110,27 @@ impl Work {
 }
 
 impl Work {
+    /// What the table's metadata are asked.
+    pub fn question(&self, table: &LakeTable) -> Question {
+        let schema = table.metadata.schema(self.schema);
+        let id = |place: usize| Some(schema.as_ref().ok()?.fields.get(place)?.id);
+        let columns = self.conditions.iter().flat_map(|condition| &condition.columns);
+        let known = columns.filter_map(|(column, place)| Some((column.id, id(*place)?))).collect();
+        Question { conditions: self.conditions.iter().map(|own| own.condition.clone()).collect(), columns: known }
+    }
+
+    /// Begins to look for the files that manifests name which planning has left.
+    pub fn looking(
+        &self,
+        table: &LakeTable,
+        memory: &Arc<dyn ScanMemory>,
+        cancel: &CancellationToken,
+    ) -> Result<Looking> {
+        let snapshot = self.snapshot.and_then(|id| table.metadata.snapshot(id));
+        let snapshot = snapshot.ok_or_else(|| Error::internal("manifests of a state that the table does not have"))?;
+        table.looking(snapshot, self.schema, &self.question(table), memory, cancel)
+    }
+
     /// Whether the rows of a file that come out are known without reading it: all of them, and nothing of them but which ones they are.
     pub fn knows_rows(&self, file: &DataFile) -> bool {
         let tells = |place: &usize| self.tells_rows.is_some_and(|first| (first..first + 2).contains(place));
@@ -127,12 +174,20 @@ impl Lake {
 struct LakeScan {
     lake: Arc<Lake>,
     work: Arc<Work>,
-    portions: Arc<Vec<Portion>>,
+    parts: Arc<Vec<FilePart>>,
+    later: Arc<Vec<Manifest>>,
 }
 
 /// The scan of this work.
 pub fn scan_of(lake: &Arc<Lake>, work: Work, portions: Vec<Portion>) -> Arc<dyn GateScan> {
-    Arc::new(LakeScan { lake: lake.clone(), work: Arc::new(work), portions: Arc::new(portions) })
+    let (mut parts, mut later) = (Vec::new(), Vec::new());
+    for portion in portions {
+        match portion {
+            Portion::File(part) => parts.push(part),
+            Portion::Manifest(manifest) => later.push(manifest),
+        }
+    }
+    Arc::new(LakeScan { lake: lake.clone(), work: Arc::new(work), parts: Arc::new(parts), later: Arc::new(later) })
 }
 
 /// The scan of work that was agreed for a lake.
@@ -181,8 +236,16 @@ impl GateScan for LakeScan {
         let fields: Arc<[Field]> =
             self.lake.all_fields(&table, work.schema, &work.gone, work.tells_rows.is_some())?.into();
         let mapping = self.lake.mapping(&table)?;
-        let told = self.portions.iter().filter(|portion| !portion.file.gone.places.is_empty());
-        let paths = told.map(|portion| portion.file.path.clone()).collect();
+        let told = self.parts.iter().filter(|part| !part.file.gone.places.is_empty());
+        let paths = self.later.is_empty().then(|| told.map(|part| part.file.path.clone()).collect());
+        let later = match self.later.is_empty() {
+            true => None,
+            false => {
+                let (work, table, own) = (work.clone(), table.clone(), tools.clone());
+                let looking = apart(move || work.looking(&table, &own.memory, &own.cancel)).await?;
+                Some(Later::begin(looking, self.later.clone(), tools)?)
+            }
+        };
         let shared = Shared {
             gone: LoadedGone::new(work.gone.clone(), (paths, table.storage.clone()), fields.clone(), mapping.clone()),
             schema: schema_of(&work.output, |place| work.columns[place].sql_type.to_arrow()),
@@ -196,9 +259,14 @@ impl GateScan for LakeScan {
         };
         Ok(Arc::new(LakePortions {
             shared: Arc::new(shared),
-            portions: self.portions.clone(),
+            parts: self.parts.clone(),
             next: AtomicUsize::new(0),
+            later,
         }))
+    }
+
+    fn finds_more(&self) -> bool {
+        !self.later.is_empty()
     }
 }
 
@@ -270,22 +338,47 @@ impl PortionReader for KnownRows {
 
 struct LakePortions {
     shared: Arc<Shared>,
-    portions: Arc<Vec<Portion>>,
+    parts: Arc<Vec<FilePart>>,
     next: AtomicUsize,
+    later: Option<Later>,
 }
 
 #[async_trait]
 impl Portions for LakePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        let Some(portion) = self.portions.get(self.next.fetch_add(1, Ordering::Relaxed)) else { return Ok(None) };
-        let work = &self.shared.work;
-        if work.knows_rows(&portion.file) && portion.within.is_none() && self.shared.tools.keys.is_empty() {
-            let out = RowsOut::new(&work.output, self.shared.schema.clone(), work.limit);
-            let (shared, file) = (self.shared.clone(), portion.file.clone());
-            return Ok(Some(Box::new(KnownRows { shared, left: file.rows, file, places: RowPlaces::default(), out })));
+        if let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) {
+            return Ok(Some(self.shared.clone().reader(part.clone(), part.file.rows).await?));
         }
-        GateCounters::add(&self.shared.tools.counters.requests, 1);
-        let (shared, own) = (self.shared.clone(), portion.clone());
+        let Some(later) = &self.later else { return Ok(None) };
+        // Rows of which nothing is asked need not come file by file.
+        let only_counts = self.shared.work.output.is_empty();
+        let files = later.next(|file| only_counts && self.shared.knows_rows(file)).await?;
+        let rows = files.iter().map(|file| file.rows).fold(0, u64::saturating_add);
+        let Some(file) = files.into_iter().next() else { return Ok(None) };
+        Ok(Some(self.shared.clone().reader(FilePart { file, within: None }, rows).await?))
+    }
+}
+
+impl Shared {
+    /// Whether all rows of a file come out without reading it.
+    fn knows_rows(&self, file: &DataFile) -> bool {
+        self.work.knows_rows(file) && self.tools.keys.is_empty()
+    }
+
+    /// The reader of a part, which stands for so many rows where these are known.
+    async fn reader(self: Arc<Self>, own: FilePart, rows: u64) -> Result<Box<dyn PortionReader>> {
+        if own.within.is_none() && self.knows_rows(&own.file) {
+            let out = RowsOut::new(&self.work.output, self.schema.clone(), self.work.limit);
+            return Ok(Box::new(KnownRows {
+                shared: self,
+                left: rows,
+                file: own.file,
+                places: RowPlaces::default(),
+                out,
+            }));
+        }
+        GateCounters::add(&self.tools.counters.requests, 1);
+        let shared = self;
         let read = apart(move || {
             let Shared { lake, gone, tools, .. } = shared.as_ref();
             let footer = lake.footer(&shared.storage, &own.file.stored, &own.file.format, own.file.rows)?;
@@ -321,7 +414,7 @@ impl Portions for LakePortions {
             }
             Ok(reader)
         });
-        Ok(Some(Box::new(read.await?)))
+        Ok(Box::new(read.await?))
     }
 }
 

@@ -6,6 +6,7 @@ import { bytes, count } from '../plan/numbers'
 defineProps<{ gate: GateDocument }>()
 type Piece = GateDocument['pieces'][number]
 const words = (reason: string) => reason.replaceAll('_', ' ').replace('below kept', 'follows kept work')
+const parts = (all: GateDocument['parts']) => all.map((p) => `${p.read} of ${p.total} ${p.parts}`).join(', ')
 const why = (p: Piece) => [p.verdict === 'kept' ? words(p.reason) : '', p.note].filter(Boolean).join(': ')
 </script>
 
@@ -25,11 +26,12 @@ const why = (p: Piece) => [p.verdict === 'kept' ? words(p.reason) : '', p.note].
     </ul>
     <dl>
       <dt>columns</dt><dd>{{ gate.columns_read.length }} of {{ gate.columns_total }}<span v-if="gate.columns_read.length" class="mono faint"> {{ gate.columns_read.join(', ') }}</span></dd>
-      <template v-if="gate.parts.length"><dt>reads</dt><dd>{{ gate.parts.map((p) => `${p.read} of ${p.total} ${p.parts}`).join(', ') }}</dd></template>
+      <template v-if="gate.parts.length"><dt>reads</dt><dd>{{ parts(gate.parts) }}</dd></template>
       <dt>request</dt><dd><pre>{{ gate.request.text }}</pre><div v-for="(p, i) in gate.request.parameters ?? []" :key="i" class="mono faint">{{ gate.request.text.includes('?') && !gate.request.text.includes('$1') ? '?' : '$' }}{{ i + 1 }} = {{ p }}</div></dd>
       <dt>estimate</dt><dd>{{ count(gate.estimated_rows) }} rows<template v-if="gate.estimated_bytes">, {{ bytes(gate.estimated_bytes) }}</template></dd>
       <template v-if="gate.measure"><dt>crossed</dt><dd><strong>{{ count(gate.measure.rows) }} rows</strong>, {{ bytes(gate.measure.bytes) }} read<template v-if="gate.measure.rows_skipped">, {{ count(gate.measure.rows_skipped) }} rows in skipped pages</template><template v-if="gate.measure.rows_dropped">, {{ count(gate.measure.rows_dropped) }} rows dropped while decoding</template></dd></template>
       <template v-for="k in gate.measure?.keys ?? []" :key="`${k.join} ${k.column}`"><dt>keys</dt><dd>{{ count(k.keys) }} of step {{ k.join }} for <span class="mono">{{ k.column }}</span>, as {{ k.form }}<template v-if="k.parts_skipped">; {{ count(k.parts_skipped) }} parts not opened</template></dd></template>
+      <template v-if="gate.measure?.parts?.length"><dt>found</dt><dd>{{ parts(gate.measure.parts) }}</dd></template>
       <template v-if="gate.measure?.sent"><dt>sent</dt><dd><pre>{{ gate.measure.sent.text }}</pre></dd></template>
     </dl>
   </article>

@@ -251,6 +251,18 @@ impl ConnectionDefinition {
         }
     }
 
+    /// An option that is a whole number.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn number(&self, name: &str, default: u64) -> Result<u64> {
+        let Some(text) = self.option(name) else { return Ok(default) };
+        text.parse().map_err(|_| {
+            Error::new(Code::BadSetting, format!("connection {}: {name} cannot be \"{text}\"", self.name))
+                .hint(format!("give a whole number, such as {default}"))
+        })
+    }
+
     /// An option in whole MiB, as bytes; `default` is in bytes.
     ///
     /// # Errors

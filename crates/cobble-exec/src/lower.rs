@@ -43,7 +43,7 @@ use crate::run::Opened;
 use crate::spill::SpillPlace;
 use cobble_functions::keys::KeyEncoder;
 
-/// A gate's scan, the name of its connection, and the portions that were agreed.
+/// A gate's scan, the name of its connection, and the portions that were agreed; none where there may be more of them.
 pub struct OpenGate {
     pub connection: String,
     pub scan: Arc<dyn GateScan>,

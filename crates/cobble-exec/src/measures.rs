@@ -123,6 +123,7 @@ impl Measures {
                 requests: counters.requests.load(Ordering::Relaxed),
                 keys: counters.keys.lock().unwrap_or_else(PoisonError::into_inner).clone(),
                 sent: counters.sent.lock().unwrap_or_else(PoisonError::into_inner).clone(),
+                parts: counters.parts.lock().unwrap_or_else(PoisonError::into_inner).clone(),
             });
         }
     }

@@ -151,8 +151,9 @@ pub fn start(
     let (output, batches) = output();
     let tasks = limits.tasks.unwrap_or(pool.threads);
     let gate = |gate: &Gate| {
-        let (connection, portions) = (gate.spec.connection.clone(), gate.spec.portions.len());
-        Ok(OpenGate { connection, scan: scans.scan(&gate.spec)?, portions })
+        let (connection, scan) = (gate.spec.connection.clone(), scans.scan(&gate.spec)?);
+        let portions = if scan.finds_more() { 0 } else { gate.spec.portions.len() };
+        Ok(OpenGate { connection, scan, portions })
     };
     let mut changes = HashMap::new();
     if let Operator::Change { gate, change, .. } = &plan.root.operator {

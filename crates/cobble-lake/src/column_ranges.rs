@@ -1,6 +1,5 @@
 //! What the manifests of a snapshot say of its columns, for who plans with them: least and greatest values, and the share of nulls.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use cobble_format::prune::Hull;
@@ -8,12 +7,11 @@ use cobble_plan::scan::ScanMemory;
 use cobble_types::{Result, Value};
 use tokio_util::sync::CancellationToken;
 
-use crate::decoded::Verdicts;
 use crate::manifest::{Content, Entry, Manifest};
 use crate::metadata::Snapshot;
-use crate::prune::{Pruner, Question, of_summary};
+use crate::prune::of_summary;
 use crate::schema::{Field, Schema, Told};
-use crate::table::{LakeTable, Left};
+use crate::table::LakeTable;
 
 /// Bytes of manifests up to which the bounds of each file are looked at: they are read for a plan anyway. Of more, only what their list says of
 /// partitions is.
@@ -95,22 +93,17 @@ impl LakeTable {
         schema: &Schema,
         tools: (&Arc<dyn ScanMemory>, &CancellationToken),
     ) -> Result<KnownRows> {
-        let (question, mut left, mut rows) = (Question::default(), Left::default(), 0.0);
+        let mut rows = 0.0;
         let mut columns: Vec<Gathering> = schema.fields.iter().map(|_| Gathering::new()).collect();
-        let mut verdicts: BTreeMap<i32, Verdicts> = BTreeMap::new();
-        for manifest in manifests {
-            let pruner = Pruner::new(&question, self.spec(manifest.spec)?, schema);
-            let own = verdicts.entry(manifest.spec).or_default();
-            let mut each = |entry: &Entry<'_>| {
-                if entry.content == Content::Rows {
-                    rows += entry.rows as f64;
-                    let mut all = columns.iter_mut().zip(&schema.fields);
-                    all.try_for_each(|(column, field)| column.take(entry, field))?;
-                }
-                Ok(())
-            };
-            self.look_through((manifest, &mut left), &pruner, own, tools, &mut each)?;
-        }
+        let mut each = |entry: &Entry<'_>| {
+            if entry.content == Content::Rows {
+                rows += entry.rows as f64;
+                let mut all = columns.iter_mut().zip(&schema.fields);
+                all.try_for_each(|(column, field)| column.take(entry, field))?;
+            }
+            Ok(())
+        };
+        self.each_entry(manifests, schema, tools, &mut each)?;
         Ok(KnownRows { rows: Some(rows), columns: columns.into_iter().map(Gathering::range).collect() })
     }
 

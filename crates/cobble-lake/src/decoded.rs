@@ -103,7 +103,7 @@ impl Decoded {
 type OfPartitions = HashMap<Box<[u8]>, bool>;
 
 /// Which partitions can hold a row, for one question to one partitioning, whichever manifest they are in.
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub struct Verdicts {
     /// By the types in which the writer has the values.
     known: RwLock<Vec<(Vec<Part>, OfPartitions)>>,
@@ -379,8 +379,18 @@ fn gathered<R: BufRead>(
             return Ok(Err(what));
         }
         while !reading.passes_on && taken < reading.held {
-            reading.room.push(memory.take(STEP as u64).map_err(io::Error::other)?);
-            taken += STEP;
+            match memory.take(STEP as u64) {
+                Ok(room) => {
+                    reading.room.push(room);
+                    taken += STEP;
+                }
+                // What cannot be kept is read again by the next question.
+                Err(_) => {
+                    if let Err(what) = reading.give_up_keeping(each) {
+                        return Ok(Err(what));
+                    }
+                }
+            }
         }
     }
     Ok(Ok(()))

@@ -149,6 +149,11 @@ impl Gathered {
         Ok(GoneOf { places, values })
     }
 
+    /// All of them, in their places.
+    pub fn all(self) -> Gone {
+        self.gone
+    }
+
     /// Those that speak of one of these files, which are told their new places.
     pub fn of_files<'f>(self, files: impl Iterator<Item = &'f mut GoneOf>) -> Gone {
         let mut gone = Gone::default();

@@ -11,6 +11,7 @@ pub mod create;
 pub mod decoded;
 pub mod deletes;
 mod glance;
+pub mod left;
 pub mod manifest;
 pub mod manifest_out;
 pub mod metadata;

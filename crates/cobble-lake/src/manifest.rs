@@ -7,6 +7,7 @@ use std::sync::Arc;
 use cobble_format::AvroBlocks;
 use cobble_plan::scan::ScanMemory;
 use cobble_types::Value;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::avro_out::{AvroFile, long};
@@ -27,7 +28,7 @@ pub enum Content {
 }
 
 /// A manifest, as the list of its snapshot names it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Manifest {
     pub path: String,
     /// Bytes.
@@ -55,10 +56,15 @@ impl Manifest {
     pub fn files(&self) -> Option<u64> {
         self.files_added?.checked_add(self.files_kept?)
     }
+
+    /// Rows of the files that are there.
+    pub fn rows(&self) -> Option<u64> {
+        self.rows_added?.checked_add(self.rows_kept?)
+    }
 }
 
 /// What is known of one partition field in all files of a manifest.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 pub struct Summary {
     pub has_null: bool,
     /// None where that is not told.

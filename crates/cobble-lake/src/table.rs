@@ -1,26 +1,22 @@
 //! A table in a storage: its metadata file, and the files that the metadata name by whole paths.
 
-use std::collections::BTreeMap;
 use std::io::BufReader;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::AtomicU64;
 
 use bytes::Bytes;
 use cobble_plan::scan::ScanMemory;
 use cobble_storage::{Ordered, Storage, StoredFile, file_error, own_error};
-use cobble_types::{Code, Error, Result, Value};
-use serde::{Deserialize, Serialize};
+use cobble_types::{Code, Error, Result};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalog::{Current, TableCatalog, TableName};
 use crate::commit::MAIN;
-use crate::decoded::{self, Each, Looked, Manifests, Verdicts};
-use crate::deletes::{Gathered, Gone, GoneOf};
-use crate::manifest::{self, Content, Entry, EntryShape, Manifest};
+use crate::decoded::Manifests;
+use crate::deletes::Gone;
+use crate::manifest::{self, Entry, Manifest};
 use crate::metadata::{MOST_BYTES, Metadata, Ref, RefKind, Snapshot, SnapshotFiles, Spec};
-use crate::prune::{OfPartition, Pruner, Question};
 use crate::schema::{Field, Schema, Told};
-use crate::transform::Transform;
 
 /// The folder of a table in which its metadata lie.
 pub const METADATA: &str = "metadata";
@@ -42,7 +38,7 @@ pub struct LakeTable {
     /// Who knows its last state.
     pub catalog: Arc<dyn TableCatalog>,
     /// What is known of its manifests.
-    decoded: Arc<Manifests>,
+    pub(crate) decoded: Arc<Manifests>,
     /// The metadata as they are written, where the catalog has told them.
     document: Option<Arc<serde_json::Value>>,
     /// The metadata file as the catalog names it, if it names it.
@@ -55,86 +51,6 @@ pub struct Tables {
     pub connection: String,
     pub catalog: Arc<dyn TableCatalog>,
     pub decoded: Arc<Manifests>,
-}
-
-/// A file with rows that a snapshot has.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct DataFile {
-    /// As the table has it.
-    pub path: String,
-    pub stored: StoredFile,
-    pub format: String,
-    pub rows: u64,
-    /// When its rows were added, as the table counts its changes.
-    pub sequence: i64,
-    /// Values of columns that it lacks, by the columns' ids: its partition tells them.
-    pub constants: Vec<(i32, Value)>,
-    /// What tells of rows that are gone.
-    pub gone: GoneOf,
-    /// The conditions of the question, by their places, that all its rows fulfil.
-    pub certain: Vec<usize>,
-}
-
-/// The files that may hold wanted rows, and how many of what were looked at.
-#[derive(Debug, Default)]
-pub struct Left {
-    pub files: Vec<DataFile>,
-    /// What tells of gone rows in these files.
-    pub gone: Gone,
-    /// Files that tell of gone rows.
-    pub deletes: Parts,
-    pub manifests: Parts,
-    /// By the partitions of the manifests that were read.
-    pub partitioned: Parts,
-    /// By the bounds of their columns, of those that the partitions leave.
-    pub bounded: Parts,
-    /// Bytes of manifests that were read.
-    pub bytes: u64,
-}
-
-#[derive(Debug, Default, Clone, Copy, PartialEq, Eq)]
-pub struct Parts {
-    pub read: u64,
-    pub total: u64,
-}
-
-/// Manifests that are read at the same time.
-const AT_ONCE: usize = 8;
-
-/// What is made of each of these, by several threads; in their order.
-fn at_once<T: Sync, M: Send>(all: &[T], make: impl Fn(&T) -> Result<M> + Sync) -> Vec<Result<M>> {
-    if all.len() < 2 {
-        return all.iter().map(make).collect();
-    }
-    let next = AtomicUsize::new(0);
-    let work = || {
-        let mut made = Vec::new();
-        while let Some((place, own)) =
-            Some(next.fetch_add(1, Ordering::Relaxed)).and_then(|at| Some((at, all.get(at)?)))
-        {
-            made.push((place, make(own)));
-        }
-        made
-    };
-    let mut made: Vec<(usize, Result<M>)> = std::thread::scope(|scope| {
-        let running: Vec<_> = (0..AT_ONCE.min(all.len())).map(|_| scope.spawn(work)).collect();
-        let stopped = |_| vec![(usize::MAX, Err(Error::internal("a thread that reads manifests has stopped")))];
-        running.into_iter().flat_map(|thread| thread.join().unwrap_or_else(stopped)).collect()
-    });
-    made.sort_by_key(|(place, _)| *place);
-    made.into_iter().map(|(_, own)| own).collect()
-}
-
-impl Parts {
-    fn add(&mut self, other: Parts) {
-        self.read += other.read;
-        self.total += other.total;
-    }
-
-    fn count(&mut self, is_read: bool) {
-        self.total += 1;
-        self.read += u64::from(is_read);
-    }
 }
 
 /// The number that the name of a metadata file begins with: `v3.metadata.json`, `00003-….metadata.json`, packed or not.
@@ -216,7 +132,7 @@ impl LakeTable {
             .hint("look whether the table has the change before it is made again")
     }
 
-    fn wrong(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {
+    pub(crate) fn wrong(&self, file: &StoredFile, what: impl std::fmt::Display) -> Error {
         file_error(&self.connection, &file.path, Code::SourceData, what)
             .hint("the file is not as the table specification says; restore it, or roll the table back")
     }
@@ -366,179 +282,16 @@ impl LakeTable {
         cancel: &CancellationToken,
         mut each: impl FnMut(&Entry<'_>, &Manifest, &Spec) -> Told<()>,
     ) -> Result<()> {
-        let manifests = self.manifests(snapshot, memory, cancel)?;
-        let (all, question) = (manifests.iter().collect::<Vec<_>>(), Question::default());
-        self.visit(
-            (&all, &mut Left::default()),
-            (self.schema()?, &question),
-            (memory, cancel),
-            |entry, manifest, spec, _, _| each(entry, manifest, spec),
-        )
-    }
-
-    /// Goes through the manifests that may name a file with wanted rows.
-    fn visit(
-        &self,
-        (manifests, left): (&[&Manifest], &mut Left),
-        (schema, question): (&Schema, &Question),
-        (memory, cancel): (&Arc<dyn ScanMemory>, &CancellationToken),
-        mut each: impl FnMut(&Entry<'_>, &Manifest, &Spec, &mut Pruner<'_>, &mut Left) -> Told<()>,
-    ) -> Result<()> {
-        for manifest in manifests {
-            let spec = self.metadata.spec(manifest.spec).map_err(|what| self.wrong(&self.file, what))?;
-            let mut pruner = Pruner::new(question, spec, schema);
-            let may = manifest.files() != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
-            left.manifests.count(may);
-            if !may {
+        for manifest in &self.manifests(snapshot, memory, cancel)? {
+            if manifest.files() == Some(0) {
                 continue;
             }
-            let file = self.stored(&manifest.path, manifest.length)?;
-            left.bytes += manifest.length;
-            let visit = |entry: &Entry<'_>| each(entry, manifest, spec, &mut pruner, left);
-            let read = manifest::entries(self.reader(&file, cancel)?, memory, visit);
+            let (spec, file) = (self.spec(manifest.spec)?, self.stored(&manifest.path, manifest.length)?);
+            let read = manifest::entries(self.reader(&file, cancel)?, memory, |entry| each(entry, manifest, spec));
             self.told(&file, read)?;
         }
         Ok(())
     }
-
-    /// Goes through the entries of a manifest whose partitions may hold a wanted row: those that are known, or else those that are read.
-    pub(crate) fn look_through(
-        &self,
-        (manifest, left): (&Manifest, &mut Left),
-        pruner: &Pruner<'_>,
-        verdicts: &Verdicts,
-        (memory, cancel): (&Arc<dyn ScanMemory>, &CancellationToken),
-        each: &mut Each<'_>,
-    ) -> Result<Looked> {
-        let may = manifest.files() != Some(0) && pruner.manifest_may(manifest.partitions.as_deref());
-        left.manifests.count(may);
-        if !may {
-            return Ok(Looked::default());
-        }
-        let file = self.stored(&manifest.path, manifest.length)?;
-        let asks = pruner.asks_partitions();
-        let mut decide = |shape: &EntryShape, values: &[u8]| match asks {
-            true => pruner.partition_values_may(shape, values),
-            false => Ok(true),
-        };
-        if let Some(own) = self.decoded.decoded(&file.path, manifest.length) {
-            let looked = decoded::known(&own, verdicts, &mut decide, each);
-            if let Some(looked) = looked.map_err(|what| self.wrong(&file, what))? {
-                return Ok(looked);
-            }
-        }
-        left.bytes += manifest.length;
-        let kept = (self.decoded.as_ref(), file.path.as_path(), manifest.length);
-        let read = decoded::read(self.reader(&file, cancel)?, memory, kept, verdicts, (&mut decide, each));
-        self.told(&file, read)
-    }
-
-    /// The files of a manifest that may hold wanted rows.
-    fn files_left(
-        &self,
-        (manifest, left): (&Manifest, &mut Left),
-        (schema, question): (&Schema, &Question),
-        verdicts: &BTreeMap<i32, Verdicts>,
-        tools: (&Arc<dyn ScanMemory>, &CancellationToken),
-        gathered: &Gathered,
-    ) -> Result<()> {
-        let spec = self.spec(manifest.spec)?;
-        let pruner = Pruner::new(question, spec, schema);
-        let (mut files, mut bounded, mut of_partition) = (Vec::new(), Parts::default(), OfPartition::default());
-        let mut each = |entry: &Entry<'_>| {
-            if entry.content != Content::Rows {
-                return Err("a manifest of rows names a file of deleted ones".into());
-            }
-            let certain = pruner.certain(entry, &mut of_partition)?;
-            bounded.count(certain.is_some());
-            let Some(certain) = certain else { return Ok(()) };
-            let sequence = entry.sequence_in(manifest);
-            files.push(DataFile {
-                path: entry.path.to_owned(),
-                stored: self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?,
-                format: entry.format.to_ascii_lowercase(),
-                rows: entry.rows,
-                sequence,
-                constants: constants(entry, spec, schema)?,
-                certain,
-                gone: gathered.of(entry, spec, sequence)?,
-            });
-            Ok(())
-        };
-        let verdicts = verdicts.get(&manifest.spec).ok_or_else(|| Error::internal("a partitioning has no verdicts"))?;
-        let looked = self.look_through((manifest, left), &pruner, verdicts, tools, &mut each)?;
-        left.partitioned.add(Parts { read: looked.left, total: looked.all });
-        left.bounded.add(bounded);
-        left.files.extend(files);
-        Ok(())
-    }
-
-    /// The files of a snapshot that may hold wanted rows, with what tells of rows in them that are gone.
-    pub fn left(
-        &self,
-        snapshot: &Snapshot,
-        schema: i32,
-        question: &Question,
-        memory: &Arc<dyn ScanMemory>,
-        cancel: &CancellationToken,
-    ) -> Result<Left> {
-        let schema = self.metadata.schema(schema).map_err(|what| self.wrong(&self.file, what))?;
-        let manifests = self.manifests(snapshot, memory, cancel)?;
-        let (deletes, rows): (Vec<&Manifest>, Vec<&Manifest>) = manifests.iter().partition(|m| m.of_deletes);
-        let (mut left, mut gathered) = (Left::default(), Gathered::default());
-        let (asked, tools) = ((schema, question), (memory, cancel));
-        let verdicts: BTreeMap<i32, Verdicts> =
-            self.metadata.specs.iter().map(|spec| (spec.id, Verdicts::default())).collect();
-        for manifest in deletes {
-            let spec = self.spec(manifest.spec)?;
-            let pruner = Pruner::new(question, spec, schema);
-            let mut each = |entry: &Entry<'_>| {
-                let may = match entry.content {
-                    // What other columns have beside the values that tell rows decides nothing.
-                    Content::GoneValues => pruner.bounds_may(entry, Some(&entry.equality_ids()?))?,
-                    // Bounds of a file with places are those of paths.
-                    _ => true,
-                };
-                if may {
-                    let stored = self.stored(entry.path, entry.bytes).map_err(|e| e.to_string())?;
-                    gathered.take(entry, spec, stored, entry.sequence_in(manifest))?;
-                }
-                Ok(())
-            };
-            let own = verdicts.get(&manifest.spec);
-            let own = own.ok_or_else(|| Error::internal("a partitioning has no verdicts"))?;
-            let looked = self.look_through((manifest, &mut left), &pruner, own, tools, &mut each)?;
-            left.deletes.total += looked.all;
-        }
-        // Each manifest by itself, several at a time: to wait for one is not to wait for all.
-        let one = |manifest: &&Manifest| {
-            let mut own = Left::default();
-            self.files_left((manifest, &mut own), asked, &verdicts, tools, &gathered)?;
-            Ok(own)
-        };
-        for own in at_once(&rows, one) {
-            let own = own?;
-            left.manifests.add(own.manifests);
-            left.partitioned.add(own.partitioned);
-            left.bounded.add(own.bounded);
-            left.bytes += own.bytes;
-            left.files.extend(own.files);
-        }
-        left.gone = gathered.of_files(left.files.iter_mut().map(|file| &mut file.gone));
-        left.deletes.read =
-            (left.gone.places.len() + left.gone.values.iter().map(|group| group.files.len()).sum::<usize>()) as u64;
-        Ok(left)
-    }
-}
-
-/// Values of columns that partitions are made of as they are.
-fn constants(entry: &Entry<'_>, spec: &Spec, schema: &Schema) -> Told<Vec<(i32, Value)>> {
-    if spec.fields.iter().all(|field| field.transform != Transform::Identity) {
-        return Ok(vec![]);
-    }
-    let values = entry.partition_values(spec, schema)?;
-    let own = spec.fields.iter().zip(values).filter(|(field, _)| field.transform == Transform::Identity);
-    Ok(own.map(|(field, value)| (field.source, value)).collect())
 }
 
 #[cfg(test)]

@@ -66,7 +66,7 @@ fn open(name: &str) -> LakeTable {
     open_in(&written().folder.path().join("warehouse"), name)
 }
 
-fn files(table: &LakeTable, question: &Question) -> (Vec<(PathBuf, u64, u64)>, cobble_lake::table::Left) {
+fn files(table: &LakeTable, question: &Question) -> (Vec<(PathBuf, u64, u64)>, cobble_lake::left::Left) {
     let Some(snapshot) = table.metadata.current() else { return Default::default() };
     let left = table.left(snapshot, table.metadata.schema_id, question, &memory(), &CancellationToken::new()).unwrap();
     let mut files: Vec<_> =
@@ -142,12 +142,12 @@ fn questions_leave_only_files_that_may_hold_an_answer() {
         ] {
             let name = format!("{table}_{version}");
             let (_, left) = files(&open(&name), &question);
-            let parts = |parts: cobble_lake::table::Parts| format!("{} of {}", parts.read, parts.total);
+            let parts = |parts: cobble_lake::left::Parts| format!("{} of {}", parts.read, parts.total);
             shown.push_str(&format!(
                 "{name} {words}: manifests {}, by partition {}, by bounds {}\n",
                 parts(left.manifests),
-                parts(left.partitioned),
-                parts(left.bounded)
+                parts(left.counts.partitioned),
+                parts(left.counts.bounded)
             ));
         }
     }
@@ -187,10 +187,11 @@ fn what_is_known_answers_as_what_is_read() {
             let first = files(&opened(&known), &question);
             let again = files(&opened(&known), &question);
             assert_eq!((&first.0, &again.0), (&fresh.0, &fresh.0), "{name}");
-            let counts =
-                |left: &cobble_lake::table::Left| [left.manifests, left.partitioned, left.bounded, left.deletes];
+            let counts = |left: &cobble_lake::left::Left| {
+                [left.manifests, left.counts.partitioned, left.counts.bounded, left.deletes]
+            };
             assert_eq!((counts(&first.1), counts(&again.1)), (counts(&fresh.1), counts(&fresh.1)), "{name}");
-            assert_eq!(again.1.bytes, 0, "{name}");
+            assert_eq!(again.1.counts.bytes, 0, "{name}");
         }
         assert!(known.decoded.held().1 > 0);
     }

@@ -129,6 +129,9 @@ pub struct GateMeasure {
     /// The request as it was sent, when keys became part of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sent: Option<Request>,
+    /// Parts that were found while reading, where planning did not know all of them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<PartCount>,
 }
 
 /// How a scan used the keys of a join.

@@ -4,7 +4,7 @@
 use std::fmt::Write;
 
 use crate::document::{Alternative, GateDocument, PlanDocument, StepDocument};
-use crate::offer::Verdict;
+use crate::offer::{PartCount, Verdict};
 
 const WIDTH: usize = 100;
 
@@ -130,8 +130,7 @@ fn gate(gate: &GateDocument) -> String {
         line("", &format!("{mark}{} = {parameter}", i + 1));
     }
     if !gate.parts.is_empty() {
-        let parts: Vec<String> = gate.parts.iter().map(|p| format!("{} of {} {}", p.read, p.total, p.parts)).collect();
-        line("reads", &parts.join(", "));
+        line("reads", &parts(&gate.parts));
     }
     let estimated_bytes = gate.estimated_bytes.map(|b| format!(", {}", bytes(b))).unwrap_or_default();
     line("estimate", &format!("{} rows{estimated_bytes}", count(gate.estimated_rows)));
@@ -154,6 +153,9 @@ fn gate(gate: &GateDocument) -> String {
         }
         if let Some(sent) = &measure.sent {
             line("sent", &sent.text);
+        }
+        if !measure.parts.is_empty() {
+            line("found", &parts(&measure.parts));
         }
         line("crossed", &format!("{} rows, {} read{dropped}", count(measure.rows as f64), bytes(measure.bytes as f64)));
     }
@@ -230,6 +232,10 @@ fn indent(text: &str) -> String {
 }
 
 /// Breaks at blanks so that no line is longer than `width` characters where that is possible.
+fn parts(all: &[PartCount]) -> String {
+    all.iter().map(|p| format!("{} of {} {}", p.read, p.total, p.parts)).collect::<Vec<_>>().join(", ")
+}
+
 fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {

@@ -16,7 +16,7 @@ use tokio_util::sync::CancellationToken;
 use crate::document::KeyMeasure;
 use crate::expr::{Column, Expr};
 use crate::key_pass::LearnedKeys;
-use crate::offer::Request;
+use crate::offer::{PartCount, Request};
 use crate::serial::{Bytes, from_bytes, to_bytes};
 use crate::sink::{RowChange, SourceChange};
 
@@ -86,6 +86,10 @@ pub trait Scans {
 #[async_trait]
 pub trait GateScan: Send + Sync + fmt::Debug {
     async fn open(&self, tools: &ScanTools) -> Result<Arc<dyn Portions>>;
+    /// Whether there may be more portions than were agreed: some are found while others are read.
+    fn finds_more(&self) -> bool {
+        false
+    }
 }
 
 /// What a scan needs from the run it is part of.
@@ -161,6 +165,8 @@ pub struct GateCounters {
     /// Keys of joins that were used, and the request when they became part of it.
     pub keys: Mutex<Vec<KeyMeasure>>,
     pub sent: Mutex<Option<Request>>,
+    /// Parts that were found while the scan ran, where planning did not know all of them.
+    pub parts: Mutex<Vec<PartCount>>,
     /// What work beside plans is doing.
     doing: Mutex<Option<String>>,
 }

@@ -35,6 +35,13 @@ fn definition(name: &str, kind: &str, address: &str, storage: Option<&str>) -> C
     definition
 }
 
+/// The lake once more, of which a plan finds so many files, and the rest while it runs.
+fn finds(name: &str, files: u64) -> ConnectionDefinition {
+    let mut definition = definition(name, "lake", "", Some("deep"));
+    definition.options.insert("planned_files".to_owned(), files.to_string());
+    definition
+}
+
 fn session() -> Session {
     let engine = Engine::in_memory().unwrap();
     let place = |name: &str| written().join(name).display().to_string();
@@ -42,6 +49,8 @@ fn session() -> Session {
         definition("deep", "files", &place("warehouse"), None),
         definition("rows", "files", &place("rows"), None),
         definition("lake", "lake", "", Some("deep")),
+        finds("late", 0),
+        finds("mixed", 3),
     ] {
         let name = definition.name.clone();
         engine.add_connection(definition).unwrap();
@@ -120,6 +129,60 @@ async fn questions_give_the_rows_that_the_library_reads() {
     let (ours, _) = answer(&mut session, &evolved("lake.ops")).await.unwrap();
     assert_eq!(ours, answer(&mut session, &evolved("rows.public")).await.unwrap().0);
     assert!(ours.len() > 50);
+}
+
+/// What planning leaves is found while rows are read: the same rows, and the same files.
+#[tokio::test(flavor = "multi_thread")]
+async fn files_that_planning_leaves_are_found_while_rows_are_read() {
+    let mut session = session();
+    let tables = session.tables("lake", "ops").await.unwrap();
+    let others = ["kinds", "evolved", "respecified", "in_avro", "adopted"];
+    let mut left = 0;
+    for table in tables.iter().filter(|table| !others.contains(&table.as_str())) {
+        for (place, condition) in std::iter::once(&"true").chain(CONDITIONS).enumerate() {
+            let of = |lake: &str| match place % 3 {
+                0 => format!("SELECT * FROM {lake}.ops.{table} WHERE {condition}"),
+                1 => format!("SELECT count(*) FROM {lake}.ops.{table} WHERE {condition}"),
+                _ => format!("SELECT port, count(*), max(vessel) FROM {lake}.ops.{table} WHERE {condition} GROUP BY 1"),
+            };
+            let (wanted, plan) = answer(&mut session, &of("lake")).await.unwrap();
+            let planned = plan.and_then(|plan| plan.gates.into_iter().next()).map(|gate| gate.parts);
+            for lake in ["late", "mixed"] {
+                let (found, plan) = answer(&mut session, &of(lake)).await.unwrap();
+                assert_eq!(found, wanted, "{}", of(lake));
+                let Some(gate) = plan.and_then(|plan| plan.gates.into_iter().next()) else { continue };
+                let later = gate.measure.map(|measure| measure.parts).unwrap_or_default();
+                left += usize::from(!later.is_empty());
+                // What was found before and after are the files that are found at once otherwise.
+                for parts in ["files in them by partition", "files of those by bounds"] {
+                    let sum = |all: &[cobble_plan::offer::PartCount]| {
+                        let own = all.iter().filter(|own| own.parts == parts);
+                        own.map(|own| (own.read, own.total)).fold((0, 0), |sum, own| (sum.0 + own.0, sum.1 + own.1))
+                    };
+                    let both: Vec<_> = gate.parts.iter().chain(&later).cloned().collect();
+                    assert_eq!(sum(&both), sum(planned.as_deref().unwrap_or_default()), "{parts}: {}", of(lake));
+                }
+            }
+        }
+    }
+    assert!(left > 200, "{left}");
+    // Few rows of many files, a join, and the row groups of a condition.
+    for sql in [
+        "SELECT count(*) FROM (SELECT id FROM {}.ops.by_month_v2 LIMIT 7) AS t",
+        "SELECT count(*), sum(a.port) FROM {}.ops.by_bucket_v1 AS a JOIN {}.ops.by_day_v1 AS b ON a.id = b.id WHERE b.port < 9",
+        "SELECT count(*) FROM {}.ops.by_month_v2 AS a WHERE EXISTS (SELECT FROM {}.ops.holed AS b WHERE b.id = a.id + 1)",
+        "SELECT * FROM row_group_stats('{}.ops.by_day_v1', filter => 'port < 5 AND id > 300')",
+    ] {
+        let wanted = answer(&mut session, &sql.replace("{}", "lake")).await.unwrap().0;
+        for lake in ["late", "mixed"] {
+            let found = answer(&mut session, &sql.replace("{}", lake)).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+            assert_eq!(found.0, wanted, "{sql}");
+        }
+    }
+    let plan =
+        "EXPLAIN ANALYZE SELECT count(*), max(port) FROM mixed.ops.by_month_v2 WHERE departed_at >= '2023-05-01'";
+    let (lines, _) = answer(&mut session, plan).await.unwrap();
+    assert!(lines.iter().any(|line| line.contains("manifests that planning had left")), "{lines:?}");
 }
 
 /// A table that another service's catalog keeps is read, and not written.

@@ -9,11 +9,12 @@ use cobble_lake::catalog::{Folders, TableCatalog, TableName};
 use cobble_lake::commit::now;
 use cobble_lake::create::{NewTableColumn, new_table};
 use cobble_lake::decoded::Manifests;
+use cobble_lake::left::Left;
 use cobble_lake::manifest::{Content, Manifest};
 use cobble_lake::manifest_out::{NewColumn, NewFile, Written, list_of, manifest};
 use cobble_lake::metadata::Metadata;
 use cobble_lake::prune::Question;
-use cobble_lake::table::{LakeTable, Left, Tables};
+use cobble_lake::table::{LakeTable, Tables};
 use cobble_plan::Column;
 use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_plan::scan::{ScanMemory, Unbounded};
@@ -185,7 +186,7 @@ pub fn measure(folder: &Path) {
         let again = (0..5).map(|_| plan(&tables, name, &day(500))).min_by_key(|own| own.time).expect("some");
         let other = plan(&tables, name, &day(700));
         assert_eq!(
-            (first.left.files.len(), again.left.bytes),
+            (first.left.files.len(), again.left.counts.bytes),
             (again.left.files.len(), 0),
             "the same, and nothing read"
         );
@@ -194,7 +195,7 @@ pub fn measure(folder: &Path) {
             "  {name}: {} files of {} left; first {:.3} s ({:.3} s of processor, {:.4} a manifest; {most} MiB at most), again {:.1} ms \
              with nothing read, another day {:.3} s; {known} manifests known in {:.1} MB",
             first.left.files.len(),
-            first.left.partitioned.total,
+            first.left.counts.partitioned.total,
             first.time.as_secs_f64(),
             first.processor,
             first.processor / manifests,
