@@ -699,7 +699,7 @@ impl Source for LakeTableSource {
     }
 
     async fn takes_keys(&self, _: &ScanSpec, _: usize, _: &Column, _: f64) -> Result<Verdict> {
-        let pages = if self.table.tells_rows { "" } else { "pages by min and max, then " };
+        let pages = if self.table.tells_rows { "" } else { "row groups and pages by min and max, then " };
         Ok(Verdict::Prunes { note: Some(format!("{pages}{}", offer::rows_when(self.table.tells_rows))) })
     }
 }

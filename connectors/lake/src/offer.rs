@@ -84,18 +84,20 @@ fn collect(expr: &Expr, found: &mut dyn FnMut(&Column)) {
     expr.children().into_iter().for_each(|child| collect(child, found));
 }
 
+/// What is known of a column in each row group of a file; none of one that the file lacks, or has in another form.
+pub fn ranges_of(footer: &dyn Footer, fields: &FileFields, work: &Work, place: usize) -> Option<Arc<Vec<Range>>> {
+    let of_table = &work.columns[place];
+    // Values that stand in another form in the file have other bounds there.
+    let is_plain = has_bounds(&of_table.sql_type) && of_table.sql_type != cobble_types::SqlType::Uuid;
+    let name = fields.name(place).filter(|_| is_plain)?;
+    Some(footer.ranges(&cobble_plan::logical::TableColumn { name: name.to_owned(), ..of_table.clone() }))
+}
+
 /// The row groups of a file that may hold a wanted row.
 pub fn groups_left(footer: &dyn Footer, fields: &FileFields, work: &Work) -> Vec<usize> {
-    let mut known: Vec<(ColumnId, Arc<Vec<Range>>)> = Vec::new();
-    for (column, place) in work.conditions.iter().flat_map(|condition| &condition.columns) {
-        let of_table = &work.columns[*place];
-        // Values that stand in another form in the file have other bounds there.
-        let is_plain = has_bounds(&of_table.sql_type) && of_table.sql_type != cobble_types::SqlType::Uuid;
-        if let Some(name) = fields.name(*place).filter(|_| is_plain) {
-            let own = cobble_plan::logical::TableColumn { name: name.to_owned(), ..of_table.clone() };
-            known.push((column.id, footer.ranges(&own)));
-        }
-    }
+    let columns = work.conditions.iter().flat_map(|condition| &condition.columns);
+    let known: Vec<(ColumnId, Arc<Vec<Range>>)> =
+        columns.filter_map(|(column, place)| Some((column.id, ranges_of(footer, fields, work, *place)?))).collect();
     (0..footer.parts())
         .filter(|group| {
             let ranges: Ranges = known.iter().filter_map(|(id, all)| Some((*id, all.get(*group)?.clone()))).collect();
@@ -183,9 +185,9 @@ impl Draft for LakeDraft {
         let mut counts = vec![part("manifests", left.manifests)];
         if !left.later.is_empty() {
             let (read, total) = (left.manifests.read - left.later.len() as u64, left.manifests.read);
-            counts.push(part("of those while planning", Parts { read, total }));
+            counts.push(part("of these looked through while planning", Parts { read, total }));
         }
-        counts.extend(parts_of(&left.counts));
+        counts.extend(parts_of(&left.counts).into_iter().filter(|own| knows_all || own.total > 0));
         let tested = left.files.iter().filter(|file| file.certain.len() < work.conditions.len()).count() as u64;
         let all = left.files.len() as u64;
         if knows_all && !work.conditions.is_empty() && tested < all {
@@ -221,7 +223,9 @@ impl Draft for LakeDraft {
                     }
                 }
                 let read = parts.iter().filter(|part| part.within.is_some()).count() as u64;
-                counts.push(PartCount { parts: "row groups in those".into(), read, total });
+                if knows_all || total > 0 {
+                    counts.push(PartCount { parts: "row groups in those".into(), read, total });
+                }
                 parts
             }
         };
@@ -234,7 +238,7 @@ impl Draft for LakeDraft {
         let files = cobble_network::test_steps::counted(left.files.len(), "file");
         let more = match left.later.len() {
             0 => String::new(),
-            later => format!(" and those that {} more name", cobble_network::test_steps::counted(later, "manifest")),
+            later => format!(", and those found later in {},", cobble_network::test_steps::counted(later, "manifest")),
         };
         let text = format!("read {files}{more} of {state}, column chunks of {what}");
         let portions = parts.into_iter().map(Portion::File).chain(left.later.into_iter().map(Portion::Manifest));

@@ -7,7 +7,7 @@ use arrow::array::{ArrayRef, BooleanArray, RecordBatch};
 use arrow::compute::{and, filter};
 use arrow::datatypes::SchemaRef;
 use async_trait::async_trait;
-use cobble_format::prune::uses_ranges;
+use cobble_format::prune::{Range, may_match, uses_ranges};
 use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReading, RowsOut, Shape, schema_of};
 use cobble_lake::catalog::{Current, TableName};
 use cobble_lake::deletes::Gone;
@@ -30,7 +30,7 @@ use tokio_util::sync::CancellationToken;
 use super::fields::FileFields;
 use super::gone::{LoadedGone, Values};
 use super::later::Later;
-use super::offer::{groups_left, shape_of};
+use super::offer::{groups_left, ranges_of, shape_of};
 use super::row_places::{self, RowPlaces};
 use super::{Lake, apart};
 
@@ -200,6 +200,8 @@ struct OpenCondition {
     places: Vec<usize>,
     /// As a condition that bounds of pages can decide, on the column at the place.
     pages: Option<(Expr, Column)>,
+    /// Of keys of a join, the place where their use is counted.
+    keys: Option<usize>,
 }
 
 #[async_trait]
@@ -219,18 +221,20 @@ impl GateScan for LakeScan {
                 predicate: tools.compiler.compile(&row.condition, &columns)?,
                 places: row.columns.iter().map(|(_, place)| *place).collect(),
                 pages,
+                keys: None,
             });
         }
         for keys in &tools.keys {
             let known = keys.condition().filter(|_| work.tells_rows.is_none());
-            let form = known
-                .as_ref()
-                .map_or("a filter for rows".to_owned(), |(_, form)| format!("{form} for pages and a filter for rows"));
-            tools.counters.used(keys, &form, 0);
+            let form = match &known {
+                Some((_, form)) => format!("{form} for row groups, pages and a filter for rows"),
+                None => "a filter for rows".to_owned(),
+            };
             conditions.push(OpenCondition {
                 predicate: keys.test.clone(),
                 places: vec![work.output[keys.pass.place]],
                 pages: known.map(|(condition, _)| (condition, keys.pass.column.clone())),
+                keys: Some(tools.counters.used(keys, &form, 0)),
             });
         }
         let fields: Arc<[Field]> =
@@ -346,16 +350,22 @@ struct LakePortions {
 #[async_trait]
 impl Portions for LakePortions {
     async fn claim(&self) -> Result<Option<Box<dyn PortionReader>>> {
-        if let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) {
-            return Ok(Some(self.shared.clone().reader(part.clone(), part.file.rows).await?));
+        while let Some(part) = self.parts.get(self.next.fetch_add(1, Ordering::Relaxed)) {
+            if let Some(reader) = self.shared.clone().reader(part.clone(), part.file.rows).await? {
+                return Ok(Some(reader));
+            }
         }
         let Some(later) = &self.later else { return Ok(None) };
         // Rows of which nothing is asked need not come file by file.
         let only_counts = self.shared.work.output.is_empty();
-        let files = later.next(|file| only_counts && self.shared.knows_rows(file)).await?;
-        let rows = files.iter().map(|file| file.rows).fold(0, u64::saturating_add);
-        let Some(file) = files.into_iter().next() else { return Ok(None) };
-        Ok(Some(self.shared.clone().reader(FilePart { file, within: None }, rows).await?))
+        loop {
+            let files = later.next(|file| only_counts && self.shared.knows_rows(file)).await?;
+            let rows = files.iter().map(|file| file.rows).fold(0, u64::saturating_add);
+            let Some(file) = files.into_iter().next() else { return Ok(None) };
+            if let Some(reader) = self.shared.clone().reader(FilePart { file, within: None }, rows).await? {
+                return Ok(Some(reader));
+            }
+        }
     }
 }
 
@@ -365,28 +375,48 @@ impl Shared {
         self.work.knows_rows(file) && self.tools.keys.is_empty()
     }
 
-    /// The reader of a part, which stands for so many rows where these are known.
-    async fn reader(self: Arc<Self>, own: FilePart, rows: u64) -> Result<Box<dyn PortionReader>> {
+    /// Leaves row groups out that have no row with one of the keys, by the bounds of the column or by its one value.
+    fn skip_by_keys(&self, groups: &mut Vec<usize>, footer: &dyn Footer, fields: &FileFields, file: &DataFile) {
+        for condition in &self.conditions {
+            let (Some(keys), Some((expr, column)), [place]) =
+                (condition.keys, &condition.pages, condition.places.as_slice())
+            else {
+                continue;
+            };
+            let constant = file.constants.iter().find(|(id, _)| *id == self.fields[*place].id);
+            let constant =
+                constant.filter(|(_, value)| !value.is_null()).map(|(_, value)| Range::single(value.clone()));
+            let known = constant.is_none().then(|| ranges_of(footer, fields, &self.work, *place)).flatten();
+            let before = groups.len();
+            groups.retain(|group| {
+                let range = constant.clone().or_else(|| known.as_ref()?.get(*group).cloned());
+                may_match(expr, &range.map(|range| (column.id, range)).into_iter().collect())
+            });
+            self.tools.counters.skipped(keys, (before - groups.len()) as u64);
+        }
+    }
+
+    /// The reader of a part, which stands for so many rows where these are known; none where keys leave nothing of it.
+    async fn reader(self: Arc<Self>, own: FilePart, rows: u64) -> Result<Option<Box<dyn PortionReader>>> {
         if own.within.is_none() && self.knows_rows(&own.file) {
             let out = RowsOut::new(&self.work.output, self.schema.clone(), self.work.limit);
-            return Ok(Box::new(KnownRows {
-                shared: self,
-                left: rows,
-                file: own.file,
-                places: RowPlaces::default(),
-                out,
-            }));
+            let (file, places) = (own.file, RowPlaces::default());
+            return Ok(Some(Box::new(KnownRows { shared: self, left: rows, file, places, out })));
         }
-        GateCounters::add(&self.tools.counters.requests, 1);
         let shared = self;
         let read = apart(move || {
             let Shared { lake, gone, tools, .. } = shared.as_ref();
             let footer = lake.footer(&shared.storage, &own.file.stored, &own.file.format, own.file.rows)?;
             let fields = lake.fields(&own.file, footer.as_ref(), &shared.fields, shared.mapping.as_deref())?;
-            let groups = match own.within {
+            let mut groups = match own.within {
                 Some(group) => vec![group],
                 None => groups_left(footer.as_ref(), &fields, &shared.work),
             };
+            shared.skip_by_keys(&mut groups, footer.as_ref(), &fields, &own.file);
+            if groups.is_empty() {
+                return Ok(None);
+            }
+            GateCounters::add(&tools.counters.requests, 1);
             let of_file = &own.file.gone;
             let places = gone.places(lake, &own.file.path, &of_file.places, tools)?;
             let values = of_file.values.iter().map(|group| gone.values(lake, *group, tools)).collect::<Result<_>>()?;
@@ -412,9 +442,9 @@ impl Shared {
                 let type_of = |place: usize| work.columns[place].sql_type.to_arrow();
                 reader.out.check(condition.predicate.clone(), &condition.places, type_of);
             }
-            Ok(reader)
+            Ok(Some(reader))
         });
-        Ok(Box::new(read.await?))
+        Ok(read.await?.map(|reader| Box::new(reader) as Box<dyn PortionReader>))
     }
 }
 

@@ -90,16 +90,18 @@ impl GateScan for KeyedScan {
             let of_key = self.work.places[learned.pass.place] == 0;
             let column = learned.pass.column.id;
             let known = learned.condition().filter(|_| of_key);
-            match known.and_then(|(condition, form)| Some((keys_of(&condition, &|id| id == column)?, form))) {
+            let form = match known.and_then(|(condition, form)| Some((keys_of(&condition, &|id| id == column)?, form)))
+            {
                 Some((found, form)) => {
                     keys = Some(match keys {
                         Some(before) => before.intersection(&found).cloned().collect(),
                         None => found,
                     });
-                    tools.counters.used(learned, form, 0);
+                    form
                 }
-                None => tools.counters.used(learned, "not at all", 0),
-            }
+                None => "not at all",
+            };
+            tools.counters.used(learned, form, 0);
         }
         let work = Work { keys, ..self.work.clone() };
         let field = |place: &usize| Field::new(place.to_string(), work.sql_type(*place).to_arrow(), true);

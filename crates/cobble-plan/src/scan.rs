@@ -185,14 +185,24 @@ impl GateCounters {
         counter.fetch_add(amount, Ordering::Relaxed);
     }
 
-    /// Notes how the keys of a join were used, and how many parts they made unnecessary.
-    pub fn used(&self, keys: &LearnedKeys, form: &str, parts_skipped: u64) {
-        self.keys.lock().unwrap_or_else(PoisonError::into_inner).push(KeyMeasure {
+    /// Notes how the keys of a join were used, and how many parts they made unnecessary. Gives the place of the note, for
+    /// [`GateCounters::skipped`].
+    pub fn used(&self, keys: &LearnedKeys, form: &str, parts_skipped: u64) -> usize {
+        let mut all = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
+        all.push(KeyMeasure {
             column: keys.pass.column.to_string(),
             join: keys.pass.join,
             keys: keys.count as u64,
             form: form.to_owned(),
             parts_skipped,
         });
+        all.len() - 1
+    }
+
+    /// Notes further parts that these keys made unnecessary.
+    pub fn skipped(&self, place: usize, parts: u64) {
+        if let Some(own) = self.keys.lock().unwrap_or_else(PoisonError::into_inner).get_mut(place) {
+            own.parts_skipped += parts;
+        }
     }
 }

@@ -185,6 +185,32 @@ async fn files_that_planning_leaves_are_found_while_rows_are_read() {
     assert!(lines.iter().any(|line| line.contains("manifests that planning had left")), "{lines:?}");
 }
 
+/// Keys of a join leave out what cannot hold them, whether the files were known before or are found later.
+#[tokio::test(flavor = "multi_thread")]
+async fn keys_of_a_join_leave_row_groups_out() {
+    let mut session = session();
+    for (table, column, keys) in [
+        ("by_month_v2", "id", "(7), (590), (NULL)"),
+        ("by_year_and_port_v2", "port", "(7)"),
+        ("by_year_and_port_v1", "port", "(7), (8), (9)"),
+    ] {
+        let sql = |lake: &str, keys: &str| {
+            format!(
+                "SELECT count(*), sum(a.id) FROM {lake}.ops.{table} AS a JOIN (VALUES {keys}) AS k(key) ON a.{column} = k.key"
+            )
+        };
+        let (wanted, _) = answer(&mut session, &sql("rows", keys).replace("rows.ops", "rows.public")).await.unwrap();
+        for lake in ["lake", "late", "mixed"] {
+            let (found, plan) = answer(&mut session, &sql(lake, keys)).await.unwrap();
+            assert_eq!(found, wanted, "{}", sql(lake, keys));
+            let gates = plan.unwrap().gates;
+            let used = gates.iter().filter_map(|gate| gate.measure.as_ref()).flat_map(|measure| &measure.keys);
+            let skipped: u64 = used.map(|keys| keys.parts_skipped).sum();
+            assert!(skipped > 5, "{skipped} {}", sql(lake, keys));
+        }
+    }
+}
+
 /// A table that another service's catalog keeps is read, and not written.
 #[tokio::test(flavor = "multi_thread")]
 async fn tables_of_other_catalogs_are_not_written() {
