@@ -44,7 +44,7 @@ async fn main() {
     write_dims(&dims, Ferry::new(scale));
     if arguments.iter().any(|a| a == "lakes") {
         lakes::measure(&folder, &drop, scale).await;
-        planning::measure(&folder);
+        planning::measure(&folder).await;
         return product.stop();
     }
     let mut session = in_process(&drop, &dims);
@@ -139,7 +139,7 @@ async fn main() {
         wide(&folder).await;
     }
     lakes::measure(&folder, &drop, scale).await;
-    planning::measure(&folder);
+    planning::measure(&folder).await;
     product.stop();
 }
 

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine};
 use cobble_lake::catalog::{Folders, TableCatalog, TableName};
 use cobble_lake::commit::now;
 use cobble_lake::create::{NewTableColumn, new_table};
@@ -23,12 +24,16 @@ use cobble_types::{ColumnId, SqlType, Value};
 use serde_json::json;
 use tokio_util::sync::CancellationToken;
 
+use super::run;
+
 /// Files that a manifest of about 8 MB names.
 const FILES: usize = 240_000;
 /// Days that the files' rows lie in; each manifest has files of all of them.
 const DAYS: i32 = 1_096;
 /// 2023-01-01, in days since 1970-01-01.
 const FIRST_DAY: i32 = 19_358;
+/// The part of a gate that counts files which bounds leave.
+const BOUNDED: &str = "files of those by bounds";
 /// Manifests that are written; further ones are the same files under other names.
 const WRITTEN: usize = 4;
 
@@ -155,7 +160,49 @@ fn floor(path: &Path) -> (f64, f64, f64) {
     (began.elapsed().as_secs_f64(), content.len() as f64 / 1e6, bytes as f64 / 1e6)
 }
 
-pub fn measure(folder: &Path) {
+/// Questions as statements, to a service that knows nothing yet: their plans look through a few manifests, and the others are looked through
+/// while rows are counted, which the metadata alone tell.
+async fn statements(folder: &Path) {
+    println!("  as statements, with the manifests that planning leaves looked through while they run:");
+    let of_day = |day: i32| {
+        let day = |day: i32| format!("date '2023-01-01' + {day}");
+        format!("departed_at >= ({})::timestamp AND departed_at < ({})::timestamp", day(day), day(day + 1))
+    };
+    for table in ["many", "few"] {
+        let engine = Engine::in_memory().expect("an engine");
+        let mut lake = ConnectionDefinition::new("deep", "lake", "");
+        lake.options.insert("storage".to_owned(), "root".to_owned());
+        for definition in [ConnectionDefinition::new("root", "files", folder.display().to_string()), lake] {
+            let name = definition.name.clone();
+            engine.add_connection(definition).expect("added");
+            engine.add_catalog(CatalogDefinition::new(&name, &name)).expect("added");
+        }
+        let mut session = engine.session();
+        let one_day = format!("SELECT count(*) FROM deep.ops.{table} WHERE {}", of_day(500));
+        for (what, sql) in [
+            ("a day, first", &one_day),
+            ("a day, again", &one_day),
+            ("all rows", &format!("SELECT count(*) FROM deep.ops.{table}")),
+        ] {
+            peak();
+            let (time, plan, rows) = run(&mut session, sql).await;
+            let gate = &plan.gates[0];
+            let later = gate.measure.as_ref().map(|measure| measure.parts.as_slice()).unwrap_or_default();
+            let files: u64 =
+                gate.parts.iter().chain(later).filter(|own| own.parts == BOUNDED).map(|own| own.read).sum();
+            println!(
+                "    {table}, {what}: {} rows of {files} files in {:.1} ms, of which {:.1} before it ran; {} manifests while it ran; {} MiB at most",
+                rows[0],
+                time.as_secs_f64() * 1000.0,
+                plan.measures.as_ref().map_or(0.0, |own| own.planning_seconds) * 1000.0,
+                later.first().map_or(0, |own| own.read),
+                peak(),
+            );
+        }
+    }
+}
+
+pub async fn measure(folder: &Path) {
     println!("\nplanning of tables with very many files (metadata alone):");
     let began = Instant::now();
     write(folder, "many", &[FILES; 100]);
@@ -204,4 +251,5 @@ pub fn measure(folder: &Path) {
             bytes as f64 / 1e6,
         );
     }
+    statements(folder).await;
 }
