@@ -165,8 +165,8 @@ fn floor(path: &Path) -> (f64, f64, f64) {
 async fn statements(folder: &Path) {
     println!("  as statements, with the manifests that planning leaves looked through while they run:");
     let of_day = |day: i32| {
-        let day = |day: i32| format!("date '2023-01-01' + {day}");
-        format!("departed_at >= ({})::timestamp AND departed_at < ({})::timestamp", day(day), day(day + 1))
+        let at = |day: i32| format!("(date '2023-01-01' + {day})::timestamp");
+        format!("departed_at >= {} AND departed_at < {}", at(day), at(day + 1))
     };
     for table in ["many", "few"] {
         let engine = Engine::in_memory().expect("an engine");
