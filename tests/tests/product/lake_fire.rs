@@ -1,5 +1,6 @@
 //! Commits under fire: eight writers append to, delete from and merge into one lake table while the service is killed and started again and
-//! again. What was acknowledged is there once, of the rest all or nothing, and the format's own library reads the table.
+//! again, over a folder and over a store that refuses requests, is slow, and loses answers. What was acknowledged is there once, of the rest all
+//! or nothing, and the format's own library reads the table.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -8,13 +9,20 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
+use cobble_ferry_load::{Faults, serve_with_faults};
 use cobble_tests::{Product, http_as};
 use rand::Rng;
 use serde_json::{Value as Json, json};
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
 
 const WRITERS: u64 = 8;
 /// Seconds under fire in a run of the tests; `COBBLE_FIRE` asks for others.
-const SECONDS: u64 = 12;
+const SECONDS: u64 = 20;
+/// The store's own name for what is asked of it, and its secret.
+const KEY: (&str, &str) = ("writer", "a secret key");
+/// Of a hundred requests to the store.
+const FAULTS: Faults = Faults { refused: 5, slow: 3, lost: 5 };
 
 /// Where the service is at the moment; nowhere while it is dead.
 #[derive(Clone, Default)]
@@ -126,7 +134,11 @@ fn next(table: &str, writer: u64, turn: u64, rows: &Rows) -> (String, Rows) {
 }
 
 /// What a writer has come to: its rows, and how many of its statements were done, refused, and settled after nobody had said what became of them.
-async fn write(place: Place, table: &str, writer: u64, goes_on: Arc<AtomicBool>) -> (Rows, [u64; 3]) {
+async fn write(
+    (place, table, is_faulty): (Place, &str, bool),
+    writer: u64,
+    goes_on: Arc<AtomicBool>,
+) -> (Rows, [u64; 3]) {
     let (mut rows, mut counts, mut turn) = (Rows::new(), [0; 3], 0);
     while goes_on.load(Ordering::Relaxed) {
         turn += 1;
@@ -138,8 +150,10 @@ async fn write(place: Place, table: &str, writer: u64, goes_on: Arc<AtomicBool>)
             }
             Outcome::Refused(error) => {
                 counts[1] += 1;
-                let of_others = ["40001", "Conflict", "conflict"].iter().any(|word| error.contains(word));
-                assert!(of_others || error.contains("Cancelled") || error.contains("cancelled"), "{sql}: {error}");
+                let known = ["40001", "Conflict", "conflict", "Cancelled", "cancelled"];
+                let is_known = known.iter().any(|word| error.contains(word));
+                let of_store = is_faulty && error.contains("connection store") && !error.contains("XX000");
+                assert!(is_known || of_store, "{sql}: {error}");
             }
             Outcome::Unknown => {
                 counts[2] += 1;
@@ -168,31 +182,57 @@ fn library(arguments: &[&str], input: &Json) -> Json {
     serde_json::from_slice(&running.wait_with_output().unwrap().stdout).unwrap()
 }
 
+/// The store once more at the same port, with these faults.
+async fn again(objects: &Path, port: u16, before: JoinHandle<()>, faults: Faults) -> JoinHandle<()> {
+    before.abort();
+    let _ = before.await;
+    for _ in 0..100 {
+        if let Ok(listener) = TcpListener::bind(("127.0.0.1", port)).await {
+            return serve_with_faults(objects, listener, Some(KEY), faults).unwrap();
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("the store's port is not free again")
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn a_lake_under_fire_keeps_what_was_acknowledged() {
     let seconds = std::env::var("COBBLE_FIRE").ok().and_then(|text| text.parse().ok()).unwrap_or(SECONDS);
     let folder = tempfile::tempdir().unwrap();
-    for name in ["lane", "warehouse", "rows"] {
+    for name in ["lane", "warehouse", "rows", "objects", "objects/deep"] {
         std::fs::create_dir(folder.path().join(name)).unwrap();
     }
     let lane = folder.path().join("lane");
     let mut product = Product::empty(&lane);
     let config = folder.path().join("lane.toml");
-    let lake = |name: &str, kind: &str| {
+    let lake = |name: &str, kind: &str, storage: &str| {
         format!(
-            "[connections.{name}]\nkind = \"{kind}\"\n[connections.{name}.options]\nstorage = \"store\"\nwritable = \"true\"\n\
+            "[connections.{name}]\nkind = \"{kind}\"\n[connections.{name}.options]\nstorage = \"{storage}\"\nwritable = \"true\"\ngives_keys = \"true\"\n\
              [catalogs.{name}]\nconnection = \"{name}\"\n"
         )
     };
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let objects = folder.path().join("objects");
+    let mut store = serve_with_faults(&objects, listener, Some(KEY), Faults::default()).unwrap();
+    let secret = folder.path().join("store.secret");
+    std::fs::write(&secret, KEY.1).unwrap();
     let text = format!(
-        "[connections.store]\nkind = \"files\"\naddress = \"{}/warehouse\"\n{}{}",
+        "[connections.folder]\nkind = \"files\"\naddress = \"{}/warehouse\"\n\
+         [connections.store]\nkind = \"s3\"\naddress = \"127.0.0.1:{port}\"\nuser = \"{}\"\nsecret = {{ file = \"{}\" }}\n\
+         [connections.store.options]\nbucket = \"deep\"\n{}{}{}{}",
         folder.path().display(),
-        lake("found", "lake"),
-        lake("kept", "lake_service")
+        KEY.0,
+        secret.display(),
+        lake("found", "lake", "folder"),
+        lake("kept", "lake_service", "folder"),
+        lake("found_far", "lake", "store"),
+        lake("kept_far", "lake_service", "store"),
     );
     std::fs::write(&config, text).unwrap();
     product.stdout(&["apply", config.to_str().unwrap()]);
-    for table in ["found.fire.berths", "kept.shelter.berths"] {
+    for table in ["found.fire.berths", "kept.shelter.berths", "found_far.spark.berths", "kept_far.quay.berths"] {
+        let is_faulty = table.contains("_far");
         let with = "WITH (write.delete.mode = 'merge-on-read', write.delete.isolation-level = 'snapshot', write.merge.isolation-level = 'snapshot')";
         product.stdout(&[
             "sql",
@@ -200,16 +240,19 @@ async fn a_lake_under_fire_keeps_what_was_acknowledged() {
                 "CREATE TABLE {table} (writer bigint, id bigint, n bigint) PARTITION BY (bucket(4, writer)) {with}"
             ),
         ]);
+        if is_faulty {
+            store = again(&objects, port, store, FAULTS).await;
+        }
         let (place, goes_on) = (Place::default(), Arc::new(AtomicBool::new(true)));
         place.set(Some(&product));
         let writers: Vec<_> = (0..WRITERS)
             .map(|writer| {
                 let (place, goes_on) = (place.clone(), goes_on.clone());
-                tokio::spawn(async move { write(place, table, writer, goes_on).await })
+                tokio::spawn(async move { write((place, table, is_faulty), writer, goes_on).await })
             })
             .collect();
         let (began, mut kills) = (Instant::now(), 0);
-        while began.elapsed() < Duration::from_secs(seconds) / 2 {
+        while began.elapsed() < Duration::from_secs(seconds) / 4 {
             let life = rand::rng().random_range(700..2500);
             tokio::time::sleep(Duration::from_millis(life)).await;
             product.kill();
@@ -231,6 +274,9 @@ async fn a_lake_under_fire_keeps_what_was_acknowledged() {
         }
         println!("{table}: {kills} kills, {counts:?} statements done, refused and settled, {wanted} rows");
         assert!(counts[0] > 0, "somebody gets through");
+        if is_faulty {
+            store = again(&objects, port, store, Faults::default()).await;
+        }
         // What killed writers have left belongs to nobody.
         product
             .stdout(&["sql", &format!("CALL lake_remove_orphans('{table}', older_than => now() + interval '1 day')")]);
