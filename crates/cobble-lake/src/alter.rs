@@ -6,18 +6,14 @@ use cobble_types::SqlType;
 use serde_json::{Value as Json, json};
 
 use crate::create::{Ids, partitioning};
+use crate::documents::{following_id, list, members, number, set};
 use crate::metadata::{FIRST_PARTITION_ID, Metadata, PartitionField, Spec};
 use crate::order::sort_order;
 use crate::schema::{Field, Kind, Schema, Told};
 use crate::transform::Transform;
 
-fn number(json: &Json, name: &str) -> Option<i32> {
-    json.get(name).and_then(Json::as_i64).and_then(|n| i32::try_from(n).ok())
-}
-
-fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
-    let whole = json.as_object_mut().ok_or("it is no object")?;
-    whole.entry(name).or_insert_with(|| json!([])).as_array_mut().ok_or_else(|| format!("{name} is no array"))
+fn id_in(json: &Json, name: &str) -> Option<i32> {
+    i32::try_from(number(json, name)?).ok()
 }
 
 /// The greatest id that a field of the table has or has had.
@@ -32,7 +28,7 @@ fn last_column(json: &Json, metadata: &Metadata) -> i32 {
         inner.max(field.id)
     }
     let known = metadata.schemas.iter().flat_map(|schema| &schema.fields).map(greatest).max().unwrap_or(0);
-    known.max(number(json, "last-column-id").unwrap_or(0))
+    known.max(id_in(json, "last-column-id").unwrap_or(0))
 }
 
 /// Where a name is among fields. Names are those of SQL: in small letters.
@@ -83,11 +79,11 @@ fn user(json: &Json, metadata: &Metadata, schema: &Schema, field: &Field) -> Opt
     if spec.fields.iter().any(|own| own.transform != Transform::Void && field.has(own.source)) {
         return Some("the table is partitioned by it");
     }
-    let order = number(json, "default-sort-order-id").unwrap_or(0);
+    let order = id_in(json, "default-sort-order-id").unwrap_or(0);
     let orders = json.get("sort-orders").and_then(Json::as_array)?;
-    let own = orders.iter().find(|own| number(own, "order-id") == Some(order));
+    let own = orders.iter().find(|own| id_in(own, "order-id") == Some(order));
     let sources = own.and_then(|own| own.get("fields")).and_then(Json::as_array).into_iter().flatten();
-    if sources.filter_map(|own| number(own, "source-id")).any(|id| field.has(id)) {
+    if sources.filter_map(|own| id_in(own, "source-id")).any(|id| field.has(id)) {
         return Some("the table is ordered by it");
     }
     schema.identifiers.iter().any(|id| field.has(*id)).then_some("it identifies rows")
@@ -162,19 +158,19 @@ fn columns(json: &Json, metadata: &Metadata, alteration: &Alteration, schema: &m
 }
 
 /// The new partitioning, whose fields keep the ids that the same ones have had before.
-fn respecified(metadata: &Metadata, wanted: Spec, last: &mut i32) -> Spec {
+fn respecified(metadata: &Metadata, wanted: Spec, last: &mut i32) -> Told<Spec> {
     let known: Vec<&PartitionField> = metadata.specs.iter().flat_map(|spec| &spec.fields).collect();
     let mut fields: Vec<PartitionField> = Vec::new();
     let own = |wanted: &PartitionField, last: &mut i32| {
         let same = known.iter().find(|f| f.source == wanted.source && f.transform == wanted.transform);
-        let id = same.map_or_else(
-            || {
-                *last += 1;
+        let id = match same {
+            Some(same) => same.id,
+            None => {
+                *last = following_id([*last], 0)?;
                 *last
-            },
-            |same| same.id,
-        );
-        PartitionField { id, name: same.map_or(&wanted.name, |same| &same.name).clone(), ..wanted.clone() }
+            }
+        };
+        Ok(PartitionField { id, name: same.map_or(&wanted.name, |same| &same.name).clone(), ..wanted.clone() })
     };
     let mut wanted = wanted.fields;
     if metadata.version == 1 {
@@ -191,8 +187,8 @@ fn respecified(metadata: &Metadata, wanted: Spec, last: &mut i32) -> Spec {
             });
         }
     }
-    fields.extend(wanted.iter().map(|field| own(field, last)));
-    Spec { id: 0, fields }
+    fields.extend(wanted.iter().map(|field| own(field, last)).collect::<Told<Vec<_>>>()?);
+    Ok(Spec { id: 0, fields })
 }
 
 /// The metadata of a table, changed.
@@ -208,8 +204,8 @@ pub fn altered(mut json: Json, metadata: &Metadata, alterations: &[Alteration]) 
             Alteration::PartitionBy(text) => {
                 let known = metadata.specs.iter().flat_map(|spec| &spec.fields).map(|field| field.id);
                 let mut last = known.max().unwrap_or(0).max(FIRST_PARTITION_ID - 1);
-                last = last.max(number(&json, "last-partition-id").unwrap_or(0));
-                let spec = respecified(metadata, partitioning(text, &schema)?, &mut last);
+                last = last.max(id_in(&json, "last-partition-id").unwrap_or(0));
+                let spec = respecified(metadata, partitioning(text, &schema)?, &mut last)?;
                 let names: Vec<&str> = spec.fields.iter().map(|field| field.name.as_str()).collect();
                 if let Some(name) = names.iter().enumerate().find(|(at, name)| names[..*at].contains(name)) {
                     return Err(format!("the partitioning has two fields named {}", name.1));
@@ -218,7 +214,7 @@ pub fn altered(mut json: Json, metadata: &Metadata, alterations: &[Alteration]) 
                 let id = match same {
                     Some(id) => id,
                     None => {
-                        let id = metadata.specs.iter().map(|spec| spec.id).max().unwrap_or(-1) + 1;
+                        let id = following_id(metadata.specs.iter().map(|spec| spec.id), 0)?;
                         let all = list(&mut json, "partition-specs")?;
                         if all.is_empty() {
                             // A table of version 1 may have its only one elsewhere.
@@ -229,17 +225,17 @@ pub fn altered(mut json: Json, metadata: &Metadata, alterations: &[Alteration]) 
                         id
                     }
                 };
-                json["default-spec-id"] = json!(id);
-                json["last-partition-id"] = json!(last);
+                set(&mut json, "default-spec-id", id)?;
+                set(&mut json, "last-partition-id", last)?;
                 if metadata.version == 1 {
-                    json["partition-spec"] = spec.fields_json();
+                    set(&mut json, "partition-spec", spec.fields_json())?;
                 }
             }
             Alteration::OrderBy(text) => {
                 let fields = sort_order(text, &schema)?;
                 let all = list(&mut json, "sort-orders")?;
                 let same = all.iter().find(|own| own.get("fields") == Some(&fields));
-                let id = match same.and_then(|own| number(own, "order-id")) {
+                let id = match same.and_then(|own| id_in(own, "order-id")) {
                     Some(id) => id,
                     // The order 0 is none.
                     None if fields.as_array().is_some_and(Vec::is_empty) => {
@@ -247,16 +243,16 @@ pub fn altered(mut json: Json, metadata: &Metadata, alterations: &[Alteration]) 
                         0
                     }
                     None => {
-                        let id = all.iter().filter_map(|own| number(own, "order-id")).max().unwrap_or(0) + 1;
+                        let id = following_id(all.iter().filter_map(|own| id_in(own, "order-id")), 1)?;
                         all.push(json!({ "order-id": id, "fields": fields }));
                         id
                     }
                 };
-                json["default-sort-order-id"] = json!(id);
+                set(&mut json, "default-sort-order-id", id)?;
             }
             Alteration::Set(properties) => {
                 for (name, value) in properties {
-                    json["properties"][name] = json!(value);
+                    members(&mut json, "properties")?.insert(name.clone(), json!(value));
                 }
             }
             Alteration::Reset(names) => {
@@ -279,10 +275,10 @@ pub fn altered(mut json: Json, metadata: &Metadata, alterations: &[Alteration]) 
             }
             all.push(schema.to_json());
         }
-        json["current-schema-id"] = json!(schema.id);
-        json["last-column-id"] = json!(last);
+        set(&mut json, "current-schema-id", schema.id)?;
+        set(&mut json, "last-column-id", last)?;
         if metadata.version == 1 {
-            json["schema"] = schema.to_json();
+            set(&mut json, "schema", schema.to_json())?;
         }
     }
     Ok(json)

@@ -13,6 +13,7 @@ use serde_json::{Value as Json, json};
 use tokio_util::sync::CancellationToken;
 
 use crate::create::new_uuid;
+use crate::documents::{following, list, number, set};
 use crate::manifest::Manifest;
 use crate::manifest_out::{NewFile, Written, list_of, manifest};
 use crate::metadata::{Ref, RefKind, Snapshot};
@@ -20,7 +21,6 @@ use crate::refs::pointed;
 use crate::schema::Told;
 use crate::summary::{Counts, of_none, summary};
 use crate::table::{LakeTable, METADATA};
-use crate::updates::list;
 
 /// How often a change is made again that others have come before.
 const TRIES: u32 = 50;
@@ -62,7 +62,7 @@ fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, branch: &st
     }
     if version > 1 {
         snapshot["sequence-number"] = json!(new.sequence);
-        json["last-sequence-number"] = json!(new.sequence);
+        set(&mut json, "last-sequence-number", new.sequence)?;
     }
     list(&mut json, "snapshots")?.push(snapshot);
     pointed(&mut json, branch, new.id, new.at)?;
@@ -71,7 +71,7 @@ fn with_snapshot(mut json: Json, new: &NewSnapshot<'_>, version: u8, branch: &st
 
 /// The metadata as they are from a moment on, with the file that they had before in their log.
 fn logged(mut json: Json, at: i64, before: Option<(&str, i64)>) -> Told<Json> {
-    json["last-updated-ms"] = json!(at);
+    set(&mut json, "last-updated-ms", at)?;
     let Some((path, updated)) = before else { return Ok(json) };
     let most = json.pointer("/properties/write.metadata.previous-versions-max").and_then(Json::as_str);
     let most = most.and_then(|text| text.parse().ok()).unwrap_or(LOGGED).max(1);
@@ -259,7 +259,7 @@ impl LakeTable {
         let parent = self.head();
         let sequence = match metadata.version {
             1 => 0,
-            _ => document.get("last-sequence-number").and_then(Json::as_i64).unwrap_or(0) + 1,
+            _ => following([number(&document, "last-sequence-number").unwrap_or(0)], 1).map_err(told)?,
         };
         let Upon { manifests, summary, mut put } = make(self, sequence)?;
         let header = [
@@ -276,7 +276,7 @@ impl LakeTable {
             parent,
             sequence,
             // Snapshots follow each other in time, whatever the writers' clocks say.
-            at: now().max(metadata.updated + 1),
+            at: now().max(metadata.updated.saturating_add(1)),
             list,
             summary,
             schema: metadata.schema_id,
@@ -306,7 +306,7 @@ impl LakeTable {
             let table = again()?;
             table.catalog.may_change(&table)?;
             let next = make(&table, table.document()?)?;
-            if table.written_next(next, now().max(table.metadata.updated + 1))? {
+            if table.written_next(next, now().max(table.metadata.updated.saturating_add(1)))? {
                 return Ok(());
             }
             pause(attempt);

@@ -7,6 +7,7 @@ use cobble_types::SqlType;
 use serde_json::{Value as Json, json};
 
 use crate::bounds::uuid;
+use crate::documents::following_id;
 use crate::metadata::{FIRST_PARTITION_ID, PartitionField, Spec};
 use crate::order::sort_order;
 use crate::schema::{Field, Kind, Schema, Told};
@@ -24,9 +25,11 @@ pub struct NewTableColumn {
 pub(crate) struct Ids(pub(crate) i32);
 
 impl Ids {
-    pub(crate) fn next(&mut self) -> i32 {
-        self.0 += 1;
-        self.0
+    /// # Errors
+    /// When no id is left.
+    pub(crate) fn next(&mut self) -> Told<i32> {
+        self.0 = following_id([self.0], 1)?;
+        Ok(self.0)
     }
 
     pub(crate) fn kind(&mut self, sql_type: &SqlType) -> Told<Kind> {
@@ -47,7 +50,7 @@ impl Ids {
             SqlType::Uuid => Kind::Uuid,
             SqlType::Bytea => Kind::Binary,
             SqlType::Array(item) => {
-                let id = self.next();
+                let id = self.next()?;
                 Kind::List(Box::new(Field {
                     id,
                     name: "element".to_owned(),
@@ -66,7 +69,7 @@ impl Ids {
     }
 
     pub(crate) fn fields(&mut self, columns: &[(String, &SqlType, bool)]) -> Told<Vec<Field>> {
-        let ids: Vec<i32> = columns.iter().map(|_| self.next()).collect();
+        let ids: Vec<i32> = columns.iter().map(|_| self.next()).collect::<Told<_>>()?;
         let one = |(id, (name, sql_type, required)): (i32, &(String, &SqlType, bool))| {
             let kind = self.kind(sql_type).map_err(|what| format!("column {name}: {what}"))?;
             Ok(Field { id, name: name.clone(), required: *required, kind, comment: None })

@@ -10,6 +10,7 @@ pub mod commit;
 pub mod create;
 pub mod decoded;
 pub mod deletes;
+mod documents;
 mod glance;
 pub mod left;
 pub mod manifest;

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use serde_json::{Value as Json, json};
 
 use crate::commit::MAIN;
+use crate::documents::set;
 use crate::metadata::{Metadata, RefKind};
 use crate::schema::Told;
 
@@ -31,9 +32,9 @@ fn refs(json: &mut Json) -> Told<&mut serde_json::Map<String, Json>> {
 /// Lets a branch have a state. The main branch's is the table's.
 pub fn pointed(json: &mut Json, branch: &str, snapshot: i64, at: i64) -> Told<()> {
     let own = refs(json)?.entry(branch).or_insert_with(|| json!({ "type": "branch" }));
-    own["snapshot-id"] = json!(snapshot);
+    set(own, "snapshot-id", snapshot)?;
     if branch == MAIN {
-        json["current-snapshot-id"] = json!(snapshot);
+        set(json, "current-snapshot-id", snapshot)?;
         let whole = json.as_object_mut().ok_or("it is no object")?;
         let log = whole.entry("snapshot-log").or_insert_with(|| json!([]));
         if log.is_null() {
@@ -68,8 +69,8 @@ pub fn made(mut json: Json, metadata: &Metadata, name: &str, kind: RefKind, to: 
     }
     let word = if kind == RefKind::Tag { "tag" } else { "branch" };
     let own = refs(&mut json)?.entry(name).or_insert_with(|| json!({}));
-    own["type"] = json!(word);
-    own["snapshot-id"] = json!(to);
+    set(own, "type", word)?;
+    set(own, "snapshot-id", to)?;
     Ok(json)
 }
 

@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde_json::{Value as Json, json};
 
 use crate::create::{Ids, new_uuid};
+use crate::documents::{all, following, list, members, needed, number, set, text};
 use crate::metadata::{FIRST_PARTITION_ID, Metadata};
 use crate::refs::pointed;
 use crate::schema::Told;
@@ -33,22 +34,6 @@ impl From<&str> for Refusal {
     }
 }
 
-fn all<'j>(json: &'j Json, list: &str) -> &'j [Json] {
-    json.get(list).and_then(Json::as_array).map_or(&[], Vec::as_slice)
-}
-
-fn number(json: &Json, name: &str) -> Option<i64> {
-    json.get(name).and_then(Json::as_i64)
-}
-
-fn needed(json: &Json, name: &str) -> Told<i64> {
-    number(json, name).ok_or_else(|| format!("{name} is missing, or no whole number"))
-}
-
-fn text<'j>(json: &'j Json, name: &str) -> Told<&'j str> {
-    json.get(name).and_then(Json::as_str).ok_or_else(|| format!("{name} is missing, or no text"))
-}
-
 fn texts(json: &Json, name: &str) -> Told<Vec<String>> {
     let own = json.get(name).and_then(Json::as_array).ok_or_else(|| format!("{name} is missing, or no array"))?;
     own.iter().map(|one| one.as_str().map(str::to_owned).ok_or_else(|| format!("{name} has what is no text"))).collect()
@@ -56,23 +41,6 @@ fn texts(json: &Json, name: &str) -> Told<Vec<String>> {
 
 fn object<'j>(json: &'j Json, name: &str) -> Told<&'j serde_json::Map<String, Json>> {
     json.get(name).and_then(Json::as_object).ok_or_else(|| format!("{name} is missing, or no object"))
-}
-
-/// The array of this name, made where there is none.
-pub(crate) fn list<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut Vec<Json>> {
-    let own = json.as_object_mut().ok_or("the metadata are no object")?.entry(name).or_insert_with(|| json!([]));
-    if own.is_null() {
-        *own = json!([]);
-    }
-    own.as_array_mut().ok_or_else(|| format!("{name} is no array"))
-}
-
-fn members<'j>(json: &'j mut Json, name: &str) -> Told<&'j mut serde_json::Map<String, Json>> {
-    let own = json.as_object_mut().ok_or("the metadata are no object")?.entry(name).or_insert_with(|| json!({}));
-    if own.is_null() {
-        *own = json!({});
-    }
-    own.as_object_mut().ok_or_else(|| format!("{name} is no object"))
 }
 
 /// The metadata of a table that has nothing yet, to be given everything by updates.
@@ -322,9 +290,9 @@ fn put(json: &mut Json, (name, id): (&str, &str), mut own: Json, least: i64) -> 
         return number(same, id).ok_or_else(|| format!("{name} has one without {id}"));
     }
     let numbers: Vec<i64> = known.iter().filter_map(|known| number(known, id)).collect();
-    let next = numbers.iter().max().map_or(least, |most| (most + 1).max(least));
+    let next = following(numbers.iter().copied(), least)?;
     let free = number(&own, id).filter(|wanted| *wanted >= least && !numbers.contains(wanted)).unwrap_or(next);
-    own[id] = json!(free);
+    set(&mut own, id, free)?;
     known.push(own);
     Ok(free)
 }
@@ -335,14 +303,14 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
             let uuid = text(update, "uuid")?;
             match json.get("table-uuid").and_then(Json::as_str) {
                 Some(own) if !own.eq_ignore_ascii_case(uuid) => return Err("the table has another one".into()),
-                _ => json["table-uuid"] = json!(uuid),
+                _ => set(&mut json, "table-uuid", uuid)?,
             }
         }
         "upgrade-format-version" => {
             let (to, from) = (needed(update, "format-version")?, needed(&json, "format-version")?);
             match to {
                 1 | 2 if to >= from || json.get("table-uuid").is_none() || all(&json, "snapshots").is_empty() => {
-                    json["format-version"] = json!(to);
+                    set(&mut json, "format-version", to)?;
                 }
                 1 | 2 => return Err(format!("the table is of version {from}")),
                 other => return Err(format!("version {other} of the table specification is not written here")),
@@ -352,12 +320,13 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
             let schema = update.get("schema").ok_or("schema is missing")?.clone();
             let highest = highest_id(&schema);
             let columns = number(update, "last-column-id").unwrap_or(0).max(highest);
-            json["last-column-id"] = json!(columns.max(number(&json, "last-column-id").unwrap_or(0)));
+            let columns = columns.max(number(&json, "last-column-id").unwrap_or(0));
+            set(&mut json, "last-column-id", columns)?;
             given.schema = Some(put(&mut json, ("schemas", "schema-id"), schema, 0)?);
         }
         "set-current-schema" => {
             let own = asked(update, "schema-id", given.schema)?;
-            json["current-schema-id"] = json!(own);
+            set(&mut json, "current-schema-id", own)?;
             if number(&json, "format-version") == Some(1) {
                 json["schema"] = all(&json, "schemas")
                     .iter()
@@ -373,17 +342,17 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
                 match number(field, "field-id") {
                     Some(id) => last = last.max(id),
                     None => {
-                        last += 1;
-                        field["field-id"] = json!(last);
+                        last = following([last], 0)?;
+                        set(field, "field-id", last)?;
                     }
                 }
             }
-            json["last-partition-id"] = json!(last);
+            set(&mut json, "last-partition-id", last)?;
             given.spec = Some(put(&mut json, ("partition-specs", "spec-id"), spec, 0)?);
         }
         "set-default-spec" => {
             let own = asked(update, "spec-id", given.spec)?;
-            json["default-spec-id"] = json!(own);
+            set(&mut json, "default-spec-id", own)?;
             if number(&json, "format-version") == Some(1) {
                 let spec = all(&json, "partition-specs").iter().find(|s| number(s, "spec-id") == Some(own));
                 json["partition-spec"] = spec.and_then(|spec| spec.get("fields")).cloned().unwrap_or_else(|| json!([]));
@@ -395,8 +364,10 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
             let least = i64::from(!all(&order, "fields").is_empty());
             given.order = Some(put(&mut json, ("sort-orders", "order-id"), order, least)?);
         }
-        "set-default-sort-order" => json["default-sort-order-id"] = json!(asked(update, "sort-order-id", given.order)?),
-        "set-location" => json["location"] = json!(text(update, "location")?),
+        "set-default-sort-order" => {
+            set(&mut json, "default-sort-order-id", asked(update, "sort-order-id", given.order)?)?
+        }
+        "set-location" => set(&mut json, "location", text(update, "location")?)?,
         "set-properties" => {
             // Some writers say "updated".
             let set = object(update, "updates").or_else(|what| object(update, "updated").map_err(|_| what))?.clone();
@@ -418,7 +389,7 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
                 if sequence <= last && number(&snapshot, "parent-snapshot-id").is_some() {
                     return Err(format!("its sequence number {sequence} does not follow {last}, the table's last one"));
                 }
-                json["last-sequence-number"] = json!(sequence.max(last));
+                set(&mut json, "last-sequence-number", sequence.max(last))?;
             }
             given.snapshots.insert(id, at);
             list(&mut json, "snapshots")?.push(snapshot);
@@ -445,7 +416,7 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
             let name = text(update, "ref-name")?;
             members(&mut json, "refs")?.remove(name);
             if name == "main" {
-                json["current-snapshot-id"] = json!(-1);
+                set(&mut json, "current-snapshot-id", -1)?;
             }
         }
         "remove-snapshots" => {
@@ -457,7 +428,7 @@ fn one(mut json: Json, action: &str, update: &Json, given: &mut Given, now: i64)
             members(&mut json, "refs")?
                 .retain(|_, own| !number(own, "snapshot-id").is_some_and(|id| gone.contains(&id)));
             if number(&json, "current-snapshot-id").is_some_and(|id| gone.contains(&id)) {
-                json["current-snapshot-id"] = json!(-1);
+                set(&mut json, "current-snapshot-id", -1)?;
             }
             // What came before a state that is not known any more is not known either.
             let log = list(&mut json, "snapshot-log")?;
@@ -547,10 +518,10 @@ pub fn new_metadata(new: &NewTable<'_>, location: &str, now: i64) -> Told<Json> 
     if let Some(own) = schema.get_mut("identifier-field-ids").and_then(Json::as_array_mut) {
         own.iter_mut().try_for_each(|id| follow(id, &ids))?;
     }
-    schema["schema-id"] = json!(0);
-    schema["type"] = json!("struct");
+    set(&mut schema, "schema-id", 0)?;
+    set(&mut schema, "type", "struct")?;
     let mut spec = new.spec.filter(|own| !own.is_null()).cloned().unwrap_or_else(|| json!({ "fields": [] }));
-    spec["spec-id"] = json!(0);
+    set(&mut spec, "spec-id", 0)?;
     let mut order =
         new.order.filter(|own| !own.is_null()).cloned().unwrap_or_else(|| json!({ "order-id": 0, "fields": [] }));
     for own in [&mut spec, &mut order] {
@@ -559,7 +530,7 @@ pub fn new_metadata(new: &NewTable<'_>, location: &str, now: i64) -> Told<Json> 
         }
     }
     for (place, field) in spec["fields"].as_array_mut().into_iter().flatten().enumerate() {
-        field["field-id"] = json!(FIRST_PARTITION_ID + place as i32);
+        set(field, "field-id", FIRST_PARTITION_ID + place as i32)?;
     }
     let updates = [
         json!({ "action": "assign-uuid", "uuid": new_uuid() }),
@@ -589,11 +560,11 @@ fn follow(id: &mut Json, ids: &BTreeMap<i64, i64>) -> Told<()> {
 fn renumbered(json: &mut Json, next: &mut Ids, ids: &mut BTreeMap<i64, i64>) -> Told<()> {
     let mut give = |json: &mut Json, name: &str| -> Told<()> {
         let old = needed(json, name)?;
-        let new = i64::from(next.next());
+        let new = i64::from(next.next()?);
         if ids.insert(old, new).is_some() {
             return Err(format!("two fields have the id {old}"));
         }
-        json[name] = json!(new);
+        set(json, name, new)?;
         Ok(())
     };
     match json.get("type").and_then(Json::as_str) {

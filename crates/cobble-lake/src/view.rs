@@ -5,6 +5,7 @@ use cobble_types::SqlType;
 use serde_json::{Value as Json, json};
 
 use crate::create::{Ids, new_uuid};
+use crate::documents::{following, following_id, needed, number, set, text};
 use crate::schema::{Schema, Told};
 
 /// The language of queries that are written here, as other tools see it.
@@ -38,14 +39,6 @@ pub struct NewView<'v> {
     pub schema: &'v str,
 }
 
-fn number(json: &Json, name: &str) -> Told<i64> {
-    json.get(name).and_then(Json::as_i64).ok_or_else(|| format!("{name} is missing, or no number"))
-}
-
-fn text<'j>(json: &'j Json, name: &str) -> Told<&'j str> {
-    json.get(name).and_then(Json::as_str).ok_or_else(|| format!("{name} is missing, or no text"))
-}
-
 fn list<'j>(json: &'j Json, name: &str) -> Told<&'j Vec<Json>> {
     json.get(name).and_then(Json::as_array).ok_or_else(|| format!("{name} is missing, or no list"))
 }
@@ -59,17 +52,17 @@ impl View {
     /// # Errors
     /// What is wrong with the metadata.
     pub fn read(document: &Json) -> Told<View> {
-        match number(document, "format-version")? {
+        match needed(document, "format-version")? {
             1 => {}
             other => return Err(format!("it is a view of version {other}, and this reads version 1")),
         }
-        let version = of_number(document, "versions", "version-id", number(document, "current-version-id")?)?;
+        let version = of_number(document, "versions", "version-id", needed(document, "current-version-id")?)?;
         let written = list(version, "representations")?.iter().filter(|own| own["type"] == "sql");
         let written: Vec<(&str, &str)> =
             written.map(|own| Ok((text(own, "sql")?, text(own, "dialect")?))).collect::<Told<_>>()?;
         let own = written.iter().find(|(_, dialect)| dialect.eq_ignore_ascii_case(DIALECT));
         let (query, dialect) = own.or(written.first()).ok_or("it has no query as SQL")?;
-        let schema = Schema::from_json(of_number(document, "schemas", "schema-id", number(version, "schema-id")?)?)?;
+        let schema = Schema::from_json(of_number(document, "schemas", "schema-id", needed(version, "schema-id")?)?)?;
         let place = version.get("default-namespace").and_then(Json::as_array).into_iter().flatten();
         let place: Vec<&str> = place.filter_map(Json::as_str).collect();
         Ok(View {
@@ -112,10 +105,10 @@ impl NewView<'_> {
 /// The first metadata of a view.
 pub fn first(schema: &Json, version: &Json, properties: &Json, location: &str) -> Told<Json> {
     let (mut schema, mut version) = (schema.clone(), version.clone());
-    schema["schema-id"] = json!(0);
-    version["schema-id"] = json!(0);
-    version["version-id"] = json!(1);
-    let at = number(&version, "timestamp-ms")?;
+    set(&mut schema, "schema-id", 0)?;
+    set(&mut version, "schema-id", 0)?;
+    set(&mut version, "version-id", 1)?;
+    let at = needed(&version, "timestamp-ms")?;
     let document = json!({
         "view-uuid": new_uuid(),
         "format-version": 1,
@@ -132,13 +125,14 @@ pub fn first(schema: &Json, version: &Json, properties: &Json, location: &str) -
 
 /// What another query in the view's place changes.
 pub fn replacing(document: &Json, new: &NewView<'_>, at: i64) -> Told<Vec<Json>> {
-    let highest = |all: &str, id: &str| {
-        Ok::<_, String>(list(document, all)?.iter().filter_map(|own| own.get(id)?.as_i64()).max().unwrap_or(0))
+    let numbers = |all: &str, id: &'static str| {
+        Ok::<_, String>(list(document, all)?.iter().filter_map(|own| number(own, id)).collect::<Vec<i64>>())
     };
-    let schema = new.schema_json(highest("schemas", "schema-id")? as i32 + 1)?;
+    let schema = new.schema_json(following_id(numbers("schemas", "schema-id")?, 1)?)?;
+    let version = new.version_json(following(numbers("versions", "version-id")?, 1)?, LAST, at);
     Ok(vec![
         json!({ "action": "add-schema", "schema": schema }),
-        json!({ "action": "add-view-version", "view-version": new.version_json(highest("versions", "version-id")? + 1, LAST, at) }),
+        json!({ "action": "add-view-version", "view-version": version }),
         json!({ "action": "set-current-view-version", "view-version-id": LAST }),
     ])
 }
@@ -164,21 +158,21 @@ pub fn check(requirements: &[Json], document: &Json) -> Told<()> {
 }
 
 /// The number of an equal schema, or of one that is added.
-fn schema_added(schemas: &mut Vec<Json>, schema: &Json) -> i64 {
+fn schema_added(schemas: &mut Vec<Json>, schema: &Json) -> Told<i64> {
     let bare = |own: &Json| {
         let mut own = own.clone();
         own.as_object_mut().map(|own| own.remove("schema-id"));
         own
     };
-    let id = |own: &Json| own.get("schema-id").and_then(Json::as_i64).unwrap_or(0);
+    let id = |own: &Json| number(own, "schema-id").unwrap_or(0);
     if let Some(known) = schemas.iter().find(|own| bare(own) == bare(schema)) {
-        return id(known);
+        return Ok(id(known));
     }
-    let next = schemas.iter().map(id).max().map_or(0, |last| last + 1);
+    let next = following(schemas.iter().map(id), 0)?;
     let mut own = schema.clone();
-    own["schema-id"] = json!(next);
+    set(&mut own, "schema-id", next)?;
     schemas.push(own);
-    next
+    Ok(next)
 }
 
 /// The metadata with changes of the open protocol made to it.
@@ -191,36 +185,36 @@ pub fn changed(document: &Json, updates: &[Json], at: i64) -> Told<Json> {
     for update in updates {
         match text(update, "action")? {
             "assign-uuid" if update.get("uuid") == document.get("view-uuid") => {}
-            "upgrade-format-version" if number(update, "format-version")? == 1 => {}
+            "upgrade-format-version" if needed(update, "format-version")? == 1 => {}
             "add-schema" => {
                 let schema = update.get("schema").ok_or("schema is missing")?;
                 Schema::from_json(schema)?;
                 let all = next.get_mut("schemas").and_then(Json::as_array_mut).ok_or("schemas are no list")?;
-                last_schema = Some(schema_added(all, schema));
+                last_schema = Some(schema_added(all, schema)?);
             }
             "add-view-version" => {
                 let mut version = update.get("view-version").cloned().ok_or("view-version is missing")?;
-                if number(&version, "schema-id")? == LAST {
-                    version["schema-id"] = json!(last_schema.ok_or("no schema was added")?);
+                if needed(&version, "schema-id")? == LAST {
+                    set(&mut version, "schema-id", last_schema.ok_or("no schema was added")?)?;
                 }
-                let highest = list(&next, "versions")?.iter().filter_map(|own| own.get("version-id")?.as_i64()).max();
-                let id = number(&version, "version-id")?.max(highest.map_or(1, |last| last + 1));
-                version["version-id"] = json!(id);
+                let known = list(&next, "versions")?.iter().filter_map(|own| number(own, "version-id"));
+                let id = needed(&version, "version-id")?.max(following(known, 1)?);
+                set(&mut version, "version-id", id)?;
                 last_version = Some(id);
                 let all = next.get_mut("versions").and_then(Json::as_array_mut).ok_or("versions are no list")?;
                 all.push(version);
             }
             "set-current-view-version" => {
-                let id = match number(update, "view-version-id")? {
+                let id = match needed(update, "view-version-id")? {
                     LAST => last_version.ok_or("no version was added")?,
                     id => id,
                 };
                 of_number(&next, "versions", "version-id", id)?;
-                next["current-version-id"] = json!(id);
+                set(&mut next, "current-version-id", id)?;
                 let log = next.get_mut("version-log").and_then(Json::as_array_mut).ok_or("version-log is no list")?;
                 log.push(json!({ "timestamp-ms": at, "version-id": id }));
             }
-            "set-location" => next["location"] = json!(text(update, "location")?),
+            "set-location" => set(&mut next, "location", text(update, "location")?)?,
             "set-properties" => {
                 let own = update.get("updates").and_then(Json::as_object).ok_or("updates are missing")?.clone();
                 let properties = next.get_mut("properties").and_then(Json::as_object_mut);
@@ -244,9 +238,9 @@ pub fn changed(document: &Json, updates: &[Json], at: i64) -> Told<Json> {
 fn forget_old_versions(document: &mut Json) -> Told<()> {
     let kept = document["properties"].get(KEPT_PROPERTY).and_then(Json::as_str).and_then(|own| own.parse().ok());
     let kept: usize = kept.filter(|kept| *kept > 0).unwrap_or(KEPT);
-    let current = number(document, "current-version-id")?;
+    let current = needed(document, "current-version-id")?;
     let mut numbers: Vec<i64> =
-        list(document, "versions")?.iter().map(|own| number(own, "version-id")).collect::<Told<_>>()?;
+        list(document, "versions")?.iter().map(|own| needed(own, "version-id")).collect::<Told<_>>()?;
     numbers.sort_unstable();
     let mut gone: Vec<i64> = numbers[..numbers.len().saturating_sub(kept)].to_vec();
     gone.retain(|id| *id != current);
