@@ -6,15 +6,13 @@ use cobble_exec::fold_constant;
 use cobble_optimize::{Goal, Settings, planner, rewrites};
 use cobble_plan::LogicalPlan;
 use cobble_plan::facts::Filtered;
-use cobble_sql::{
-    BindContext, BoundQuery, Facts, FactsOf, KnownView, Parameters, Query, SessionNames, bind_query, table_references,
-};
+use cobble_sql::{Facts, FactsOf, KnownView, bind_query, table_references};
 use cobble_types::deep::with_room;
-use cobble_types::{Error, ObjectName, Result};
+use cobble_types::{Error, ObjectName, Result, quote_literal};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogSet, Engine};
-use crate::resolve::{Place, Resolved, complete, constant_moment, resolve};
+use crate::resolve::{Place, by_itself, complete, resolve};
 use crate::views::KnownViews;
 
 /// The conditions of a plan, and the names of its tables' columns.
@@ -32,7 +30,7 @@ fn collect(plan: &LogicalPlan, found: &mut Filtered) {
 
 /// `filter` is a condition over the columns of the table, or of the files, that `wanted` names.
 pub async fn filtered(
-    engine: &Engine,
+    (engine, settings): (&Engine, &Settings),
     set: &CatalogSet,
     place: &Place,
     wanted: &Facts,
@@ -43,7 +41,7 @@ pub async fn filtered(
             let (catalog, schema, table) = complete(set, place, parts)?;
             ObjectName::new(catalog, schema, table).to_string()
         }
-        FactsOf::Path(path) => format!("rows_at('{}')", path.replace('\'', "''")),
+        FactsOf::Path(path) => format!("rows_at({})", quote_literal(path)),
     };
     let query = KnownView::new(cobble_plan::UserView {
         query: format!("SELECT * FROM {table} WHERE ({filter}\n)"),
@@ -52,35 +50,20 @@ pub async fn filtered(
     .map_err(|e| Error { position: None, ..e })?
     .query;
     let names = with_room(|| table_references(&query));
-    let moment = |expr: &cobble_sql::Expr| constant_moment(engine, expr, "UTC");
-    let catalog = resolve(engine, set, &KnownViews::new(), &moment, &Place::default(), names).await;
-    let (settings, cancel) = (Settings::default(), CancellationToken::new());
+    let catalog = resolve(engine, set, &KnownViews::new(), settings, &Place::default(), names).await;
+    let cancel = CancellationToken::new();
     // Places in it are none of the statement.
-    let bound = with_room(|| bound(engine, &query, &catalog)).map_err(|e| Error { position: None, ..e })?;
+    let bound = with_room(|| by_itself(engine, &catalog, settings, |context| bind_query(&query, context)));
+    let bound = bound.map_err(|e| Error { position: None, ..e })?;
     let plan = bound.plan.clone();
     let mut found = with_room(|| {
-        let context = rewrites::Context::new(&settings, &fold_constant, &cancel);
+        let context = rewrites::Context::new(settings, &fold_constant, &cancel);
         let mut found = Filtered { names: HashMap::new(), ..Filtered::default() };
         collect(&rewrites::apply_all(plan, &context)?.0, &mut found);
         Ok::<_, Error>(found)
     })?;
     let sources = catalog.sources();
-    let planned = planner::plan(bound.plan, &sources, &settings, Goal::Here, &fold_constant, &cancel).await?;
+    let planned = planner::plan(bound.plan, &sources, settings, Goal::Here, &fold_constant, &cancel).await?;
     found.scan = planned.gates.into_iter().next().map(|gate| gate.spec);
     Ok(found)
-}
-
-fn bound(engine: &Engine, query: &Query, catalog: &Resolved) -> Result<BoundQuery> {
-    let functions = engine.functions();
-    let context = BindContext {
-        catalog,
-        now: chrono::Utc::now().timestamp_micros(),
-        parameters: Parameters::NONE,
-        functions: &functions,
-        zone: "UTC",
-        target: None,
-        session: SessionNames::NONE,
-        fold: &fold_constant,
-    };
-    bind_query(query, &context)
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use cobble_connect::{NativeQuery, TableVersion};
 use cobble_exec::fold_constant;
+use cobble_optimize::Settings;
 use cobble_plan::UserView;
 use cobble_plan::expr::Column;
 use cobble_plan::facts::Filtered;
@@ -102,20 +103,18 @@ impl CatalogReader for Resolved {
     }
 }
 
-/// `temporary` are the views of the session alone, and `moment` computes what stands behind FOR SYSTEM_TIME AS OF.
+/// `temporary` are the views of the session alone. With its settings what stands behind FOR SYSTEM_TIME AS OF, and conditions within the names, are
+/// understood.
 pub async fn resolve(
     engine: &Engine,
     set: &CatalogSet,
     temporary: &KnownViews,
-    moment: &Moment<'_>,
+    settings: &Settings,
     place: &Place,
     names: Vec<TableReference>,
 ) -> Resolved {
-    resolve_within(engine, set, place, names, Within { depth: 0, shape_only: false, temporary, moment }).await
+    resolve_within(engine, set, place, names, Within { depth: 0, shape_only: false, temporary, settings }).await
 }
-
-/// The moment that an expression names, in microseconds since 1970-01-01 UTC.
-pub type Moment<'a> = dyn Fn(&Expr) -> Result<i64> + Sync + 'a;
 
 #[derive(Clone, Copy)]
 struct Within<'a> {
@@ -125,7 +124,7 @@ struct Within<'a> {
     shape_only: bool,
     /// Views that only this session has. Other views do not see them.
     temporary: &'a KnownViews,
-    moment: &'a Moment<'a>,
+    settings: &'a Settings,
 }
 
 static NO_VIEWS: KnownViews = KnownViews::new();
@@ -138,7 +137,7 @@ fn resolve_within<'a>(
     names: Vec<TableReference>,
     within: Within<'a>,
 ) -> BoxFuture<'a, Resolved> {
-    let Within { depth, shape_only, temporary, moment } = within;
+    let Within { depth, shape_only, temporary, settings } = within;
     let found = async move |reference: &TableReference| match reference {
         TableReference::Name(name) => match information_shape(name).filter(|_| shape_only) {
             Some(table) => Ok(Relation::Table(table)),
@@ -146,7 +145,7 @@ fn resolve_within<'a>(
         },
         TableReference::Earlier(name, as_of) => {
             let version = match as_of {
-                AsOf::Time(expr) => TableVersion::Time(with_room(|| moment(expr))?),
+                AsOf::Time(expr) => TableVersion::Time(with_room(|| constant_moment(engine, expr, settings))?),
                 AsOf::Number(number) => TableVersion::Number(*number),
                 AsOf::Name(name) => TableVersion::Name(name.clone()),
             };
@@ -159,7 +158,7 @@ fn resolve_within<'a>(
         }
         TableReference::Facts(wanted) => {
             let filtered = match &wanted.filter {
-                Some(filter) => Some(filtered::filtered(engine, set, place, wanted, filter).await?),
+                Some(filter) => Some(filtered::filtered((engine, settings), set, place, wanted, filter).await?),
                 None => None,
             };
             facts(set, place, wanted, filtered.as_ref()).await.map(Relation::Table)
@@ -178,7 +177,7 @@ fn resolve_within<'a>(
             let names = with_room(|| table_references(&known.query));
             let is_temporary = name.catalog == SYSTEM_CATALOG && name.schema == TEMPORARY_SCHEMA;
             let temporary = if is_temporary { temporary } else { &NO_VIEWS };
-            let within = Within { depth: depth + 1, shape_only, temporary, moment };
+            let within = Within { depth: depth + 1, shape_only, temporary, settings };
             let tables = resolve_within(engine, set, &place_of(&known.view), names, within).await;
             Ok(Meaning::View { name, known, tables })
         }
@@ -203,21 +202,10 @@ pub async fn describe_view(
     let whole = UserView { query: format!("SELECT * FROM {name}"), ..UserView::default() };
     let query = KnownView::new(whole)?.query;
     let names = with_room(|| table_references(&query));
-    let moment = |expr: &Expr| constant_moment(engine, expr, "UTC");
-    let within = Within { depth: 0, shape_only: true, temporary, moment: &moment };
+    let settings = Settings::default();
+    let within = Within { depth: 0, shape_only: true, temporary, settings: &settings };
     let catalog = resolve_within(engine, set, &Place::default(), names, within).await;
-    let functions = engine.functions();
-    let context = BindContext {
-        catalog: &catalog,
-        now: 0,
-        parameters: Parameters::NONE,
-        functions: &functions,
-        zone: "UTC",
-        target: None,
-        session: SessionNames::NONE,
-        fold: &fold_constant,
-    };
-    let bound = with_room(|| bind_query(&query, &context))?;
+    let bound = with_room(|| by_itself(engine, &catalog, &settings, |context| bind_query(&query, context)))?;
     let column =
         |c: Column| TableColumn { name: c.name, sql_type: c.sql_type, nullable: true, partition: false, comment: None };
     Ok(bound.columns.into_iter().map(column).collect())
@@ -310,20 +298,29 @@ pub fn complete(set: &CatalogSet, place: &Place, name: &[String]) -> Result<(Str
     }
 }
 
-/// A moment that no session names.
-pub fn constant_moment(engine: &Engine, expr: &Expr, zone: &str) -> Result<i64> {
-    let functions = engine.functions();
-    let context = BindContext {
-        catalog: &Resolved { meanings: HashMap::new() },
+/// Binds something that stands for itself: without parameters and a session's names.
+pub fn by_itself<B>(
+    engine: &Engine,
+    catalog: &dyn CatalogReader,
+    settings: &Settings,
+    bind: impl FnOnce(&BindContext<'_>) -> Result<B>,
+) -> Result<B> {
+    bind(&BindContext {
+        catalog,
         now: chrono::Utc::now().timestamp_micros(),
         parameters: Parameters::NONE,
-        functions: &functions,
-        zone,
+        functions: &engine.functions(),
+        zone: &settings.time_zone,
         target: None,
         session: SessionNames::NONE,
         fold: &fold_constant,
-    };
-    moment(expr, &context)
+    })
+}
+
+/// The moment that an expression names, in microseconds since 1970-01-01 UTC.
+fn constant_moment(engine: &Engine, expr: &Expr, settings: &Settings) -> Result<i64> {
+    let nothing = Resolved { meanings: HashMap::new() };
+    by_itself(engine, &nothing, settings, |context| moment(expr, context))
 }
 
 /// How a table, or the files at a path, are put together.

@@ -16,9 +16,9 @@ use cobble_plan::physical::PhysicalPlan;
 use cobble_plan::sink::Returning;
 use cobble_plan::{LogicalPlan, SortKey, draw, serial};
 use cobble_sql::{
-    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, Expr, KnownView, Parameters,
-    PlanFormat, SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query,
-    parse_statements, table_references,
+    BindContext, BoundQuery, CatalogReader, Change, Explain, ExplainShow, Explained, KnownView, Parameters, PlanFormat,
+    SessionNames, Show, Statement, StatementText, TableReference, WrittenName, bind_query, parse_statements,
+    table_references,
 };
 use cobble_types::deep::with_room;
 use cobble_types::{Code, Error, Position, Result, SqlType};
@@ -32,8 +32,7 @@ use crate::execution::{self, Execution, ResultColumn};
 use crate::memory_table::text_rows;
 use crate::prepared::Prepared;
 use crate::resolve::{
-    DEFAULT_SCHEMA, Place, Relation, Resolved, complete, constant_moment, describe_view, relation, resolve, table,
-    table_names,
+    DEFAULT_SCHEMA, Place, Relation, Resolved, complete, describe_view, relation, resolve, table, table_names,
 };
 use crate::returning::{self, Rows};
 use crate::system_tables::{SYSTEM_SCHEMAS, lines};
@@ -597,8 +596,7 @@ impl Session {
 
     /// What these names stand for here.
     async fn looked_up(&self, set: &CatalogSet, names: Vec<TableReference>) -> Resolved {
-        let moment = |expr: &Expr| constant_moment(&self.engine, expr, &self.settings.time_zone);
-        resolve(&self.engine, set, &self.views, &moment, &self.place, names).await
+        resolve(&self.engine, set, &self.views, &self.settings, &self.place, names).await
     }
 
     /// The tables of a query, and the connections that they are of.

@@ -15,7 +15,9 @@ use cobble_plan::sink::{NewRows, Prepared, Routes, SinkSpec};
 use cobble_plan::{TierMove, Tiers, UserView};
 use cobble_sql::{CreateTiers, KnownView, Parameters, Statement, parse_statements, table_name};
 use cobble_types::parse::parse_value;
-use cobble_types::{Code, Error, ObjectName, Result, SqlType, Value, array_value_text, quote_identifier};
+use cobble_types::{
+    Code, Error, ObjectName, Result, SqlType, Value, array_value_text, quote_identifier, quote_literal,
+};
 use tokio_util::sync::CancellationToken;
 
 use crate::catalogs::{CatalogSet, Engine};
@@ -99,10 +101,6 @@ fn sample(sql_type: &SqlType) -> &'static str {
     }
 }
 
-fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
-
 impl Session {
     /// The table in tiers that a name means, if it means one.
     pub(crate) async fn tiered(&self, set: &CatalogSet, parts: &[String]) -> Result<Option<Tiered>> {
@@ -176,7 +174,8 @@ impl Session {
 
     /// A boundary as text that means the same in every session.
     async fn boundary(&self, text: &str, sql_type: &SqlType, cancel: &CancellationToken) -> Result<String> {
-        let made = self.value(&format!("SELECT CAST(CAST({} AS {sql_type}) AS text)", literal(text)), cancel).await?;
+        let made =
+            self.value(&format!("SELECT CAST(CAST({} AS {sql_type}) AS text)", quote_literal(text)), cancel).await?;
         made.ok_or_else(|| Error::internal("a boundary without a text"))
     }
 
@@ -240,8 +239,12 @@ impl Session {
         let seen = Session { views: Arc::default(), place: Place::default(), ..self.clone() };
         seen.planned(&known.query, Parameters::NONE, cancel).await?;
         // What a move will ask of the recent side.
-        let rows =
-            format!("{} < CAST({} AS {})", quote_identifier(&wanted.by), literal(sample(&by.sql_type)), by.sql_type);
+        let rows = format!(
+            "{} < CAST({} AS {})",
+            quote_identifier(&wanted.by),
+            quote_literal(sample(&by.sql_type)),
+            by.sql_type
+        );
         seen.planned_sql(&format!("DELETE FROM {} WHERE {rows}", recent.name), cancel).await.map_err(|e| {
             let what = format!("rows could not be moved out of {}: {}", recent.name, e.message);
             Error { message: what, position: wanted.recent.position, ..e }
@@ -357,7 +360,7 @@ impl Session {
         let sql_type = sql_type.ok_or_else(|| Error::unknown("column", &tiers.by, []))?;
         let to = own.boundary(to, &sql_type, cancel).await?;
         if let Some(boundary) = &tiers.boundary {
-            let (new, old) = (literal(&to), literal(boundary));
+            let (new, old) = (quote_literal(&to), quote_literal(boundary));
             let is_later = format!("CAST({new} AS {sql_type}) >= CAST({old} AS {sql_type})");
             if own.number(&format!("SELECT count(*) WHERE {is_later}"), cancel).await? == 0 {
                 let what = format!("the boundary of {} is {boundary} already", full_name(&name));

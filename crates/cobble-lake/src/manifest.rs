@@ -141,9 +141,13 @@ fn text(bytes: &[u8]) -> Told<&str> {
     std::str::from_utf8(bytes).map_err(|_| "a text is not in UTF-8".into())
 }
 
+/// Rows or bytes that a file has at most: of a hundred thousand files the sum has still room in 64 bits.
+const MOST_OF_A_FILE: u64 = 1 << 46;
+
 fn count(number: Option<i64>, what: &str) -> Told<u64> {
     let number = number.ok_or_else(|| format!("a file lacks its {what}"))?;
-    u64::try_from(number).map_err(|_| format!("the {what} of a file is {number}"))
+    let count = u64::try_from(number).ok().filter(|count| *count <= MOST_OF_A_FILE);
+    count.ok_or_else(|| format!("the {what} of a file is {number}, which no file has"))
 }
 
 /// The manifests of a snapshot, from the file that lists them.

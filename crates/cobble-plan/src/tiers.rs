@@ -3,7 +3,7 @@
 
 use std::fmt;
 
-use cobble_types::quote_identifier;
+use cobble_types::{quote_identifier, quote_literal};
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,10 +48,6 @@ impl fmt::Display for TierMove {
     }
 }
 
-fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
-
 impl Tiers {
     /// The same tables, however far rows have been moved between them.
     pub fn is_same(&self, other: &Tiers) -> bool {
@@ -61,8 +57,8 @@ impl Tiers {
     /// A condition for the rows in between, as far as there are bounds; rows without a value are in none.
     pub fn between(&self, from: Option<&str>, to: Option<&str>) -> String {
         let by = quote_identifier(&self.by);
-        let from = from.map(|from| format!("{by} >= {}", literal(from)));
-        let to = to.map(|to| format!("{by} < {}", literal(to)));
+        let from = from.map(|from| format!("{by} >= {}", quote_literal(from)));
+        let to = to.map(|to| format!("{by} < {}", quote_literal(to)));
         let both: Vec<String> = from.into_iter().chain(to).collect();
         if both.is_empty() { format!("{by} IS NOT NULL") } else { both.join(" AND ") }
     }
@@ -94,7 +90,7 @@ impl Tiers {
 impl fmt::Display for Tiers {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "RECENT {} OLDER {} BY {}", self.recent, self.older, quote_identifier(&self.by))?;
-        self.boundary.iter().try_for_each(|boundary| write!(f, " BOUNDARY {}", literal(boundary)))
+        self.boundary.iter().try_for_each(|boundary| write!(f, " BOUNDARY {}", quote_literal(boundary)))
     }
 }
 

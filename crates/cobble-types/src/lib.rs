@@ -16,7 +16,9 @@ mod value;
 pub mod zone;
 
 pub use error::{Code, Error, Position, Result};
-pub use names::{ColumnId, ObjectName, closest_name, parse_identifier, quote_identifier, quote_where_needed};
+pub use names::{
+    ColumnId, ObjectName, closest_name, parse_identifier, quote_identifier, quote_literal, quote_where_needed,
+};
 pub use sql_type::{RowField, SqlType};
 pub use text::{
     array_value_text, csv_header, json_row, json_text, json_value, write_csv_rows, write_date, write_decimal,

@@ -42,6 +42,11 @@ pub fn quote_identifier(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 
+/// A text as a constant of SQL.
+pub fn quote_literal(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "''"))
+}
+
 /// Words that PostgreSQL's `quote_ident` puts in quotes, as they mean something of their own (manual, appendix C).
 const RESERVED: &[&str] = &[
     "all",

@@ -8,7 +8,7 @@ use arrow::array::*;
 use arrow::datatypes::IntervalMonthDayNano;
 use serde::{Deserialize, Serialize};
 
-use crate::{SqlType, write_date, write_decimal, write_timestamp};
+use crate::{SqlType, quote_literal, write_date, write_decimal, write_timestamp};
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -233,7 +233,7 @@ impl fmt::Display for Value {
             Value::Real(v) => write!(f, "{v}"),
             Value::Double(v) => write!(f, "{v}"),
             Value::Numeric { unscaled, scale, .. } => f.write_str(&write_decimal(*unscaled, *scale)),
-            Value::Text(v) => write!(f, "'{}'", v.replace('\'', "''")),
+            Value::Text(v) => f.write_str(&quote_literal(v)),
             Value::Bytea(v) => {
                 f.write_str("'\\x")?;
                 v.iter().try_for_each(|byte| write!(f, "{byte:02x}"))?;

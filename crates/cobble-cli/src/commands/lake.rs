@@ -1,6 +1,7 @@
 //! `cobble lake …`: how a lake's tables are put together, and care for them. Each command is one statement, which `cobble sql` takes as well.
 
 use clap::{Args, Subcommand, ValueEnum};
+use cobble_types::quote_literal;
 
 use super::sql::{Output, Where, run_statement};
 use crate::output::Format;
@@ -166,10 +167,6 @@ enum Action {
     },
 }
 
-fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
-
 /// A call of a procedure under construction.
 struct Call(String);
 
@@ -179,12 +176,12 @@ impl Call {
     }
 
     fn named(procedure: &str, table: &str) -> Call {
-        Call(format!("CALL {procedure}({}", quoted(table)))
+        Call(format!("CALL {procedure}({}", quote_literal(table)))
     }
 
     fn text(self, name: &str, value: Option<&str>) -> Call {
         match value {
-            Some(value) => Call(format!("{}, {name} => {}", self.0, quoted(value))),
+            Some(value) => Call(format!("{}, {name} => {}", self.0, quote_literal(value))),
             None => self,
         }
     }
@@ -197,7 +194,7 @@ impl Call {
     }
 
     fn moment(self, name: &str, value: Option<&str>) -> Call {
-        self.plain(name, value.map(|value| format!("timestamptz {}", quoted(value))))
+        self.plain(name, value.map(|value| format!("timestamptz {}", quote_literal(value))))
     }
 
     fn when(self, name: &str, flag: bool) -> Call {
@@ -209,7 +206,7 @@ fn statement(action: &Action) -> String {
     let call = match action {
         Action::Show { table, what } => {
             let what = what.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
-            return format!("SELECT * FROM lake_{what}({})", quoted(table));
+            return format!("SELECT * FROM lake_{what}({})", quote_literal(table));
         }
         Action::Adopt { location, into } => Call::of("adopt", into).text("location", Some(location)),
         Action::Release { table } => Call::of("release", table),

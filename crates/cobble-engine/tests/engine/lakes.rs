@@ -211,6 +211,29 @@ async fn keys_of_a_join_leave_row_groups_out() {
     }
 }
 
+/// What a condition leaves of row groups is what the same session's question would read, in its time zone.
+#[tokio::test(flavor = "multi_thread")]
+async fn conditions_on_row_groups_are_those_of_the_session() {
+    let mut session = session();
+    for (zone, condition) in [
+        ("UTC", "departed_at::timestamptz < '2023-03-01'"),
+        ("America/New_York", "departed_at::timestamptz < '2023-03-01'"),
+        ("Asia/Tokyo", "departed_at < now()::timestamp - interval '900 days' AND id < 400"),
+    ] {
+        answer(&mut session, &format!("SET timezone = '{zone}'")).await.unwrap();
+        let quoted = condition.replace('\'', "''");
+        let told = format!(
+            "SELECT count(*) FILTER (WHERE is_read) FROM row_group_stats('by_month_v2', filter => '{quoted}') WHERE column_name = 'id'"
+        );
+        let (told, _) = answer(&mut session, &told).await.unwrap_or_else(|e| panic!("{told}: {e}"));
+        let asked = format!("SELECT sum(id), sum(port) FROM by_month_v2 WHERE {condition}");
+        let (_, plan) = answer(&mut session, &asked).await.unwrap();
+        let gate = &plan.unwrap().gates[0];
+        let read = gate.parts.iter().find(|own| own.parts == "row groups in those").unwrap().read;
+        assert_eq!(told, [read.to_string()], "{zone}: {condition}");
+    }
+}
+
 /// A table that another service's catalog keeps is read, and not written.
 #[tokio::test(flavor = "multi_thread")]
 async fn tables_of_other_catalogs_are_not_written() {
