@@ -930,6 +930,8 @@ export interface components {
             /** @description Keys of joins that the scan was opened with. */
             keys?: components["schemas"]["KeyMeasure"][];
             sent?: null | components["schemas"]["Request"];
+            /** @description Parts that were found while reading, where planning did not know all of them. */
+            parts?: components["schemas"]["PartCount"][];
         };
         JoinDocument: {
             step: number;
