@@ -208,7 +208,7 @@ impl Session {
         };
         let (mut held, mut routes) = (planned.held, None);
         if let Some(tiered) = tiered {
-            routes = Some(Box::new(self.routes(&set, &tiered.tiers, &rows).await.map_err(at)?));
+            routes = Some(Box::new(self.routes(&set, &tiered, &rows).await.map_err(at)?));
             held.push(tiered.known);
         }
         let plan = planned.plan.written_to(SinkSpec { table: target, rows, routes }, returning);

@@ -83,7 +83,7 @@ impl TableWriter for Routed {
             let (from, to) = (text(&self.routes.boundary), text(&self.routes.moving_to));
             let what = format!("rows from {from} up to {to} are being moved to {}", self.older.table);
             return Err(
-                Error::new(Code::Conflict, what).hint("nothing was written; insert these rows when the move has ended. If it was stopped, CALL tier_move() ends it")
+                Error::new(Code::Conflict, what).hint("nothing was written; insert these rows when the move has ended")
             );
         }
         self.older.write(&filter_record_batch(batch, &older)?)?;

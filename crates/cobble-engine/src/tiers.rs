@@ -86,6 +86,11 @@ impl Engine {
     pub fn nothing_moves(&self) -> Result<Alone> {
         Alone::new(&self.moving, ANY)
     }
+
+    /// Whether rows of a table are being moved at the moment.
+    fn moves(&self, name: &str) -> bool {
+        self.moving.lock().unwrap_or_else(PoisonError::into_inner).contains(name)
+    }
 }
 
 fn can_divide(sql_type: &SqlType) -> bool {
@@ -129,7 +134,8 @@ impl Session {
     }
 
     /// Where rows with these columns go.
-    pub(crate) async fn routes(&self, set: &CatalogSet, tiers: &Tiers, rows: &NewRows) -> Result<Routes> {
+    pub(crate) async fn routes(&self, set: &CatalogSet, tiered: &Tiered, rows: &NewRows) -> Result<Routes> {
+        let Tiered { name, tiers, .. } = tiered;
         let (recent, older) = (self.side(set, &tiers.recent).await?, self.side(set, &tiers.older).await?);
         let found = recent.table.columns.iter().find(|column| column.name == tiers.by);
         let sql_type = found.map(|column| column.sql_type.clone()).ok_or_else(|| {
@@ -137,7 +143,8 @@ impl Session {
         })?;
         let value = |text: &String| parse_value(text, &sql_type);
         let moving_to = match &tiers.moving {
-            Some(TierMove::Copying { to }) => Some(value(to)?),
+            // What a move that was stopped has written to the older side goes when the next one begins, and that waits for who holds this state.
+            Some(TierMove::Copying { to }) if self.engine.moves(name) => Some(value(to)?),
             _ => None,
         };
         let to = |name: &ObjectName| {
