@@ -602,9 +602,11 @@ impl Lake {
         let columns = counted(columns(&open, open.metadata.schema_id)?.len(), "column");
         let Some(snapshot) = open.metadata.current() else { return Ok(format!("{columns}, no rows yet")) };
         let memory: Arc<dyn ScanMemory> = Arc::new(Unbounded);
-        let left =
-            open.left(snapshot, open.metadata.schema_id, &Default::default(), &memory, &CancellationToken::new())?;
-        let files = counted(left.files.len(), "file");
+        let (schema, cancel) = (open.metadata.schema_id, CancellationToken::new());
+        let looking = open.looking(snapshot, schema, &Default::default(), &memory, &cancel)?;
+        let left = looking.left(self.planning, &memory, &cancel)?;
+        let more = if left.later.is_empty() { "" } else { " and more" };
+        let files = format!("{}{more}", counted(left.files.len(), "file"));
         let at_fault = |e: Error| {
             let storage = self.storage_name.as_deref().unwrap_or("(given by the catalog)");
             let hint = format!("listing works, reading does not: look at the settings of connection {storage}");

@@ -156,27 +156,20 @@ impl<'a> Quick<'a> {
         }
     }
 
-    /// Goes through an array that may be null. `each` passes over so many items and the 0 behind them, and gives up where more follow: arrays
-    /// in several runs, or with the bytes that they have, are read in full.
+    /// The number of items of an array that may be null, where behind them a 0 has to come: with none, that has come. Arrays in several runs, or with the
+    /// bytes that they have, are read in full.
     #[inline(always)]
-    fn array(&mut self, null: i64, each: impl Fn(&mut Self, u64) -> Option<()>) -> Option<()> {
+    fn items(&mut self, null: i64) -> Option<u64> {
         if !self.is_there(null)? {
-            return Some(());
+            return Some(0);
         }
         match *self.bytes.get(self.at)? {
-            0 => {
-                self.at += 1;
-                Some(())
-            }
-            // Fewer than 64, and of which no bytes are told.
+            // None, or fewer than 64, of which no bytes are told.
             count if count & 0x81 == 0 => {
                 self.at += 1;
-                each(self, u64::from(count >> 1))
+                Some(u64::from(count >> 1))
             }
-            _ => {
-                let count = u64::try_from(self.number()?).ok().filter(|count| *count <= self.bytes.len() as u64)?;
-                each(self, count)
-            }
+            _ => u64::try_from(self.number()?).ok().filter(|count| *count > 0 && *count <= self.bytes.len() as u64),
         }
     }
 
@@ -231,9 +224,18 @@ impl<'a> Quick<'a> {
                 true => self.text(),
                 false => Some(()),
             },
-            Step::NumberPairs(null) => self.array(*null, |quick, count| quick.numbers_and_end(2 * count)),
-            Step::NumberList(null) => self.array(*null, Quick::numbers_and_end),
-            Step::BytePairs(null) => self.array(*null, Quick::pairs_and_end),
+            Step::NumberPairs(null) => match self.items(*null)? {
+                0 => Some(()),
+                count => self.numbers_and_end(2 * count),
+            },
+            Step::NumberList(null) => match self.items(*null)? {
+                0 => Some(()),
+                count => self.numbers_and_end(count),
+            },
+            Step::BytePairs(null) => match self.items(*null)? {
+                0 => Some(()),
+                count => self.pairs_and_end(count),
+            },
             Step::Other(node) => self.other(node),
             // Neither stands within another step.
             Step::Status | Step::Partition(_) => None,

@@ -84,7 +84,7 @@ impl FileFormat for Parquet {
     }
 
     fn writer(&self, file: File, schema: SchemaRef) -> io::Result<Box<dyn FileWriter>> {
-        Ok(Box::new(write::ParquetWriter::new(file, schema)?))
+        Ok(Box::new(write::ParquetWriter::new(file, schema)))
     }
 }
 

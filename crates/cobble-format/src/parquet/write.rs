@@ -1,12 +1,15 @@
 //! Writing Parquet: row groups of a size that tasks can claim, compressed with Snappy.
 
+use std::collections::HashSet;
 use std::fs::File;
 use std::io;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use arrow::array::RecordBatch;
+use arrow::array::{Array, ArrayRef, RecordBatch};
+use arrow::compute::filter;
 use arrow::datatypes::SchemaRef;
+use arrow::row::{RowConverter, SortField};
 use parquet::arrow::ArrowWriter;
 use parquet::arrow::arrow_writer::{
     ArrowColumnChunk, ArrowColumnWriter, ArrowLeafColumn, ArrowRowGroupWriterFactory, compute_leaves,
@@ -15,6 +18,7 @@ use parquet::basic::Compression;
 use parquet::errors::ParquetError;
 use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
+use parquet::schema::types::ColumnPath;
 
 use crate::FileWriter;
 
@@ -26,8 +30,24 @@ const WORTH_A_THREAD: usize = 16_384;
 /// Threads that encode the columns of a file.
 const MOST_THREADS: usize = 4;
 
-/// Columns are encoded and compressed by several threads, each column by one of them at a time.
+/// So many values tell whether a column has the same ones again and again.
+const SAMPLE: usize = 4096;
+
+/// A file of which nothing is written yet, or one with its rows.
 pub struct ParquetWriter {
+    schema: SchemaRef,
+    state: State,
+}
+
+enum State {
+    Fresh(File),
+    Open(Box<Open>),
+    /// Something went wrong.
+    Gone,
+}
+
+/// Columns are encoded and compressed by several threads, each column by one of them at a time.
+struct Open {
     file: SerializedFileWriter<File>,
     factory: ArrowRowGroupWriterFactory,
     schema: SchemaRef,
@@ -81,16 +101,60 @@ fn failed(error: ParquetError) -> io::Error {
     }
 }
 
+/// Whether nearly each value of a column is another one, so that a dictionary would hold about as much as the column: if one of 200 values at most
+/// comes again among thousands, there are several times as many values as rows in a row group.
+fn hardly_repeats(column: &ArrayRef) -> bool {
+    let values = column.slice(0, column.len().min(2 * SAMPLE));
+    let count = values.len() - values.logical_null_count();
+    if count < SAMPLE || values.data_type().is_nested() {
+        return false;
+    }
+    let distinct = || {
+        let present = match values.logical_nulls() {
+            Some(nulls) => filter(&values, &nulls.inner().clone().into()).ok()?,
+            None => values.clone(),
+        };
+        let rows = RowConverter::new(vec![SortField::new(values.data_type().clone())]).ok()?;
+        let rows = rows.convert_columns(&[present]).ok()?;
+        Some(rows.iter().map(|row| row.owned()).collect::<HashSet<_>>().len())
+    };
+    distinct().is_some_and(|distinct| distinct * 200 >= count * 199)
+}
+
 impl ParquetWriter {
-    pub fn new(file: File, schema: SchemaRef) -> io::Result<ParquetWriter> {
-        let properties = WriterProperties::builder()
+    pub fn new(file: File, schema: SchemaRef) -> ParquetWriter {
+        ParquetWriter { schema, state: State::Fresh(file) }
+    }
+
+    /// The file with its rows. The first ones say which columns have a dictionary.
+    fn open(&mut self, first: Option<&RecordBatch>) -> io::Result<&mut Open> {
+        if let State::Fresh(_) = self.state
+            && let State::Fresh(file) = std::mem::replace(&mut self.state, State::Gone)
+        {
+            self.state = State::Open(Box::new(Open::new(file, self.schema.clone(), first)?));
+        }
+        match &mut self.state {
+            State::Open(open) => Ok(open),
+            _ => Err(io::Error::other("the file could not be begun")),
+        }
+    }
+}
+
+impl Open {
+    fn new(file: File, schema: SchemaRef, first: Option<&RecordBatch>) -> io::Result<Open> {
+        let mut properties = WriterProperties::builder()
             .set_compression(Compression::SNAPPY)
-            .set_max_row_group_row_count(Some(ROW_GROUP))
-            .build();
-        let writer = ArrowWriter::try_new(file, schema.clone(), Some(properties)).map_err(failed)?;
+            .set_max_row_group_row_count(Some(ROW_GROUP));
+        for (field, column) in schema.fields().iter().zip(first.map_or(&[][..], RecordBatch::columns)) {
+            if hardly_repeats(column) {
+                let path = ColumnPath::new(vec![field.name().clone()]);
+                properties = properties.set_column_dictionary_enabled(path, false);
+            }
+        }
+        let writer = ArrowWriter::try_new(file, schema.clone(), Some(properties.build())).map_err(failed)?;
         let (file, factory) = writer.into_serialized_writer().map_err(failed)?;
         let threads = std::thread::available_parallelism().map_or(1, |cores| cores.get().min(MOST_THREADS));
-        Ok(ParquetWriter { file, factory, schema, columns: vec![], rows: 0, threads })
+        Ok(Open { file, factory, schema, columns: vec![], rows: 0, threads })
     }
 
     /// Encodes rows of the row group under construction.
@@ -140,33 +204,39 @@ impl ParquetWriter {
 
 impl FileWriter for ParquetWriter {
     fn write(&mut self, batch: &RecordBatch) -> io::Result<()> {
+        let open = self.open(Some(batch))?;
         let mut written = 0;
         while written < batch.num_rows() {
-            let rows = (batch.num_rows() - written).min(ROW_GROUP - self.rows);
-            self.encode(&batch.slice(written, rows))?;
+            let rows = (batch.num_rows() - written).min(ROW_GROUP - open.rows);
+            open.encode(&batch.slice(written, rows))?;
             written += rows;
-            if self.rows == ROW_GROUP {
-                self.end_row_group()?;
+            if open.rows == ROW_GROUP {
+                open.end_row_group()?;
             }
         }
         Ok(())
     }
 
     fn held(&self) -> usize {
-        self.columns.iter().map(|column| column.writer.memory_size()).sum()
+        let State::Open(open) = &self.state else { return 0 };
+        open.columns.iter().map(|column| column.writer.memory_size()).sum()
     }
 
     fn size(&self) -> usize {
-        let held = self.columns.iter().map(|column| column.writer.get_estimated_total_bytes());
-        self.file.bytes_written() + held.sum::<usize>()
+        let State::Open(open) = &self.state else { return 0 };
+        let held = open.columns.iter().map(|column| column.writer.get_estimated_total_bytes());
+        open.file.bytes_written() + held.sum::<usize>()
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.end_row_group()
+        self.open(None)?.end_row_group()
     }
 
     fn finish(mut self: Box<Self>) -> io::Result<File> {
-        self.end_row_group()?;
-        self.file.into_inner().map_err(failed)
+        self.open(None)?.end_row_group()?;
+        match self.state {
+            State::Open(open) => open.file.into_inner().map_err(failed),
+            State::Fresh(_) | State::Gone => Err(io::Error::other("the file could not be begun")),
+        }
     }
 }

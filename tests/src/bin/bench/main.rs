@@ -28,6 +28,10 @@ use cobble_tests::{Product, for_judge, judged, plain};
 use questions::QUESTIONS;
 use tokio_util::sync::CancellationToken;
 
+/// As the service has it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 const ROUNDS: usize = 3;
 
 #[tokio::main]
