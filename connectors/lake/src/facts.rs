@@ -6,7 +6,8 @@ use std::sync::Arc;
 
 use cobble_format::row_groups::{self, Judged};
 use cobble_lake::left::DataFile;
-use cobble_lake::manifest::{Content, Manifest, Summary};
+use cobble_lake::manifest::Content;
+use cobble_lake::manifest_list::{Manifest, Summary};
 use cobble_lake::metadata::{Metadata, RefKind, Snapshot, Spec};
 use cobble_lake::schema::Schema;
 use cobble_lake::table::LakeTable;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex as Shut, PoisonError};
 
 use cobble_lake::left::{Counts, DataFile, Looking, Parts};
-use cobble_lake::manifest::Manifest;
+use cobble_lake::manifest_list::Manifest;
 use cobble_plan::offer::PartCount;
 use cobble_plan::scan::{GateCounters, ScanTools};
 use cobble_types::{Error, Result};

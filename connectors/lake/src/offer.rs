@@ -7,7 +7,7 @@ use cobble_format::prune::{self, Range, Ranges, uses_ranges};
 use cobble_format::{Dialect, Footer, Shape};
 use cobble_lake::deletes::Gone;
 use cobble_lake::left::{Budget, DataFile, Left, Parts};
-use cobble_lake::manifest::Manifest;
+use cobble_lake::manifest_list::Manifest;
 use cobble_lake::prune::has_bounds;
 use cobble_lake::schema::Field;
 use cobble_plan::draft::Draft;

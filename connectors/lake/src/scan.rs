@@ -12,7 +12,7 @@ use cobble_format::{FileBatches, FileCondition, Footer, PageCondition, PartReadi
 use cobble_lake::catalog::{Current, TableName};
 use cobble_lake::deletes::Gone;
 use cobble_lake::left::{DataFile, Looking};
-use cobble_lake::manifest::Manifest;
+use cobble_lake::manifest_list::Manifest;
 use cobble_lake::name_mapping::{self, Mapped};
 use cobble_lake::prune::Question;
 use cobble_lake::schema::Field;

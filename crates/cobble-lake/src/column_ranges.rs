@@ -7,7 +7,8 @@ use cobble_plan::scan::ScanMemory;
 use cobble_types::{Result, Value};
 use tokio_util::sync::CancellationToken;
 
-use crate::manifest::{Content, Entry, Manifest};
+use crate::manifest::{Content, Entry};
+use crate::manifest_list::Manifest;
 use crate::metadata::Snapshot;
 use crate::prune::of_summary;
 use crate::schema::{Field, Schema, Told};

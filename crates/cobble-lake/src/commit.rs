@@ -14,7 +14,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::create::new_uuid;
 use crate::documents::{following, list, number, set};
-use crate::manifest::Manifest;
+use crate::manifest_list::Manifest;
 use crate::manifest_out::{NewFile, Written, list_of, manifest};
 use crate::metadata::{Ref, RefKind, Snapshot};
 use crate::refs::pointed;

@@ -10,7 +10,8 @@ use cobble_format::{AvroBlocks, Known};
 use cobble_plan::scan::ScanMemory;
 use hashbrown::{HashMap, HashSet};
 
-use crate::manifest::{Entry, EntryShape, Manifest, opened};
+use crate::manifest::{Entry, EntryShape, opened};
+use crate::manifest_list::Manifest;
 use crate::rows::{Cursor, Part};
 use crate::schema::Told;
 

@@ -12,7 +12,8 @@ use tokio_util::sync::CancellationToken;
 
 use crate::decoded::{self, Each, Looked, Verdicts};
 use crate::deletes::{Gathered, Gone, GoneOf};
-use crate::manifest::{Content, Entry, EntryShape, Manifest};
+use crate::manifest::{Content, Entry, EntryShape};
+use crate::manifest_list::Manifest;
 use crate::metadata::{Snapshot, Spec};
 use crate::prune::{OfPartition, Pruner, Question};
 use crate::schema::{Schema, Told};

@@ -14,6 +14,7 @@ mod documents;
 mod glance;
 pub mod left;
 pub mod manifest;
+pub mod manifest_list;
 pub mod manifest_out;
 pub mod metadata;
 pub mod name_mapping;

@@ -5,7 +5,8 @@ use serde_json::{Value as Json, json};
 
 use crate::avro_out::{AvroFile, array, bytes, long, optional};
 use crate::bounds;
-use crate::manifest::{Content, Manifest, Summary};
+use crate::manifest::Content;
+use crate::manifest_list::{Manifest, Summary};
 use crate::metadata::Spec;
 use crate::schema::{Kind, Schema, Told};
 

@@ -6,7 +6,8 @@ use cobble_plan::expr::{BinaryOp, Expr};
 use cobble_types::{ColumnId, SqlType, Value};
 
 use crate::bounds;
-use crate::manifest::{Entry, EntryShape, Summary};
+use crate::manifest::{Entry, EntryShape};
+use crate::manifest_list::Summary;
 use crate::metadata::{PartitionField, Spec};
 use crate::schema::{Kind, Schema, Told};
 use crate::transform::Transform;

@@ -9,7 +9,8 @@ use serde_json::{Value as Json, json};
 use tokio_util::sync::CancellationToken;
 
 use crate::commit::MAIN;
-use crate::manifest::{self, Manifest};
+use crate::manifest;
+use crate::manifest_list::Manifest;
 use crate::metadata::{Metadata, RefKind, Snapshot, SnapshotFiles};
 use crate::refs::ancestors;
 use crate::schema::Told;

@@ -14,7 +14,8 @@ use crate::catalog::{Current, TableCatalog, TableName};
 use crate::commit::MAIN;
 use crate::decoded::Manifests;
 use crate::deletes::Gone;
-use crate::manifest::{self, Entry, Manifest};
+use crate::manifest::{self, Entry};
+use crate::manifest_list::{self, Manifest};
 use crate::metadata::{MOST_BYTES, Metadata, Ref, RefKind, Snapshot, SnapshotFiles, Spec};
 use crate::schema::{Field, Schema, Told};
 
@@ -202,7 +203,7 @@ impl LakeTable {
             return Ok(known.as_ref().clone());
         }
         let list = self.sized(location)?;
-        let read = self.told(&list, manifest::list(self.reader(&list, cancel)?, memory))?;
+        let read = self.told(&list, manifest_list::list(self.reader(&list, cancel)?, memory))?;
         self.decoded.keep_list(&list.path, Arc::new(read.clone()));
         Ok(read)
     }
