@@ -19,6 +19,7 @@ mod returning;
 mod routed;
 mod saved_plan;
 mod session;
+mod shown;
 mod source_views;
 mod system_tables;
 mod tiers;
