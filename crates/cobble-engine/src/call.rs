@@ -82,10 +82,13 @@ impl Session {
         let tools = tools_for(procedure.name(), &limits, &self.engine.pool, cancel.clone());
         let under_way = self.under_way.clone();
         let going = under_way.begin(tools.counters.clone());
+        let only_looks = call_of.flag("dry_run");
         let rows = connector.call(&target.schema, &target.table, call_of, tools).await.map_err(at)?;
         drop(going);
-        connector.refresh();
-        self.has_written();
+        if !only_looks {
+            connector.refresh();
+            self.has_written();
+        }
         let columns = rows.columns.iter().map(|(name, sql_type)| ((*name).to_owned(), sql_type.clone())).collect();
         Execution::ready(MemoryTable { columns, rows: rows.rows(), arrays: rows.arrays()? })
     }

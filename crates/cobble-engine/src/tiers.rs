@@ -390,7 +390,9 @@ impl Session {
                 }
             }
         };
-        self.has_written();
+        if !dry_run {
+            self.has_written();
+        }
         let some = |text: &str| Value::Text(text.to_owned());
         let mut rows = cobble_plan::facts::FactRows::new(&[
             ("table", SqlType::Text),
