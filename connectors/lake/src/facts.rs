@@ -293,8 +293,11 @@ fn partitions(table: &LakeTable) -> Result<FactRows> {
     Ok(rows)
 }
 
+/// Files, or row groups of files.
+type PartsRead = HashSet<(PathBuf, Option<usize>)>;
+
 /// What a scan reads: its work, and the files or row groups of files.
-fn parts_read(table: &LakeTable, spec: &ScanSpec) -> Result<(Work, HashSet<(PathBuf, Option<usize>)>)> {
+fn parts_read(table: &LakeTable, spec: &ScanSpec) -> Result<(Work, PartsRead)> {
     let work: Work = spec.unpack(FORM)?;
     let (mut read, mut later) = (HashSet::new(), Vec::new());
     for portion in spec.unpack_portions()? {
