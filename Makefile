@@ -81,6 +81,7 @@ conformance: console
 
 # Ours beside PostgreSQL in one run: ratios, bytes read, peak memory.
 bench: console
+	scripts/python.sh
 	$(CARGO) build --release --workspace
 	target/release/bench $(BENCH)
 

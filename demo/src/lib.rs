@@ -1,6 +1,7 @@
 //! The data of Saltmarsh Ferries, a made-up company that links the islands of an estuary. Every value is computed from the
 //! seed and the row's number alone, so any part can be made anywhere, in any order, and is always the same.
 
+mod freight;
 mod rows;
 mod yard;
 

@@ -10,7 +10,7 @@ use arrow::datatypes::{DataType, Field, Schema};
 pub(crate) const FIRST_DAY: i32 = 19_358;
 pub(crate) const DAY: i64 = 86_400_000_000;
 /// The tariff change, 2025-01-01.
-const TARIFF_CHANGE_DAY: i32 = 20_089;
+pub(crate) const TARIFF_CHANGE_DAY: i32 = 20_089;
 const DAYS_IN_MONTH: [i32; 36] = [
     31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31, 31, 28, 31, 30, 31,
     30, 31, 31, 30, 31, 30, 31,
@@ -121,6 +121,13 @@ pub(crate) fn texts(values: Vec<String>) -> ArrayRef {
 
 pub(crate) fn decimals(values: Vec<i128>, precision: u8, scale: i8) -> ArrayRef {
     Arc::new(Decimal128Array::from(values).with_data_type(DataType::Decimal128(precision, scale)))
+}
+
+/// Fare in cents for so many hundredths of a mile, a class and a day.
+fn fare_of(miles: i128, class: usize, day: i32) -> i128 {
+    let base = 180 + miles * 45 / 100;
+    let classed = base * [100, 160, 60][class] / 100;
+    if day >= TARIFF_CHANGE_DAY { classed * 108 / 100 } else { classed }
 }
 
 struct Sailing {
@@ -404,13 +411,6 @@ impl Ferry {
         ])
     }
 
-    /// Fare in cents for a class on a day.
-    fn fare(&self, route: i32, class: usize, day: i32) -> i128 {
-        let base = 180 + self.route_miles(route) * 45 / 100;
-        let classed = base * [100, 160, 60][class] / 100;
-        if day >= TARIFF_CHANGE_DAY { classed * 108 / 100 } else { classed }
-    }
-
     pub fn boardings(&self, month: Month, rows: Range<u64>) -> RecordBatch {
         let months = &Month::all()[..month.number];
         let boardings_before: u64 = months.iter().map(|m| self.boardings_in(*m)).sum();
@@ -421,9 +421,20 @@ impl Ferry {
         let (mut id, mut sailing, mut route) = (Vec::with_capacity(n), Vec::with_capacity(n), Vec::with_capacity(n));
         let (mut holder, mut fare, mut scanned) = (Vec::with_capacity(n), Vec::with_capacity(n), Vec::with_capacity(n));
         let (mut channel, mut class) = (StringBuilder::new(), StringBuilder::new());
+        // Boardings of one sailing follow each other.
+        let mut known: Option<(u64, Sailing, i128)> = None;
         for j in rows {
             let mut d = self.dice(13, boardings_before + j);
-            let s = self.sailing_after(month, j * sailings / boardings, sailings_before);
+            let k = j * sailings / boardings;
+            let (s, miles) = match &known {
+                Some((at, s, miles)) if *at == k => (s, *miles),
+                _ => {
+                    let s = self.sailing_after(month, k, sailings_before);
+                    let miles = self.route_miles(s.route);
+                    let (_, s, miles) = known.insert((k, s, miles));
+                    (&*s, *miles)
+                }
+            };
             let seat = match d.below(20) {
                 0..=13 => 0,
                 14..=15 => 1,
@@ -436,7 +447,7 @@ impl Ferry {
             let with_pass = d.below(100) < 65;
             let person = d.skewed(holders, 2) as i32 + 1;
             holder.push(with_pass.then_some(person));
-            let price = self.fare(s.route, seat, at.div_euclid(DAY) as i32);
+            let price = fare_of(miles, seat, at.div_euclid(DAY) as i32);
             fare.push(if with_pass { price * 80 / 100 } else { price });
             scanned.push(at);
             channel.append_value(if with_pass {
@@ -466,7 +477,10 @@ impl Ferry {
             ("route_id", Arc::new(Int64Array::from_iter_values(rows.iter().map(|(r, ..)| i64::from(*r))))),
             ("seat_class", texts(rows.iter().map(|(_, c, _)| ["saloon", "lounge", "deck"][*c].to_owned()).collect())),
             ("valid_from", Arc::new(Date32Array::from_iter_values(rows.iter().map(|(_, _, new)| from(*new))))),
-            ("fare", decimals(rows.iter().map(|(r, c, new)| self.fare(*r, *c, from(*new))).collect(), 18, 2)),
+            (
+                "fare",
+                decimals(rows.iter().map(|(r, c, new)| fare_of(self.route_miles(*r), *c, from(*new))).collect(), 18, 2),
+            ),
         ])
     }
 

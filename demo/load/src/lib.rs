@@ -8,7 +8,7 @@ mod till;
 mod yard;
 
 pub use files::{make_deep, write_drop};
-pub use postgres::{load_everything, load_fleet};
+pub use postgres::{copy, create, load_everything, load_fleet};
 pub use store::{Faults, Told, serve_store, serve_told, serve_with_faults};
 pub use till::write_till;
 pub use yard::load_yard;

@@ -116,7 +116,8 @@ pub async fn load_everything(client: &Client, ferry: Ferry, readings: bool) -> O
     Ok(())
 }
 
-async fn create(client: &Client, name: &str, batch: &RecordBatch) -> Outcome {
+/// Makes a table for such rows.
+pub async fn create(client: &Client, name: &str, batch: &RecordBatch) -> Outcome {
     let columns: Vec<String> = batch
         .schema()
         .fields()
@@ -132,7 +133,8 @@ async fn create(client: &Client, name: &str, batch: &RecordBatch) -> Outcome {
     Ok(client.batch_execute(&format!("CREATE TABLE {name} ({})", columns.join(", "))).await?)
 }
 
-async fn copy(client: &Client, name: &str, batch: &RecordBatch) -> Outcome {
+/// Adds rows to a table.
+pub async fn copy(client: &Client, name: &str, batch: &RecordBatch) -> Outcome {
     send(client, name, copy_text(batch, None)).await
 }
 

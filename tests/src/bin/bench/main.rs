@@ -4,16 +4,23 @@
 //! best of three. Also measures what pruning gains on a wide file, and how long lake tables with millions of files are planned, what a lake costs beside
 //! the same files in a folder, and how fast rows come into one.
 //!
-//!     make bench                    scale 1
-//!     make bench BENCH=0.1          another scale
-//!     make bench BENCH="10 ours"    without PostgreSQL
-//!     make bench BENCH="1 lakes"    what is about lakes alone
+//! Two more sets are asked of single files that another writer left and nobody has analysed: the freight desk's wide tables, and questions with many
+//! small ones.
+//!
+//!     make bench                      scale 1
+//!     make bench BENCH=0.1            another scale
+//!     make bench BENCH="10 ours"      without PostgreSQL
+//!     make bench BENCH="1 freight"    one part alone: thirty, freight, small or lakes; several may be named
 
 mod floor;
+mod freight;
 mod lakes;
 mod many_tables;
+mod others_files;
 mod planning;
 mod questions;
+mod sets;
+mod small;
 mod source_path;
 
 use std::path::{Path, PathBuf};
@@ -24,8 +31,9 @@ use arrow::array::{ArrayRef, Int64Array, RecordBatch};
 use cobble_engine::{CatalogDefinition, ConnectionDefinition, Engine, PlanDocument, Session, draw};
 use cobble_ferry::Ferry;
 use cobble_ferry_load::load_everything;
-use cobble_tests::{Product, for_judge, judged, plain};
+use cobble_tests::{Product, judged, plain};
 use questions::QUESTIONS;
+use sets::{Line, Outcome, Set};
 use tokio_util::sync::CancellationToken;
 
 /// As the service has it.
@@ -33,6 +41,11 @@ use tokio_util::sync::CancellationToken;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const ROUNDS: usize = 3;
+
+const PARTS: &[&str] = &["thirty", "freight", "small", "lakes"];
+
+/// The scale at which no table of the third set has more than sixty thousand rows.
+const SMALL: f64 = 0.01;
 
 #[tokio::main]
 async fn main() {
@@ -46,58 +59,59 @@ async fn main() {
     let product = Product::start(&folder, scale);
     let (drop, dims) = (folder.join("drop"), folder.join("dims"));
     write_dims(&dims, Ferry::new(scale));
-    if arguments.iter().any(|a| a == "lakes") {
+    let named: Vec<&str> = arguments.iter().map(String::as_str).filter(|a| PARTS.contains(a)).collect();
+    let wanted = |part: &str| named.is_empty() || named.contains(&part);
+    let cores = std::thread::available_parallelism().map_or(2, usize::from);
+    let mut outcomes = Vec::new();
+    if wanted("thirty") {
+        let mut session = in_process(&[("drop", &drop), ("dims", &dims)]);
+        let judge = if alone { None } else { Some(load_judge(&product, scale, &folder, cores).await) };
+        let folders = [("drop", drop.clone()), ("dims", dims.clone())];
+        let set = Set { questions: QUESTIONS, judge: judge.as_ref(), cores, folders: &folders };
+        let found = set.measure(&mut session).await;
+        under_settings(&mut session, scale, &found).await;
+        outcomes.push(found);
+        over_http(&product).await;
+        println!("most memory of this process: {}", draw::bytes(peak_memory() as f64));
+        if let Some(judge) = &judge {
+            source_path::measure(&product, judge).await;
+            many_tables::measure(&product).await;
+            one_column(&mut session, &drop).await;
+            wide(&folder).await;
+        }
+    }
+    let others = [
+        ("freight", freight::QUESTIONS, &[others_files::FREIGHT][..], scale),
+        ("small", small::QUESTIONS, &[others_files::FREIGHT, others_files::FERRY][..], SMALL),
+    ];
+    for (name, questions, tables, scale) in others.into_iter().filter(|(name, ..)| wanted(name)) {
+        let (place, ferry) = (folder.join(name), Ferry::new(scale));
+        others_files::write(&place, tables, ferry);
+        let judge = match alone {
+            true => None,
+            false => Some(as_fast(others_files::judge(&product, name, &place, tables, ferry).await, cores).await),
+        };
+        let mut session = in_process(&[(name, &place)]);
+        session.use_place(name, Some("public")).expect("it is there");
+        let set = Set { questions, judge: judge.as_ref(), cores, folders: &[(name, place)] };
+        outcomes.push(set.measure(&mut session).await);
+    }
+    if outcomes.len() > 1 {
+        let mut total = Line { name: "total of all sets".to_owned(), ..Line::default() };
+        outcomes.iter().for_each(|found| total.add(&found.total));
+        println!();
+        total.print();
+        sets::print_errors(outcomes.iter().flat_map(|found| &found.joins));
+    }
+    if wanted("lakes") {
         lakes::measure(&folder, &drop, scale).await;
         planning::measure(&folder).await;
-        return product.stop();
     }
-    let mut session = in_process(&drop, &dims);
-    let cores = std::thread::available_parallelism().map_or(2, usize::from);
-    let judge = if alone { None } else { Some(load_judge(&product, scale, &folder, cores).await) };
+    product.stop();
+}
 
-    println!(
-        "\n{:<30} {:>9} {:>9} {:>6} {:>9} {:>6} {:>10} {:>10}",
-        "question", "ours", "postgres", "ratio", "floor", "over", "read", "memory"
-    );
-    let mut total = Line { name: "total", ..Line::default() };
-    let mut answers = Vec::new();
-    for (name, sql) in QUESTIONS {
-        let theirs_sql = for_judge(sql);
-        let mut line = Line { name, ours: Duration::MAX, ..Line::default() };
-        for _ in 0..ROUNDS {
-            let (time, plan, rows) = run(&mut session, sql).await;
-            if time < line.ours {
-                line.ours = time;
-                line.read = plan.gates.iter().filter_map(|g| g.measure.as_ref()).map(|m| m.bytes).sum();
-                line.memory = plan.measures.as_ref().map_or(0, |m| m.memory);
-            }
-            let wanted = floor::wanted(&plan, &drop, &dims);
-            let floor = floor::decode(&wanted, cores);
-            line.floor = Some(line.floor.map_or(floor, |known| known.min(floor)));
-            if answers.last().is_none_or(|(known, _): &(&str, Vec<String>)| known != name) {
-                answers.push((*name, rows));
-            }
-        }
-        if let Some(judge) = &judge {
-            for round in 0..ROUNDS {
-                let began = Instant::now();
-                let rows = judged(judge, &theirs_sql).await.unwrap_or_else(|e| panic!("{theirs_sql}: {e}"));
-                let time = began.elapsed();
-                line.theirs = Some(line.theirs.map_or(time, |known| known.min(time)));
-                if round == 0 {
-                    compare(name, "PostgreSQL", &answers[answers.len() - 1].1, rows);
-                }
-                // What takes the judge long is not asked again.
-                if time > Duration::from_secs(4) {
-                    break;
-                }
-            }
-        }
-        line.print();
-        total.add(&line);
-    }
-    total.print();
-
+/// The same questions again, with plans that travel, in little memory, and on one core.
+async fn under_settings(session: &mut Session, scale: f64, first: &Outcome) {
     // What one group keeps, such as its distinct values, does not go to disk.
     let little = match scale {
         large if large > 5.0 => "1GB",
@@ -111,10 +125,10 @@ async fn main() {
         for (name, sql) in QUESTIONS {
             let mut best = Duration::MAX;
             for _ in 0..ROUNDS {
-                let (time, plan, rows) = run(&mut session, sql).await;
+                let (time, plan, rows) = run(session, sql).await;
                 best = best.min(time);
                 spilled += plan.steps.iter().filter_map(|s| s.measure.as_ref()).map(|m| m.spilled).sum::<u64>();
-                let known = answers.iter().find(|(known, _)| known == name).expect("asked before");
+                let known = first.answers.iter().find(|(known, _)| known == name).expect("asked before");
                 compare(name, &format!("{setting} = {value}"), &known.1, rows);
             }
             sum += best;
@@ -122,7 +136,7 @@ async fn main() {
         println!(
             "\nwith {setting} = '{value}': the same answers in {}, {:.2} times the total above; {} went to disk",
             draw::seconds(sum.as_secs_f64()),
-            sum.as_secs_f64() / total.ours.as_secs_f64(),
+            sum.as_secs_f64() / first.total.ours.as_secs_f64(),
             draw::bytes(spilled as f64)
         );
         let before = match setting {
@@ -131,60 +145,6 @@ async fn main() {
             _ => "auto",
         };
         session.set(setting, before).expect("set");
-    }
-    over_http(&product).await;
-    println!("most memory of this process: {}", draw::bytes(peak_memory() as f64));
-    if !alone {
-        if let Some(judge) = &judge {
-            source_path::measure(&product, judge).await;
-            many_tables::measure(&product).await;
-        }
-        one_column(&mut session, &drop).await;
-        wide(&folder).await;
-    }
-    lakes::measure(&folder, &drop, scale).await;
-    planning::measure(&folder).await;
-    product.stop();
-}
-
-/// One line of the table; times are the best of the rounds.
-#[derive(Default)]
-struct Line {
-    name: &'static str,
-    ours: Duration,
-    theirs: Option<Duration>,
-    floor: Option<Duration>,
-    read: u64,
-    memory: u64,
-}
-
-impl Line {
-    fn add(&mut self, other: &Line) {
-        let sum = |a: Option<Duration>, b: Option<Duration>| Some(a.unwrap_or_default() + b?);
-        self.ours += other.ours;
-        self.theirs = sum(self.theirs, other.theirs);
-        self.floor = sum(self.floor, other.floor);
-        self.memory = self.memory.max(other.memory);
-        self.read += other.read;
-    }
-
-    fn print(&self) {
-        let time = |d: Option<Duration>| d.map_or_else(|| "-".to_owned(), |d| draw::seconds(d.as_secs_f64()));
-        let ratio = |a: Option<Duration>, b: Option<Duration>| match (a, b) {
-            (Some(a), Some(b)) => format!("{:.1}x", a.as_secs_f64() / b.as_secs_f64()),
-            _ => "-".to_owned(),
-        };
-        println!(
-            "{:<30} {:>9} {:>9} {:>6} {:>9} {:>6} {:>10} {:>10}",
-            self.name,
-            time(Some(self.ours)),
-            time(self.theirs),
-            ratio(self.theirs, Some(self.ours)),
-            time(self.floor),
-            ratio(Some(self.ours), self.floor),
-            draw::bytes(self.read as f64),
-            draw::bytes(self.memory as f64)
-        );
     }
 }
 
@@ -279,7 +239,11 @@ async fn load_judge(product: &Product, scale: f64, folder: &Path, workers: usize
         println!("PostgreSQL loaded and indexed in {}", draw::seconds(began.elapsed().as_secs_f64()));
         std::fs::write(mark, "").expect("marked");
     }
-    let client = product.database("judge").await;
+    as_fast(product.database("judge").await, workers).await
+}
+
+/// Sets the judge's session to use all cores.
+async fn as_fast(client: tokio_postgres::Client, workers: usize) -> tokio_postgres::Client {
     client
         .batch_execute(&format!("SET max_parallel_workers_per_gather = {workers}; SET jit = off"))
         .await
@@ -287,13 +251,13 @@ async fn load_judge(product: &Product, scale: f64, folder: &Path, workers: usize
     client
 }
 
-/// The engine as a library over the files, so that neither side's time has HTTP in it.
-fn in_process(drop: &Path, dims: &Path) -> Session {
+/// The engine as a library over folders of files, so that neither side's time has HTTP in it.
+fn in_process(folders: &[(&str, &Path)]) -> Session {
     let engine = Engine::in_memory().expect("an engine");
-    for (name, folder) in [("drop", drop), ("dims", dims)] {
+    for (name, folder) in folders {
         let connection = format!("{name}_files");
         engine.add_connection(files(&connection, folder)).expect("added");
-        engine.add_catalog(CatalogDefinition::new(name, connection)).expect("added");
+        engine.add_catalog(CatalogDefinition::new(*name, connection)).expect("added");
     }
     engine.session()
 }
