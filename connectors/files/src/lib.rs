@@ -8,6 +8,7 @@ mod kinds;
 mod listing;
 mod offer;
 mod root;
+mod sample;
 mod scan;
 mod write;
 
@@ -30,6 +31,7 @@ use cobble_plan::facts::{FactRows, Facts, Filtered};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::logical::{Origin, Table, TableColumn, TableKind};
 use cobble_plan::offer::{DescribedTable, Source, Sources, Verdict};
+use cobble_plan::sample::Sample;
 use cobble_plan::scan::{GateScan, ScanMemory, ScanSpec, Unbounded};
 use cobble_plan::sink::{NewRows, TableWriter};
 use cobble_plan::statistics::{ColumnStatistics, TableStatistics};
@@ -66,11 +68,13 @@ enum Writable {
     Bucket,
 }
 
-/// Decoded footers and inferred columns, kept while a file has the same version.
+/// Decoded footers, inferred columns and samples, kept while a file has the same version.
 #[derive(Debug, Default)]
 struct Cache {
     footers: Known<Arc<dyn Footer>>,
     inferred: Known<Inferred>,
+    /// By the first file of a table.
+    samples: Known<Arc<sample::Drawn>>,
 }
 
 /// One table's files, columns and footers: what an offer works on.
@@ -546,6 +550,11 @@ impl Source for FileTableSource {
 
     async fn takes_keys(&self, spec: &ScanSpec, place: usize, _: &Column, _: f64) -> Result<Verdict> {
         offer::takes_keys(&self.0, spec, place)
+    }
+
+    async fn sample(&self, places: &[usize]) -> Result<Option<Sample>> {
+        let (set, places) = (self.0.clone(), places.to_vec());
+        on_disk(move || set.sample(&places)).await
     }
 }
 

@@ -283,6 +283,7 @@ impl Portions for FilePortions {
                     layout,
                     conditions: &conditions,
                     gone: &[],
+                    only: &[],
                     batch_rows,
                     counters,
                     adapt: None,

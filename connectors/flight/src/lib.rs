@@ -291,6 +291,7 @@ impl Program {
             bytes: known(bytes),
             columns: vec![ColumnStatistics::default(); columns.len()],
             origin: (rows >= 0).then(|| "the program's own count".to_owned()),
+            sample: None,
         };
         let table = TableName { schema: name.schema.clone(), name: name.table.clone() };
         let source = ProgramTable { program: self.clone(), table, columns: columns.clone() };

@@ -155,6 +155,7 @@ fn described(name: ObjectName, made: Made) -> DescribedTable {
             })
             .collect(),
         origin: Some("the generator".to_owned()),
+        sample: None,
     };
     let columns = made
         .columns

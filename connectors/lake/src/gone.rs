@@ -248,6 +248,7 @@ fn read(
             layout: &own.layout(),
             conditions: &[],
             gone: &[],
+            only: &[],
             batch_rows: tools.batch_rows,
             counters: &tools.counters,
             adapt: Some(own.clone()),

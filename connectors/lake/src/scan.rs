@@ -520,6 +520,7 @@ impl LakeReader {
             layout: &self.fields.layout(),
             conditions: &in_file,
             gone: &gone,
+            only: &[],
             batch_rows: tools.batch_rows,
             counters: &tools.counters,
             adapt: Some(self.fields.clone()),

@@ -18,7 +18,7 @@ impl Lake {
         let unknown = || vec![ColumnStatistics::default(); own.fields.len()];
         let Some(snapshot) = snapshot else {
             let (nothing, origin) = (Some(0.0), Some("there is no snapshot".to_owned()));
-            return TableStatistics { rows: nothing, bytes: nothing, columns: unknown(), origin };
+            return TableStatistics { rows: nothing, bytes: nothing, columns: unknown(), origin, sample: None };
         };
         let summary = |what: &str| snapshot.summary.get(what)?.parse::<f64>().ok();
         let known = self.known_rows(table, snapshot, schema);
@@ -46,7 +46,7 @@ impl Lake {
             }
             None => unknown(),
         };
-        TableStatistics { rows, bytes: summary("total-files-size"), columns, origin }
+        TableStatistics { rows, bytes: summary("total-files-size"), columns, origin, sample: None }
     }
 
     /// What manifests say; it is remembered of the state that was asked for last.

@@ -221,6 +221,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         bytes: bytes.map(|bytes| bytes as f64),
         columns: vec![ColumnStatistics::default(); columns.len()],
         origin: rows.map(|_| "the server's own guess".to_owned()),
+        sample: None,
     };
     if let ([only], Some(rows)) = (primary_key.as_slice(), rows) {
         statistics.columns[*only].distinct = Some(rows);

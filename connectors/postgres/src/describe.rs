@@ -186,6 +186,7 @@ pub async fn table(server: &Arc<Server>, catalog: &str, schema: &str, name: &str
         bytes: first.get(8),
         columns: Vec::new(),
         origin: row_count.map(|_| "the server's own statistics".to_owned()),
+        sample: None,
     };
     let (mut columns, mut remote, mut primary_key) = (Vec::new(), Vec::new(), Vec::new());
     for (place, row) in rows.iter().enumerate() {

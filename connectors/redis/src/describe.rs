@@ -178,6 +178,7 @@ pub async fn table(store: &Arc<Store>, name: ObjectName, pattern: String) -> Res
         bytes: None,
         columns: vec![ColumnStatistics::default(); columns.len()],
         origin: rows.map(|_| "the keys".to_owned()),
+        sample: None,
     };
     let source = KeyedSource { store: store.clone(), keyed: Arc::new(Keyed { pattern, shape, fields }) };
     let (origin, primary_key) = (store.origin(), vec![0]);

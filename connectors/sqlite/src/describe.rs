@@ -151,6 +151,7 @@ pub fn table(
         bytes: None,
         columns: vec![ColumnStatistics::default(); columns.len()],
         origin: rows.map(|_| "the highest row number".to_owned()),
+        sample: None,
     };
     if let ([only], Some(rows)) = (primary_key.as_slice(), rows) {
         statistics.columns[*only].distinct = Some(rows);

@@ -55,6 +55,7 @@ impl CollectedStatistics {
             bytes: table.statistics.bytes,
             columns: columns.collect(),
             origin: Some(format!("ANALYZE of {}", self.collected_at.format("%Y-%m-%d %H:%M UTC"))),
+            sample: None,
         };
         Table { statistics, ..table.clone() }
     }

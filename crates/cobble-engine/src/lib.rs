@@ -17,6 +17,7 @@ mod prepared;
 mod resolve;
 mod returning;
 mod routed;
+mod sampling;
 mod saved_plan;
 mod session;
 mod shown;

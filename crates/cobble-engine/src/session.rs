@@ -32,6 +32,7 @@ use crate::execution::{self, Execution, ResultColumn};
 use crate::prepared::Prepared;
 use crate::resolve::{DEFAULT_SCHEMA, Place, Resolved, resolve, table};
 use crate::returning::{self, Rows};
+use crate::sampling::sampled;
 use crate::system_tables::lines;
 use crate::under_way::UnderWay;
 use crate::views::{KnownViews, full_name, list};
@@ -469,7 +470,10 @@ impl Session {
             ChangedBy::Source => Goal::Source,
             ChangedBy::Writer => Goal::Here,
         };
-        let planned = async |plan| planner::plan(plan, &sources, &self.settings, goal, &fold_constant, cancel).await;
+        let planned = async |plan| {
+            let plan = sampled(plan, &sources, &self.settings, cancel).await?;
+            planner::plan(plan, &sources, &self.settings, goal, &fold_constant, cancel).await
+        };
         let plan = match target.by {
             ChangedBy::Source => {
                 let (plan, values) = with_room(|| changing::without_constants(query, target.identity));
@@ -586,6 +590,7 @@ impl Session {
             true => with_room(move || serial::from_bytes(&serial::to_bytes(&plan)?))?,
             false => plan,
         };
+        let plan = sampled(plan, &sources, &self.settings, cancel).await?;
         let plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
         let seconds = began.elapsed().as_secs_f64();
         Ok(Planned { plan, set, columns: names(columns), seconds, writes_at: None, held: tables.in_tiers() })

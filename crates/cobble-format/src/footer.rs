@@ -41,6 +41,10 @@ pub trait Footer: Send + Sync + fmt::Debug {
     }
     /// The file's own schema; fields have their ids as [`FIELD_ID`] in their metadata, where the file has ids.
     fn schema(&self) -> &SchemaRef;
+    /// Whether some rows of a part can be read without the pages between them.
+    fn reads_runs(&self) -> bool {
+        false
+    }
     /// Reads a part.
     fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>>;
 }
@@ -53,6 +57,8 @@ pub struct PartReading<'r> {
     pub conditions: &'r [Arc<FileCondition>],
     /// Rows that are not there any more, by their places in the part, in order.
     pub gone: &'r [u64],
+    /// Only these rows are wanted, in order; all where there are none. For a footer that reads runs.
+    pub only: &'r [std::ops::Range<u64>],
     pub batch_rows: usize,
     pub counters: &'r Arc<GateCounters>,
     /// What brings columns of the file into the form of the table's, where that is more than a cast.
@@ -158,5 +164,5 @@ pub fn statistics(origin: String, footers: &[Arc<dyn Footer>], columns: &[TableC
             ColumnStatistics::between(min, max, &column.sql_type, rows)
         })
         .collect();
-    TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some(origin) }
+    TableStatistics { rows: Some(rows), bytes: None, columns: known, origin: Some(origin), sample: None }
 }

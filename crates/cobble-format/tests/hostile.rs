@@ -187,6 +187,7 @@ fn read(format: &dyn FileFormat, file: &OpenFile) -> Result<usize> {
             layout: &layout,
             conditions: &[],
             gone: &[],
+            only: &[],
             batch_rows: 1024,
             counters: &counters,
             adapt: None,

@@ -1,16 +1,19 @@
 //! Estimates of rows and of each column's distinct values, from the statistics that sources keep.
 //!
 //! Equality follows Selinger et al., "Access Path Selection in a Relational Database Management System" (1979):
-//! one over the distinct values, the larger side for joins, independence between conjuncts. Where a source keeps no
-//! statistics the guesses below stand; they are the only magic numbers of the planner.
+//! one over the distinct values, the larger side for joins, independence between conjuncts. How many distinct values are left when only some
+//! rows are follows Cardenas, "Analysis and Performance of Inverted Data Base Structures" (1975). Where there is a sample of the
+//! rows, conditions over a table are decided by it together. Where nothing is known the guesses below stand; they are the
+//! only magic numbers of the planner.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use cobble_types::{ColumnId, Value};
 
 use cobble_plan::expr::{BinaryOp, Column, Expr};
 use cobble_plan::logical::{Join, JoinKind, LogicalPlan};
+use cobble_plan::sample::Sample;
 use cobble_plan::statistics::ColumnStatistics;
 
 const GUESS_TABLE_ROWS: f64 = 1000.0;
@@ -18,6 +21,10 @@ const GUESS_RANGE: f64 = 0.3;
 const GUESS_LIKE: f64 = 0.1;
 const GUESS_OTHER: f64 = 0.25;
 const GUESS_DISTINCT_SHARE: f64 = 0.1;
+/// Rows that equal a value, of a column of which nothing is known.
+const GUESS_EQUAL: f64 = 0.02;
+/// Rows of a sample that have to meet conditions before it is believed over what is known of each column.
+const BELIEVED: f64 = 12.0;
 /// Rows that a row becomes by a function or a recursion.
 const GUESS_EXPANSION: f64 = 10.0;
 
@@ -35,11 +42,13 @@ pub struct Estimate {
 struct Known {
     statistics: Arc<ColumnStatistics>,
     distinct: Option<f64>,
+    /// The sample of its table, with its place there.
+    sample: Option<(Arc<Sample>, usize)>,
 }
 
 impl Known {
     fn new(statistics: ColumnStatistics) -> Known {
-        Known { distinct: statistics.distinct, statistics: Arc::new(statistics) }
+        Known { distinct: statistics.distinct, statistics: Arc::new(statistics), sample: None }
     }
 
     fn with_distinct(distinct: f64) -> Known {
@@ -53,11 +62,18 @@ impl Known {
 
 impl Estimate {
     fn scaled(mut self, rows: f64) -> Estimate {
+        let before = self.rows;
         self.rows = rows;
         for column in self.columns.values_mut() {
-            column.distinct = column.distinct.map(|distinct| distinct.min(rows.max(1.0)));
+            column.distinct = column.distinct.map(|distinct| left_of(distinct, before, rows));
         }
         self
+    }
+
+    /// The same rows with these of their columns.
+    pub fn only(&self, ids: &BTreeSet<ColumnId>) -> Estimate {
+        let columns = self.columns.iter().filter(|(id, _)| ids.contains(id)).map(|(id, known)| (*id, known.clone()));
+        Estimate { rows: self.rows, most: self.most, columns: columns.collect() }
     }
 
     /// Distinct values of a column, where that is known.
@@ -99,6 +115,28 @@ impl Estimate {
                 product.clamp(1.0, self.rows.max(1.0))
             }
         }
+    }
+
+    /// Distinct combinations of values of these expressions over these rows.
+    pub fn distinct_together<'a>(&self, exprs: impl Iterator<Item = &'a Expr> + Clone) -> f64 {
+        let product: f64 = exprs.clone().map(|expr| self.distinct(expr)).product();
+        let apart = product.min(self.rows).max(1.0);
+        if exprs.clone().nth(1).is_none() {
+            return apart;
+        }
+        // Columns of one table that go together are known by its sample.
+        let sampled = |expr: &Expr| match expr {
+            Expr::Column(column) => self.columns.get(&column.id)?.sample.clone(),
+            _ => None,
+        };
+        let places: Option<Vec<(Arc<Sample>, usize)>> = exprs.map(sampled).collect();
+        let Some(places) = places.filter(|all| all.iter().all(|(sample, _)| Arc::ptr_eq(sample, &all[0].0))) else {
+            return apart;
+        };
+        let sample = places[0].0.clone();
+        let places: Vec<usize> = places.into_iter().map(|(_, place)| place).collect();
+        let together = sample.distinct(&places).map(|all| left_of(all, sample.of(), self.rows.min(sample.of())));
+        together.map_or(apart, |together| together.min(apart)).max(1.0)
     }
 
     /// Bytes of a row of these columns.
@@ -169,13 +207,13 @@ impl Estimator {
         match plan {
             LogicalPlan::Scan(scan) => {
                 let statistics = &scan.table.statistics;
-                let columns = scan
-                    .columns
-                    .iter()
-                    .filter_map(|(column, place)| {
-                        Some((column.id, Known::new(statistics.columns.get(*place)?.clone())))
-                    })
-                    .collect();
+                let known = |place: usize| {
+                    let sample = statistics.sample.clone().filter(|sample| sample.has(place));
+                    let known = Known::new(statistics.columns.get(place)?.clone());
+                    Some(Known { sample: sample.map(|sample| (sample, place)), ..known })
+                };
+                let columns =
+                    scan.columns.iter().filter_map(|(column, place)| Some((column.id, known(*place)?))).collect();
                 Estimate { rows: statistics.rows.unwrap_or(GUESS_TABLE_ROWS), most: statistics.rows, columns }
             }
             LogicalPlan::Values { rows, .. } => {
@@ -255,14 +293,39 @@ fn locked<T>(known: &Mutex<T>) -> MutexGuard<'_, T> {
     known.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// Of so many distinct values of `all` rows those that are among `rows` of them.
+fn left_of(distinct: f64, all: f64, rows: f64) -> f64 {
+    let rows = rows.max(1.0);
+    if rows >= all || distinct <= 1.0 {
+        return distinct.min(rows);
+    }
+    // The chance that no row of a value is left.
+    let gone = (1.0 - rows / all).powf(all / distinct.min(all));
+    (distinct * (1.0 - gone)).clamp(1.0, rows)
+}
+
 /// Of the rows of `input`, estimated at `below`, those that meet all conditions.
 pub fn filter_estimate(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]) -> Estimate {
+    let sampled = sampled_share(input, below, conjuncts);
     let mut result = below.clone();
     for conjunct in conjuncts {
         let share = selectivity(conjunct, &result);
         let rows = result.rows * share;
         result = result.scaled(rows);
-        narrow(&mut result, conjunct);
+        narrow(&mut result, conjunct, share);
+    }
+    if let Some(share) = sampled {
+        let rows = below.rows * share;
+        let left = |known: f64, before: f64| left_of(before, below.rows, rows).min(known.max(1.0));
+        for (id, column) in &mut result.columns {
+            let before = below.columns.get(id).and_then(|known| known.distinct);
+            column.distinct = column.distinct.zip(before).map(|(known, before)| match known < before * 0.5 {
+                // A condition of its own has left few of its values.
+                true => known.min(rows.max(1.0)),
+                false => left(before, before),
+            });
+        }
+        result.rows = rows;
     }
     if is_key_lookup(input, conjuncts) {
         result.most = Some(1.0);
@@ -272,6 +335,38 @@ pub fn filter_estimate(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]
         result.most = Some(0.0);
     }
     result
+}
+
+/// The share of a table's rows that meet these conditions, by its sample: those conditions that it can decide together, the others by
+/// what is known of each.
+fn sampled_share(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]) -> Option<f64> {
+    let LogicalPlan::Scan(scan) = input else { return None };
+    let sample = scan.table.statistics.sample.as_ref()?;
+    let place_of = |id: ColumnId| {
+        let place = scan.columns.iter().find(|(column, _)| column.id == id).map(|(_, place)| *place)?;
+        sample.has(place).then_some(place)
+    };
+    let (mut decided, mut others) = (Vec::new(), 1.0);
+    for conjunct in conjuncts {
+        match sample.met(std::slice::from_ref(conjunct), &place_of) {
+            Some(_) => decided.push(conjunct.clone()),
+            None => others *= selectivity(conjunct, below),
+        }
+    }
+    let met = sample.met(&decided, &place_of).filter(|_| !decided.is_empty())?;
+    let rows = (sample.rows() as f64).max(1.0);
+    if sample.is_whole() || met >= BELIEVED {
+        return Some(others * met / rows);
+    }
+    // Few rows tell a range alone: within it stands what is known of each column.
+    let mut known = below.clone();
+    let mut apart = 1.0;
+    for conjunct in &decided {
+        let share = selectivity(conjunct, &known);
+        apart *= share;
+        narrow(&mut known, conjunct, share);
+    }
+    Some(others * apart.clamp(met / (3.0 * rows), (met + 3.0) / rows))
 }
 
 /// The same rows under other column ids.
@@ -294,24 +389,25 @@ fn is_key_lookup(input: &LogicalPlan, conjuncts: &[Expr]) -> bool {
 }
 
 /// Groups among the rows: the product of the keys' distinct values, but never more than the rows.
-pub fn group_count<'a>(below: &Estimate, keys: impl Iterator<Item = &'a Expr>) -> f64 {
-    let product: f64 = keys.map(|key| below.distinct(key)).product();
-    product.min(below.rows).max(1.0)
+pub fn group_count<'a>(below: &Estimate, keys: impl Iterator<Item = &'a Expr> + Clone) -> f64 {
+    below.distinct_together(keys)
+}
+
+/// Distinct keys of both sides of a join. Keys of several columns are no more than the rows of their side.
+fn key_values(join: &Join, left: &Estimate, right: &Estimate) -> (f64, f64) {
+    if join.on.is_empty() {
+        return (1.0, 1.0);
+    }
+    let of_left = left.distinct_together(join.on.iter().map(|key| &key.left));
+    (of_left, right.distinct_together(join.on.iter().map(|key| &key.right)))
 }
 
 /// The rows that come out of a join of these two.
 pub fn join_rows(join: &Join, left: &Estimate, right: &Estimate) -> f64 {
-    let keyed = join
-        .on
-        .iter()
-        .fold(left.rows * right.rows, |rows, k| rows / left.distinct(&k.left).max(right.distinct(&k.right)).max(1.0));
+    let (of_left, of_right) = key_values(join, left, right);
+    let keyed = left.rows * right.rows / of_left.max(of_right).max(1.0);
     let matched = join.residual.iter().fold(keyed, |rows, _| rows * GUESS_RANGE);
-    // The share of left rows with a partner, for semi and anti joins: distinct right keys over distinct left keys.
-    let partnered = join
-        .on
-        .iter()
-        .map(|k| (right.distinct(&k.right).min(right.rows) / left.distinct(&k.left).max(1.0)).min(1.0))
-        .fold(1.0, f64::min);
+    let partnered = if join.on.is_empty() { 1.0 } else { (of_right / of_left).min(1.0) };
     match join.kind {
         JoinKind::Inner => matched,
         JoinKind::Left => matched.max(left.rows),
@@ -325,9 +421,18 @@ pub fn join_rows(join: &Join, left: &Estimate, right: &Estimate) -> f64 {
 
 pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate {
     let rows = join_rows(join, left, right);
-    let mut columns = left.columns.clone();
+    // Of each side the rows that have a partner are left, however many that is.
+    let (of_left, of_right) = key_values(join, left, right);
+    let (with_right, with_left) = ((of_right / of_left).min(1.0), (of_left / of_right).min(1.0));
+    let kept = |side: &Estimate, share: f64| side.clone().scaled((side.rows * share).min(rows.max(1.0)));
+    let mut columns = match join.kind {
+        JoinKind::Inner | JoinKind::Right | JoinKind::Semi => kept(left, with_right).columns,
+        JoinKind::Anti | JoinKind::NullAwareAnti => kept(left, 1.0 - with_right).columns,
+        JoinKind::Left | JoinKind::Full | JoinKind::Single | JoinKind::Mark => left.columns.clone(),
+    };
     if !join.kind.left_only() {
-        columns.extend(right.columns.iter().map(|(id, c)| (*id, c.clone())));
+        let share = if matches!(join.kind, JoinKind::Inner | JoinKind::Left) { with_left } else { 1.0 };
+        columns.extend(kept(right, share).columns);
     }
     let both = left.most.zip(right.most).map(|(l, r)| l * r);
     let most = match join.kind {
@@ -337,7 +442,7 @@ pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate
         JoinKind::Full => both.zip(left.most.zip(right.most)).map(|(both, (l, r))| both.max(l + r)),
         JoinKind::Semi | JoinKind::Anti | JoinKind::NullAwareAnti | JoinKind::Single | JoinKind::Mark => left.most,
     };
-    let mut result = Estimate { rows, most, columns }.scaled(rows);
+    let mut result = Estimate { rows, most, columns };
     if join.kind == JoinKind::Inner {
         // Both key columns keep the smaller number of distinct values.
         for join_key in &join.on {
@@ -415,9 +520,9 @@ pub fn selectivity(condition: &Expr, over: &Estimate) -> f64 {
 
 fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &Estimate) -> f64 {
     let Some(known) = over.columns.get(&column.id) else {
-        return if op == BinaryOp::Eq { 0.05 } else { GUESS_RANGE };
+        return if op == BinaryOp::Eq { GUESS_EQUAL } else { GUESS_RANGE };
     };
-    let distinct = over.distinct(&Expr::Column(column.clone())).max(1.0);
+    let distinct = known.distinct.unwrap_or(1.0 / GUESS_EQUAL).max(1.0);
     let statistics = &known.statistics;
     let not_null = 1.0 - statistics.null_fraction.unwrap_or(0.0);
     let range =
@@ -452,9 +557,21 @@ fn comparison_selectivity(column: &Column, op: BinaryOp, value: &Value, over: &E
 }
 
 /// After `column < value` has been applied, the column's range ends there: the next conjunct on it is estimated within.
-fn narrow(result: &mut Estimate, conjunct: &Expr) {
+/// `share` of the rows have met it, and so of its values.
+fn narrow(result: &mut Estimate, conjunct: &Expr, share: f64) {
+    if let Expr::InList { operand, list, negated: false } = conjunct
+        && let Expr::Column(column) = operand.as_ref()
+        && let Some(known) = result.columns.get_mut(&column.id)
+    {
+        known.distinct = Some(known.distinct.map_or(list.len() as f64, |before| before.min(list.len() as f64)));
+    }
     let Some((column, op, value)) = conjunct.as_column_comparison() else { return };
     let Some(column) = result.columns.get_mut(&column.id) else { return };
+    let whole = column.statistics.distinct;
+    if matches!(op, BinaryOp::Lt | BinaryOp::LtEq | BinaryOp::Gt | BinaryOp::GtEq) {
+        let left = whole.map(|whole| (whole * share).max(1.0));
+        column.distinct = column.distinct.zip(left).map(|(known, left)| known.min(left)).or(column.distinct);
+    }
     let known = Arc::make_mut(&mut column.statistics);
     match op {
         BinaryOp::Lt | BinaryOp::LtEq => known.max = Some(value.clone()),

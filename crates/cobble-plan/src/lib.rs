@@ -16,6 +16,7 @@ pub mod physical;
 pub mod procedure;
 pub mod range_join;
 pub mod result;
+pub mod sample;
 pub mod scan;
 pub mod serial;
 pub mod sink;

@@ -210,6 +210,11 @@ impl JoinKey {
         JoinKey { left, right, null_safe: true }
     }
 
+    /// The same for the sides the other way round.
+    pub fn swapped(&self) -> JoinKey {
+        JoinKey { left: self.right.clone(), right: self.left.clone(), null_safe: self.null_safe }
+    }
+
     pub fn as_condition(&self) -> Expr {
         let op = if self.null_safe { BinaryOp::IsNotDistinctFrom } else { BinaryOp::Eq };
         Expr::compare(op, self.left.clone(), self.right.clone())

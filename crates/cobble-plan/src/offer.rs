@@ -13,6 +13,7 @@ use crate::alter::OrderedColumn;
 use crate::expr::{Column, Expr};
 use crate::fragment::{Answer, Fragment};
 use crate::logical::{Table, TableColumn, TableKey};
+use crate::sample::Sample;
 use crate::scan::ScanSpec;
 
 /// What a source says about one piece of work.
@@ -169,6 +170,12 @@ pub trait Source: Send + Sync + fmt::Debug {
     /// What the source of another table must know of this one to read both together, in the kind's own form.
     fn facts(&self) -> Result<Vec<u8>> {
         Err(Error::internal("the tables of this connection are read one by one"))
+    }
+    /// Rows that stand for all of the table, with its columns at these places; none where the source knows better, or has no way to rows
+    /// that are spread over the table. What was drawn is kept while the table stays as it is.
+    async fn sample(&self, places: &[usize]) -> Result<Option<Sample>> {
+        let _ = places;
+        Ok(None)
     }
     /// What of the fragment the source does. Asked of the source of its first table, with those of all tables. Dropping the future gives
     /// the question up.

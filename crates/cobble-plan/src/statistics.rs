@@ -2,9 +2,12 @@
 //! PostgreSQL's `pg_stats`; the rest stays unknown and the estimator falls back to stated guesses.
 
 use std::cmp::Ordering;
+use std::sync::Arc;
 
 use cobble_types::{SqlType, Value};
 use serde::{Deserialize, Serialize};
+
+use crate::sample::Sample;
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct TableStatistics {
@@ -15,6 +18,9 @@ pub struct TableStatistics {
     pub columns: Vec<ColumnStatistics>,
     /// Where the numbers come from, in words: "parquet footers", "pg_stats".
     pub origin: Option<String>,
+    /// Rows that stand for all; they do not travel.
+    #[serde(skip)]
+    pub sample: Option<Arc<Sample>>,
 }
 
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -35,7 +41,7 @@ pub struct ColumnStatistics {
 }
 
 /// Most common values are at most this many, and histograms have at most as many steps.
-const STEPS: usize = 100;
+pub(crate) const STEPS: usize = 100;
 
 impl ColumnStatistics {
     /// What the least and the greatest value of a column tell, in a table of so many rows: whole numbers and days cannot have more distinct

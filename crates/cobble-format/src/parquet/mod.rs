@@ -282,6 +282,10 @@ impl Footer for ParquetFooter {
         })
     }
 
+    fn reads_runs(&self) -> bool {
+        true
+    }
+
     fn read(&self, file: &OpenFile, part: usize, reading: &PartReading<'_>) -> Result<Box<dyn FileBatches>> {
         Ok(Box::new(ParquetBatches::open(self, file, part, reading)?))
     }
@@ -422,7 +426,7 @@ struct ParquetBatches {
 
 impl ParquetBatches {
     fn open(footer: &ParquetFooter, file: &OpenFile, row_group: usize, reading: &PartReading<'_>) -> Result<Self> {
-        let PartReading { shape, layout, conditions, gone, batch_rows, counters, ref adapt } = *reading;
+        let PartReading { shape, layout, conditions, gone, only, batch_rows, counters, ref adapt } = *reading;
         let blob = file.blob.clone();
         let by_pages: Vec<PageCondition> = conditions.iter().filter_map(|c| c.pages.clone()).collect();
         let selection = footer.pages.selection(&footer.arrow, &blob, row_group, &by_pages, counters);
@@ -433,8 +437,13 @@ impl ParquetBatches {
             [] => shape.wanted.clone(),
             all => all.iter().flat_map(|c| c.columns.iter().copied()).collect(),
         };
-        blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
-        chunks.sort_unstable();
+        if only.is_empty() {
+            blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
+            chunks.sort_unstable();
+        } else {
+            // Page by page, as few are needed.
+            chunks.clear();
+        }
         let fault = Fault::default();
         let loaded = Mutex::default();
         let input = ChunkedFile {
@@ -474,7 +483,15 @@ impl ParquetBatches {
         if let Some(selection) = &selection {
             GateCounters::add(&counters.rows_skipped, selection.skipped_row_count() as u64);
         }
-        let there = (!gone.is_empty()).then(|| without(gone, group.num_rows() as usize));
+        let rows = group.num_rows() as usize;
+        let there = match (gone, only) {
+            ([], []) => None,
+            ([], only) => {
+                let runs = only.iter().map(|rows| rows.start as usize..rows.end as usize);
+                Some(RowSelection::from_consecutive_ranges(runs, rows))
+            }
+            (gone, _) => Some(without(gone, rows)),
+        };
         let selection = match (selection, there) {
             (Some(one), Some(other)) => Some(one.intersection(&other)),
             (one, other) => one.or(other),

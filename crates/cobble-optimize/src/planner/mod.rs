@@ -30,7 +30,7 @@ use cut::{Cut, Cutter, computed, inputs_needed};
 pub use shapes::Goal;
 use shapes::Offered;
 
-/// Switches for pieces of work that are offered without a rewrite having moved them.
+/// Switches for pieces of work that are offered without a rewrite having moved them, and for samples of tables.
 pub const OFFER_SWITCHES: &[&str] = &[
     "offer-joins",
     "offer-aggregates",
@@ -40,6 +40,7 @@ pub const OFFER_SWITCHES: &[&str] = &[
     "offer-sorts",
     "key-pass",
     "range-joins",
+    "samples",
 ];
 
 /// Rewrites the plan, offers its fragments and chooses how each join is done.

@@ -1,23 +1,24 @@
 //! `order-joins`: a region of inner joins is taken apart into relations and conditions and put together again in the
-//! cheapest order. Up to ten relations by dynamic programming over connected subsets (after Moerkotte and Neumann,
-//! "Analysis of Two Existing and One New Dynamic Programming Algorithm", 2006); above that greedily, smallest result first.
+//! cheapest order. Up to twelve relations by dynamic programming over connected subsets (after Moerkotte and Neumann,
+//! "Analysis of Two Existing and One New Dynamic Programming Algorithm", 2006); above that greedily, smallest result first. Subsets are
+//! sets of bits; what one has is estimated once, and only the order taken becomes a plan.
 //!
 //! The cost of an order is the number of rows that its joins touch: each join's inputs and its result.
 //!
 //! Relations that no condition links are paired row by row only where there is no other way, or where it is certain that few
 //! pairs come of it: an estimate of one row is often a guess, and pairing millions of rows on a guess never ends.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use cobble_types::ColumnId;
 
-use super::region::{Region, inner_join, is_link};
+use super::region::{Region, inner_join};
 use super::{Context, Rewrite};
-use crate::estimate::{Estimate, join_estimate, join_rows};
+use crate::estimate::{Estimate, join_estimate};
 use cobble_plan::document::{Alternative, JoinOrder};
 use cobble_plan::expr::Expr;
-use cobble_plan::logical::{JoinKind, LogicalPlan};
+use cobble_plan::logical::{Join, JoinKey, JoinKind, LogicalPlan};
 
 pub const REWRITE: Rewrite = Rewrite {
     name: "order-joins",
@@ -27,7 +28,7 @@ pub const REWRITE: Rewrite = Rewrite {
     needed: false,
 };
 
-const EXHAUSTIVE_RELATIONS: usize = 10;
+const EXHAUSTIVE_RELATIONS: usize = 12;
 
 /// Pairs of unlinked relations that an order may make by choice. Counts, not estimates, have to keep below it.
 const FEW_PAIRS: f64 = 10_000.0;
@@ -46,8 +47,8 @@ fn order(plan: &LogicalPlan, context: &Context) -> LogicalPlan {
     {
         let region = Region::of(&Arc::new(plan.clone()));
         if region.relations.len() > 2 && region.relations.len() <= 63 {
-            let relations = region.relations.iter().map(|relation| order(relation, context)).collect();
-            return Order { relations, conditions: region.conditions }.put_together(plan, context);
+            let relations: Vec<_> = region.relations.iter().map(|relation| order(relation, context)).collect();
+            return Order::of(relations, &region.conditions, context).put_together(plan, context);
         }
     }
     plan.map_inputs(&mut |input| order(input, context))
@@ -74,54 +75,104 @@ fn name_of(relation: &LogicalPlan) -> String {
     }
 }
 
-fn enclosed(part: &Part) -> String {
-    if part.members.count_ones() > 1 { format!("({})", part.way) } else { part.way.clone() }
-}
+/// Relations, a bit for each.
+type Set = u64;
 
 /// The region whose order is looked for; its relations are in order inside.
 struct Order {
-    relations: Vec<LogicalPlan>,
+    relations: Vec<Relation>,
+    links: Vec<Link>,
     conditions: Vec<Expr>,
+    /// Of each relation those that a condition links to it.
+    near: Vec<Set>,
 }
 
-/// A joined subset of the relations.
+struct Relation {
+    plan: Arc<LogicalPlan>,
+    /// What it is called in the text of an order.
+    name: String,
+    ids: BTreeSet<ColumnId>,
+    estimate: Arc<Estimate>,
+}
+
+/// A condition between relations.
+struct Link {
+    condition: Expr,
+    over: Set,
+    /// As a key of a join, with the relations of its sides.
+    key: Option<(JoinKey, [Set; 2])>,
+}
+
+/// An order, as far as it goes.
+#[derive(Clone)]
+enum Tree {
+    Relation(usize),
+    Join(Arc<(Tree, Tree)>),
+}
+
+/// A joined subset of the relations in an order of its own.
 #[derive(Clone)]
 struct Part {
-    members: u64,
-    plan: Arc<LogicalPlan>,
-    /// The order so far, as `a ⋈ b`.
-    way: String,
-    ids: BTreeSet<ColumnId>,
-    estimate: Estimate,
+    members: Set,
+    tree: Tree,
+    estimate: Arc<Estimate>,
     cost: f64,
 }
 
+fn bits(set: Set) -> impl Iterator<Item = usize> {
+    (0..64).filter(move |place| set & (1 << place) != 0)
+}
+
 impl Order {
-    fn put_together(self, written: &LogicalPlan, context: &Context) -> LogicalPlan {
-        let parts: Vec<Part> = self
-            .relations
+    fn of(relations: Vec<LogicalPlan>, conditions: &[Expr], context: &Context) -> Order {
+        let ids: Vec<BTreeSet<ColumnId>> = relations.iter().map(LogicalPlan::column_ids).collect();
+        let home: HashMap<ColumnId, usize> =
+            ids.iter().enumerate().flat_map(|(place, ids)| ids.iter().map(move |id| (*id, place))).collect();
+        let over = |expr: &Expr| {
+            expr.columns().iter().filter_map(|id| home.get(id)).fold(0, |set: Set, place| set | 1 << place)
+        };
+        let used: BTreeSet<ColumnId> = conditions.iter().flat_map(Expr::columns).collect();
+        let mut known = Vec::with_capacity(relations.len());
+        for (place, (relation, ids)) in relations.into_iter().zip(&ids).enumerate() {
+            // A condition about one relation alone belongs to no join: it stays with the relation.
+            let own = conditions.iter().filter(|condition| over(condition) == 1 << place).cloned().collect();
+            let name = name_of(&relation);
+            let plan = relation.filtered(own);
+            let estimate = context.estimate(&plan).only(&used).into();
+            known.push(Relation { plan: Arc::new(plan), name, ids: ids.clone(), estimate });
+        }
+        let all_ids = |set: Set| bits(set).flat_map(|place| ids[place].iter().copied()).collect::<BTreeSet<ColumnId>>();
+        let links: Vec<Link> = conditions
             .iter()
-            .enumerate()
-            .map(|(i, relation)| {
-                let ids = relation.column_ids();
-                // A condition about one relation alone belongs to no join either: it stays with the relation.
-                let is_own = |condition: &&Expr| {
-                    let columns = condition.columns();
-                    !columns.is_empty() && columns.is_subset(&ids)
+            .map(|condition| (condition, over(condition)))
+            .filter(|(_, over)| over.count_ones() > 1)
+            .map(|(condition, whole)| {
+                let sides = match condition {
+                    Expr::Binary { left, right, .. } => [over(left), over(right)],
+                    _ => [0, 0],
                 };
-                let own = self.conditions.iter().filter(is_own).cloned().collect();
-                let way = name_of(relation);
-                let relation = relation.clone().filtered(own);
-                let estimate = context.estimate(&relation);
-                Part { members: 1 << i, way, ids, estimate, plan: Arc::new(relation), cost: 0.0 }
+                let apart = sides[0] & sides[1] == 0 && sides.iter().all(|side| *side != 0);
+                let key = apart.then(|| JoinKey::of(condition, &all_ids(sides[0]), &all_ids(sides[1]))).flatten();
+                Link { condition: condition.clone(), over: whole, key: key.map(|key| (key, sides)) }
             })
             .collect();
+        let near_to = |place: usize| {
+            let own = links.iter().filter(|link| link.over & (1 << place) != 0);
+            own.fold(0, |set, link| set | link.over) & !(1 << place)
+        };
+        let near = (0..known.len()).map(near_to).collect();
+        Order { relations: known, links, conditions: conditions.to_vec(), near }
+    }
+
+    fn put_together(self, written: &LogicalPlan, context: &Context) -> LogicalPlan {
+        let parts: Vec<Part> = (0..self.relations.len()).map(|place| self.single(place)).collect();
+        let linked = self.linked_sets();
         let (best, mut others) = if parts.len() <= EXHAUSTIVE_RELATIONS {
-            self.exhaustive(&parts)
+            self.exhaustive(&parts, &linked)
         } else {
             (self.greedy(parts.clone()), Vec::new())
         };
-        let (as_written, bold) = self.rebuild_written(written, &mut parts.iter(), &self.linked_sets(&parts));
+        let (as_written, bold) = self.as_written(written, &mut parts.iter(), &linked);
         context.note(format!(
             "cost {:.0} rows touched, as written {:.0}; {} relations",
             best.cost,
@@ -130,83 +181,139 @@ impl Order {
         ));
         // Without a gain the author's order stands: a plan should not change for nothing. The order of the names in FROM is
         // no choice of pairs, though.
-        let written = Alternative { way: as_written.way.clone(), cost: as_written.cost };
+        let written = Alternative { way: self.way(&as_written.tree), cost: as_written.cost };
         let chosen = if bold || best.cost < as_written.cost * 0.99 { best } else { as_written };
-        others.retain(|other| other.way != chosen.way);
-        others.sort_by(|a, b| a.cost.total_cmp(&b.cost));
+        let way = self.way(&chosen.tree);
+        others.retain(|other| other.way != way);
         others.truncate(KEPT_ORDERS);
-        let way = chosen.way.clone();
         let order = JoinOrder { chosen: way, cost: chosen.cost, alternatives: others, written };
         context.orders.borrow_mut().push(order);
         // A condition about no relation belongs to no join.
         let constant = self.conditions.iter().filter(|c| c.columns().is_empty()).cloned().collect();
-        chosen.plan.as_ref().clone().filtered(constant)
+        self.plan(&chosen.tree).0.as_ref().clone().filtered(constant)
     }
 
-    /// Two parts as one, with every condition that becomes decidable.
-    fn combine(&self, left: &Part, right: &Part) -> Part {
-        let ids: BTreeSet<ColumnId> = left.ids.union(&right.ids).copied().collect();
-        let join = inner_join((&left.plan, &left.ids), (&right.plan, &right.ids), &self.conditions);
-        let estimate = join_estimate(&join, &left.estimate, &right.estimate);
-        let touched = if join.on.is_empty() {
-            left.estimate.rows * right.estimate.rows
-        } else {
-            left.estimate.rows + right.estimate.rows + estimate.rows
+    fn single(&self, place: usize) -> Part {
+        let estimate = self.relations[place].estimate.clone();
+        Part { members: 1 << place, tree: Tree::Relation(place), estimate, cost: 0.0 }
+    }
+
+    /// The order in words, as `(a ⋈ b) ⋈ c`.
+    fn way(&self, tree: &Tree) -> String {
+        let enclosed = |tree: &Tree| match tree {
+            Tree::Relation(_) => self.way(tree),
+            Tree::Join(_) => format!("({})", self.way(tree)),
         };
+        match tree {
+            Tree::Relation(place) => self.relations[*place].name.clone(),
+            Tree::Join(sides) => format!("{} ⋈ {}", enclosed(&sides.0), enclosed(&sides.1)),
+        }
+    }
+
+    /// The order as a plan, with the columns that come out of it.
+    fn plan(&self, tree: &Tree) -> (Arc<LogicalPlan>, BTreeSet<ColumnId>) {
+        match tree {
+            Tree::Relation(place) => (self.relations[*place].plan.clone(), self.relations[*place].ids.clone()),
+            Tree::Join(sides) => {
+                let ((left, left_ids), (right, right_ids)) = (self.plan(&sides.0), self.plan(&sides.1));
+                let join = inner_join((&left, &left_ids), (&right, &right_ids), &self.conditions);
+                (Arc::new(LogicalPlan::Join(join)), left_ids.union(&right_ids).copied().collect())
+            }
+        }
+    }
+
+    fn near(&self, set: Set) -> Set {
+        bits(set).fold(0, |near, place| near | self.near[place])
+    }
+
+    fn connected(&self, left: Set, right: Set) -> bool {
+        self.near(left) & right != 0
+    }
+
+    /// Whether some condition is a key of the join of these two.
+    fn has_key(&self, left: Set, right: Set) -> bool {
+        self.links
+            .iter()
+            .filter_map(|link| link.key.as_ref())
+            .any(|(_, [a, b])| *a & !left == 0 && *b & !right == 0 || *a & !right == 0 && *b & !left == 0)
+    }
+
+    /// The rows of two parts together.
+    fn estimate(&self, (left, of_left): (Set, &Estimate), (right, of_right): (Set, &Estimate)) -> Estimate {
+        let (mut on, mut residual) = (Vec::new(), Vec::new());
+        for link in &self.links {
+            let decided = link.over & !(left | right) == 0 && link.over & left != 0 && link.over & right != 0;
+            match &link.key {
+                _ if !decided => {}
+                Some((key, [a, b])) if *a & !left == 0 && *b & !right == 0 => on.push(key.clone()),
+                Some((key, [a, b])) if *a & !right == 0 && *b & !left == 0 => on.push(key.swapped()),
+                _ => residual.push(link.condition.clone()),
+            }
+        }
+        // Only its conditions are looked at.
+        let plan = self.relations[0].plan.clone();
+        let join = Join { left: plan.clone(), right: plan, kind: JoinKind::Inner, on, residual, mark: None };
+        join_estimate(&join, of_left, of_right)
+    }
+
+    /// Rows that a join of two parts touches, which makes so many.
+    fn touched(&self, left: &Part, right: &Part, rows: f64) -> f64 {
+        match self.has_key(left.members, right.members) {
+            true => left.estimate.rows + right.estimate.rows + rows,
+            false => left.estimate.rows * right.estimate.rows,
+        }
+    }
+
+    /// Two parts as one, which has this estimate.
+    fn combine(&self, left: &Part, right: &Part, estimate: Arc<Estimate>) -> Part {
         Part {
             members: left.members | right.members,
-            cost: left.cost + right.cost + touched,
-            way: format!("{} ⋈ {}", enclosed(left), enclosed(right)),
-            plan: Arc::new(LogicalPlan::Join(join)),
-            ids,
+            cost: left.cost + right.cost + self.touched(left, right, estimate.rows),
+            tree: Tree::Join(Arc::new((left.tree.clone(), right.tree.clone()))),
             estimate,
         }
     }
 
-    fn connected(&self, left: &Part, right: &Part) -> bool {
-        self.conditions.iter().any(|condition| is_link(condition, &left.ids, &right.ids))
+    fn joined(&self, left: &Part, right: &Part) -> Part {
+        let estimate = self.estimate((left.members, &left.estimate), (right.members, &right.estimate));
+        self.combine(left, right, estimate.into())
     }
 
     /// The sets of relations that conditions link, each as large as it can be.
-    fn linked_sets(&self, parts: &[Part]) -> Vec<u64> {
-        let mut sets: Vec<u64> = Vec::new();
-        for part in parts {
-            let mut grown = part.members;
-            let near = |set: u64| {
-                let others = parts.iter().filter(|p| p.members & set != 0);
-                others.into_iter().any(|other| self.connected(part, other))
-            };
-            let (touching, apart): (Vec<u64>, Vec<u64>) = sets.into_iter().partition(|set| near(*set));
-            touching.into_iter().for_each(|set| grown |= set);
+    fn linked_sets(&self) -> Vec<Set> {
+        let mut sets: Vec<Set> = Vec::new();
+        for place in 0..self.relations.len() {
+            let (touching, apart): (Vec<Set>, Vec<Set>) = sets.into_iter().partition(|set| self.near[place] & set != 0);
             sets = apart;
-            sets.push(grown);
+            sets.push(touching.into_iter().fold(1 << place, |grown, set| grown | set));
         }
         sets
     }
 
     /// Whether two parts that no condition links may be paired: there is no other way once everything that is linked to either
     /// has been joined, and few certain pairs do no harm.
-    fn pairs_allowed(left: &Part, right: &Part, linked: &[u64]) -> bool {
+    fn pairs_allowed(left: &Part, right: &Part, linked: &[Set]) -> bool {
         let whole = |part: &Part| linked.iter().all(|set| part.members & set == 0 || part.members & set == *set);
         let pairs = left.estimate.most.zip(right.estimate.most).map(|(l, r)| l * r);
         let single = |part: &Part| part.estimate.most.is_some_and(|most| most <= 1.0);
         whole(left) && whole(right) || single(left) || single(right) || pairs.is_some_and(|pairs| pairs <= FEW_PAIRS)
     }
 
-    /// The best order, and of each way to make the last join the best one.
-    fn exhaustive(&self, parts: &[Part]) -> (Part, Vec<Alternative>) {
+    /// The best order, and of each way to make the last join the best one, cheapest first.
+    fn exhaustive(&self, parts: &[Part], linked: &[Set]) -> (Part, Vec<Alternative>) {
         let full = (1usize << parts.len()) - 1;
-        let linked = self.linked_sets(parts);
         let mut best: Vec<Option<Part>> = vec![None; full + 1];
-        let mut last = Vec::new();
         for (i, part) in parts.iter().enumerate() {
             best[1 << i] = Some(part.clone());
         }
+        let mut last: Vec<(usize, usize, f64)> = Vec::new();
         for set in 1..=full {
             if set.count_ones() < 2 {
                 continue;
             }
-            let mut cheapest: Option<Part> = None;
+            // The cheapest split, with its cost and what the set has, by whichever split that is found first.
+            let mut cheapest: Option<(usize, usize, f64)> = None;
+            let mut estimate: Option<Arc<Estimate>> = None;
             // Connected splits first; a product of unconnected parts only where nothing else covers the set.
             for products in [false, true] {
                 let mut subset = (set - 1) & set;
@@ -214,16 +321,19 @@ impl Order {
                     let rest = set & !subset;
                     if let (Some(a), Some(b)) = (&best[subset], &best[rest])
                         && subset > rest
-                        && (self.connected(a, b) || products && Self::pairs_allowed(a, b, &linked))
+                        && (self.connected(a.members, b.members) || products && Self::pairs_allowed(a, b, linked))
                     {
-                        // The larger side stands left: it is the one that streams.
-                        let (a, b) = if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) };
-                        let candidate = self.combine(a, b);
+                        let rows = estimate
+                            .get_or_insert_with(|| {
+                                self.estimate((a.members, &a.estimate), (b.members, &b.estimate)).into()
+                            })
+                            .rows;
+                        let cost = a.cost + b.cost + self.touched(a, b, rows);
                         if set == full {
-                            last.push(Alternative { way: candidate.way.clone(), cost: candidate.cost });
+                            last.push((subset, rest, cost));
                         }
-                        if cheapest.as_ref().is_none_or(|c| candidate.cost < c.cost) {
-                            cheapest = Some(candidate);
+                        if cheapest.is_none_or(|(.., known)| cost < known) {
+                            cheapest = Some((subset, rest, cost));
                         }
                     }
                     subset = (subset - 1) & set;
@@ -232,16 +342,18 @@ impl Order {
                     break;
                 }
             }
-            best[set] = cheapest;
+            best[set] = cheapest.zip(estimate).and_then(|((a, b, _), estimate)| {
+                let (a, b) = larger_first(best[a].as_ref()?, best[b].as_ref()?);
+                Some(self.combine(a, b, estimate))
+            });
         }
-        (best[full].take().expect("every linked set has a plan, and whole ones may be paired"), last)
-    }
-
-    /// Of two parts, whether a condition links them, and the rows that they would be together.
-    fn pair(&self, a: &Part, b: &Part) -> (bool, f64) {
-        let (left, right) = if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) };
-        let join = inner_join((&left.plan, &left.ids), (&right.plan, &right.ids), &self.conditions);
-        (self.connected(a, b), join_rows(&join, &left.estimate, &right.estimate))
+        last.sort_by(|(.., a), (.., b)| a.total_cmp(b));
+        let shown = last.into_iter().take(KEPT_ORDERS + 2).filter_map(|(a, b, cost)| {
+            let (a, b) = larger_first(best[a].as_ref()?, best[b].as_ref()?);
+            Some(Alternative { way: self.way(&Tree::Join(Arc::new((a.tree.clone(), b.tree.clone())))), cost })
+        });
+        let shown = shown.collect();
+        (best[full].take().expect("every linked set has a plan, and whole ones may be paired"), shown)
     }
 
     /// Joins the two parts that make the fewest rows, linked ones first, until one part is left. What two parts would make is estimated
@@ -256,7 +368,8 @@ impl Order {
                     if let (Some(a), Some(b)) = (a, b)
                         && (fresh.contains(&i) || fresh.contains(&j))
                     {
-                        pairs.insert((i, j), self.pair(a, b));
+                        let together = self.estimate((a.members, &a.estimate), (b.members, &b.estimate));
+                        pairs.insert((i, j), (self.connected(a.members, b.members), together.rows));
                     }
                 }
             }
@@ -264,8 +377,8 @@ impl Order {
             let Some((&(i, j), _)) = pairs.iter().min_by(|(_, a), (_, b)| better(a, b)) else { break };
             pairs.retain(|(a, b), _| ![*a, *b].contains(&i) && ![*a, *b].contains(&j));
             if let (Some(a), Some(b)) = (parts[i].take(), parts[j].take()) {
-                let (left, right) = if a.estimate.rows >= b.estimate.rows { (&a, &b) } else { (&b, &a) };
-                parts[i] = Some(self.combine(left, right));
+                let (left, right) = larger_first(&a, &b);
+                parts[i] = Some(self.joined(left, right));
             }
             fresh = vec![i];
         }
@@ -274,22 +387,27 @@ impl Order {
 
     /// The author's order over relations that have been rewritten inside, and whether it makes pairs that no order may make by
     /// choice.
-    fn rebuild_written<'a>(
+    fn as_written<'a>(
         &self,
         plan: &LogicalPlan,
         parts: &mut impl Iterator<Item = &'a Part>,
-        linked: &[u64],
+        linked: &[Set],
     ) -> (Part, bool) {
         match plan {
             LogicalPlan::Join(join) if join.kind == JoinKind::Inner => {
-                let (left, bold_left) = self.rebuild_written(&join.left, parts, linked);
-                let (right, bold_right) = self.rebuild_written(&join.right, parts, linked);
-                let bold = !self.connected(&left, &right) && !Self::pairs_allowed(&left, &right, linked);
-                (self.combine(&left, &right), bold || bold_left || bold_right)
+                let (left, bold_left) = self.as_written(&join.left, parts, linked);
+                let (right, bold_right) = self.as_written(&join.right, parts, linked);
+                let bold = !self.connected(left.members, right.members) && !Self::pairs_allowed(&left, &right, linked);
+                (self.joined(&left, &right), bold || bold_left || bold_right)
             }
             _ => {
                 (parts.next().expect("the walk meets the relations in the order they were taken apart").clone(), false)
             }
         }
     }
+}
+
+/// The larger side stands left: it is the one that streams.
+fn larger_first<'p>(a: &'p Part, b: &'p Part) -> (&'p Part, &'p Part) {
+    if a.estimate.rows >= b.estimate.rows { (a, b) } else { (b, a) }
 }
