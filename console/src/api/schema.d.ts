@@ -1083,6 +1083,12 @@ export interface components {
             asked: boolean;
             drift: components["schemas"]["DriftBody"][];
         };
+        /** @description One phase of planning: `parse`, `describe`, `bind`, `sample`, `rewrite`, `order`, `offer`. */
+        Phase: {
+            phase: string;
+            /** Format: double */
+            seconds: number;
+        };
         /** @description One piece of work that was offered, and the answer. */
         Piece: components["schemas"]["Verdict"] & {
             /** @description `filter`, `projection`, `join`, `aggregate`, `window`, `union`, `top-n`, `limit`, `update`, `delete`. */
@@ -1157,6 +1163,8 @@ export interface components {
         RunMeasures: {
             /** Format: double */
             planning_seconds: number;
+            /** @description What planning consists of, in order. */
+            phases?: components["schemas"]["Phase"][];
             /** Format: double */
             seconds: number;
             /** Format: int64 */

@@ -9,13 +9,15 @@ import PlanGraph from './PlanGraph.vue'
 const props = defineProps<{ plan: PlanDocument }>()
 /** Where work was offered in several shapes. Plans of older runs have none. */
 const offers = computed(() => props.plan.offers ?? [])
+/** What planning consists of. */
+const phases = computed(() => (props.plan.measures?.phases ?? []).map((p) => `${p.phase} ${seconds(p.seconds)}`).join(', '))
 const orders = computed(() => props.plan.rewrites.flatMap((r) => r.orders ?? []))
 </script>
 
 <template>
   <div class="plan">
     <section class="left">
-      <p v-if="plan.measures" class="faint">{{ count(plan.measures.rows) }} rows in {{ seconds(plan.measures.seconds) }}, planned in {{ seconds(plan.measures.planning_seconds) }}, at most {{ bytes(plan.measures.memory) }} held</p>
+      <p v-if="plan.measures" class="faint">{{ count(plan.measures.rows) }} rows in {{ seconds(plan.measures.seconds) }}, planned in {{ seconds(plan.measures.planning_seconds) }}<template v-if="phases"> ({{ phases }})</template>, at most {{ bytes(plan.measures.memory) }} held</p>
       <PlanGraph :plan="plan" />
       <div v-if="plan.joins.length || offers.length" class="joins">
         <h2>Joins</h2>

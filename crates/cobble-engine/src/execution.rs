@@ -242,6 +242,7 @@ impl Execution {
         run.query.measures.write_into(&mut document);
         document.measures = Some(RunMeasures {
             planning_seconds: run.planning_seconds,
+            phases: document.phases.clone(),
             seconds: run.seconds(),
             rows: self.rows_out,
             memory: run.query.peak_memory(),

@@ -8,7 +8,7 @@ use cobble_connect::TableChange;
 use cobble_exec::{Held, RunLimits, Until, fold_constant, out_of_time, start};
 use cobble_optimize::{Goal, Settings, planner, settings};
 use cobble_plan::alter::OrderedColumn;
-use cobble_plan::document::PlanDocument;
+use cobble_plan::document::{Phase, PlanDocument};
 use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{ChangedBy, Sources};
@@ -57,6 +57,8 @@ pub struct Session {
     pub(crate) held: BTreeMap<(Own, String), Arc<Held>>,
     /// When the statement at hand began.
     pub(crate) begun: Instant,
+    /// How long the text of the last statement took to be parsed.
+    pub(crate) parsing: Duration,
     /// How far a call has come.
     pub(crate) under_way: Arc<UnderWay>,
 }
@@ -141,6 +143,7 @@ impl Session {
             prepared: BTreeMap::new(),
             held: BTreeMap::new(),
             begun: Instant::now(),
+            parsing: Duration::ZERO,
             under_way: Arc::default(),
         }
     }
@@ -323,7 +326,7 @@ impl Session {
         parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Execution> {
-        self.begun = Instant::now();
+        (self.begun, self.parsing) = (Instant::now(), statement.parsing);
         // On the heap: all that a statement may do is a large future, and threads have small stacks.
         let Some(seconds) = self.settings.run_time else {
             return Box::pin(self.begin(statement, parameters, cancel)).await;
@@ -579,6 +582,7 @@ impl Session {
     ) -> Result<Planned> {
         let began = Instant::now();
         let (set, tables) = self.resolved(query).await?;
+        let described = Instant::now();
         let bound = self.bound_with(query, &tables, parameters, target)?;
         let sources = tables.sources();
         let BoundQuery { mut plan, columns } = bound;
@@ -590,9 +594,18 @@ impl Session {
             true => with_room(move || serial::from_bytes(&serial::to_bytes(&plan)?))?,
             false => plan,
         };
+        let bound = Instant::now();
         let plan = sampled(plan, &sources, &self.settings, cancel).await?;
-        let plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
+        let drawn = Instant::now();
+        let mut plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
         let seconds = began.elapsed().as_secs_f64();
+        let before = [
+            Phase::new("parse", self.parsing),
+            Phase::new("describe", described - began),
+            Phase::new("bind", bound - described),
+            Phase::new("sample", drawn - bound),
+        ];
+        plan.document.phases.splice(0..0, before);
         Ok(Planned { plan, set, columns: names(columns), seconds, writes_at: None, held: tables.in_tiers() })
     }
 

@@ -1,6 +1,8 @@
 //! The plan as a document: one JSON form that feeds the command, HTTP and the console. Everything in it was decided by the
 //! planner or counted by the engine.
 
+use std::time::Duration;
+
 use serde::{Deserialize, Serialize};
 
 use crate::offer::{PartCount, Request, Verdict};
@@ -21,6 +23,23 @@ pub struct PlanDocument {
     pub rewrites: Vec<TraceEntry>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub measures: Option<RunMeasures>,
+    /// How long each phase of its planning took; told with the measures.
+    #[serde(skip)]
+    pub phases: Vec<Phase>,
+}
+
+/// One phase of planning: `parse`, `describe`, `bind`, `sample`, `rewrite`, `order`, `offer`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Phase {
+    pub phase: String,
+    pub seconds: f64,
+}
+
+impl Phase {
+    pub fn new(phase: &str, time: Duration) -> Phase {
+        Phase { phase: phase.to_owned(), seconds: time.as_secs_f64() }
+    }
 }
 
 /// One application of one rule.
@@ -198,6 +217,9 @@ pub struct Alternative {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunMeasures {
     pub planning_seconds: f64,
+    /// What planning consists of, in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub phases: Vec<Phase>,
     pub seconds: f64,
     pub rows: u64,
     /// Most bytes that joins, groups and sorts held at one time.

@@ -45,6 +45,11 @@ fn lanes(plan: &PlanDocument) -> String {
             seconds(total.planning_seconds),
             bytes(total.memory as f64)
         );
+        let phases: Vec<String> =
+            total.phases.iter().map(|one| format!("{} {}", one.phase, seconds(one.seconds))).collect();
+        if !phases.is_empty() {
+            let _ = writeln!(out, "planning: {}", phases.join(", "));
+        }
     }
     out
 }

@@ -1,6 +1,8 @@
 //! Splitting text into statements and recognising each. Queries go to `sqlparser`; the few statements of our own
 //! (`USE`, `SET`, `SHOW`, `DESCRIBE`, `EXPLAIN (SHOW …)`) are read here from the same tokens, so positions stay true.
 
+use std::time::{Duration, Instant};
+
 use cobble_plan::UserFunction;
 use cobble_types::deep::{Deep, with_room};
 use cobble_types::{Code, Error, Position, Result, SqlType};
@@ -24,6 +26,8 @@ pub struct StatementText {
     pub statement: Statement,
     /// Where it divides, when it does so at one place only: an error of running says no more than that it was a division.
     pub division: Option<Position>,
+    /// How long the whole text took to be parsed.
+    pub parsing: Duration,
 }
 
 #[derive(Debug, Clone)]
@@ -182,7 +186,11 @@ pub fn parse_statements(text: &str) -> Result<Vec<StatementText>> {
         )
         .hint("put its values into a file and query that"));
     }
-    with_room(|| parse(text))
+    let began = Instant::now();
+    let mut statements = with_room(|| parse(text))?;
+    let parsing = began.elapsed();
+    statements.iter_mut().for_each(|statement| statement.parsing = parsing);
+    Ok(statements)
 }
 
 fn parse(text: &str) -> Result<Vec<StatementText>> {
@@ -201,7 +209,12 @@ fn parse(text: &str) -> Result<Vec<StatementText>> {
         let own = text.get(start..end.max(start)).unwrap_or(text).trim().to_owned();
         short_chains(&words)?;
         let statement = Words { tokens: &words, at: 0 }.statement(&lines, text)?;
-        statements.push(StatementText { text: own, statement, division: only_division(&words) });
+        statements.push(StatementText {
+            text: own,
+            statement,
+            division: only_division(&words),
+            parsing: Duration::ZERO,
+        });
     }
     Ok(statements)
 }
@@ -497,7 +510,8 @@ impl Words<'_> {
         let end = lines.offset(last.span.end.line, last.span.end.column);
         let own = text.get(start..end.max(start)).unwrap_or(text).trim().to_owned();
         let statement = Words { tokens: rest, at: 0 }.statement(lines, text)?;
-        let statement = Box::new(StatementText { text: own, statement, division: only_division(rest) });
+        let statement =
+            Box::new(StatementText { text: own, statement, division: only_division(rest), parsing: Duration::ZERO });
         Ok(Statement::Prepare(Prepare { name, types, statement, position }))
     }
 

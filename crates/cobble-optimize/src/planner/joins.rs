@@ -95,7 +95,7 @@ impl Planner<'_> {
             let keys = build.estimate.distinct(build_key).min(build.estimate.rows);
             let kept = (keys / probe.estimate.distinct(probe_key).max(1.0)).min(1.0);
             for (gate, column, place) in gates {
-                if self.gate_documents[gate].estimated_rows < key_pass::FEWEST_ROWS {
+                if self.rows_read[gate] < key_pass::FEWEST_ROWS {
                     continue;
                 }
                 let verdict = if !self.settings.is_on("key-pass") {

@@ -8,8 +8,11 @@ mod shapes;
 use std::collections::{BTreeSet, HashMap};
 use std::future::Future;
 use std::sync::Arc;
+use std::time::Instant;
 
-use cobble_plan::document::{self, GateDocument, JoinDocument, OfferDocument, PlanDocument, StepDocument, TraceEntry};
+use cobble_plan::document::{
+    self, GateDocument, JoinDocument, OfferDocument, Phase, PlanDocument, StepDocument, TraceEntry,
+};
 use cobble_plan::expr::{Column, Expr, Fold};
 use cobble_plan::fragment::{Answer, Fragment};
 use cobble_plan::key_pass::KeyPass;
@@ -54,9 +57,11 @@ pub async fn plan(
 ) -> Result<PhysicalPlan> {
     polled_with_room(async move {
         let mut planner = Planner::cut(written, sources, settings, goal, fold, cancel)?;
+        let rewritten = Instant::now();
         until(cancel, try_join_all(planner.offered.iter_mut().map(|offered| offered.ask(sources)))).await?;
         let root = planner.build()?;
         until(cancel, planner.ask_for_keys()).await?;
+        planner.phases.push(Phase::new("offer", rewritten.elapsed()));
         planner.finished(root)
     })
     .await
@@ -73,6 +78,7 @@ struct Planner<'a> {
     written: String,
     rewritten: Arc<LogicalPlan>,
     trace: Vec<TraceEntry>,
+    phases: Vec<Phase>,
     /// The columns of the result, in order.
     wanted: Vec<Column>,
     cut: Arc<Cut>,
@@ -81,6 +87,8 @@ struct Planner<'a> {
     gates: Vec<Gate>,
     /// The first table of each gate.
     tables: Vec<TableKey>,
+    /// Rows that the source of each gate has to look at, also those that its conditions drop.
+    rows_read: Vec<f64>,
     asked_keys: Vec<AskedKeys>,
     key_passes: Vec<KeyPass>,
     gate_documents: Vec<GateDocument>,
@@ -129,24 +137,29 @@ impl<'a> Planner<'a> {
         cancel: &CancellationToken,
     ) -> Result<Planner<'a>> {
         let (text, wanted) = (written.to_string(), written.columns());
-        let (rewritten, trace) = rewrites::apply_all(written, &rewrites::Context::new(settings, fold, cancel))?;
-        let rewritten = Arc::new(rewritten);
+        let began = Instant::now();
+        let context = rewrites::Context::new(settings, fold, cancel);
+        let (rewritten, trace) = rewrites::apply_all(written, &context)?;
+        let (rewritten, order) = (Arc::new(rewritten), context.ordering());
         let estimator = Estimator::default();
         let mut cutter = Cutter { settings, sources, estimator: &estimator, goal, offered: Vec::new() };
         let cut = cutter.cut(&rewritten, &wanted.iter().map(|column| column.id).collect())?;
         let offered = cutter.offered;
+        let phases = vec![Phase::new("rewrite", began.elapsed().saturating_sub(order)), Phase::new("order", order)];
         Ok(Planner {
             settings,
             sources,
             written: text,
             rewritten,
             trace,
+            phases,
             wanted,
             cut: Arc::new(cut),
             offered,
             steps: Vec::new(),
             gates: Vec::new(),
             tables: Vec::new(),
+            rows_read: Vec::new(),
             asked_keys: Vec::new(),
             key_passes: Vec::new(),
             gate_documents: Vec::new(),
@@ -380,6 +393,7 @@ impl<'a> Planner<'a> {
         let part = answer.take_part(top).ok_or_else(|| Error::internal("a gate without a part"))?;
         let (agreed, columns) = (part.agreed, part.columns);
         let estimated_rows = estimate.rows;
+        self.rows_read.push(agreed.most_rows.map_or(estimated_rows, |most| most.max(estimated_rows)));
         let estimated_bytes = agreed.estimated_bytes.or(Some(estimated_rows * estimate.row_width(&columns)));
         let mut built = self.step(Operator::Gate { gate, ordered: found.ordered }, columns, vec![], estimate);
         if let Some(step) = self.steps.last_mut() {
@@ -524,6 +538,7 @@ impl<'a> Planner<'a> {
             joins: self.joins,
             rewrites: self.trace,
             measures: None,
+            phases: self.phases,
         };
         Ok(PhysicalPlan { root, gates: self.gates, key_passes: self.key_passes, sinks: vec![], document })
     }

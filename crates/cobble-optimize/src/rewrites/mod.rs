@@ -21,6 +21,7 @@ mod unnest_subqueries;
 mod unwrap_casts;
 
 use std::cell::{Cell, RefCell};
+use std::time::{Duration, Instant};
 
 use cobble_types::{ColumnId, Error, Result, SqlType};
 use tokio_util::sync::CancellationToken;
@@ -41,6 +42,8 @@ pub struct Context<'a> {
     last_id: Cell<u32>,
     /// What the common results of the plan at hand are estimated at; forgotten before each rule.
     estimator: RefCell<Estimator>,
+    /// How long joins took to be ordered.
+    ordering: Cell<Duration>,
 }
 
 impl<'a> Context<'a> {
@@ -53,7 +56,13 @@ impl<'a> Context<'a> {
             orders: RefCell::default(),
             last_id: Cell::new(0),
             estimator: RefCell::default(),
+            ordering: Cell::default(),
         }
+    }
+
+    /// How long joins took to be ordered, once all rules have been applied.
+    pub fn ordering(&self) -> Duration {
+        self.ordering.get()
     }
 
     /// An id that no column of the plan has.
@@ -161,7 +170,11 @@ pub fn apply_all(plan: LogicalPlan, context: &Context) -> Result<(LogicalPlan, V
         };
         context.estimator.take();
         let asked = !entry.switched_off && any_operator(&current, rewrite.concerns);
+        let began = Instant::now();
         let changed = asked.then(|| (rewrite.apply)(&current, context));
+        if rewrite.name == order_joins::REWRITE.name {
+            context.ordering.set(context.ordering.get() + began.elapsed());
+        }
         entry.notes = context.notes.take();
         entry.orders = context.orders.take();
         if rewrite.name == unnest_subqueries::REWRITE.name {

@@ -24,6 +24,8 @@ pub struct Outcome {
     /// Each question's rows as text.
     pub answers: Vec<(String, Vec<String>)>,
     pub joins: Vec<Join>,
+    /// Seconds of each phase of planning, over all questions.
+    phases: Vec<(String, f64)>,
 }
 
 /// Rows that a join was expected to make and those that it made.
@@ -106,6 +108,7 @@ impl Set<'_> {
         let mut found = Outcome { total: Line { name: "total".to_owned(), ..Line::default() }, ..Outcome::default() };
         for (name, sql) in self.questions {
             let mut line = Line { name: (*name).to_owned(), ours: Duration::MAX, ..Line::default() };
+            let mut phases = Vec::new();
             for round in 0..ROUNDS {
                 let (time, plan, rows) = run(session, sql).await;
                 if time < line.ours {
@@ -114,6 +117,7 @@ impl Set<'_> {
                     line.memory = plan.measures.as_ref().map_or(0, |m| m.memory);
                     let planning = plan.measures.as_ref().map_or(0.0, |m| m.planning_seconds);
                     line.planning = Duration::from_secs_f64(planning);
+                    phases = plan.measures.as_ref().map_or(vec![], |measures| measures.phases.clone());
                 }
                 let floor = floor::of(&plan, self.folders, self.cores);
                 line.floor = Some(line.floor.map_or(floor, |known| known.min(floor)));
@@ -125,6 +129,12 @@ impl Set<'_> {
             self.ask_judge(name, sql, &mut line, &found.answers).await;
             line.print();
             found.total.add(&line);
+            for own in phases {
+                match found.phases.iter_mut().find(|(phase, _)| *phase == own.phase) {
+                    Some((_, seconds)) => *seconds += own.seconds,
+                    None => found.phases.push((own.phase, own.seconds)),
+                }
+            }
             found.lines.push(line);
         }
         found.total.print();
@@ -153,6 +163,9 @@ impl Set<'_> {
 
 impl Outcome {
     fn summary(&self) {
+        let phases: Vec<String> =
+            self.phases.iter().map(|(phase, time)| format!("{phase} {}", draw::seconds(*time))).collect();
+        println!("planning in all: {}", phases.join(", "));
         let slower = |line: &&Line| line.theirs.is_some_and(|theirs| line.ours > theirs);
         let slow: Vec<&Line> = self.lines.iter().filter(slower).collect();
         if self.total.theirs.is_some() {
