@@ -1,18 +1,20 @@
 //! Samples of tables whose files can be read in runs of rows: some windows spread over all rows, and in each a few runs. They are kept while the
 //! files stay as they are.
 
+use std::any::Any;
 use std::collections::BTreeMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, PoisonError};
 
-use arrow::array::{Array, ArrayRef, new_empty_array};
+use arrow::array::{Array, ArrayRef, AsArray, new_empty_array};
 use arrow::compute::concat;
-use cobble_format::{Footer, PartReading, Shape, repeated};
+use cobble_format::{Footer, OpenFile, PartReading, Shape, repeated};
 use cobble_plan::sample::{ALL_UP_TO, Answers, Run, Sample, SampledColumn};
-use cobble_plan::scan::GateCounters;
-use cobble_types::{Error, Result, SqlType};
+use cobble_plan::scan::{GateCounters, ScanMemory};
+use cobble_types::{Code, Error, Result, SqlType};
 
 use super::FileSet;
 
@@ -22,6 +24,34 @@ const WINDOWS: u64 = 8;
 const WINDOW: u64 = 2048;
 const RUNS: u64 = 8;
 const RUN: u64 = 64;
+/// Bytes of a column's chunk, which is read as a whole: larger ones would take longer than the sample is worth.
+const MOST_OF_CHUNK: f64 = (16 << 20) as f64;
+/// Bytes of chunks and pages that are held at a time, and of one column's values.
+const MOST_HELD: u64 = 64 << 20;
+
+/// Memory up to a bound: what a file claims is doubted here as in a scan.
+#[derive(Debug, Default)]
+struct AtMost(Arc<AtomicU64>);
+
+/// Bytes that were taken; they come back when it is dropped.
+struct Taken(Arc<AtomicU64>, u64);
+
+impl Drop for Taken {
+    fn drop(&mut self) {
+        self.0.fetch_sub(self.1, Ordering::Relaxed);
+    }
+}
+
+impl ScanMemory for AtMost {
+    fn take(&self, bytes: u64) -> Result<Box<dyn Any + Send + Sync>> {
+        let before = self.0.fetch_add(bytes, Ordering::Relaxed);
+        let taken = Taken(self.0.clone(), bytes);
+        match before.checked_add(bytes) {
+            Some(held) if held <= MOST_HELD => Ok(Box::new(taken)),
+            _ => Err(Error::new(Code::MemoryLimit, "a sample of a file would take too much memory")),
+        }
+    }
+}
 
 /// What was drawn of a table.
 #[derive(Debug, Clone)]
@@ -144,16 +174,26 @@ impl FileSet {
             .collect();
         let spots = spots(&parts);
         let first_folder = self.columns.iter().position(|c| c.partition).unwrap_or(self.columns.len());
-        let mut wanted: Vec<usize> = places.iter().copied().filter(|place| *place < first_folder).collect();
-        wanted.sort_unstable();
-        wanted.dedup();
-        let shape = Shape {
+        let mut shape = Shape {
             columns: self.columns.clone(),
             types: self.columns.iter().map(|column| column.sql_type.clone()).collect(),
-            wanted: wanted.clone(),
+            wanted: vec![],
             is_defined: self.is_defined,
             dialect: self.dialect.clone(),
         };
+        let is_small = |place: &usize| {
+            let bytes = |spot: &Spot| {
+                let footer = &footers[spot.file];
+                footer.bytes(spot.part, &shape, &footer.layout(&self.columns), &[*place])
+            };
+            *place >= first_folder || spots.iter().all(|spot| bytes(spot) <= MOST_OF_CHUNK)
+        };
+        let places: Vec<usize> = places.iter().copied().filter(is_small).collect();
+        let mut wanted: Vec<usize> = places.iter().copied().filter(|place| *place < first_folder).collect();
+        wanted.sort_unstable();
+        wanted.dedup();
+        shape.wanted.clone_from(&wanted);
+        let memory: Arc<dyn ScanMemory> = Arc::new(AtMost::default());
         let mut arrays: BTreeMap<usize, Vec<ArrayRef>> = places.iter().map(|place| (*place, vec![])).collect();
         for spot in &spots {
             let (file, footer) = (&self.files[spot.file], &footers[spot.file]);
@@ -169,7 +209,11 @@ impl FileSet {
                     counters: &Arc::new(GateCounters::default()),
                     adapt: None,
                 };
-                let mut batches = footer.read(&self.source.opened(&file.stored)?, spot.part, &reading)?;
+                let mut batches = footer.read(
+                    &OpenFile { memory: memory.clone(), ..self.source.opened(&file.stored)? },
+                    spot.part,
+                    &reading,
+                )?;
                 while let Some((columns, _)) = batches.next()? {
                     for (place, column) in wanted.iter().zip(columns) {
                         arrays.entry(*place).or_default().push(column);
@@ -199,8 +243,9 @@ impl FileSet {
             if values.len() != all {
                 return Err(Error::internal(format!("a sample of {} of {all} rows has {}", column.name, values.len())));
             }
-            // Views would keep whole pages.
-            let values = match values.as_any().downcast_ref::<arrow::array::StringViewArray>() {
+            // Views would keep whole pages; but a page may have one long value that all rows share.
+            let values = match values.as_string_view_opt() {
+                Some(views) if views.total_buffer_bytes_used() as u64 > MOST_HELD => continue,
                 Some(views) => Arc::new(views.gc()) as ArrayRef,
                 None => values,
             };

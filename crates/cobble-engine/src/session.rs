@@ -8,7 +8,7 @@ use cobble_connect::TableChange;
 use cobble_exec::{Held, RunLimits, Until, fold_constant, out_of_time, start};
 use cobble_optimize::{Goal, Settings, planner, settings};
 use cobble_plan::alter::OrderedColumn;
-use cobble_plan::document::{Phase, PlanDocument};
+use cobble_plan::document::{Laps, PlanDocument};
 use cobble_plan::expr::Column;
 use cobble_plan::logical::Table;
 use cobble_plan::offer::{ChangedBy, Sources};
@@ -464,9 +464,10 @@ impl Session {
         parameters: Parameters<'_>,
         cancel: &CancellationToken,
     ) -> Result<Planned> {
-        let began = Instant::now();
+        let (began, mut laps) = (Instant::now(), Laps::begin(self.parsing));
         let at = |error: Error| error.at(change.position);
         let bound = self.bound_change(change, parameters).await?;
+        laps.end("describe and bind");
         let BoundChange { target, set, sources, query, returning, held } = bound;
         let (returning, columns) = returning.unzip();
         let goal = match target.by {
@@ -475,7 +476,10 @@ impl Session {
         };
         let planned = async |plan| {
             let plan = sampled(plan, &sources, &self.settings, cancel).await?;
-            planner::plan(plan, &sources, &self.settings, goal, &fold_constant, cancel).await
+            laps.end("sample");
+            let mut plan = planner::plan(plan, &sources, &self.settings, goal, &fold_constant, cancel).await?;
+            plan.document.phases.splice(0..0, laps.phases);
+            Ok::<_, Error>(plan)
         };
         let plan = match target.by {
             ChangedBy::Source => {
@@ -580,9 +584,9 @@ impl Session {
         order: &RowOrder<'_>,
         cancel: &CancellationToken,
     ) -> Result<Planned> {
-        let began = Instant::now();
+        let (began, mut laps) = (Instant::now(), Laps::begin(self.parsing));
         let (set, tables) = self.resolved(query).await?;
-        let described = Instant::now();
+        laps.end("describe");
         let bound = self.bound_with(query, &tables, parameters, target)?;
         let sources = tables.sources();
         let BoundQuery { mut plan, columns } = bound;
@@ -594,18 +598,12 @@ impl Session {
             true => with_room(move || serial::from_bytes(&serial::to_bytes(&plan)?))?,
             false => plan,
         };
-        let bound = Instant::now();
+        laps.end("bind");
         let plan = sampled(plan, &sources, &self.settings, cancel).await?;
-        let drawn = Instant::now();
+        laps.end("sample");
         let mut plan = planner::plan(plan, &sources, &self.settings, Goal::Here, &fold_constant, cancel).await?;
         let seconds = began.elapsed().as_secs_f64();
-        let before = [
-            Phase::new("parse", self.parsing),
-            Phase::new("describe", described - began),
-            Phase::new("bind", bound - described),
-            Phase::new("sample", drawn - bound),
-        ];
-        plan.document.phases.splice(0..0, before);
+        plan.document.phases.splice(0..0, laps.phases);
         Ok(Planned { plan, set, columns: names(columns), seconds, writes_at: None, held: tables.in_tiers() })
     }
 

@@ -234,7 +234,7 @@ impl Estimator {
             LogicalPlan::Join(join) => join_estimate(join, &self.shared(&join.left), &self.shared(&join.right)),
             LogicalPlan::Aggregate { input, groups, .. } => {
                 let below = self.shared(input);
-                let rows = group_count(&below, groups.iter().map(|(_, expr)| expr));
+                let rows = below.distinct_together(groups.iter().map(|(_, expr)| expr));
                 let columns = groups
                     .iter()
                     .map(|(column, expr)| {
@@ -316,13 +316,12 @@ pub fn filter_estimate(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]
     }
     if let Some(share) = sampled {
         let rows = below.rows * share;
-        let left = |known: f64, before: f64| left_of(before, below.rows, rows).min(known.max(1.0));
         for (id, column) in &mut result.columns {
             let before = below.columns.get(id).and_then(|known| known.distinct);
             column.distinct = column.distinct.zip(before).map(|(known, before)| match known < before * 0.5 {
                 // A condition of its own has left few of its values.
                 true => known.min(rows.max(1.0)),
-                false => left(before, before),
+                false => left_of(before, below.rows, rows),
             });
         }
         result.rows = rows;
@@ -366,7 +365,10 @@ fn sampled_share(input: &LogicalPlan, below: &Estimate, conjuncts: &[Expr]) -> O
         apart *= share;
         narrow(&mut known, conjunct, share);
     }
-    Some(others * apart.clamp(met / (3.0 * rows), (met + 3.0) / rows))
+    // What lies in pieces may have been missed by a whole window.
+    let in_pieces = decided.iter().any(|conjunct| sample.is_in_pieces(conjunct, &place_of));
+    let missed = if in_pieces { 1.0 / sample.windows().max(1) as f64 } else { 3.0 / rows };
+    Some(others * apart.clamp(met / (3.0 * rows), met / rows + missed))
 }
 
 /// The same rows under other column ids.
@@ -388,11 +390,6 @@ fn is_key_lookup(input: &LogicalPlan, conjuncts: &[Expr]) -> bool {
     !key.is_empty() && key.iter().all(fixed)
 }
 
-/// Groups among the rows: the product of the keys' distinct values, but never more than the rows.
-pub fn group_count<'a>(below: &Estimate, keys: impl Iterator<Item = &'a Expr> + Clone) -> f64 {
-    below.distinct_together(keys)
-}
-
 /// Distinct keys of both sides of a join. Keys of several columns are no more than the rows of their side.
 fn key_values(join: &Join, left: &Estimate, right: &Estimate) -> (f64, f64) {
     if join.on.is_empty() {
@@ -402,9 +399,8 @@ fn key_values(join: &Join, left: &Estimate, right: &Estimate) -> (f64, f64) {
     (of_left, right.distinct_together(join.on.iter().map(|key| &key.right)))
 }
 
-/// The rows that come out of a join of these two.
-pub fn join_rows(join: &Join, left: &Estimate, right: &Estimate) -> f64 {
-    let (of_left, of_right) = key_values(join, left, right);
+/// The rows that come out of a join of these two, whose sides have so many keys.
+fn join_rows(join: &Join, left: &Estimate, right: &Estimate, (of_left, of_right): (f64, f64)) -> f64 {
     let keyed = left.rows * right.rows / of_left.max(of_right).max(1.0);
     let matched = join.residual.iter().fold(keyed, |rows, _| rows * GUESS_RANGE);
     let partnered = if join.on.is_empty() { 1.0 } else { (of_right / of_left).min(1.0) };
@@ -420,9 +416,9 @@ pub fn join_rows(join: &Join, left: &Estimate, right: &Estimate) -> f64 {
 }
 
 pub fn join_estimate(join: &Join, left: &Estimate, right: &Estimate) -> Estimate {
-    let rows = join_rows(join, left, right);
-    // Of each side the rows that have a partner are left, however many that is.
     let (of_left, of_right) = key_values(join, left, right);
+    let rows = join_rows(join, left, right, (of_left, of_right));
+    // Of each side the rows that have a partner are left, however many that is.
     let (with_right, with_left) = ((of_right / of_left).min(1.0), (of_left / of_right).min(1.0));
     let kept = |side: &Estimate, share: f64| side.clone().scaled((side.rows * share).min(rows.max(1.0)));
     let mut columns = match join.kind {

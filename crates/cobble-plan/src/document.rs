@@ -1,7 +1,7 @@
 //! The plan as a document: one JSON form that feeds the command, HTTP and the console. Everything in it was decided by the
 //! planner or counted by the engine.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +28,7 @@ pub struct PlanDocument {
     pub phases: Vec<Phase>,
 }
 
-/// One phase of planning: `parse`, `describe`, `bind`, `sample`, `rewrite`, `order`, `offer`.
+/// One phase of planning: `parse`, `describe` (the tables are looked up), `bind`, `sample`, `rewrite`, `order` (of joins), `offer`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Phase {
@@ -39,6 +39,27 @@ pub struct Phase {
 impl Phase {
     pub fn new(phase: &str, time: Duration) -> Phase {
         Phase { phase: phase.to_owned(), seconds: time.as_secs_f64() }
+    }
+}
+
+/// Phases that follow each other.
+#[derive(Debug)]
+pub struct Laps {
+    began: Instant,
+    pub phases: Vec<Phase>,
+}
+
+impl Laps {
+    /// Begins, after the text has been parsed, where it was.
+    pub fn begin(parsing: Duration) -> Laps {
+        let parsed = (!parsing.is_zero()).then(|| Phase::new("parse", parsing));
+        Laps { began: Instant::now(), phases: parsed.into_iter().collect() }
+    }
+
+    /// Ends a phase; the next one begins.
+    pub fn end(&mut self, phase: &str) {
+        self.phases.push(Phase::new(phase, self.began.elapsed()));
+        self.began = Instant::now();
     }
 }
 
@@ -217,7 +238,7 @@ pub struct Alternative {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunMeasures {
     pub planning_seconds: f64,
-    /// What planning consists of, in order.
+    /// The phases of planning, in order; before them the parsing of the whole text, which `planning_seconds` does not hold.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub phases: Vec<Phase>,
     pub seconds: f64,

@@ -12,9 +12,10 @@ use arrow::array::{Array, ArrayRef, AsArray, RecordBatch, RecordBatchOptions};
 use arrow::compute::sort_to_indices;
 use arrow::datatypes::{Field, Schema};
 use arrow::row::{RowConverter, SortField};
+use cobble_functions::budget::{self, Spent};
 use cobble_types::{ColumnId, Value};
 
-use crate::expr::{Column, Expr};
+use crate::expr::{BinaryOp, Column, Expr};
 use crate::scan::PredicateCompiler;
 use crate::statistics::{ColumnStatistics, STEPS};
 
@@ -64,6 +65,9 @@ impl SampledColumn {
         SampledColumn { values, known: OnceLock::new() }
     }
 }
+
+/// Bytes that deciding a condition over a sample may make.
+const MOST_MADE: u64 = 16 << 20;
 
 /// Answers that are kept for a sample.
 const KEPT: usize = 256;
@@ -137,14 +141,17 @@ impl Sample {
         found
     }
 
-    /// Rows of the sample that meet all of these conditions; none where it does not tell that, or not well: where a condition needs a column
-    /// in whose order the table is, the few windows may have missed nearly all of its values.
+    /// Rows of the sample that meet all of these conditions; none where it does not tell that, or not as well as what is known of a column by
+    /// itself: comparisons with a column in whose order the table is, of whose range the few windows have missed nearly all.
     pub fn met(&self, conditions: &[Expr], place_of: &dyn Fn(ColumnId) -> Option<usize>) -> Option<f64> {
         let mut columns: Vec<(Column, usize)> = Vec::new();
         for condition in conditions {
             collect(condition, &mut columns, place_of)?;
+            if compares(condition) && self.is_in_pieces(condition, place_of) {
+                return None;
+            }
         }
-        if columns.is_empty() || columns.iter().any(|(_, place)| !self.is_whole() && self.is_clustered(*place)) {
+        if columns.is_empty() {
             return None;
         }
         // Ids are of the statement; places stay.
@@ -165,12 +172,18 @@ impl Sample {
         found
     }
 
-    fn is_clustered(&self, place: usize) -> bool {
-        self.found(place).is_none_or(|found| found.is_clustered)
+    /// Whether a condition uses a column in whose order the table is: a window is then of a piece.
+    pub fn is_in_pieces(&self, condition: &Expr, place_of: &dyn Fn(ColumnId) -> Option<usize>) -> bool {
+        let is_clustered = |place: usize| self.found(place).is_none_or(|found| found.is_clustered);
+        !self.is_whole() && condition.columns().into_iter().filter_map(place_of).any(is_clustered)
     }
 
     fn evaluated(&self, conditions: &[Expr], columns: &[(Column, usize)]) -> Option<f64> {
         let compiler = self.compiler.as_ref()?;
+        // What scripts cost nobody knows before they have run.
+        if conditions.iter().any(|condition| condition.any(&|e| matches!(e, Expr::Script { .. }))) {
+            return None;
+        }
         let own: Vec<Column> = columns.iter().map(|(column, _)| column.clone()).collect();
         let arrays: Vec<ArrayRef> = columns
             .iter()
@@ -184,7 +197,8 @@ impl Sample {
         let mut batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options).ok()?;
         // One after the other, each over what the ones before have left.
         for condition in conditions {
-            let mask = compiler.compile(condition, &own).ok()?.evaluate(&batch).ok()?;
+            let predicate = compiler.compile(condition, &own).ok()?;
+            let Spent::Within(mask, _) = budget::within(MOST_MADE, || predicate.evaluate(&batch)) else { return None };
             batch = arrow::compute::filter_record_batch(&batch, &mask).ok()?;
         }
         Some(batch.num_rows() as f64)
@@ -228,7 +242,8 @@ impl Sample {
         Some(counted)
     }
 
-    fn windows(&self) -> usize {
+    /// Places of the table that the rows are from.
+    pub fn windows(&self) -> usize {
         self.runs.iter().map(|run| run.window).collect::<HashSet<_>>().len()
     }
 
@@ -298,6 +313,16 @@ fn mean_bytes(values: &ArrayRef) -> Option<f64> {
     let texts = values.as_string_view_opt()?;
     let bytes: usize = texts.iter().flatten().map(str::len).sum();
     Some(bytes as f64 / texts.len().max(1) as f64)
+}
+
+/// A condition of nothing but comparisons of columns with constants.
+fn compares(condition: &Expr) -> bool {
+    match condition {
+        Expr::Binary { op: BinaryOp::And | BinaryOp::Or, left, right, .. } => compares(left) && compares(right),
+        Expr::Not(inner) => compares(inner),
+        Expr::InList { operand, .. } | Expr::IsNull { operand, .. } => matches!(operand.as_ref(), Expr::Column(_)),
+        other => matches!(other, Expr::Column(_)) || other.as_column_comparison().is_some(),
+    }
 }
 
 /// The places of an expression's columns; none where one has no place.

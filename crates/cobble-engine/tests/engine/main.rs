@@ -12,6 +12,7 @@ mod mariadb;
 mod programs;
 mod redis;
 mod registry;
+mod samples;
 mod sessions;
 mod sqlite;
 mod storages;

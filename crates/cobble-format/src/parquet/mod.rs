@@ -437,13 +437,8 @@ impl ParquetBatches {
             [] => shape.wanted.clone(),
             all => all.iter().flat_map(|c| c.columns.iter().copied()).collect(),
         };
-        if only.is_empty() {
-            blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
-            chunks.sort_unstable();
-        } else {
-            // Page by page, as few are needed.
-            chunks.clear();
-        }
+        blob.soon(&footer.leaves(shape, layout, &soon).into_iter().map(|leaf| chunks[leaf]).collect::<Vec<_>>());
+        chunks.sort_unstable();
         let fault = Fault::default();
         let loaded = Mutex::default();
         let input = ChunkedFile {

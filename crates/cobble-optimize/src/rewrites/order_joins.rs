@@ -119,8 +119,12 @@ struct Part {
     cost: f64,
 }
 
-fn bits(set: Set) -> impl Iterator<Item = usize> {
-    (0..64).filter(move |place| set & (1 << place) != 0)
+fn bits(mut set: Set) -> impl Iterator<Item = usize> {
+    std::iter::from_fn(move || {
+        let place = (set != 0).then(|| set.trailing_zeros() as usize)?;
+        set &= set - 1;
+        Some(place)
+    })
 }
 
 impl Order {
@@ -319,8 +323,8 @@ impl Order {
                 let mut subset = (set - 1) & set;
                 while subset > 0 {
                     let rest = set & !subset;
-                    if let (Some(a), Some(b)) = (&best[subset], &best[rest])
-                        && subset > rest
+                    if subset > rest
+                        && let (Some(a), Some(b)) = (&best[subset], &best[rest])
                         && (self.connected(a.members, b.members) || products && Self::pairs_allowed(a, b, linked))
                     {
                         let rows = estimate

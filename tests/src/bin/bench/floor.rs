@@ -70,9 +70,9 @@ fn files_of(folder: &Path, table: &str) -> Vec<PathBuf> {
 type Part<'a> = (&'a PathBuf, usize, &'a Wanted);
 
 fn decode(wanted: &[Wanted], threads: usize) -> Duration {
-    let began = Instant::now();
     let parts: Vec<Part> =
         wanted.iter().flat_map(|w| w.files.iter().flat_map(move |file| groups_of(file, w))).collect();
+    let began = Instant::now();
     let next = AtomicUsize::new(0);
     std::thread::scope(|scope| {
         for _ in 0..threads {
