@@ -1083,7 +1083,7 @@ export interface components {
             asked: boolean;
             drift: components["schemas"]["DriftBody"][];
         };
-        /** @description One phase of planning: `parse`, `describe`, `bind`, `sample`, `rewrite`, `order`, `offer`. */
+        /** @description One phase of planning: `parse`, `describe` (the tables are looked up), `bind`, `sample`, `rewrite`, `order` (of joins), `offer`. */
         Phase: {
             phase: string;
             /** Format: double */
@@ -1163,7 +1163,7 @@ export interface components {
         RunMeasures: {
             /** Format: double */
             planning_seconds: number;
-            /** @description What planning consists of, in order. */
+            /** @description The phases of planning, in order; before them the parsing of the whole text, which `planning_seconds` does not hold. */
             phases?: components["schemas"]["Phase"][];
             /** Format: double */
             seconds: number;
